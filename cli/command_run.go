@@ -1,0 +1,222 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"undertide/connect/file"
+	"undertide/core/engine"
+	"undertide/job"
+	"undertide/run"
+)
+
+func newRun(s *streams) *cobra.Command {
+	var in, out, set []string
+	var lanes int
+	var checkpoints, metrics, format string
+	var quiet bool
+	c := &cobra.Command{
+		Use:   "run DOCUMENT",
+		Short: "Run a job in this process, without a service or database",
+		Long: `Run a job in this process, without a service or database. It ends when its inputs do; Ctrl-C
+stops it, with a checkpoint where --checkpoints is given.
+
+--in and --out put files in place of the document's connectors; - is standard input or output. A
+source replaced so is bounded: it reads NDJSON, or CSV where the name ends in .csv; a pattern gives
+a partition for each file.`,
+		Example: `  undertide run harbour/jobs/mean-level.yaml
+  cat events.ndjson | undertide run job.yaml --in levels=- --out means=- | head
+  undertide run job.yaml --in levels='day-*.ndjson' --checkpoints state --metrics figures.json`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: documents,
+		RunE: func(c *cobra.Command, args []string) error {
+			opt := run.Options{Lanes: lanes, Checkpoints: checkpoints, Stdin: s.in, Stdout: s.out, Watch: engine.NewWatch()}
+			var err error
+			if opt.In, err = assignments("--in", in, "SOURCE=PATH"); err != nil {
+				return err
+			}
+			if opt.Out, err = assignments("--out", out, "SINK=PATH"); err != nil {
+				return err
+			}
+			values, err := assignments("--set", set, "VALUE=X")
+			if err != nil {
+				return err
+			}
+			if c.Flags().Changed("lanes") && (lanes < 1 || lanes > 240) {
+				return usageError{fmt.Errorf("--lanes %d: give a number from 1 to 240", lanes)}
+			}
+			if format != "json" && format != "csv" && format != "table" {
+				return usageError{fmt.Errorf("--format %s: rows on standard output are json, csv or table", format)}
+			}
+			opt.Format = format
+			if c.Flags().Changed("checkpoints") && checkpoints == "" {
+				return usageError{errors.New("--checkpoints needs a folder")}
+			}
+			if metrics != "" { // found out now, not after an hour's work
+				if err := writeFigures(metrics, nil); err != nil {
+					return err
+				}
+			}
+			j, err := job.Load(args[0], job.Options{Set: values, NeedEnv: true})
+			if err != nil {
+				return err
+			}
+			if !quiet {
+				opt.Say = func(line string) { s.say("%s", line) }
+				for _, w := range j.Warnings {
+					s.say("%s (warning)", w.Error())
+				}
+			}
+			return runJob(c, s, j, opt, metrics, quiet)
+		},
+	}
+	f := c.Flags()
+	f.StringArrayVar(&in, "in", nil, "read `SOURCE=PATH` instead of the source's connector; - is standard input")
+	f.StringArrayVar(&out, "out", nil, "write `SINK=PATH` instead of the sink's connector; - is standard output")
+	f.StringArrayVar(&set, "set", nil, "set `VALUE=X` of the document's values")
+	f.IntVar(&lanes, "lanes", 0, "number of lanes (default: the document's, or one a CPU)")
+	f.StringVar(&checkpoints, "checkpoints", "", "keep checkpoints in `FOLDER`, and go on from them")
+	f.StringVar(&metrics, "metrics", "", "write the run's figures to `FILE` as JSON")
+	f.StringVar(&format, "format", "json", "how rows on standard output look: json, csv or table")
+	f.BoolVarP(&quiet, "quiet", "q", false, "say nothing but errors")
+	_ = c.MarkFlagDirname("checkpoints") // the flag stands above
+	return c
+}
+
+func runJob(c *cobra.Command, s *streams, j *job.Job, opt run.Options, metrics string, quiet bool) error {
+	var bar *progress
+	if !quiet {
+		bar = newProgress(s.err, opt.Watch)
+	}
+	res, err := run.Run(c.Context(), j, opt)
+	bar.stop()
+	state := "finished"
+	switch {
+	case err != nil:
+		state = "failed"
+	case !res.Finished:
+		state = "stopped"
+	}
+	if metrics != "" && res.Graph != nil && !res.AlreadyFinished {
+		fig := run.Report(j, res.Graph, res.Figures, state)
+		if werr := writeFigures(metrics, &fig); werr != nil && err == nil {
+			return werr
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if res.AlreadyFinished {
+		s.say("this run has already finished; nothing was done. Use an empty checkpoint folder to run it again")
+		return nil
+	}
+	if res.ReaderGone {
+		return nil
+	}
+	if !quiet {
+		summary(s.err, j, res, opt)
+	}
+	if len(res.Unbalanced) > 0 {
+		return fmt.Errorf("the counts of %s do not add up; this is a bug of Under Tide, please report it with the document", strings.Join(res.Unbalanced, ", "))
+	}
+	return nil
+}
+
+// writeFigures writes the figures so that they are whole or not there; nil only tries the place.
+func writeFigures(path string, f *run.Figures) error {
+	part := path + ".part"
+	w, err := os.Create(part)
+	if err != nil {
+		return file.Explain("write figures to", path, err)
+	}
+	if f == nil {
+		return errors.Join(w.Close(), os.Remove(part))
+	}
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	if err := errors.Join(e.Encode(f), w.Close()); err != nil {
+		return file.Explain("write figures to", path, err)
+	}
+	if err := os.Rename(part, path); err != nil {
+		return file.Explain("rename to", path, err)
+	}
+	return nil
+}
+
+// summary tells people how the run went: what was read, lost, rejected, and where the rows are.
+func summary(w io.Writer, j *job.Job, res run.Result, opt run.Options) {
+	f := res.Figures
+	word := "finished"
+	if !res.Finished {
+		word = "stopped"
+	}
+	var read int64
+	for _, s := range f.Sources {
+		read += s.Read
+	}
+	speed := ""
+	if sec := f.Elapsed.Seconds(); sec > 0.001 {
+		speed = fmt.Sprintf(" (%s/s)", group(int64(float64(read)/sec)))
+	}
+	fmt.Fprintf(w, "%s: %s %s in %.2f s%s\n", word, group(read), plural(read, "event"), f.Elapsed.Seconds(), speed)
+	for i, s := range f.Sources {
+		rejected(w, "source "+res.Graph.Sources[i].Name, s.Rejected, f.Samples, res.Graph.Sources[i].Name)
+	}
+	for i, s := range f.Steps {
+		name := res.Graph.Steps[i].Name
+		if s.Lost > 0 {
+			fmt.Fprintf(w, "  step %s: %s late %s lost; a wider margin keeps them, `late of %s` shows them\n", name, group(s.Lost), plural(s.Lost, "row"), name)
+		}
+		if s.MeasureErrors > 0 {
+			fmt.Fprintf(w, "  step %s: %s measures are null because they had an error\n", name, group(s.MeasureErrors))
+		}
+		rejected(w, "step "+name, s.Rejected, f.Samples, name)
+	}
+	for i, s := range f.Sinks {
+		fmt.Fprintf(w, "  sink %s: %s %s to %s\n", j.Sinks[i].Name, group(s.Rows), plural(s.Rows, "row"), place(j, &j.Sinks[i], opt, res.Finished))
+	}
+	if !res.Finished && opt.Checkpoints != "" {
+		fmt.Fprintf(w, "  the same command goes on from checkpoint %d\n", f.Checkpoints.Epoch)
+	}
+}
+
+func rejected(w io.Writer, at string, by map[string]int64, samples []engine.Sample, name string) {
+	for _, reason := range sorted(by) {
+		fmt.Fprintf(w, "  %s: %s rejected, %s", at, group(by[reason]), reason)
+		for _, s := range samples {
+			if s.At == name && s.Reason == reason {
+				fmt.Fprintf(w, "; the first: event %d of %s: %s", s.Offset, s.Partition, s.Message)
+				break
+			}
+		}
+		fmt.Fprintln(w)
+	}
+}
+
+// place words where a sink's rows are.
+func place(j *job.Job, s *job.Sink, opt run.Options, finished bool) string {
+	path := s.Path
+	if p, ok := opt.Out[s.Name]; ok {
+		path = p
+	} else if path != "-" && !filepath.IsAbs(path) {
+		end := ""
+		if file.IsFolder(path) {
+			end = "/"
+		}
+		path = filepath.Join(j.Dir, path) + end
+	}
+	if path == "-" {
+		return "standard output"
+	}
+	if st, err := os.Stat(path); !finished && !file.IsFolder(path) && (err != nil || st.Mode().IsRegular()) {
+		return path + ".part, unfinished"
+	}
+	return path
+}

@@ -1,0 +1,161 @@
+// Package cli is the command line (docs/commands.md). Results go to standard output, words for people
+// to standard error. A command has a file of its own; exit statuses are chosen here alone.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"undertide/job"
+	"undertide/run"
+)
+
+// Exit statuses.
+const (
+	done          = 0
+	failed        = 1
+	wrongUse      = 2
+	wrongDocument = 3
+)
+
+// streams are where a command reads and writes.
+type streams struct {
+	in       io.Reader
+	out, err io.Writer
+}
+
+func (s *streams) say(format string, args ...any) { fmt.Fprintf(s.err, format+"\n", args...) }
+
+// usageError marks wrong use of a command.
+type usageError struct{ error }
+
+// silentError ends with a status whose reason was already written.
+type silentError struct{ status int }
+
+func (silentError) Error() string { return "already said" }
+
+// Main runs the command line and gives the exit status.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	s := &streams{in: in, out: out, err: errOut}
+	signal.Ignore(syscall.SIGPIPE) // a write gives the error instead, and the run ends quietly
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := newRoot(s)
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	return status(s, err)
+}
+
+// status says what went wrong, in a line, and chooses the exit status.
+func status(s *streams, err error) int {
+	var silent silentError
+	var faults job.Faults
+	var usage usageError
+	switch {
+	case err == nil:
+		return done
+	case errors.As(err, &silent):
+		return silent.status
+	case errors.As(err, &faults):
+		s.say("%s", faults.Error())
+		s.say("%s", countFaults(len(faults)))
+		return wrongDocument
+	case errors.As(err, &usage), errors.Is(err, run.ErrUsage):
+		s.say("undertide: %s", strings.TrimPrefix(err.Error(), run.ErrUsage.Error()+": "))
+		return wrongUse
+	case errors.Is(err, job.ErrNoDocument):
+		s.say("undertide: %s", strings.TrimPrefix(err.Error(), job.ErrNoDocument.Error()+": "))
+		return wrongUse
+	}
+	s.say("undertide: %s", strings.ReplaceAll(err.Error(), "\n", "; "))
+	return failed
+}
+
+func countFaults(n int) string {
+	if n == 1 {
+		return "1 fault; nothing was run"
+	}
+	return fmt.Sprintf("%d faults; nothing was run", n)
+}
+
+func newRoot(s *streams) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "undertide",
+		Short: "Keyed event-time windows over event streams, exact and explained",
+		Long: `Under Tide reads event streams, computes keyed windows in event time with a watermark for
+late data, and writes the results. A job is one document; begin with:
+
+  undertide check JOB.yaml
+  undertide run JOB.yaml`,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+	}
+	root.SetIn(s.in)
+	root.SetOut(s.out)
+	root.SetErr(s.err)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usageError{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
+	})
+	root.AddCommand(newRun(s), newCheck(s), newVersion(s))
+	for _, c := range root.Commands() {
+		c.Args = explainArgs(c.Args)
+	}
+	root.Args = func(c *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			remedy := "see undertide --help"
+			var known []string
+			for _, sub := range c.Commands() {
+				known = append(known, sub.Name())
+			}
+			if n := job.Nearest(args[0], known); n != "" {
+				remedy = "did you mean " + n + "?"
+			}
+			return usageError{fmt.Errorf("there is no command %s; %s", args[0], remedy)}
+		}
+		return nil
+	}
+	root.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
+	return root
+}
+
+// explainArgs makes a wrong number of arguments wrong use.
+func explainArgs(check cobra.PositionalArgs) cobra.PositionalArgs {
+	return func(c *cobra.Command, args []string) error {
+		if check == nil {
+			return nil
+		}
+		if err := check(c, args); err != nil {
+			return usageError{fmt.Errorf("%s takes %s; see %s --help", c.CommandPath(), strings.TrimPrefix(c.Use, c.Name()+" "), c.CommandPath())}
+		}
+		return nil
+	}
+}
+
+// assignments reads repeated NAME=VALUE flags.
+func assignments(flag string, given []string, what string) (map[string]string, error) {
+	out := map[string]string{}
+	for _, g := range given {
+		name, v, ok := strings.Cut(g, "=")
+		if !ok || name == "" || v == "" {
+			return nil, usageError{fmt.Errorf("%s %s is not of the form %s; write %s %s", flag, g, what, flag, what)}
+		}
+		if _, twice := out[name]; twice {
+			return nil, usageError{fmt.Errorf("%s %s is given twice; keep one", flag, name)}
+		}
+		out[name] = v
+	}
+	return out, nil
+}
+
+// documents completes names of YAML and JSON files.
+func documents(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return []string{"yaml", "yml", "json"}, cobra.ShellCompDirectiveFilterFileExt
+}

@@ -1,0 +1,223 @@
+// Package codec reads events into rows and writes rows as text: NDJSON and CSV. The texts of values
+// are those of docs/time.md, "Nulls, errors, values". Decoders and encoders serve one goroutine at a
+// time; make one for each.
+package codec
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"time"
+
+	"undertide/core/expr"
+	"undertide/core/row"
+	"undertide/core/step"
+)
+
+// Parse says how a timestamp is written in the input.
+type Parse uint8
+
+const (
+	RFC3339 Parse = iota // also the default
+	EpochS
+	EpochMS
+	EpochUS
+	EpochNS
+)
+
+// ParseNames are the document's names of the forms that are built.
+var ParseNames = map[string]Parse{"rfc3339": RFC3339, "epoch_s": EpochS, "epoch_ms": EpochMS, "epoch_us": EpochUS, "epoch_ns": EpochNS}
+
+// Field is one field of a source as its events carry it.
+type Field struct {
+	Name string
+	Kind row.Kind
+	// At is the path to the value in nested objects; nil means Name.
+	At []string
+	// Parse is for timestamps.
+	Parse Parse
+	// Default stands in for what is missing or null; a null Value for none.
+	Default expr.Value
+	// Required makes what is missing, null and without default a reject.
+	Required bool
+}
+
+// Fields are a source's fields in the order of its schema.
+type Fields []Field
+
+// epoch brings a whole number of the form's unit to microseconds; false when it does not fit.
+func (p Parse) epoch(v int64) (int64, bool) {
+	switch p {
+	case EpochS:
+		return v * 1_000_000, v > -1<<43 && v < 1<<43
+	case EpochMS:
+		return v * 1000, v > -1<<53 && v < 1<<53
+	case EpochNS:
+		us := v / 1000
+		if v%1000 < 0 {
+			us-- // towards the past, as all times are cut
+		}
+		return us, true
+	}
+	return v, true
+}
+
+func (p Parse) unit() string {
+	return [...]string{"RFC 3339 text", "epoch seconds", "epoch milliseconds", "epoch microseconds", "epoch nanoseconds"}[p]
+}
+
+// parseTime reads RFC 3339 text.
+func parseTime(text []byte) (int64, bool) {
+	var t time.Time
+	if t.UnmarshalText(text) != nil {
+		return 0, false
+	}
+	return int64(row.TimeOf(t)), true
+}
+
+// set appends the value that a text stands for (a CSV cell, or a JSON string); false when it is of
+// another type.
+func (f *Field) set(c *row.Column, text []byte) bool {
+	switch f.Kind {
+	case row.String:
+		c.AppendBytes(text)
+	case row.Bytes:
+		b, err := base64.StdEncoding.DecodeString(string(text))
+		if err != nil {
+			return false
+		}
+		c.AppendBytes(b)
+	case row.Int:
+		v, ok := wholeNumber(string(text))
+		if !ok {
+			return false
+		}
+		c.AppendInt(v)
+	case row.Double:
+		v, err := strconv.ParseFloat(string(text), 64)
+		if err != nil || v-v != 0 {
+			return false
+		}
+		c.AppendDouble(v)
+	case row.Bool:
+		switch string(text) {
+		case "true":
+			c.AppendBool(true)
+		case "false":
+			c.AppendBool(false)
+		default:
+			return false
+		}
+	case row.Timestamp:
+		if f.Parse == RFC3339 {
+			v, ok := parseTime(text)
+			if !ok {
+				return false
+			}
+			c.AppendInt(v)
+			return true
+		}
+		v, ok := wholeNumber(string(text))
+		if !ok {
+			return false
+		}
+		v, ok = f.Parse.epoch(v)
+		if !ok {
+			return false
+		}
+		c.AppendInt(v)
+	case row.Duration:
+		d, err := time.ParseDuration(string(text))
+		if err != nil {
+			return false
+		}
+		c.AppendInt(d.Microseconds())
+	default:
+		return false
+	}
+	return true
+}
+
+// wholeNumber reads an int64, also where it is written with a fraction of zeros or an exponent.
+func wholeNumber(s string) (int64, bool) {
+	if v, err := strconv.ParseInt(s, 10, 64); err == nil {
+		return v, true
+	}
+	var n json.Number = json.Number(s)
+	f, err := n.Float64()
+	if err != nil || f != float64(int64(f)) || f >= 1<<53 || f <= -1<<53 {
+		return 0, false // past 2^53 a double no longer says which whole number is meant
+	}
+	return int64(f), true
+}
+
+// expects words what a field takes, for messages.
+func (f *Field) expects() string {
+	switch {
+	case f.Kind == row.Timestamp:
+		return "a timestamp (" + f.Parse.unit() + ")"
+	case f.Kind == row.Int:
+		return "a whole number of 64 bits"
+	case f.Kind == row.Duration:
+		return `a duration such as "90s"`
+	case f.Kind == row.Bytes:
+		return "base64 text"
+	}
+	return "a " + f.Kind.String()
+}
+
+// missing appends the default or null for a field without a value; false when it is required.
+func (f *Field) missing(c *row.Column) bool {
+	if f.Default.Kind != row.Invalid && !f.Default.Null {
+		f.Default.AppendTo(c)
+		return true
+	}
+	c.AppendNull()
+	return !f.Required
+}
+
+func wrongType(f *Field, got string) (reason, message string) {
+	if len(got) > 60 {
+		got = got[:60] + "…"
+	}
+	return step.WrongType, fmt.Sprintf("field %s takes %s, got %s", f.Name, f.expects(), got)
+}
+
+// AppendText appends the text of a value that is not null, without quotes. Duration and timestamp
+// texts are those of docs/time.md.
+func AppendText(dst []byte, c *row.Column, i int) []byte {
+	switch c.Kind {
+	case row.Int:
+		return strconv.AppendInt(dst, c.I[i], 10)
+	case row.Double:
+		return appendDouble(dst, c.F[i])
+	case row.Bool:
+		return strconv.AppendBool(dst, c.I[i] != 0)
+	case row.Timestamp:
+		return row.AppendTime(dst, row.Time(c.I[i]))
+	case row.Duration:
+		return appendDuration(dst, c.I[i])
+	case row.Bytes:
+		return base64.StdEncoding.AppendEncode(dst, c.Bytes(i))
+	}
+	return append(dst, c.Bytes(i)...)
+}
+
+// appendDuration writes microseconds as seconds with a fraction: 90s, 0.25s, -1.5s. The form reads
+// back as a CEL duration.
+func appendDuration(dst []byte, us int64) []byte {
+	v := uint64(us)
+	if us < 0 {
+		dst, v = append(dst, '-'), -v
+	}
+	dst = strconv.AppendUint(dst, v/1_000_000, 10)
+	if f := v % 1_000_000; f != 0 {
+		dst = append(dst, '.')
+		for unit := uint64(100_000); f != 0; unit /= 10 {
+			dst = append(dst, byte('0'+f/unit))
+			f %= unit
+		}
+	}
+	return append(dst, 's')
+}

@@ -1,0 +1,253 @@
+package file
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+
+	"undertide/core/engine"
+	"undertide/core/row"
+)
+
+// DefaultRoll is the size at which a rolled file is closed and the next one begun.
+const DefaultRoll = 128 << 20
+
+// Folder is a sink of rolled files, NAME-EPOCH-N.ndjson. The files of an epoch are written aside as
+// .part and synced; when the checkpoint that ends the epoch is complete they are renamed, and the
+// marker NAME.delivered, which holds the epoch, is replaced last. A reader that takes only files with
+// an epoch up to the marker's sees whole epochs (docs/connectors.md, "file").
+type Folder struct {
+	Output
+	dir, name string
+	roll      int64
+	epoch     int64
+	lock      *os.File
+
+	f     *os.File
+	w     *bufio.Writer
+	size  int64
+	files []string // of this epoch, final names
+
+	mu    sync.Mutex // guards ready: Commit may run beside Write
+	ready map[int64][]string
+}
+
+// NewFolder makes a sink named name that writes into dir; roll bounds a file's bytes.
+func NewFolder(dir, name string, roll int64, o Output) *Folder {
+	if roll <= 0 {
+		roll = DefaultRoll
+	}
+	return &Folder{Output: o, dir: dir, name: name, roll: roll, ready: map[int64][]string{}}
+}
+
+type folderShipment struct {
+	Epoch int64    `json:"epoch"`
+	Files []string `json:"files"`
+}
+
+func (s *Folder) NewEncoder(sc row.Schema) engine.Encoder { return s.encoder(sc) }
+
+func (s *Folder) marker() string { return filepath.Join(s.dir, s.name+".delivered") }
+
+// Delivered gives the epoch that the folder says was delivered last; 0 for none.
+func (s *Folder) Delivered() (int64, error) {
+	b, err := os.ReadFile(s.marker())
+	if errors.Is(err, fs.ErrNotExist) {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, Explain("read", s.marker(), err)
+	}
+	var m struct{ Epoch int64 }
+	if err := json.Unmarshal(b, &m); err != nil {
+		return 0, fmt.Errorf("%s cannot be read (%w); move the folder's files elsewhere and start again", s.marker(), err)
+	}
+	return m.Epoch, nil
+}
+
+func (s *Folder) Open(shipment json.RawMessage, epoch int64) error {
+	if err := os.MkdirAll(s.dir, 0o755); err != nil {
+		return Explain("make folder", s.dir, err)
+	}
+	if err := checkFolder(s.dir); err != nil {
+		return err
+	}
+	lock, err := os.OpenFile(filepath.Join(s.dir, "."+s.name+".lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return Explain("write into", s.dir, err)
+	}
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		lock.Close()
+		return fmt.Errorf("%s is being written by another run of sink %s; wait for it, or choose another folder", s.dir, s.name)
+	}
+	s.lock = lock
+	done, err := s.Delivered()
+	if err != nil {
+		return err
+	}
+	if shipment != nil {
+		var sh folderShipment
+		if err := json.Unmarshal(shipment, &sh); err != nil {
+			return fmt.Errorf("read what the checkpoint says of %s: %w", s.dir, err)
+		}
+		if done > sh.Epoch {
+			return fmt.Errorf("%s has delivered epoch %d and the checkpoint ends epoch %d: going on would write rows twice; start with an empty checkpoint folder and another output folder", s.dir, done, sh.Epoch)
+		}
+		if done < sh.Epoch {
+			s.ready[sh.Epoch] = sh.Files
+			if err := s.Commit(sh.Epoch); err != nil {
+				return err
+			}
+		}
+	}
+	if done >= epoch {
+		return fmt.Errorf("%s has delivered epoch %d, and this run begins at epoch %d; choose another folder", s.dir, done, epoch)
+	}
+	s.epoch = epoch
+	return s.sweep()
+}
+
+// sweep removes what an interrupted epoch left unfinished: it is made again.
+func (s *Folder) sweep() error {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil {
+		return Explain("read folder", s.dir, err)
+	}
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), s.name+"-") && strings.HasSuffix(e.Name(), ".part") {
+			if err := os.Remove(filepath.Join(s.dir, e.Name())); err != nil {
+				return Explain("remove", e.Name(), err)
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Folder) Write(data []byte, _ int) error {
+	if s.f != nil && s.size+int64(len(data)) > s.roll {
+		if err := s.closeFile(); err != nil {
+			return err
+		}
+	}
+	if s.f == nil {
+		name := fmt.Sprintf("%s-%08d-%d.%s", s.name, s.epoch, len(s.files)+1, s.extension())
+		path := filepath.Join(s.dir, name+".part")
+		f, err := os.Create(path)
+		if err != nil {
+			return Explain("write", path, err)
+		}
+		s.f, s.w, s.size = f, bufio.NewWriterSize(f, 256<<10), 0
+		s.files = append(s.files, name)
+		if h := s.header(); h != nil {
+			if _, err := s.w.Write(h); err != nil {
+				return Explain("write", path, err)
+			}
+		}
+	}
+	n, err := s.w.Write(data)
+	s.size += int64(n)
+	if err != nil {
+		return Explain("write", s.f.Name(), err)
+	}
+	return nil
+}
+
+func (s *Folder) closeFile() error {
+	if s.f == nil {
+		return nil
+	}
+	err := errors.Join(s.w.Flush(), s.f.Sync(), s.f.Close())
+	name := s.f.Name()
+	s.f = nil
+	if err != nil {
+		return Explain("write", name, err)
+	}
+	return nil
+}
+
+// Flush does nothing: files appear only when whole.
+func (s *Folder) Flush() error { return nil }
+
+func (s *Folder) Prepare(epoch int64) (json.RawMessage, error) {
+	if err := s.closeFile(); err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	s.ready[epoch] = s.files
+	s.mu.Unlock()
+	out, err := json.Marshal(folderShipment{Epoch: epoch, Files: s.files})
+	s.files, s.epoch = nil, epoch+1
+	return out, err
+}
+
+// Commit renames an epoch's files and then replaces the marker.
+func (s *Folder) Commit(epoch int64) error {
+	s.mu.Lock()
+	files := s.ready[epoch]
+	delete(s.ready, epoch)
+	s.mu.Unlock()
+	if len(files) == 0 {
+		return nil
+	}
+	for _, name := range files {
+		path := filepath.Join(s.dir, name)
+		err := os.Rename(path+".part", path)
+		if errors.Is(err, fs.ErrNotExist) {
+			if _, e := os.Stat(path); e == nil {
+				continue // renamed before the run was interrupted
+			}
+		}
+		if err != nil {
+			return Explain("rename to", path, err)
+		}
+	}
+	text := fmt.Appendf(nil, "{\"epoch\":%d}\n", epoch)
+	return replaceFile(s.marker(), text)
+}
+
+// replaceFile writes a small file so that it is whole under its name or not there.
+func replaceFile(path string, text []byte) error {
+	f, err := os.Create(path + ".part")
+	if err != nil {
+		return Explain("write", path, err)
+	}
+	_, err = f.Write(text)
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return Explain("write", path, err)
+	}
+	if err := os.Rename(path+".part", path); err != nil {
+		return Explain("rename to", path, err)
+	}
+	return syncFolder(filepath.Dir(path))
+}
+
+func (s *Folder) Finish() error { return errors.Join(s.closeFile(), s.lock.Close()) }
+
+func (s *Folder) Abort() error {
+	err := s.closeFile()
+	if s.lock != nil {
+		err = errors.Join(err, s.lock.Close())
+	}
+	return err
+}
+
+// Recover delivers the last epoch of a run whose last checkpoint said that it was done.
+func (s *Folder) Recover(shipment []byte) error {
+	var sh folderShipment
+	if err := json.Unmarshal(shipment, &sh); err != nil {
+		return fmt.Errorf("read what the checkpoint says of %s: %w", s.dir, err)
+	}
+	done, err := s.Delivered()
+	if err != nil || done >= sh.Epoch {
+		return err
+	}
+	s.ready[sh.Epoch] = sh.Files
+	return s.Commit(sh.Epoch)
+}

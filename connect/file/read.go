@@ -1,0 +1,378 @@
+// Package file reads events from files, growing files and standard input, and writes rows to files,
+// folders of rolled files and standard output (docs/connectors.md, "file").
+package file
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"io/fs"
+	"os"
+	"sync/atomic"
+	"time"
+
+	"undertide/core/engine"
+	"undertide/core/row"
+)
+
+// Format is how a file's text is cut into events.
+type Format uint8
+
+const (
+	Lines Format = iota // one event a line
+	CSV                 // records, which may hold newlines in quotes; the first names the columns
+	Table               // aligned columns for people; only written
+)
+
+const (
+	blockSize = 256 << 10
+	// MaxEvent bounds one event's text; a longer one ends the run, since what follows it is unknown.
+	MaxEvent = 64 << 20
+	linger   = 5 * time.Millisecond
+	poll     = 50 * time.Millisecond
+)
+
+// Partition reads one file, or standard input, as an engine.Partition.
+type Partition struct {
+	path   string
+	format Format
+	follow bool
+	in     io.Reader // standard input; nil for a file
+
+	f      *os.File
+	buf    []byte // read and not yet taken
+	start  int    // of what is not taken in buf
+	pos    int64  // of buf[start] in the file
+	eof    bool
+	header []byte
+	closed atomic.Bool
+	size   int64
+}
+
+// position is where reading goes on; Tail is the CRC of the bytes before it, so that another file
+// under the same name is noticed.
+type position struct {
+	Byte int64  `json:"byte"`
+	Tail uint32 `json:"tail"`
+	Len  int    `json:"tail_bytes"`
+}
+
+const tailLength = 64
+
+// NewPartition reads the file at path.
+func NewPartition(path string, format Format, follow bool) *Partition {
+	p := &Partition{path: path, format: format, follow: follow}
+	if st, err := os.Stat(path); err == nil {
+		p.size = st.Size()
+	}
+	return p
+}
+
+// NewInput reads a stream that cannot be read again, such as standard input.
+func NewInput(name string, in io.Reader, format Format) *Partition {
+	return &Partition{path: name, format: format, in: in}
+}
+
+func (p *Partition) Name() string { return p.path }
+
+func (p *Partition) Size() int64 {
+	if p.follow {
+		return 0
+	}
+	return p.size
+}
+
+// Empty opens the file and looks for a first event.
+func (p *Partition) Empty(ctx context.Context) (bool, error) {
+	if err := p.Open(ctx, nil); err != nil {
+		return false, err
+	}
+	ok, err := p.more(ctx)
+	if p.in == nil {
+		err = errors.Join(err, p.f.Close())
+		*p = Partition{path: p.path, format: p.format, follow: p.follow, size: p.size}
+	}
+	return !ok, err
+}
+
+// Open goes to a position, or to the beginning.
+func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
+	if p.in != nil {
+		if at != nil {
+			return fmt.Errorf("%s cannot be read again from where the checkpoint stood; put the events into a file", p.path)
+		}
+		return p.readHeader(ctx)
+	}
+	f, err := os.Open(p.path)
+	if err != nil {
+		return Explain("open", p.path, err)
+	}
+	p.f = f
+	if st, err := f.Stat(); err != nil {
+		return Explain("open", p.path, err)
+	} else if st.IsDir() {
+		return fmt.Errorf("%s is a folder; name a file, or a pattern such as %s/*.ndjson", p.path, p.path)
+	}
+	if err := p.readHeader(ctx); err != nil {
+		return err
+	}
+	if at == nil {
+		return nil
+	}
+	var pos position
+	if err := json.Unmarshal(at, &pos); err != nil {
+		return fmt.Errorf("read the position in %s: %w", p.path, err)
+	}
+	tail := make([]byte, pos.Len)
+	if _, err := f.ReadAt(tail, pos.Byte-int64(pos.Len)); err != nil || crc32.ChecksumIEEE(tail) != pos.Tail {
+		return fmt.Errorf("%s is not the file that the checkpoint read: its text before byte %d has changed; put the old file back, or begin anew with an empty checkpoint folder", p.path, pos.Byte)
+	}
+	if _, err := f.Seek(pos.Byte, io.SeekStart); err != nil {
+		return Explain("read", p.path, err)
+	}
+	p.buf, p.start, p.pos, p.eof = p.buf[:0], 0, pos.Byte, false
+	return nil
+}
+
+// readHeader takes the first record of a CSV file, which is no event.
+func (p *Partition) readHeader(ctx context.Context) error {
+	if p.format != CSV || p.header != nil {
+		return nil
+	}
+	for {
+		ok, err := p.more(ctx)
+		if err != nil || !ok {
+			return err
+		}
+		end, next, ok := p.cut()
+		if ok {
+			p.header = bytes.Clone(p.buf[p.start:end])
+			p.header = bytes.TrimPrefix(p.header, []byte("\ufeff"))
+			p.advance(next)
+			return nil
+		}
+		if err := p.fill(ctx); err != nil {
+			return err
+		}
+	}
+}
+
+func (p *Partition) advance(next int) {
+	p.pos += int64(next - p.start)
+	p.start = next
+}
+
+// fill reads on; at the end of the file it sets eof.
+func (p *Partition) fill(ctx context.Context) error {
+	if p.start > 0 {
+		p.buf = append(p.buf[:0], p.buf[p.start:]...)
+		p.start = 0
+	}
+	if len(p.buf) > MaxEvent {
+		return fmt.Errorf("%s: the event at byte %d is longer than %d MiB; is this a file of lines?", p.path, p.pos, MaxEvent>>20)
+	}
+	if cap(p.buf)-len(p.buf) < blockSize/2 {
+		next := make([]byte, len(p.buf), 2*cap(p.buf)+blockSize)
+		copy(next, p.buf)
+		p.buf = next
+	}
+	var src io.Reader = p.f
+	if p.in != nil {
+		src = p.in
+	}
+	n, err := src.Read(p.buf[len(p.buf):cap(p.buf)])
+	p.buf = p.buf[:len(p.buf)+n]
+	switch {
+	case p.closed.Load():
+		return context.Canceled
+	case err == io.EOF:
+		p.eof = true
+	case err != nil:
+		return Explain("read", p.path, err)
+	}
+	return nil
+}
+
+// more makes sure that the buffer begins with something that is not blank; false at the end.
+func (p *Partition) more(ctx context.Context) (bool, error) {
+	for {
+		for p.start < len(p.buf) {
+			switch p.buf[p.start] {
+			case '\n', '\r':
+				p.advance(p.start + 1)
+				continue
+			case ' ', '\t':
+				if p.format == Lines { // in CSV they belong to a cell
+					p.advance(p.start + 1)
+					continue
+				}
+			}
+			return true, nil
+		}
+		if p.eof {
+			return false, nil
+		}
+		if err := p.fill(ctx); err != nil {
+			return false, err
+		}
+	}
+}
+
+// cut finds the end of the event that begins at start, and where the next line begins; false when
+// the buffer does not hold it whole.
+func (p *Partition) cut() (end, next int, ok bool) {
+	rest := p.buf[p.start:]
+	if p.format == Lines {
+		i := bytes.IndexByte(rest, '\n')
+		if i < 0 {
+			if !p.eof || p.follow { // a growing file's last line may still grow
+				return 0, 0, false
+			}
+			i = len(rest)
+			next = p.start + i
+		} else {
+			next = p.start + i + 1
+		}
+		end = p.start + i
+		if i > 0 && rest[i-1] == '\r' {
+			end--
+		}
+		return end, next, i > 0 || next > p.start
+	}
+	quoted := false
+	for i, b := range rest {
+		switch {
+		case b == '"':
+			quoted = !quoted
+		case b == '\n' && !quoted:
+			end = p.start + i
+			if i > 0 && rest[i-1] == '\r' {
+				end--
+			}
+			return end, p.start + i + 1, true
+		}
+	}
+	if p.eof && !p.follow && len(rest) > 0 {
+		return p.start + len(rest), p.start + len(rest), true
+	}
+	return 0, 0, false
+}
+
+// Read fills c with the next events.
+func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
+	c.Header = p.header
+	from := p.pos
+	var deadline time.Time
+	for len(c.Starts) < row.MaxRows {
+		ok, err := p.more(ctx)
+		if err != nil {
+			return err
+		}
+		if ok {
+			end, next, whole := p.cut()
+			if whole {
+				start := len(c.Raw)
+				c.Raw = append(c.Raw, p.buf[p.start:end]...)
+				c.Starts, c.Ends = append(c.Starts, uint32(start)), append(c.Ends, uint32(len(c.Raw)))
+				p.advance(next)
+				continue
+			}
+			if !p.eof {
+				if err := p.fill(ctx); err != nil {
+					return err
+				}
+				continue
+			}
+		}
+		if !p.follow {
+			break // the end
+		}
+		// The file has been read to its end; wait for it to grow.
+		p.eof = false
+		if len(c.Starts) > 0 {
+			if deadline.IsZero() {
+				deadline = time.Now().Add(linger)
+			} else if time.Now().After(deadline) {
+				break
+			}
+		}
+		if err := p.wait(ctx, len(c.Starts) > 0); err != nil {
+			return err
+		}
+	}
+	if !p.follow {
+		ok, err := p.more(ctx) // blank lines at the end are no events
+		if err != nil {
+			return err
+		}
+		c.Last = !ok
+	}
+	c.CaughtUp = p.eof || p.start == len(p.buf)
+	c.Bytes = p.pos - from
+	c.Position = p.where(c)
+	return nil
+}
+
+func (p *Partition) wait(ctx context.Context, soon bool) error {
+	d := poll
+	if soon {
+		d = linger
+	} else if st, err := p.f.Stat(); err == nil && st.Size() < p.pos+int64(len(p.buf)-p.start) {
+		return fmt.Errorf("%s has become shorter than what was read of it; a followed file may only grow", p.path)
+	}
+	select {
+	case <-time.After(d):
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	if p.closed.Load() {
+		return context.Canceled
+	}
+	return nil
+}
+
+// where gives the position after the chunk.
+func (p *Partition) where(c *engine.Chunk) json.RawMessage {
+	pos := position{Byte: p.pos}
+	tail := p.buf[max(0, p.start-tailLength):p.start]
+	pos.Tail, pos.Len = crc32.ChecksumIEEE(tail), len(tail)
+	out, err := json.Marshal(pos)
+	if err != nil {
+		panic(err) // three numbers
+	}
+	return out
+}
+
+// Close ends reading. A read from standard input that waits cannot be freed.
+func (p *Partition) Close() error {
+	p.closed.Store(true)
+	if p.f != nil {
+		return p.f.Close()
+	}
+	return nil
+}
+
+// Explain words an error of the file system: what was done to which path, and the remedy.
+func Explain(verb, path string, err error) error {
+	var pe *fs.PathError
+	if errors.As(err, &pe) {
+		err = pe.Err
+	}
+	var le *os.LinkError
+	if errors.As(err, &le) {
+		err = le.Err
+	}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("%s %s: there is no such file or folder; check the path: %w", verb, path, fs.ErrNotExist)
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, errReadOnly):
+		return fmt.Errorf("%s %s: not allowed; give this user the right, or choose another place: %w", verb, path, err)
+	case errors.Is(err, errDiskFull):
+		return fmt.Errorf("%s %s: the disk is full; free some space and start again: %w", verb, path, err)
+	}
+	return fmt.Errorf("%s %s: %w", verb, path, err)
+}

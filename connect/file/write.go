@@ -1,0 +1,251 @@
+package file
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"undertide/connect/codec"
+	"undertide/core/engine"
+	"undertide/core/row"
+)
+
+var (
+	errReadOnly = syscall.EROFS
+	errDiskFull = syscall.ENOSPC
+)
+
+// Output says how rows become text.
+type Output struct {
+	Format Format // Lines: NDJSON
+	Schema row.Schema
+}
+
+func (o Output) encoder(s row.Schema) engine.Encoder {
+	switch o.Format {
+	case CSV:
+		return codec.NewCSVEncoder(s)
+	case Table:
+		return codec.NewTableEncoder(s)
+	}
+	return codec.NewJSONEncoder(s)
+}
+
+func (o Output) header() []byte {
+	switch o.Format {
+	case CSV:
+		return codec.CSVHeader(o.Schema)
+	case Table:
+		return codec.TableHeader(o.Schema)
+	}
+	return nil
+}
+
+func (o Output) extension() string {
+	if o.Format == CSV {
+		return "csv"
+	}
+	return "ndjson"
+}
+
+// Single is a sink that writes one file: aside as NAME.part, renamed when the run finishes. Its
+// length is noted in each checkpoint and cut back to on resume (docs/connectors.md, "file").
+type Single struct {
+	Output
+	path string
+	f    *os.File
+	w    *bufio.Writer
+	size int64
+}
+
+// NewSingle makes a sink for the file at path.
+func NewSingle(path string, o Output) *Single { return &Single{Output: o, path: path} }
+
+func (s *Single) part() string { return s.path + ".part" }
+
+func (s *Single) NewEncoder(sc row.Schema) engine.Encoder { return s.encoder(sc) }
+
+type singleShipment struct {
+	Bytes int64 `json:"bytes"`
+}
+
+// Check says what would stand in the way of writing, without touching an existing file.
+func (s *Single) Check() error {
+	if st, err := os.Stat(s.path); err == nil && st.IsDir() {
+		return fmt.Errorf("%s is a folder; end the path with / to write rolled files into it, or name a file", s.path)
+	}
+	return checkFolder(filepath.Dir(s.path))
+}
+
+// checkFolder says whether files can be made in a folder, by making one.
+func checkFolder(dir string) error {
+	f, err := os.CreateTemp(dir, ".undertide-*")
+	if err != nil {
+		return Explain("write into", dir, err)
+	}
+	err = f.Close()
+	return errors.Join(err, os.Remove(f.Name()))
+}
+
+func (s *Single) Open(shipment json.RawMessage, _ int64) error {
+	if err := s.Check(); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(s.part(), os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return Explain("write", s.part(), err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return fmt.Errorf("%s is being written by another run; wait for it, or choose another path", s.part())
+	}
+	s.f, s.w, s.size = f, bufio.NewWriterSize(f, 256<<10), 0
+	if shipment != nil {
+		var sh singleShipment
+		if err := json.Unmarshal(shipment, &sh); err != nil {
+			return fmt.Errorf("read what the checkpoint says of %s: %w", s.path, err)
+		}
+		st, err := f.Stat()
+		if err != nil {
+			return Explain("read", s.part(), err)
+		}
+		if st.Size() < sh.Bytes {
+			return fmt.Errorf("%s has %d bytes and the checkpoint says %d were written; put the file back, or begin anew with an empty checkpoint folder", s.part(), st.Size(), sh.Bytes)
+		}
+		s.size = sh.Bytes
+	}
+	if err := f.Truncate(s.size); err != nil {
+		return Explain("write", s.part(), err)
+	}
+	if _, err := f.Seek(s.size, io.SeekStart); err != nil {
+		return Explain("write", s.part(), err)
+	}
+	if s.size == 0 {
+		return s.Write(s.header(), 0)
+	}
+	return nil
+}
+
+func (s *Single) Write(data []byte, _ int) error {
+	n, err := s.w.Write(data)
+	s.size += int64(n)
+	if err != nil {
+		return Explain("write", s.part(), err)
+	}
+	return nil
+}
+
+func (s *Single) Flush() error {
+	if err := s.w.Flush(); err != nil {
+		return Explain("write", s.part(), err)
+	}
+	return nil
+}
+
+func (s *Single) Prepare(int64) (json.RawMessage, error) {
+	if err := s.Flush(); err != nil {
+		return nil, err
+	}
+	if err := s.f.Sync(); err != nil {
+		return nil, Explain("write", s.part(), err)
+	}
+	return json.Marshal(singleShipment{Bytes: s.size})
+}
+
+func (s *Single) Commit(int64) error { return nil }
+
+func (s *Single) Finish() error {
+	if err := s.Flush(); err != nil {
+		return err
+	}
+	if err := errors.Join(s.f.Sync(), s.f.Close()); err != nil {
+		return Explain("write", s.part(), err)
+	}
+	if err := os.Rename(s.part(), s.path); err != nil {
+		return Explain("rename to", s.path, err)
+	}
+	return syncFolder(filepath.Dir(s.path))
+}
+
+// Recover finishes the file of a run whose last checkpoint said that it was done.
+func (s *Single) Recover([]byte) error {
+	if _, err := os.Stat(s.part()); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err := os.Rename(s.part(), s.path); err != nil {
+		return Explain("rename to", s.path, err)
+	}
+	return syncFolder(filepath.Dir(s.path))
+}
+
+func (s *Single) Abort() error {
+	if s.f == nil {
+		return nil
+	}
+	return errors.Join(s.w.Flush(), s.f.Close())
+}
+
+func syncFolder(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return Explain("open", dir, err)
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+// Stream is a sink that writes to a pipe or terminal, rows as they are made.
+type Stream struct {
+	Output
+	w    *bufio.Writer
+	name string
+}
+
+// NewStream makes a sink for w, usually standard output.
+func NewStream(name string, w io.Writer, o Output) *Stream {
+	return &Stream{Output: o, name: name, w: bufio.NewWriterSize(w, 64<<10)}
+}
+
+func (s *Stream) NewEncoder(sc row.Schema) engine.Encoder { return s.encoder(sc) }
+
+func (s *Stream) Open(shipment json.RawMessage, _ int64) error {
+	if shipment != nil {
+		return nil // the header stands before the rows of the run before
+	}
+	return s.Write(s.header(), 0)
+}
+
+func (s *Stream) explain(err error) error {
+	if err == nil {
+		return nil
+	}
+	if errors.Is(err, syscall.EPIPE) {
+		return fmt.Errorf("write %s: %w", s.name, engine.ErrReaderGone)
+	}
+	return Explain("write", s.name, err)
+}
+
+func (s *Stream) Write(data []byte, _ int) error {
+	_, err := s.w.Write(data)
+	return s.explain(err)
+}
+
+func (s *Stream) Flush() error                           { return s.explain(s.w.Flush()) }
+func (s *Stream) Prepare(int64) (json.RawMessage, error) { return json.RawMessage("{}"), s.Flush() }
+func (s *Stream) Commit(int64) error                     { return nil }
+func (s *Stream) Finish() error                          { return s.Flush() }
+
+// Abort drops what was not written: the run's fault is what counts.
+func (s *Stream) Abort() error {
+	_ = s.w.Flush()
+	return nil
+}
+
+// IsFolder says whether a path names a folder of rolled files.
+func IsFolder(path string) bool { return strings.HasSuffix(path, "/") }

@@ -1,0 +1,71 @@
+package engine
+
+import "maps"
+
+// StepCounts are what a step did with its rows (docs/time.md, "Counts add up").
+type StepCounts struct {
+	In, Out, Dropped, Lost, Used int64
+	Rejected                     map[string]int64 // by reason
+	MeasureErrors                int64
+}
+
+// SourceCounts are what a source read.
+type SourceCounts struct {
+	Read, Bytes int64
+	Rejected    map[string]int64
+}
+
+// SinkCounts are what a sink took.
+type SinkCounts struct{ Rows, Delivered int64 }
+
+// Counts are the figures of a run that only grow. Kept in checkpoints, so that they go on.
+type Counts struct {
+	Sources []SourceCounts
+	Steps   []StepCounts
+	Sinks   []SinkCounts
+}
+
+func newCounts(g *Graph) Counts {
+	c := Counts{Sources: make([]SourceCounts, len(g.Sources)), Steps: make([]StepCounts, len(g.Steps)), Sinks: make([]SinkCounts, len(g.Sinks))}
+	for i := range c.Sources {
+		c.Sources[i].Rejected = map[string]int64{}
+	}
+	for i := range c.Steps {
+		c.Steps[i].Rejected = map[string]int64{}
+	}
+	return c
+}
+
+func (c Counts) clone() Counts {
+	out := Counts{Sources: append([]SourceCounts(nil), c.Sources...), Steps: append([]StepCounts(nil), c.Steps...), Sinks: append([]SinkCounts(nil), c.Sinks...)}
+	for i := range out.Sources {
+		out.Sources[i].Rejected = maps.Clone(out.Sources[i].Rejected)
+	}
+	for i := range out.Steps {
+		out.Steps[i].Rejected = maps.Clone(out.Steps[i].Rejected)
+	}
+	return out
+}
+
+func sum(m map[string]int64) (n int64) {
+	for _, v := range m {
+		n += v
+	}
+	return n
+}
+
+// Sum adds up rejects of all reasons.
+func Sum(m map[string]int64) int64 { return sum(m) }
+
+// add takes the counts of a step from a turn or a lane.
+func (c *StepCounts) add(d StepCounts) {
+	c.In += d.In
+	c.Out += d.Out
+	c.Dropped += d.Dropped
+	c.Lost += d.Lost
+	c.Used += d.Used
+	c.MeasureErrors += d.MeasureErrors
+	for k, v := range d.Rejected {
+		c.Rejected[k] += v
+	}
+}

@@ -1,0 +1,431 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"undertide/core/row"
+)
+
+// Options are how a graph is run. The zero value runs it to its end, on all CPUs, without
+// checkpoints.
+type Options struct {
+	// Lanes is the number of parallel workers of keyed steps; 0 means one for each CPU.
+	Lanes int
+	// Workers decode; 0 means one for each CPU.
+	Workers int
+	// Now is the wall clock; nil means time.Now.
+	Now func() time.Time
+	// Every is the time between checkpoints, 0 for none but the first and the last; EveryTurns asks
+	// for them by turns instead (tests).
+	Every      time.Duration
+	EveryTurns int
+	// Save stores a snapshot durably before its shipments are delivered; nil keeps none. It is called
+	// by one goroutine at a time and owns the snapshot.
+	Save func(*Snapshot, SaveFigures) error
+	// From is what the run starts from; nil begins anew at FirstEpoch (1 if zero).
+	From       *Snapshot
+	FirstEpoch int64
+	// OnFigures is called from time to time with the run's figures so far, from any goroutine.
+	Watch *Watch
+}
+
+// SaveFigures are what is known of a checkpoint as it is stored.
+type SaveFigures struct{ LongestStall time.Duration }
+
+// ErrReaderGone is wrapped by a sink's error when whoever reads its output went away, as in a pipe:
+// the run ends quietly.
+var ErrReaderGone = errors.New("the reader of the output has gone")
+
+// Result is how a run ended.
+type Result struct {
+	// Finished: all inputs came to their end. Otherwise the run was stopped.
+	Finished bool
+	// ReaderGone: a sink's reader went away and the run ended for it.
+	ReaderGone bool
+	Figures    Figures
+}
+
+type run struct {
+	p       *plan
+	opt     Options
+	bounded bool
+	started time.Time
+
+	hard     context.Context // ends when something fails
+	cancel   context.CancelCauseFunc
+	hasFault atomic.Bool
+	fault    error // set once, before hard ends
+
+	partitions  []*partition
+	decoded     chan *turn // workers to sequencer
+	raw         chan *turn // readers to workers
+	lanes       []*lane
+	sinks       []*sinkRunner
+	pool        sync.Pool
+	turns       int64
+	outstanding int
+	budget      int
+	live        int        // partitions that have not ended
+	stood       []row.Time // by source: the greatest W given out
+
+	epoch    int64 // of the interval that runs
+	marking  *mark
+	markDone chan struct{}
+	saving   sync.WaitGroup
+
+	base  Counts // of the snapshot that the run started from
+	watch *Watch
+}
+
+func (e *run) failed() bool { return e.hasFault.Load() }
+
+func (e *run) fail(err error) {
+	if e.hasFault.CompareAndSwap(false, true) {
+		e.fault = err
+		e.cancel(err)
+	}
+}
+
+// aheadFrom is the moment that `ahead` counts from.
+func (e *run) aheadFrom() row.Time {
+	if e.bounded {
+		return row.TimeOf(e.started)
+	}
+	return row.TimeOf(e.opt.Now())
+}
+
+// Run runs a graph until its inputs end or ctx is done, which stops it with a last checkpoint. The
+// engine opens and closes partitions and sinks. On return nothing of it runs any more, but a reader
+// whose partition does not return from Read on Close.
+func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
+	p, err := newPlan(g)
+	if err != nil {
+		return Result{}, err
+	}
+	e := &run{p: p, opt: opt, bounded: true, markDone: make(chan struct{}, 1), watch: opt.Watch}
+	if e.watch == nil {
+		e.watch = NewWatch()
+	}
+	if e.opt.Now == nil {
+		e.opt.Now = time.Now
+	}
+	if e.opt.Workers <= 0 {
+		e.opt.Workers = runtime.GOMAXPROCS(0)
+	}
+	if e.opt.Lanes <= 0 {
+		e.opt.Lanes = runtime.GOMAXPROCS(0)
+	}
+	for i := range g.Sources {
+		e.bounded = e.bounded && g.Sources[i].Bounded
+	}
+	e.hard, e.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
+	defer e.cancel(nil)
+	if err := e.open(); err != nil {
+		return Result{}, err
+	}
+	return e.runAll(ctx)
+}
+
+// open restores what the run starts from and opens partitions and sinks.
+func (e *run) open() error {
+	e.budget = 2*e.opt.Workers + 4
+	e.started = e.opt.Now()
+	e.epoch = max(1, e.opt.FirstEpoch)
+	e.base = newCounts(e.p.Graph)
+	e.stood = make([]row.Time, len(e.p.Sources))
+	for i := range e.stood {
+		e.stood[i] = row.MinTime
+	}
+	states := map[string]PartitionState{}
+	from := e.opt.From
+	if from != nil {
+		e.started, e.turns = from.Started, from.Turn
+		e.epoch = max(from.Epoch+1, e.opt.FirstEpoch)
+		e.base = from.Counts.clone()
+		for _, p := range from.Partitions {
+			states[p.Source+"\x00"+p.Name] = p
+		}
+	}
+	for i := range e.p.Sources {
+		for _, part := range e.p.Sources[i].Partitions {
+			q := &partition{Partition: part, source: i, credits: make(chan *turn, e.budget+2), ready: map[int64]*turn{}, greatest: row.MinTime, w: row.MinTime, since: e.opt.Now()}
+			if st, ok := states[e.p.Sources[i].Name+"\x00"+part.Name()]; ok {
+				q.position, q.greatest, q.ended, q.events = st.Position, st.Greatest, st.Ended, st.Events
+				q.w = q.greatest.Minus(e.p.Sources[i].Margin)
+				if q.ended {
+					q.w = row.MaxTime
+				}
+			}
+			if !q.ended {
+				e.live++
+			}
+			e.partitions = append(e.partitions, q)
+		}
+	}
+	lanes := e.opt.Lanes
+	if len(e.p.windows) == 0 {
+		lanes = 0
+	}
+	e.opt.Lanes = max(lanes, 1)
+	for n := range lanes {
+		l := newLane(e, n)
+		for at, i := range e.p.windows {
+			if from == nil {
+				continue
+			}
+			for _, b := range from.States[e.p.Steps[i].Name] {
+				if err := l.windows[at].Load(b, n, lanes); err != nil {
+					return fmt.Errorf("step %s: load state: %w", e.p.Steps[i].Name, err)
+				}
+			}
+		}
+		e.lanes = append(e.lanes, l)
+	}
+	for i := range e.p.Sinks {
+		producers := 1
+		if e.p.sinkLanes[i] {
+			producers = lanes
+		}
+		n := &e.p.Sinks[i]
+		s := &sinkRunner{e: e, at: i, node: n, in: make(chan sinkMessage, 64), producers: producers, marked: map[int]bool{}}
+		s.counts = e.base.Sinks[i]
+		e.sinks = append(e.sinks, s)
+		var err error
+		if from != nil {
+			err = n.Sink.Open(from.Shipments[n.Name], e.epoch)
+		} else {
+			err = n.Sink.Open(nil, e.epoch)
+		}
+		if err != nil {
+			for _, o := range e.sinks[:i] {
+				err = errors.Join(err, o.node.Sink.Abort())
+			}
+			return fmt.Errorf("sink %s: %w", n.Name, err)
+		}
+	}
+	e.raw = make(chan *turn, e.budget)
+	e.decoded = make(chan *turn, e.budget)
+	e.watch.begin(e)
+	return nil
+}
+
+func (e *run) runAll(ctx context.Context) (Result, error) {
+	var readers, workers, lanes, sinks sync.WaitGroup
+	for _, p := range e.partitions {
+		if !p.ended {
+			readers.Go(func() { e.read(p) })
+		}
+	}
+	for range e.opt.Workers {
+		workers.Go(func() {
+			w := newWorker(e)
+			for t := range e.raw {
+				if t.err == nil {
+					w.run(t)
+				}
+				select {
+				case e.decoded <- t:
+				case <-e.hard.Done():
+				}
+			}
+		})
+	}
+	for _, l := range e.lanes {
+		lanes.Go(l.run)
+	}
+	for _, s := range e.sinks {
+		sinks.Go(s.run)
+	}
+
+	if e.opt.Save != nil && e.opt.From == nil {
+		e.beginMark(false) // before the first event is read
+	}
+	e.sequence(ctx)
+	finished := e.allEnded() && !e.failed()
+	e.awaitMark()
+	if !e.failed() {
+		e.beginMark(finished)
+		e.awaitMark()
+	}
+	e.saving.Wait()
+
+	for _, l := range e.lanes {
+		close(l.in)
+	}
+	lanes.Wait()
+	for _, s := range e.sinks {
+		close(s.in)
+	}
+	sinks.Wait()
+	e.cancelReaders(&readers, &workers)
+	e.watch.end()
+
+	cause := e.fault
+	res := Result{Finished: finished, Figures: e.watch.Figures()}
+	if cause != nil && errors.Is(cause, ErrReaderGone) {
+		res.ReaderGone, cause = true, nil
+		res.Finished = false
+	}
+	return res, errors.Join(cause, e.closeSinks(finished && cause == nil && !res.ReaderGone))
+}
+
+// closeSinks lets finished output appear whole; otherwise it stays recognisably unfinished.
+func (e *run) closeSinks(finished bool) error {
+	var faults []error
+	for _, s := range e.sinks {
+		err := error(nil)
+		if finished {
+			err = s.node.Sink.Finish()
+		} else {
+			err = s.node.Sink.Abort()
+		}
+		if err != nil && !errors.Is(err, ErrReaderGone) {
+			faults = append(faults, fmt.Errorf("sink %s: %w", s.node.Name, err))
+		}
+	}
+	return errors.Join(faults...)
+}
+
+// cancelReaders ends readers and workers, which may still be reading ahead.
+func (e *run) cancelReaders(readers, workers *sync.WaitGroup) {
+	e.cancel(nil) // frees whoever waits to send
+	for _, p := range e.partitions {
+		close(p.credits)
+		_ = p.Close() // nothing more is wanted of it
+	}
+	done := make(chan struct{})
+	go func() {
+		readers.Wait()
+		close(e.raw)
+		workers.Wait()
+		close(done)
+	}()
+	select {
+	case <-done:
+	case <-time.After(time.Second): // a terminal or pipe that does not return from a read
+	}
+}
+
+// read fills the turns that the sequencer asks for, one after another.
+func (e *run) read(p *partition) {
+	name, position, first := e.p.Sources[p.source].Name, p.position, p.events
+	var seq int64
+	for t := range p.credits {
+		if seq == 0 { // only when the first turn is asked for: there may be many partitions
+			if err := p.Open(e.hard, position); err != nil {
+				e.fail(fmt.Errorf("source %s: %w", name, err))
+				return
+			}
+		}
+		t.chunk.Reset()
+		t.seq, seq = seq, seq+1
+		if err := p.Read(e.hard, &t.chunk); err != nil {
+			if e.hard.Err() == nil {
+				e.fail(fmt.Errorf("source %s: %w", name, err))
+			}
+			return
+		}
+		t.chunk.First = first
+		first += int64(len(t.chunk.Starts))
+		select {
+		case e.raw <- t:
+		case <-e.hard.Done():
+			return
+		}
+		if t.chunk.Last {
+			return
+		}
+	}
+}
+
+func (e *run) newTurn(p *partition) *turn {
+	t, _ := e.pool.Get().(*turn)
+	if t == nil {
+		t = &turn{exec: newExecutor(e.p, e.opt.Lanes), rejected: map[string]int64{}}
+	}
+	t.part, t.err = p, nil
+	return t
+}
+
+// release is called by each lane when it is done with a turn; the last puts it back.
+func (e *run) release(t *turn) {
+	if t.refs.Add(-1) == 0 && t.part != nil {
+		e.pool.Put(t)
+	}
+}
+
+// beginMark takes a mark here, between two turns, unless one is still under way.
+func (e *run) beginMark(finished bool) {
+	if e.marking != nil || e.failed() {
+		return
+	}
+	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Finished: finished, States: emptyStates(), Shipments: emptyShipments()}
+	e.epoch++
+	for _, p := range e.partitions {
+		snap.Partitions = append(snap.Partitions, PartitionState{Source: e.p.Sources[p.source].Name, Name: p.Name(), Position: p.position, Greatest: p.greatest, Ended: p.ended, Events: p.events})
+	}
+	snap.Counts = e.watch.sequenced(e)
+	m := &mark{snap: snap, complete: make(chan struct{})}
+	m.pending.Store(int32(len(e.lanes) + len(e.sinks) + 1))
+	e.marking = m
+	for _, l := range e.lanes {
+		select {
+		case l.in <- laneMessage{mark: m}:
+		case <-e.hard.Done():
+		}
+	}
+	for i, s := range e.sinks {
+		if !e.p.sinkLanes[i] {
+			select {
+			case s.in <- sinkMessage{producer: 0, mark: m}:
+			case <-e.hard.Done():
+			}
+		}
+	}
+	m.done()
+	e.saving.Go(func() { e.save(m) })
+}
+
+// save waits for the parts of a mark, stores it, and delivers its shipments: in this order, so that
+// nothing is delivered that a restart would make again.
+func (e *run) save(m *mark) {
+	defer func() { e.markDone <- struct{}{} }()
+	select {
+	case <-m.complete:
+	case <-e.hard.Done():
+		return
+	}
+	if e.failed() {
+		return
+	}
+	began := time.Now()
+	if e.opt.Save != nil {
+		if err := e.opt.Save(m.snap, SaveFigures{LongestStall: m.stall}); err != nil {
+			e.watch.checkpointFailed()
+			e.fail(fmt.Errorf("checkpoint %d: %w", m.snap.Epoch, err))
+			return
+		}
+		e.watch.checkpointDone(m.snap.Epoch, time.Since(began), m.stall)
+	}
+	for i, s := range e.sinks {
+		if err := s.node.Sink.Commit(m.snap.Epoch); err != nil {
+			e.fail(fmt.Errorf("sink %s: deliver epoch %d: %w", s.node.Name, m.snap.Epoch, err))
+			return
+		}
+		e.watch.delivered(i, m.snap.Counts.Sinks[i].Rows)
+	}
+}
+
+func (e *run) awaitMark() {
+	if e.marking == nil {
+		return
+	}
+	<-e.markDone
+	e.marking = nil
+}

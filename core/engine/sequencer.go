@@ -1,0 +1,324 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"undertide/core/row"
+)
+
+// partition is what the sequencer knows of one partition, and the queue of its decoded turns.
+type partition struct {
+	Partition
+	source int
+
+	// the reader's
+	credits chan *turn // turns to fill; closed by the sequencer at the end
+
+	// the sequencer's
+	asked    int             // turns given to the reader and not yet back
+	ready    map[int64]*turn // decoded, by seq
+	nextSeq  int64
+	greatest row.Time
+	w        row.Time
+	ended    bool
+	idle     bool
+	position json.RawMessage
+	events   int64
+	caughtUp bool
+	since    time.Time // of the last event
+}
+
+// before says whether p's next turn comes before q's: the lesser W, then source name, then partition
+// name (docs/time.md, "Turns and places").
+func (e *run) before(p, q *partition) bool {
+	if p.w != q.w {
+		return p.w < q.w
+	}
+	if a, b := e.p.Sources[p.source].Name, e.p.Sources[q.source].Name; a != b {
+		return a < b
+	}
+	return p.Name() < q.Name()
+}
+
+// sequence puts the decoded turns in order until all partitions have ended, stop is asked for, or
+// something failed.
+func (e *run) sequence(stop context.Context) {
+	var beat <-chan time.Time
+	if !e.bounded {
+		t := time.NewTicker(200 * time.Millisecond) // for idleness
+		defer t.Stop()
+		beat = t.C
+	}
+	var due <-chan time.Time
+	if e.opt.Every > 0 {
+		t := time.NewTicker(e.opt.Every)
+		defer t.Stop()
+		due = t.C
+	}
+	if !e.probe(stop) {
+		return
+	}
+	for {
+		select {
+		case <-stop.Done():
+			return
+		case <-e.hard.Done():
+			return
+		case <-due:
+			e.beginMark(false)
+		case <-e.markDone:
+			e.marking = nil
+		default:
+		}
+		p := e.choose()
+		if p == nil && e.allEnded() {
+			return
+		}
+		e.ask(p)
+		if p != nil {
+			if t := p.ready[p.nextSeq]; t != nil {
+				delete(p.ready, p.nextSeq)
+				p.nextSeq++
+				p.asked--
+				e.take(t)
+				if e.opt.EveryTurns > 0 && e.turns%int64(e.opt.EveryTurns) == 0 {
+					e.beginMark(false)
+				}
+				continue
+			}
+		}
+		select {
+		case t := <-e.decoded:
+			if t.err != nil {
+				e.fail(t.err)
+				return
+			}
+			t.part.ready[t.seq] = t
+		case <-stop.Done():
+		case <-e.hard.Done():
+		case <-due:
+			e.beginMark(false)
+		case <-e.markDone:
+			e.marking = nil
+		case <-beat:
+			e.checkIdle()
+		}
+	}
+}
+
+// choose gives the partition whose turn is next: in a bounded run the least of all, in an unbounded
+// one the least of those that have fetched events.
+func (e *run) choose() *partition {
+	var best *partition
+	for _, p := range e.partitions {
+		if p.ended || (!e.bounded && p.ready[p.nextSeq] == nil) {
+			continue
+		}
+		if best == nil || e.before(p, best) {
+			best = p
+		}
+	}
+	return best
+}
+
+func (e *run) allEnded() bool {
+	for _, p := range e.partitions {
+		if !p.ended {
+			return false
+		}
+	}
+	return true
+}
+
+// ask lets readers read ahead: the chosen partition always has a turn under way, the others as far
+// as the budget of turns goes, those that will be chosen soonest first.
+func (e *run) ask(chosen *partition) {
+	give := func(p *partition) {
+		p.asked++
+		e.outstanding++
+		p.credits <- e.newTurn(p)
+	}
+	if chosen != nil && chosen.asked == 0 {
+		give(chosen)
+	}
+	if !e.bounded {
+		for _, p := range e.partitions {
+			for !p.ended && p.asked < 2 {
+				give(p)
+			}
+		}
+		return
+	}
+	each := max(1, e.budget/max(1, e.live))
+	for chosen != nil && e.outstanding < e.budget && chosen.asked < max(each, 2) {
+		give(chosen)
+	}
+	for _, p := range e.partitions {
+		if e.outstanding >= e.budget {
+			return
+		}
+		for !p.ended && p.asked < each && e.outstanding < e.budget {
+			give(p)
+		}
+	}
+}
+
+// take gives a turn its place in the one order: its header and watermarks, then hands it on.
+func (e *run) take(t *turn) {
+	p := t.part
+	s := &e.p.Sources[p.source]
+	e.outstanding--
+	t.number = e.turns
+	e.turns++
+	events := len(t.chunk.Starts)
+	if s.Timed() {
+		t.marks, p.greatest = runningMarks(t.marks[:0], t.batch, p.greatest, s.Margin, e.stood[p.source], e.floor(p))
+		if p.greatest > row.MinTime {
+			p.w = max(p.w, p.greatest.Minus(s.Margin))
+		}
+	}
+	p.events += int64(events)
+	p.position = t.chunk.Position
+	p.caughtUp = t.chunk.CaughtUp
+	p.since = e.opt.Now()
+	p.idle = false
+	if t.chunk.Last {
+		p.ended, p.w = true, row.MaxTime
+		e.live--
+	}
+	t.after = e.least(t.after[:0])
+	e.tally(t)
+	for i := range t.exec.blocks {
+		if b := &t.exec.blocks[i]; b.rows > 0 {
+			e.send(i, 0, b)
+		}
+	}
+	e.toLanes(t)
+}
+
+// runningMarks gives the watermark of the source that stood before each row of a turn: the least of
+// the partition's own running one and the other partitions' (floor), never below what stood before
+// the turn. It also gives the greatest event time read so far.
+func runningMarks(marks []row.Time, b *row.Batch, greatest row.Time, margin time.Duration, stood, floor row.Time) ([]row.Time, row.Time) {
+	w := max(stood, min(floor, greatest.Minus(margin)))
+	for _, t := range b.Times {
+		marks = append(marks, w)
+		if t > greatest {
+			greatest = t
+			w = max(stood, min(floor, t.Minus(margin)))
+		}
+	}
+	return marks, greatest
+}
+
+// floor gives the least W of the other partitions of p's source that are not idle.
+func (e *run) floor(p *partition) row.Time {
+	w := row.MaxTime
+	for _, q := range e.partitions {
+		if q != p && q.source == p.source && !q.idle {
+			w = min(w, q.w)
+		}
+	}
+	return w
+}
+
+// least gives each source's W as it stands now: the least of its partitions that are not idle. When
+// all are idle it stands still; it never goes back.
+func (e *run) least(dst []row.Time) []row.Time {
+	for i := range e.p.Sources {
+		w, some := row.MaxTime, false
+		for _, p := range e.partitions {
+			if p.source == i && !p.idle {
+				w, some = min(w, p.w), true
+			}
+		}
+		if some {
+			e.stood[i] = max(e.stood[i], w)
+		}
+		dst = append(dst, e.stood[i])
+	}
+	return dst
+}
+
+// checkIdle lets partitions that have been read to their end and had nothing new leave the least.
+// What this closes is closed by a turn without events.
+func (e *run) checkIdle() {
+	changed := false
+	now := e.opt.Now()
+	for _, p := range e.partitions {
+		idle := e.p.Sources[p.source].Idle
+		if !p.idle && !p.ended && p.caughtUp && len(p.ready) == 0 && idle > 0 && now.Sub(p.since) >= idle {
+			p.idle, changed = true, true
+		}
+	}
+	if !changed {
+		return
+	}
+	t := &turn{number: e.turns, after: e.least(nil)}
+	e.toLanes(t)
+}
+
+func (e *run) toLanes(t *turn) {
+	if len(e.lanes) == 0 {
+		t.refs.Store(1)
+		e.release(t)
+		return
+	}
+	t.refs.Store(int32(len(e.lanes)))
+	for _, l := range e.lanes {
+		select {
+		case l.in <- laneMessage{turn: t}:
+		case <-e.hard.Done():
+			return
+		}
+	}
+}
+
+// probe finds the empty partitions of a bounded run, whose W is plus infinity from the start; false
+// when the run was stopped meanwhile.
+func (e *run) probe(stop context.Context) bool {
+	if !e.bounded {
+		return true
+	}
+	type answer struct {
+		p     *partition
+		empty bool
+		err   error
+	}
+	answers := make(chan answer, len(e.partitions))
+	asked := 0
+	limit := make(chan struct{}, 16)
+	for _, p := range e.partitions {
+		if p.ended || p.position != nil {
+			continue
+		}
+		asked++
+		go func() {
+			limit <- struct{}{}
+			empty, err := p.Empty(e.hard)
+			<-limit
+			answers <- answer{p, empty, err}
+		}()
+	}
+	for range asked {
+		select {
+		case a := <-answers:
+			if a.err != nil {
+				e.fail(fmt.Errorf("source %s: %w", e.p.Sources[a.p.source].Name, a.err))
+				return false
+			}
+			if a.empty {
+				a.p.ended, a.p.w = true, row.MaxTime
+				e.live--
+			}
+		case <-stop.Done():
+			return false
+		case <-e.hard.Done():
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,102 @@
+package engine
+
+import (
+	"fmt"
+	"sync"
+)
+
+// sinkRunner feeds one sink. Rows of several producers come in any order between marks; at a mark
+// it waits for every producer, and keeps what is already of the next epoch aside.
+type sinkRunner struct {
+	e         *run
+	at        int
+	node      *SinkNode
+	in        chan sinkMessage
+	producers int
+	held      []sinkMessage
+	marked    map[int]bool
+	mark      *mark
+	counts    SinkCounts
+	dirty     bool
+}
+
+var blockPool = sync.Pool{New: func() any { return new(block) }}
+
+// send hands the rows of b to a sink in a block of its own, and empties b.
+func (e *run) send(sink, producer int, b *block) {
+	out := blockPool.Get().(*block)
+	*out, *b = *b, block{data: out.data[:0]}
+	select {
+	case e.sinks[sink].in <- sinkMessage{producer: producer, block: out}:
+	case <-e.hard.Done():
+	}
+}
+
+func (s *sinkRunner) run() {
+	for {
+		var m sinkMessage
+		var ok bool
+		select {
+		case m, ok = <-s.in:
+		default:
+			if s.dirty { // nothing waits: let readers see what there is
+				s.dirty = false
+				if err := s.node.Sink.Flush(); err != nil {
+					s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
+				}
+			}
+			m, ok = <-s.in
+		}
+		if !ok {
+			return
+		}
+		s.take(m)
+	}
+}
+
+func (s *sinkRunner) take(m sinkMessage) {
+	if s.e.failed() {
+		if m.mark != nil {
+			s.finishMark(m)
+		}
+		return // drain, so that nobody waits for us
+	}
+	if s.marked[m.producer] {
+		s.held = append(s.held, m)
+		return
+	}
+	if m.mark != nil {
+		s.finishMark(m)
+		return
+	}
+	if err := s.node.Sink.Write(m.block.data, m.block.rows); err != nil {
+		s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
+		return
+	}
+	s.dirty = true
+	s.counts.Rows += int64(m.block.rows)
+	s.e.sinkCounts(s.at, s.counts)
+	blockPool.Put(m.block)
+}
+
+// finishMark notes that a producer has passed the mark; with the last one the sink prepares.
+func (s *sinkRunner) finishMark(m sinkMessage) {
+	s.marked[m.producer] = true
+	if len(s.marked) < s.producers {
+		return
+	}
+	clear(s.marked)
+	if !s.e.failed() {
+		shipment, err := s.node.Sink.Prepare(m.mark.snap.Epoch)
+		if err != nil {
+			s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
+		}
+		m.mark.addShipment(s.node.Name, s.at, shipment, s.counts)
+	}
+	m.mark.done()
+	held := s.held
+	s.held = nil
+	for _, h := range held {
+		s.take(h)
+	}
+}

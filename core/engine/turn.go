@@ -1,0 +1,90 @@
+package engine
+
+import (
+	"encoding/json"
+	"sync/atomic"
+
+	"undertide/core/row"
+	"undertide/core/step"
+)
+
+// turn is the unit of everything: the events of one partition that are read together, their rows,
+// and what the steps before the lanes made of them. A worker fills it, the sequencer adds header and
+// watermarks, the lanes read it, and the last of them puts it back.
+type turn struct {
+	// set by reader and worker
+	part  *partition
+	seq   int64 // among the partition's chunks of this run
+	chunk Chunk
+	batch *row.Batch
+	exec  *executor
+
+	// header, set by the sequencer and read-only then
+	number int64
+	marks  []row.Time // the source's W before each row of batch
+	after  []row.Time // by source: W after the turn
+
+	rejected map[string]int64 // of the source, by reason
+	refs     atomic.Int32
+	err      error
+}
+
+// block is encoded rows on their way to a sink.
+type block struct {
+	data []byte
+	rows int
+}
+
+// sinkMessage is what travels to a sink: rows, or a mark, of one of its producers.
+type sinkMessage struct {
+	producer int
+	block    *block
+	mark     *mark
+}
+
+// laneMessage is what travels to a lane: a turn, or a mark between two turns.
+type laneMessage struct {
+	turn *turn
+	mark *mark
+}
+
+// Sample is a reject kept to be shown: the first of its reason.
+type Sample struct {
+	At, Reason, Message, Partition string
+	Offset                         int64
+	Event                          string
+}
+
+func quoteValues(s row.Schema, v step.View, i int) []byte {
+	fields := map[string]any{}
+	for c, f := range s {
+		if f.Hidden {
+			continue
+		}
+		fields[f.Name] = plainValue(v.Cols[c], i)
+	}
+	out, err := json.Marshal(fields)
+	if err != nil {
+		return []byte("{}")
+	}
+	return out
+}
+
+func plainValue(c *row.Column, i int) any {
+	if c.IsNull(i) {
+		return nil
+	}
+	switch c.Kind {
+	case row.Double:
+		return c.F[i]
+	case row.String:
+		return string(c.Bytes(i))
+	case row.Bytes:
+		return c.Bytes(i) // base64, as encoding/json does
+	case row.Bool:
+		return c.I[i] != 0
+	case row.Timestamp:
+		return row.Time(c.I[i]).String()
+	}
+	return c.I[i]
+}

@@ -1,0 +1,273 @@
+package engine
+
+import (
+	"encoding/json"
+	"sync"
+	"time"
+
+	"undertide/core/row"
+)
+
+// Watch lets others look at a run while it goes on; safe for concurrent use.
+type Watch struct {
+	mu       sync.Mutex // guards all below; never held while waiting
+	run      *run
+	seq      Counts // what the sequencer has tallied, with the base
+	lanes    [][]StepCounts
+	open     [][]windowFigures // by lane, by window
+	busy     []time.Duration
+	waited   []time.Duration
+	sinks    []SinkCounts
+	samples  []Sample
+	marks    []row.Time // by source
+	parts    []PartitionFigures
+	check    CheckpointFigures
+	began    time.Time
+	took     time.Duration
+	finished bool
+}
+
+type windowFigures struct{ windows, keys, bytes int }
+
+// CheckpointFigures tell of the run's checkpoints.
+type CheckpointFigures struct {
+	Completed, Failed int64
+	Epoch             int64
+	Seconds           float64
+	LongestStall      time.Duration
+}
+
+// PartitionFigures tell where a partition stands.
+type PartitionFigures struct {
+	Source, Name string
+	Position     json.RawMessage
+	Bytes, Size  int64
+	Events       int64
+	Watermark    row.Time
+	Idle, Ended  bool
+}
+
+// StepFigures are a step's counts with what it holds now.
+type StepFigures struct {
+	StepCounts
+	OpenWindows, Keys, StateBytes int
+	Lanes                         []LaneFigures
+	Busy, Waited                  time.Duration // of all lanes together
+}
+
+// LaneFigures are a keyed step's part in one lane.
+type LaneFigures struct{ RowsIn, Keys int64 }
+
+// Figures are a run as it stands.
+type Figures struct {
+	Sources     []SourceCounts
+	Steps       []StepFigures
+	Sinks       []SinkCounts
+	Watermarks  []row.Time // by source
+	Partitions  []PartitionFigures
+	Samples     []Sample
+	Checkpoints CheckpointFigures
+	Elapsed     time.Duration
+}
+
+// NewWatch makes a watch for one run.
+func NewWatch() *Watch { return &Watch{} }
+
+func (w *Watch) begin(e *run) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.run, w.seq, w.began = e, e.base.clone(), time.Now()
+	w.sinks = append([]SinkCounts(nil), e.base.Sinks...)
+	w.marks = append([]row.Time(nil), e.stood...)
+	w.busy, w.waited = make([]time.Duration, len(e.lanes)), make([]time.Duration, len(e.lanes))
+	for range e.lanes {
+		w.lanes = append(w.lanes, make([]StepCounts, len(e.p.Steps)))
+		w.open = append(w.open, make([]windowFigures, len(e.p.windows)))
+	}
+	for _, p := range e.partitions {
+		w.parts = append(w.parts, PartitionFigures{Source: e.p.Sources[p.source].Name, Name: p.Name(), Size: p.Size(), Watermark: p.w, Ended: p.ended, Events: p.events})
+	}
+}
+
+func (w *Watch) end() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.took, w.finished = time.Since(w.began), true
+}
+
+// tally adds what a turn's worker counted; called in the order of turns.
+func (e *run) tally(t *turn) {
+	w := e.watch
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	c := &w.seq.Sources[t.part.source]
+	c.Read += int64(len(t.chunk.Starts))
+	c.Bytes += t.chunk.Bytes
+	for k, v := range t.rejected {
+		c.Rejected[k] += v
+	}
+	for i := range t.exec.steps {
+		w.seq.Steps[i].add(t.exec.steps[i])
+	}
+	for _, s := range t.exec.samples {
+		w.addSample(s)
+	}
+	copy(w.marks, t.after)
+	for i, p := range e.partitions {
+		if p == t.part {
+			f := &w.parts[i]
+			f.Position, f.Events, f.Watermark, f.Idle, f.Ended = p.position, p.events, p.w, p.idle, p.ended
+			f.Bytes += t.chunk.Bytes
+		}
+	}
+}
+
+// addSample keeps the first few rejects of each place and reason.
+func (w *Watch) addSample(s Sample) {
+	n := 0
+	for _, o := range w.samples {
+		if o.At == s.At && o.Reason == s.Reason {
+			n++
+		}
+	}
+	if n < 3 {
+		w.samples = append(w.samples, s)
+	}
+}
+
+// sequenced gives the counts as the sequencer stands, with those of lanes and sinks as they were in
+// the snapshot that the run started from.
+func (w *Watch) sequenced(e *run) Counts {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	c := w.seq.clone()
+	c.Sinks = make([]SinkCounts, len(e.p.Sinks))
+	return c
+}
+
+func (e *run) laneCounts(l *lane) {
+	w := e.watch
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for i := range l.counts {
+		c := l.counts[i]
+		c.Rejected = nil // reasons of steps after lanes are added in Figures from the lane's map copy
+		w.lanes[l.number][i] = c
+		if r := l.counts[i].Rejected; len(r) > 0 {
+			m := map[string]int64{}
+			for k, v := range r {
+				m[k] = v
+			}
+			w.lanes[l.number][i].Rejected = m
+		}
+	}
+	for _, s := range l.exec.samples {
+		w.addSample(s)
+	}
+	for at, s := range l.windows {
+		f := &w.open[l.number][at]
+		f.windows, f.keys, f.bytes = s.Open()
+	}
+}
+
+func (e *run) laneBusy(n int, d time.Duration) {
+	e.watch.mu.Lock()
+	defer e.watch.mu.Unlock()
+	e.watch.busy[n] += d
+}
+
+func (e *run) laneWaited(n int, d time.Duration) {
+	e.watch.mu.Lock()
+	defer e.watch.mu.Unlock()
+	e.watch.waited[n] += d
+}
+
+func (e *run) sinkCounts(at int, c SinkCounts) {
+	e.watch.mu.Lock()
+	defer e.watch.mu.Unlock()
+	e.watch.sinks[at].Rows = c.Rows
+}
+
+func (w *Watch) delivered(at int, rows int64) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.sinks[at].Delivered = rows
+}
+
+func (w *Watch) checkpointDone(epoch int64, took, stall time.Duration) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.check.Completed++
+	w.check.Epoch, w.check.Seconds, w.check.LongestStall = epoch, took.Seconds(), stall
+}
+
+func (w *Watch) checkpointFailed() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.check.Failed++
+}
+
+// Figures gives the run as it stands now; empty before it began.
+func (w *Watch) Figures() Figures {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.run == nil {
+		return Figures{}
+	}
+	c := w.seq.clone()
+	f := Figures{Sources: c.Sources, Sinks: append([]SinkCounts(nil), w.sinks...), Watermarks: append([]row.Time(nil), w.marks...),
+		Partitions: append([]PartitionFigures(nil), w.parts...), Samples: append([]Sample(nil), w.samples...), Checkpoints: w.check, Elapsed: w.took}
+	if !w.finished {
+		f.Elapsed = time.Since(w.began)
+	}
+	for i := range c.Steps {
+		s := StepFigures{StepCounts: c.Steps[i]}
+		at := w.run.p.laneOf[i]
+		for n := range w.lanes {
+			s.add(w.lanes[n][i])
+			if at >= 0 {
+				o := w.open[n][at]
+				s.OpenWindows = max(s.OpenWindows, o.windows)
+				s.Keys += o.keys
+				s.StateBytes += o.bytes
+				s.Busy += w.busy[n]
+				s.Waited += w.waited[n]
+				l := w.lanes[n][i]
+				s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.Used + l.Lost, Keys: int64(o.keys)})
+			}
+		}
+		f.Steps = append(f.Steps, s)
+	}
+	return f
+}
+
+// Unbalanced names the sources and steps whose counts do not add up (docs/time.md, "Counts add up");
+// none, unless Under Tide has a bug. It holds for figures of a run that has ended.
+func Unbalanced(g *Graph, f Figures) []string {
+	var out []string
+	for i, s := range g.Steps {
+		c := f.Steps[i]
+		if c.In != c.Used+c.Dropped+c.Lost+sum(c.Rejected) {
+			out = append(out, "step "+s.Name)
+		}
+	}
+	for i, s := range g.Sinks {
+		var made int64
+		switch r := s.From; {
+		case r.OfStep && r.Part == Main:
+			made = f.Steps[r.At].Out
+		case r.OfStep && r.Part == LatePart:
+			made = f.Steps[r.At].Lost
+		case r.OfStep:
+			made = sum(f.Steps[r.At].Rejected)
+		case r.Part == RejectPart:
+			made = sum(f.Sources[r.At].Rejected)
+		default:
+			made = f.Sources[r.At].Read - sum(f.Sources[r.At].Rejected)
+		}
+		if f.Sinks[i].Rows != made {
+			out = append(out, "sink "+s.Name)
+		}
+	}
+	return out
+}

@@ -1,0 +1,120 @@
+package engine
+
+import (
+	"fmt"
+
+	"undertide/core/expr"
+	"undertide/core/row"
+	"undertide/core/step"
+)
+
+// worker decodes chunks and carries out what comes before the lanes. Each has decoders of its own.
+type worker struct {
+	e        *run
+	decoders []Decoder
+	times    []*expr.Runner
+}
+
+func newWorker(e *run) *worker {
+	w := &worker{e: e, decoders: make([]Decoder, len(e.p.Sources)), times: make([]*expr.Runner, len(e.p.Sources))}
+	for i, s := range e.p.Sources {
+		w.decoders[i] = s.NewDecoder()
+		if s.EventTime != nil {
+			w.times[i] = s.EventTime.NewRunner()
+		}
+	}
+	return w
+}
+
+// run fills a turn: rows, event times, stateless steps, keys, encoded rows of sinks.
+func (w *worker) run(t *turn) {
+	at := t.part.source
+	s := &w.e.p.Sources[at]
+	x := t.exec
+	x.reset()
+	x.chunk, x.partition = &t.chunk, t.part.Name()
+	x.rejects = x.rejects[:0]
+	if t.batch == nil || &t.batch.Schema[0] != &s.Schema[0] {
+		t.batch = row.NewBatch(s.Schema)
+	}
+	t.batch.Reset()
+	x.rejects = w.decoders[at].Decode(&t.chunk, t.batch, x.rejects)
+	w.fillHidden(t, s)
+	if s.Timed() {
+		w.stamp(t, at, s)
+	}
+	if got := t.batch.N + len(x.rejects); got != len(t.chunk.Starts) {
+		t.err = fmt.Errorf("source %s: %d events gave %d rows and rejects; this is a bug of Under Tide", s.Name, len(t.chunk.Starts), got)
+		return
+	}
+	clear(t.rejected)
+	view := step.ViewOf(t.batch, x.sel)
+	x.sel = view.Sel
+	x.pushRejects(Ref{At: at, Part: RejectPart}, s.Name, t.rejected, s.Schema, view)
+	x.push(Ref{At: at}, view)
+}
+
+// fillHidden sets meta.partition and meta.offset where expressions ask for them.
+func (w *worker) fillHidden(t *turn, s *Source) {
+	for i, f := range s.Schema {
+		if !f.Hidden {
+			continue
+		}
+		c := t.batch.Cols[i]
+		for _, at := range t.batch.Index {
+			if f.Kind == row.String {
+				c.AppendString(t.part.Name())
+			} else {
+				c.AppendInt(t.chunk.First + int64(at))
+			}
+		}
+	}
+}
+
+// stamp sets the event times. Rows that have none, or one too far ahead of the clock, become rejects
+// and leave the batch, so that they never move the watermark (docs/time.md, "Watermark").
+func (w *worker) stamp(t *turn, at int, s *Source) {
+	b, x := t.batch, t.exec
+	limit := row.MaxTime
+	if s.Ahead > 0 {
+		limit = w.e.aheadFrom().Minus(-s.Ahead)
+	}
+	if s.Arrival {
+		now := row.TimeOf(w.e.opt.Now())
+		for range b.N {
+			b.Times = append(b.Times, now)
+		}
+		return
+	}
+	c, errs := w.times[at].Run(b.Cols, b.N)
+	bad := len(errs) > 0 || len(c.Null) > 0
+	for _, v := range c.I[:b.N] {
+		ts := row.Time(v)
+		b.Times = append(b.Times, ts)
+		bad = bad || ts > limit || ts < row.FirstTime || ts > row.LastTime
+	}
+	if !bad {
+		return
+	}
+	kept := row.NewBatch(b.Schema) // rare: a batch of its own
+	for i := range b.N {
+		rej := step.Reject{Index: b.Index[i], Row: -1, Reason: step.NoEventTime}
+		switch ts := b.Times[i]; {
+		case expr.HasBit(errs, i):
+			_, err := s.EventTime.Eval(b.Cols, i)
+			rej.Message, rej.Expression = fmt.Sprintf("the event time has no value: %v", err), s.EventTime.Text()
+		case c.IsNull(i):
+			rej.Message = fmt.Sprintf("the event time (%s) is null", s.EventTime.Text())
+		case ts < row.FirstTime || ts > row.LastTime:
+			rej.Message = "the event time is outside the years 1 to 9999"
+		case ts > limit:
+			rej.Reason = step.TooFarAhead
+			rej.Message = fmt.Sprintf("the event time %s is more than %s ahead of the clock", ts, s.Ahead)
+		default:
+			kept.AppendFrom(b, i)
+			continue
+		}
+		x.rejects = append(x.rejects, rej)
+	}
+	t.batch = kept
+}

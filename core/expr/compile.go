@@ -1,0 +1,418 @@
+package expr
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/functions"
+	"cel.dev/cel-go/common/operators"
+	"cel.dev/cel-go/common/overloads"
+	"cel.dev/cel-go/common/types"
+
+	"undertide/core/row"
+)
+
+// Scope is what an expression may name.
+type Scope struct {
+	Fields row.Schema
+	// Values are the document's constants, named in expressions as values.NAME.
+	Values map[string]Value
+	// Measure allows aggregate calls, and fields only within them.
+	Measure bool
+}
+
+// Fault is one thing wrong with an expression's text. Line counts from 1, Column from 0, both
+// within the text. Name is the unknown name where the fault is one, for a nearest-name remedy.
+type Fault struct {
+	Line, Column int
+	Message      string
+	Remedy       string
+	Name         string
+}
+
+// celType gives the CEL type of a field. All fields may be null.
+func celType(k row.Kind) *cel.Type {
+	switch k {
+	case row.String:
+		return cel.NullableType(cel.StringType)
+	case row.Int:
+		return cel.NullableType(cel.IntType)
+	case row.Double:
+		return cel.NullableType(cel.DoubleType)
+	case row.Bool:
+		return cel.NullableType(cel.BoolType)
+	case row.Bytes:
+		return cel.NullableType(cel.BytesType)
+	case row.Timestamp:
+		return cel.TimestampType // CEL lets these two be null as they are
+	case row.Duration:
+		return cel.DurationType
+	}
+	return cel.DynType
+}
+
+// kindOf gives the kind of a CEL type; Invalid for what a row cannot hold.
+func kindOf(t *cel.Type) row.Kind {
+	switch t.Kind() {
+	case types.StringKind:
+		return row.String
+	case types.IntKind:
+		return row.Int
+	case types.DoubleKind:
+		return row.Double
+	case types.BoolKind:
+		return row.Bool
+	case types.BytesKind:
+		return row.Bytes
+	case types.TimestampKind:
+		return row.Timestamp
+	case types.DurationKind:
+		return row.Duration
+	}
+	// A nullable type is a wrapper that carries the name of what it wraps.
+	for _, k := range []row.Kind{row.String, row.Int, row.Double, row.Bool, row.Bytes} {
+		if t.IsExactType(celType(k)) {
+			return k
+		}
+	}
+	return row.Invalid
+}
+
+// AggregateNames are the aggregate functions that measures may call.
+var AggregateNames = []string{"count", "count_if", "sum", "mean", "min", "max"}
+
+// LaterAggregates are in the contract, and refused until they are built.
+var LaterAggregates = []string{"count_distinct", "first", "last", "stddev", "variance", "quantile", "median", "collect", "largest", "most_common"}
+
+// laterFunctions are the document's own functions that are not built yet.
+var laterFunctions = []string{"parse_time", "format", "extract", "coalesce", "year", "month", "day", "hour", "minute", "second", "round", "abs", "hash"}
+
+func nullableOf(k row.Kind) *cel.Type { return celType(k) }
+
+func aggregateOptions() []cel.EnvOption {
+	opts := []cel.EnvOption{
+		cel.Function("count", cel.Overload("measure_count", nil, cel.IntType)),
+		cel.Function("count_if", cel.Overload("measure_count_if", []*cel.Type{cel.BoolType}, cel.IntType)),
+	}
+	for _, f := range []string{"sum", "mean", "min", "max"} {
+		var overload []cel.FunctionOpt
+		for _, k := range []row.Kind{row.Int, row.Double, row.Duration, row.Timestamp, row.String} {
+			if (f == "sum" || f == "mean") && (k == row.Timestamp || k == row.String) {
+				continue
+			}
+			result := k
+			if f == "mean" {
+				if k == row.Duration {
+					continue
+				}
+				result = row.Double
+			}
+			arg := bareType(k)
+			overload = append(overload,
+				cel.Overload(fmt.Sprintf("measure_%s_%s", f, k), []*cel.Type{arg}, nullableOf(result)),
+				cel.Overload(fmt.Sprintf("measure_%s_%s_when", f, k), []*cel.Type{arg, cel.BoolType}, nullableOf(result)))
+		}
+		opts = append(opts, cel.Function(f, overload...))
+	}
+	return opts
+}
+
+func bareType(k row.Kind) *cel.Type {
+	switch k {
+	case row.Int:
+		return cel.IntType
+	case row.Double:
+		return cel.DoubleType
+	case row.String:
+		return cel.StringType
+	case row.Timestamp:
+		return cel.TimestampType
+	}
+	return cel.DurationType
+}
+
+var baseEnvs = sync.OnceValue(func() [2]*cel.Env {
+	plain, err := cel.NewEnv()
+	if err != nil {
+		panic(err) // our own declarations are wrong
+	}
+	measure, err := plain.Extend(aggregateOptions()...)
+	if err != nil {
+		panic(err)
+	}
+	return [2]*cel.Env{plain, measure}
+})
+
+func (s Scope) env() (*cel.Env, error) {
+	base := baseEnvs()[b2i(s.Measure)]
+	var opts []cel.EnvOption
+	for _, f := range s.Fields {
+		opts = append(opts, cel.Variable(f.Name, celType(f.Kind)))
+	}
+	for name, v := range s.Values {
+		opts = append(opts, cel.Variable("values."+name, celType(v.Kind)))
+	}
+	return base.Extend(opts...)
+}
+
+// Compile parses and checks text. All faults that the library can find are returned at once; the
+// program is nil when there is one.
+func Compile(text string, scope Scope) (*Program, []Fault) {
+	env, err := scope.env()
+	if err != nil {
+		return nil, []Fault{{Line: 1, Message: err.Error()}}
+	}
+	parsed, iss := env.Parse(text)
+	if iss.Err() != nil {
+		return nil, faultsOf(iss, text)
+	}
+	promoteLiterals(parsed.NativeRep(), scope)
+	checked, iss := env.Check(parsed)
+	if iss.Err() != nil {
+		return nil, faultsOf(iss, text)
+	}
+	c := &compiler{scope: scope, env: env, ast: checked.NativeRep(), prog: &Program{text: text}}
+	c.prog.root = c.node(c.ast.Expr())
+	if len(c.faults) == 0 && c.prog.root.kind == row.Invalid {
+		c.fault(c.ast.Expr(), "the result is of type "+checked.OutputType().String()+", which a row cannot hold yet", "give a string, int, double, bool, bytes, timestamp or duration")
+	}
+	if len(c.faults) > 0 {
+		return nil, c.faults
+	}
+	return c.prog, nil
+}
+
+type compiler struct {
+	scope  Scope
+	env    *cel.Env
+	ast    *ast.AST
+	prog   *Program
+	inside bool // within an aggregate call
+	faults []Fault
+}
+
+func (c *compiler) fault(e ast.Expr, message, remedy string) {
+	loc := c.ast.SourceInfo().GetStartLocation(e.ID())
+	c.faults = append(c.faults, Fault{Line: loc.Line(), Column: loc.Column(), Message: message, Remedy: remedy})
+}
+
+var operatorOf = map[string]op{
+	operators.Equals: opEq, operators.NotEquals: opNe, operators.Less: opLt, operators.LessEquals: opLe,
+	operators.Greater: opGt, operators.GreaterEquals: opGe, operators.Add: opAdd, operators.Subtract: opSub,
+	operators.Multiply: opMul, operators.Divide: opDiv, operators.Modulo: opMod, operators.Negate: opNeg,
+	operators.LogicalNot: opNot, operators.LogicalAnd: opAnd, operators.LogicalOr: opOr,
+	operators.Conditional: opCond, operators.In: opIn,
+}
+
+// node translates a checked expression; faults are collected and a placeholder returned.
+func (c *compiler) node(e ast.Expr) *node {
+	kind := kindOf(c.ast.GetType(e.ID()))
+	switch e.Kind() {
+	case ast.LiteralKind:
+		if e.AsLiteral().Type() == types.NullType {
+			return &node{op: opConst, kind: row.Invalid, value: Value{Null: true}}
+		}
+		v, err := fromLibrary(e.AsLiteral())
+		if err != nil {
+			c.fault(e, "uint literals are not supported", "write an int, without the u")
+		}
+		return &node{op: opConst, kind: v.Kind, value: v}
+	case ast.IdentKind:
+		return c.name(e, e.AsIdent(), kind)
+	case ast.SelectKind:
+		if name, ok := qualified(e); ok && !e.AsSelect().IsTestOnly() {
+			return c.name(e, name, kind)
+		}
+	case ast.CallKind:
+		return c.call(e, kind)
+	}
+	c.fault(e, "lists, maps and macros over them are not built yet", "use fields of plain types")
+	return &node{op: opConst, kind: row.Bool}
+}
+
+// qualified gives the dotted name of a.b.c.
+func qualified(e ast.Expr) (string, bool) {
+	if e.Kind() == ast.IdentKind {
+		return e.AsIdent(), true
+	}
+	if e.Kind() != ast.SelectKind {
+		return "", false
+	}
+	head, ok := qualified(e.AsSelect().Operand())
+	return head + "." + e.AsSelect().FieldName(), ok
+}
+
+func (c *compiler) name(e ast.Expr, name string, kind row.Kind) *node {
+	if v, ok := strings.CutPrefix(name, "values."); ok {
+		if val, ok := c.scope.Values[v]; ok {
+			return &node{op: opConst, kind: val.Kind, value: val}
+		}
+	}
+	i := c.scope.Fields.Index(name)
+	if i < 0 {
+		c.fault(e, fmt.Sprintf("%s is no field", name), "use a field of the step's input")
+		return &node{op: opConst, kind: kind}
+	}
+	if c.scope.Measure && !c.inside {
+		c.fault(e, fmt.Sprintf("field %s stands outside an aggregate", name), fmt.Sprintf("say which of the window's values is meant: min(%s), max(%s) …", name, name))
+	}
+	return &node{op: opField, kind: kind, field: i}
+}
+
+func isNullLiteral(n *node) bool { return n.op == opConst && n.kind == row.Invalid && n.value.Null }
+
+func (c *compiler) call(e ast.Expr, kind row.Kind) *node {
+	call := e.AsCall()
+	name := call.FunctionName()
+	if c.scope.Measure && !call.IsMemberFunction() && slices.Contains(AggregateNames, name) {
+		return c.aggregate(e, kind)
+	}
+	var exprs []ast.Expr
+	if call.IsMemberFunction() {
+		exprs = append(exprs, call.Target())
+	}
+	exprs = append(exprs, call.Args()...)
+	if name == operators.In {
+		if exprs[1].Kind() != ast.ListKind {
+			c.fault(e, "`in` takes a list written out", "write x in [a, b, c]")
+			return &node{op: opConst, kind: row.Bool}
+		}
+		exprs = append(exprs[:1:1], exprs[1].AsList().Elements()...)
+	}
+	n := &node{kind: kind, name: name}
+	for _, a := range exprs {
+		n.args = append(n.args, c.node(a))
+	}
+	if name == operators.Equals || name == operators.NotEquals {
+		for i, a := range n.args {
+			if isNullLiteral(a) {
+				n.op = opIsNull
+				if name == operators.NotEquals {
+					n.op = opNotNull
+				}
+				n.args = []*node{n.args[1-i]}
+				return n
+			}
+		}
+	}
+	if o, ok := operatorOf[name]; ok {
+		n.op = o
+		return c.settleNulls(e, n)
+	}
+	for _, a := range n.args {
+		if isNullLiteral(a) {
+			c.fault(e, "a function of null is always null", "drop the call")
+			return n
+		}
+	}
+	ids := c.ast.GetOverloadIDs(e.ID())
+	switch {
+	case len(ids) == 1 && ids[0] == overloads.IntToDouble:
+		n.op = opToDouble
+		return n
+	case len(ids) == 1 && ids[0] == overloads.DoubleToInt:
+		n.op = opToInt
+		return n
+	case name == overloads.StartsWith && len(n.args) == 2:
+		n.op = opStarts
+		return n
+	case name == overloads.EndsWith && len(n.args) == 2:
+		n.op = opEnds
+		return n
+	case name == overloads.Contains && len(n.args) == 2:
+		n.op = opContains
+		return n
+	case name == overloads.Matches && n.args[1].op == opConst:
+		re, err := regexp.Compile(n.args[1].value.S)
+		if err != nil {
+			c.fault(e, "the pattern is no regular expression: "+err.Error(), "use RE2 syntax")
+			return n
+		}
+		n.op, n.re, n.args = opMatches, re, n.args[:1]
+		return n
+	}
+	n.op = opCall
+	if n.call = c.libraryFunction(name, ids); n.call == nil || kind == row.Invalid {
+		c.fault(e, fmt.Sprintf("%s is not built yet for these types", name), "see docs/job-document.md, Expressions")
+	}
+	return n
+}
+
+// settleNulls gives null literals among an operator's arguments the kind that the others have.
+func (c *compiler) settleNulls(e ast.Expr, n *node) *node {
+	kind := row.Invalid
+	args := n.args
+	if n.op == opCond {
+		args = n.args[1:]
+		kind = n.kind
+	}
+	for _, a := range args {
+		if a.kind != row.Invalid {
+			kind = a.kind
+		}
+	}
+	for i, a := range n.args {
+		if isNullLiteral(a) {
+			if kind == row.Invalid {
+				kind = row.Bool
+			}
+			n.args[i] = &node{op: opConst, kind: kind, value: NullOf(kind)}
+		}
+	}
+	if n.op == opCond && n.kind == row.Invalid {
+		n.kind = kind
+	}
+	if n.kind == row.Invalid && n.op != opCond {
+		c.fault(e, "this operator gives no value that a row can hold", "use ints, doubles, strings, timestamps or durations")
+	}
+	return n
+}
+
+func (c *compiler) libraryFunction(name string, ids []string) *functions.Overload {
+	decl, ok := c.env.Functions()[name]
+	if !ok {
+		return nil
+	}
+	bindings, err := decl.Bindings()
+	if err != nil {
+		return nil
+	}
+	var whole *functions.Overload
+	for _, b := range bindings {
+		if len(ids) == 1 && b.Operator == ids[0] && (b.Unary != nil || b.Binary != nil || b.Function != nil) {
+			return b
+		}
+		if b.Operator == name {
+			whole = b
+		}
+	}
+	return whole
+}
+
+func (c *compiler) aggregate(e ast.Expr, kind row.Kind) *node {
+	if c.inside {
+		c.fault(e, "an aggregate stands within an aggregate", "aggregate in one step, and again in a second")
+		return &node{op: opConst, kind: kind}
+	}
+	c.inside = true
+	defer func() { c.inside = false }()
+	call := e.AsCall()
+	a := Aggregate{Func: call.FunctionName(), Kind: kind}
+	sub := func(x ast.Expr) *Program { return &Program{root: c.node(x), text: c.prog.text} }
+	switch args := call.Args(); {
+	case a.Func == "count_if":
+		a.Func, a.Cond = "count", sub(args[0])
+	case len(args) >= 1:
+		a.Arg = sub(args[0])
+		if len(args) == 2 {
+			a.Cond = sub(args[1])
+		}
+	}
+	c.prog.Aggregates = append(c.prog.Aggregates, a)
+	return &node{op: opField, kind: kind, field: len(c.prog.Aggregates) - 1}
+}

@@ -1,0 +1,180 @@
+package expr
+
+import (
+	"fmt"
+	"regexp"
+	"slices"
+	"strings"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/operators"
+	"cel.dev/cel-go/common/types"
+
+	"undertide/core/row"
+)
+
+// promoteLiterals makes an int literal beside a double a double (docs/time.md, "Nulls, errors,
+// values"). It runs before the check, on its own reading of which parts are doubles.
+func promoteLiterals(a *ast.AST, scope Scope) {
+	fac := ast.NewExprFactory()
+	var walk func(e ast.Expr) row.Kind // the kind, Invalid when unknown
+	beside := func(exprs ...ast.Expr) row.Kind {
+		kind := row.Invalid
+		kinds := make([]row.Kind, len(exprs))
+		for i, e := range exprs {
+			kinds[i] = walk(e)
+			if kind == row.Invalid || kinds[i] == row.Double {
+				kind = kinds[i]
+			}
+		}
+		if kind == row.Double {
+			for _, e := range exprs {
+				promote(fac, e)
+			}
+		}
+		return kind
+	}
+	walk = func(e ast.Expr) row.Kind {
+		switch e.Kind() {
+		case ast.LiteralKind:
+			switch e.AsLiteral().(type) {
+			case types.Double:
+				return row.Double
+			case types.Int:
+				return row.Int
+			}
+		case ast.IdentKind, ast.SelectKind:
+			name, _ := qualified(e)
+			if v, ok := strings.CutPrefix(name, "values."); ok {
+				return scope.Values[v].Kind
+			}
+			if i := scope.Fields.Index(name); i >= 0 {
+				return scope.Fields[i].Kind
+			}
+		case ast.CallKind:
+			call := e.AsCall()
+			args := call.Args()
+			switch name := call.FunctionName(); name {
+			case operators.Add, operators.Subtract, operators.Multiply, operators.Divide:
+				return beside(args...)
+			case operators.Equals, operators.NotEquals, operators.Less, operators.LessEquals, operators.Greater, operators.GreaterEquals:
+				beside(args...)
+				return row.Bool
+			case operators.Negate:
+				return walk(args[0])
+			case operators.Conditional:
+				walk(args[0])
+				return beside(args[1:]...)
+			case operators.In:
+				if args[1].Kind() == ast.ListKind {
+					beside(append([]ast.Expr{args[0]}, args[1].AsList().Elements()...)...)
+				}
+				return row.Bool
+			default:
+				kind := row.Invalid
+				for i, x := range args {
+					if k := walk(x); i == 0 {
+						kind = k
+					}
+				}
+				if call.IsMemberFunction() {
+					walk(call.Target())
+				}
+				switch {
+				case name == "double", name == "mean" && scope.Measure:
+					return row.Double
+				case scope.Measure && (name == "sum" || name == "min" || name == "max"):
+					return kind
+				}
+				return row.Invalid
+			}
+		}
+		return row.Invalid
+	}
+	walk(a.Expr())
+}
+
+// promote turns e into a double if it is an int literal, or a branch or sum of such.
+func promote(fac ast.ExprFactory, e ast.Expr) {
+	switch e.Kind() {
+	case ast.LiteralKind:
+		if v, ok := e.AsLiteral().(types.Int); ok {
+			e.SetKindCase(fac.NewLiteral(e.ID(), types.Double(v)))
+		}
+	case ast.CallKind:
+		call := e.AsCall()
+		switch call.FunctionName() {
+		case operators.Add, operators.Subtract, operators.Multiply, operators.Negate:
+			for _, a := range call.Args() {
+				promote(fac, a)
+			}
+		case operators.Conditional:
+			promote(fac, call.Args()[1])
+			promote(fac, call.Args()[2])
+		}
+	}
+}
+
+var (
+	unknownName  = regexp.MustCompile(`^undeclared reference to '([^']*)'`)
+	noOverload   = regexp.MustCompile(`^found no matching overload for '([^']*)' applied to '(.*)'$`)
+	wrapperTypes = regexp.MustCompile(`wrapper\((\w+)\)`)
+	protoTypes   = strings.NewReplacer("google.protobuf.Timestamp", "timestamp", "google.protobuf.Duration", "duration")
+)
+
+// faultsOf words the library's messages as ours: what is wrong, what would be right.
+func faultsOf(iss *cel.Issues, text string) []Fault {
+	var out []Fault
+	for _, e := range iss.Errors() {
+		f := Fault{Line: e.Location.Line(), Column: e.Location.Column()}
+		message := protoTypes.Replace(wrapperTypes.ReplaceAllString(e.Message, "$1"))
+		if m := unknownName.FindStringSubmatch(message); m != nil {
+			f.Name = m[1]
+			switch {
+			case slices.Contains(LaterAggregates, m[1]) || slices.Contains(laterFunctions, m[1]):
+				f.Name, f.Message, f.Remedy = "", fmt.Sprintf("%s is not built yet", m[1]), "see docs/job-document.md for what there is"
+			case slices.Contains(AggregateNames, m[1]):
+				f.Name, f.Message, f.Remedy = "", fmt.Sprintf("%s is an aggregate", m[1]), "aggregates stand in the measures of a window step"
+			default:
+				f.Message = fmt.Sprintf("unknown name %s", m[1])
+			}
+		} else if m := noOverload.FindStringSubmatch(message); m != nil {
+			f.Message, f.Remedy = overloadFault(m[1], m[2])
+		} else if m, ok := strings.CutPrefix(message, "Syntax error: "); ok {
+			if i := strings.Index(m, " expecting {"); i >= 0 {
+				m = m[:i]
+			}
+			m = strings.NewReplacer("<EOF>", "the end").Replace(m)
+			f.Message, f.Remedy = "the expression cannot be read: "+m, "write CEL, such as tonnes > 0.5 && crane != ''"
+		} else {
+			f.Message, f.Remedy = message, "see docs/job-document.md, Expressions"
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+func overloadFault(function, args string) (message, remedy string) {
+	args = strings.Trim(args, "()")
+	if left, right, ok := strings.Cut(args, ".("); ok { // member call: type.(types)
+		args = strings.TrimSuffix(left+", "+right, ", ")
+	}
+	name := strings.Trim(function, "_")
+	if strings.HasPrefix(function, "_") || strings.HasSuffix(function, "_") {
+		name = strings.ReplaceAll(name, "_", " ")
+	}
+	list := strings.Split(args, ", ")
+	message = fmt.Sprintf("%s does not take %s", name, strings.Join(list, " and "))
+	switch {
+	case slices.Contains(list, "int") && slices.Contains(list, "double"):
+		remedy = "write double(…) around the int"
+	case slices.Contains(list, "string") && len(list) == 2:
+		remedy = "compare and join strings with strings; double('1.5') and int('3') read numbers, string(x) writes them"
+	case strings.Contains(name, "?"):
+		remedy = "both branches need one type, and the condition is a bool"
+	default:
+		remedy = "see docs/job-document.md, Expressions, for the types that it takes"
+	}
+	return message, remedy
+}

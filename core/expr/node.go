@@ -1,0 +1,136 @@
+package expr
+
+import (
+	"regexp"
+
+	"cel.dev/cel-go/common/functions"
+
+	"undertide/core/row"
+)
+
+// op says what a node does.
+type op uint8
+
+const (
+	opConst op = iota
+	opField
+	opEq
+	opNe
+	opLt
+	opLe
+	opGt
+	opGe
+	opAdd
+	opSub
+	opMul
+	opDiv
+	opMod
+	opNeg
+	opNot
+	opAnd
+	opOr
+	opCond
+	opIsNull
+	opNotNull
+	opIn
+	opToDouble // int to double
+	opToInt    // double to int, towards zero
+	opStarts
+	opEnds
+	opContains
+	opMatches // with a constant pattern, compiled once
+	opCall    // any other function: the library's
+)
+
+// node is one place of a checked expression tree; immutable after Compile.
+type node struct {
+	op    op
+	kind  row.Kind
+	args  []*node
+	value Value // opConst
+	field int   // opField: column number
+	re    *regexp.Regexp
+	call  *functions.Overload
+	name  string // opCall: for messages
+}
+
+// Program is a checked expression, ready to be evaluated. It is immutable and safe for concurrent
+// use; a [Runner] made from it is not.
+type Program struct {
+	root *node
+	text string
+	// Aggregates are the aggregate calls of a measure (count, sum …), in order of appearance; the
+	// program reads their results as its columns.
+	Aggregates []Aggregate
+}
+
+// Aggregate is one aggregate call: its function, and what it takes of each row.
+type Aggregate struct {
+	Func string
+	Kind row.Kind // of the result
+	Arg  *Program // nil for count
+	Cond *Program // nil: every row
+}
+
+// Kind is the kind of the result.
+func (p *Program) Kind() row.Kind { return p.root.kind }
+
+// Text is the CEL text as it was written.
+func (p *Program) Text() string { return p.text }
+
+// Field gives the column number when the program is nothing but a field, else -1.
+func (p *Program) Field() int {
+	if p.root.op == opField {
+		return p.root.field
+	}
+	return -1
+}
+
+// Fields gives the numbers of the columns that the program reads, each once.
+func (p *Program) Fields() []int {
+	seen := map[int]bool{}
+	var out []int
+	var walk func(n *node)
+	walk = func(n *node) {
+		if n.op == opField && !seen[n.field] {
+			seen[n.field] = true
+			out = append(out, n.field)
+		}
+		for _, a := range n.args {
+			walk(a)
+		}
+	}
+	walk(p.root)
+	for _, a := range p.Aggregates {
+		for _, q := range []*Program{a.Arg, a.Cond} {
+			if q == nil {
+				continue
+			}
+			for _, f := range q.Fields() {
+				if !seen[f] {
+					seen[f] = true
+					out = append(out, f)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Shift gives the program with its columns moved by n: the aggregates of a measure, put behind those
+// of the measures before it.
+func (p *Program) Shift(n int) *Program {
+	var move func(x *node) *node
+	move = func(x *node) *node {
+		y := *x
+		if y.op == opField {
+			y.field += n
+		}
+		y.args = nil
+		for _, a := range x.args {
+			y.args = append(y.args, move(a))
+		}
+		return &y
+	}
+	return &Program{root: move(p.root), text: p.text}
+}

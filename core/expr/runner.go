@@ -1,0 +1,445 @@
+package expr
+
+import (
+	"bytes"
+	"math"
+
+	"undertide/core/row"
+)
+
+// Runner evaluates a program over the columns of a batch by typed loops. One goroutine at a time;
+// it owns its results until the next Run.
+type Runner struct {
+	root *step
+}
+
+// step is a node with its result columns.
+type step struct {
+	n    *node
+	args []*step
+	out  vector
+	own  *row.Column // the column that out.col points to, when it is ours
+}
+
+// vector is a column of results; a row whose bit is set in err has no value.
+type vector struct {
+	col *row.Column
+	err []uint64
+}
+
+// NewRunner makes a runner with memory of its own.
+func (p *Program) NewRunner() *Runner { return &Runner{root: newStep(p.root)} }
+
+func newStep(n *node) *step {
+	s := &step{n: n}
+	if n.op == opConst {
+		s.own = row.NewColumn(n.kind)
+		for range row.MaxRows {
+			n.value.AppendTo(s.own)
+		}
+		s.out.col = s.own
+		return s
+	}
+	if n.op == opField {
+		return s
+	}
+	s.own = row.NewColumn(n.kind)
+	s.out.col = s.own
+	if !hasLoop(n) {
+		return s // evaluated row by row: its arguments need no columns
+	}
+	for _, a := range n.args {
+		s.args = append(s.args, newStep(a))
+	}
+	return s
+}
+
+// hasLoop says whether there is a typed loop for the node; otherwise the plain evaluator does it.
+func hasLoop(n *node) bool {
+	switch n.op {
+	case opAnd, opOr, opNot, opIsNull, opNotNull, opToDouble, opToInt, opEq, opNe, opLt, opLe, opGt, opGe:
+		return true
+	case opCond:
+		return !n.kind.Text()
+	case opStarts, opEnds, opContains, opMatches:
+		return true
+	case opAdd, opSub, opMul, opNeg, opDiv, opMod:
+		return n.kind == row.Double || n.kind == row.Int || n.kind == row.Timestamp || n.kind == row.Duration
+	}
+	return false
+}
+
+// Run evaluates rows 0 to n-1 of cols. The column holds the results, with null bits; a bit in errs
+// means that the row has an error and no value. Both belong to the runner (or are an input column).
+// Errors of rows that the caller does not want are the caller's to ignore.
+func (r *Runner) Run(cols []*row.Column, n int) (*row.Column, []uint64) {
+	r.root.run(cols, n)
+	return r.root.out.col, r.root.out.err
+}
+
+func (s *step) run(cols []*row.Column, n int) {
+	switch s.n.op {
+	case opConst:
+		return
+	case opField:
+		s.out.col = cols[s.n.field]
+		return
+	}
+	s.own.Null, s.out.err = s.own.Null[:0], s.out.err[:0]
+	if !hasLoop(s.n) {
+		s.runPlain(cols, n)
+		return
+	}
+	for _, a := range s.args {
+		a.run(cols, n)
+	}
+	switch s.n.op {
+	case opIsNull, opNotNull:
+		a := s.args[0].out
+		s.out.err = append(s.out.err, a.err...)
+		d := s.ints(n)
+		want := s.n.op == opIsNull
+		for i := range d {
+			d[i] = b2i(a.col.IsNull(i) == want)
+		}
+		return
+	case opAnd, opOr:
+		s.runLogic(n)
+		return
+	case opCond:
+		s.runCond(n)
+		return
+	}
+	for _, a := range s.args {
+		s.own.Null = orBits(s.own.Null, a.out.col.Null)
+		s.out.err = orBits(s.out.err, a.out.err)
+	}
+	switch s.n.op {
+	case opEq, opNe, opLt, opLe, opGt, opGe:
+		s.runCompare(n)
+	case opNot:
+		a, d := s.args[0].out.col.I[:n], s.ints(n)
+		for i := range d {
+			d[i] = a[i] ^ 1
+		}
+	case opToDouble:
+		a, d := s.args[0].out.col.I[:n], s.doubles(n)
+		for i := range d {
+			d[i] = float64(a[i])
+		}
+	case opToInt:
+		a, d := s.args[0].out.col.F[:n], s.ints(n)
+		for i := range d {
+			if fitsInt(a[i]) {
+				d[i] = int64(a[i])
+			} else {
+				s.fault(i)
+			}
+		}
+	case opStarts, opEnds, opContains, opMatches:
+		s.runText(n)
+	default:
+		if s.n.kind == row.Double {
+			s.runDouble(n)
+		} else {
+			s.runInt(n)
+		}
+	}
+}
+
+func (s *step) ints(n int) []int64 {
+	if cap(s.own.I) < n {
+		s.own.I = make([]int64, row.MaxRows)
+	}
+	s.own.I = s.own.I[:n]
+	return s.own.I
+}
+
+func (s *step) doubles(n int) []float64 {
+	if cap(s.own.F) < n {
+		s.own.F = make([]float64, row.MaxRows)
+	}
+	s.own.F = s.own.F[:n]
+	return s.own.F
+}
+
+// fault marks row i as an error, unless it is null anyway.
+func (s *step) fault(i int) {
+	if !s.own.IsNull(i) {
+		s.out.err = setBit(s.out.err, i)
+	}
+}
+
+func setBit(b []uint64, i int) []uint64 {
+	for i>>6 >= len(b) {
+		b = append(b, 0)
+	}
+	b[i>>6] |= 1 << (uint(i) & 63)
+	return b
+}
+
+// HasBit says whether bit i of a bitmap is set; bits past its end are not.
+func HasBit(b []uint64, i int) bool {
+	return i>>6 < len(b) && b[i>>6]>>(uint(i)&63)&1 != 0
+}
+
+func orBits(dst, src []uint64) []uint64 {
+	for len(dst) < len(src) {
+		dst = append(dst, 0)
+	}
+	for i, w := range src {
+		dst[i] |= w
+	}
+	return dst
+}
+
+func (s *step) runPlain(cols []*row.Column, n int) {
+	s.own.Reset()
+	for i := range n {
+		v, err := s.n.eval(cols, i)
+		if err != nil {
+			v = NullOf(s.n.kind)
+			s.out.err = setBit(s.out.err, i)
+		}
+		v.AppendTo(s.own)
+	}
+}
+
+func (s *step) runLogic(n int) {
+	d := s.ints(n)
+	a, b := s.args[0].out, s.args[1].out
+	x, y := a.col.I[:n], b.col.I[:n]
+	if len(a.col.Null)|len(b.col.Null)|len(a.err)|len(b.err) == 0 {
+		if s.n.op == opAnd {
+			for i := range d {
+				d[i] = x[i] & y[i]
+			}
+		} else {
+			for i := range d {
+				d[i] = x[i] | y[i]
+			}
+		}
+		return
+	}
+	decides := b2i(s.n.op == opOr)
+	for i := range d {
+		ea, eb := HasBit(a.err, i), HasBit(b.err, i)
+		na, nb := a.col.IsNull(i), b.col.IsNull(i)
+		switch {
+		case !ea && !na && x[i] == decides, !eb && !nb && y[i] == decides:
+			d[i] = decides
+		case ea || eb:
+			s.out.err = setBit(s.out.err, i)
+		case na || nb:
+			s.own.SetNull(i, true)
+		default:
+			d[i] = decides ^ 1
+		}
+	}
+}
+
+func (s *step) runCond(n int) {
+	c, a, b := s.args[0].out, s.args[1].out, s.args[2].out
+	var di []int64
+	var df []float64
+	if s.n.kind == row.Double {
+		df = s.doubles(n)
+	} else {
+		di = s.ints(n)
+	}
+	for i := range n {
+		if HasBit(c.err, i) {
+			s.out.err = setBit(s.out.err, i)
+			continue
+		}
+		from := b
+		if c.col.I[i] != 0 && !c.col.IsNull(i) {
+			from = a
+		}
+		if HasBit(from.err, i) {
+			s.out.err = setBit(s.out.err, i)
+		} else if from.col.IsNull(i) {
+			s.own.SetNull(i, true)
+		} else if df != nil {
+			df[i] = from.col.F[i]
+		} else {
+			di[i] = from.col.I[i]
+		}
+	}
+}
+
+func (s *step) runCompare(n int) {
+	d := s.ints(n)
+	a, b := s.args[0].out.col, s.args[1].out.col
+	switch {
+	case a.Kind == row.Double:
+		compareLoop(s.n.op, d, a.F[:n], b.F[:n])
+	case a.Kind.Text():
+		for i := range d {
+			x, y := a.Bytes(i), b.Bytes(i)
+			switch s.n.op {
+			case opEq:
+				d[i] = b2i(bytes.Equal(x, y))
+			case opNe:
+				d[i] = b2i(!bytes.Equal(x, y))
+			case opLt:
+				d[i] = b2i(bytes.Compare(x, y) < 0)
+			case opLe:
+				d[i] = b2i(bytes.Compare(x, y) <= 0)
+			case opGt:
+				d[i] = b2i(bytes.Compare(x, y) > 0)
+			case opGe:
+				d[i] = b2i(bytes.Compare(x, y) >= 0)
+			}
+		}
+	default:
+		compareLoop(s.n.op, d, a.I[:n], b.I[:n])
+	}
+}
+
+func compareLoop[T int64 | float64](o op, d []int64, a, b []T) {
+	a, b = a[:len(d)], b[:len(d)]
+	switch o {
+	case opEq:
+		for i := range d {
+			d[i] = b2i(a[i] == b[i])
+		}
+	case opNe:
+		for i := range d {
+			d[i] = b2i(a[i] != b[i])
+		}
+	case opLt:
+		for i := range d {
+			d[i] = b2i(a[i] < b[i])
+		}
+	case opLe:
+		for i := range d {
+			d[i] = b2i(a[i] <= b[i])
+		}
+	case opGt:
+		for i := range d {
+			d[i] = b2i(a[i] > b[i])
+		}
+	case opGe:
+		for i := range d {
+			d[i] = b2i(a[i] >= b[i])
+		}
+	}
+}
+
+func (s *step) runText(n int) {
+	d := s.ints(n)
+	a, b := s.args[0].out.col, s.args[0].out.col
+	if len(s.args) > 1 {
+		b = s.args[1].out.col
+	}
+	for i := range d {
+		x := a.Bytes(i)
+		switch s.n.op {
+		case opStarts:
+			d[i] = b2i(bytes.HasPrefix(x, b.Bytes(i)))
+		case opEnds:
+			d[i] = b2i(bytes.HasSuffix(x, b.Bytes(i)))
+		case opContains:
+			d[i] = b2i(bytes.Contains(x, b.Bytes(i)))
+		case opMatches:
+			d[i] = b2i(s.n.re.Match(x))
+		}
+	}
+}
+
+func (s *step) runDouble(n int) {
+	d := s.doubles(n)
+	a := s.args[0].out.col.F[:n]
+	if s.n.op == opNeg {
+		for i := range d {
+			d[i] = -a[i]
+		}
+		return // the negative of what is finite is finite
+	}
+	b := s.args[1].out.col.F[:n]
+	switch s.n.op {
+	case opAdd:
+		for i := range d {
+			d[i] = a[i] + b[i]
+		}
+	case opSub:
+		for i := range d {
+			d[i] = a[i] - b[i]
+		}
+	case opMul:
+		for i := range d {
+			d[i] = a[i] * b[i]
+		}
+	case opDiv:
+		for i := range d {
+			d[i] = a[i] / b[i] // by zero: not finite, found below
+		}
+	}
+	for i, v := range d {
+		if v-v != 0 {
+			d[i] = 0
+			s.fault(i)
+		}
+	}
+}
+
+func (s *step) runInt(n int) {
+	d := s.ints(n)
+	a := s.args[0].out.col.I[:n]
+	if s.n.op == opNeg {
+		for i, x := range a {
+			d[i] = -x
+			if x == math.MinInt64 {
+				s.fault(i)
+			}
+		}
+		return
+	}
+	b := s.args[1].out.col.I[:n]
+	switch s.n.op {
+	case opAdd:
+		for i := range d {
+			r := a[i] + b[i]
+			d[i] = r
+			if (a[i]^r)&(b[i]^r) < 0 {
+				s.fault(i)
+			}
+		}
+	case opSub:
+		for i := range d {
+			r := a[i] - b[i]
+			d[i] = r
+			if (a[i]^b[i])&(a[i]^r) < 0 {
+				s.fault(i)
+			}
+		}
+	case opMul:
+		for i := range d {
+			r, ok := mulInt(a[i], b[i])
+			d[i] = r
+			if !ok {
+				s.fault(i)
+			}
+		}
+	case opDiv, opMod:
+		for i := range d {
+			x, y := a[i], b[i]
+			if y == 0 || (y == -1 && x == math.MinInt64) {
+				d[i] = 0
+				s.fault(i)
+			} else if s.n.op == opDiv {
+				d[i] = x / y
+			} else {
+				d[i] = x % y
+			}
+		}
+	}
+	if s.n.kind == row.Timestamp {
+		for i, t := range d {
+			if row.Time(t) < row.FirstTime || row.Time(t) > row.LastTime {
+				s.fault(i)
+			}
+		}
+	}
+}

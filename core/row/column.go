@@ -1,0 +1,139 @@
+package row
+
+// Column holds the values of one field for the rows of a batch. Int, Bool, Timestamp and Duration
+// live in I, Double in F, String and Bytes in Data with Off. A null row has its bit set in Null and
+// an unspecified but present value, so that loops may read it. Not safe for concurrent writes.
+type Column struct {
+	Kind Kind
+	I    []int64
+	F    []float64
+	Off  []uint32 // row i is Data[Off[i]:Off[i+1]]; one more entry than rows
+	Data []byte
+	// Null has a bit for each null row; rows beyond its length are not null.
+	Null []uint64
+}
+
+// NewColumn makes an empty column.
+func NewColumn(k Kind) *Column {
+	c := &Column{Kind: k}
+	c.Reset()
+	return c
+}
+
+// Reset empties the column and keeps its memory.
+func (c *Column) Reset() {
+	c.I, c.F, c.Data, c.Null = c.I[:0], c.F[:0], c.Data[:0], c.Null[:0]
+	if c.Kind.Text() {
+		c.Off = append(c.Off[:0], 0)
+	}
+}
+
+// Len gives the number of rows.
+func (c *Column) Len() int {
+	switch {
+	case c.Kind == Double:
+		return len(c.F)
+	case c.Kind.Text():
+		return len(c.Off) - 1
+	}
+	return len(c.I)
+}
+
+// Truncate drops the rows from n on.
+func (c *Column) Truncate(n int) {
+	for i := n; i < c.Len(); i++ {
+		c.SetNull(i, false)
+	}
+	switch {
+	case c.Kind == Double:
+		c.F = c.F[:n]
+	case c.Kind.Text():
+		c.Off = c.Off[:n+1]
+		c.Data = c.Data[:c.Off[n]]
+	default:
+		c.I = c.I[:n]
+	}
+}
+
+// IsNull says whether row i is null.
+func (c *Column) IsNull(i int) bool {
+	w := i >> 6
+	return w < len(c.Null) && c.Null[w]>>(uint(i)&63)&1 != 0
+}
+
+// SetNull marks row i as null or not.
+func (c *Column) SetNull(i int, null bool) {
+	w := i >> 6
+	if w >= len(c.Null) {
+		if !null {
+			return
+		}
+		for w >= len(c.Null) {
+			c.Null = append(c.Null, 0)
+		}
+	}
+	if null {
+		c.Null[w] |= 1 << (uint(i) & 63)
+	} else {
+		c.Null[w] &^= 1 << (uint(i) & 63)
+	}
+}
+
+// AppendNull adds a null row.
+func (c *Column) AppendNull() {
+	c.SetNull(c.Len(), true)
+	switch {
+	case c.Kind == Double:
+		c.F = append(c.F, 0)
+	case c.Kind.Text():
+		c.Off = append(c.Off, uint32(len(c.Data)))
+	default:
+		c.I = append(c.I, 0)
+	}
+}
+
+// AppendInt adds a row of an int64-backed kind.
+func (c *Column) AppendInt(v int64) { c.I = append(c.I, v) }
+
+// AppendDouble adds a row of kind Double.
+func (c *Column) AppendDouble(v float64) { c.F = append(c.F, v) }
+
+// AppendBytes adds a row of kind String or Bytes, copying v.
+func (c *Column) AppendBytes(v []byte) {
+	c.Data = append(c.Data, v...)
+	c.Off = append(c.Off, uint32(len(c.Data)))
+}
+
+// AppendString is AppendBytes for a string.
+func (c *Column) AppendString(v string) {
+	c.Data = append(c.Data, v...)
+	c.Off = append(c.Off, uint32(len(c.Data)))
+}
+
+// AppendBool adds a row of kind Bool.
+func (c *Column) AppendBool(v bool) {
+	if v {
+		c.I = append(c.I, 1)
+	} else {
+		c.I = append(c.I, 0)
+	}
+}
+
+// Bytes gives row i of a text column; it lives as long as the column's content.
+func (c *Column) Bytes(i int) []byte { return c.Data[c.Off[i]:c.Off[i+1]] }
+
+// AppendFrom adds row i of src, which has the same kind.
+func (c *Column) AppendFrom(src *Column, i int) {
+	if src.IsNull(i) {
+		c.AppendNull()
+		return
+	}
+	switch {
+	case c.Kind == Double:
+		c.F = append(c.F, src.F[i])
+	case c.Kind.Text():
+		c.AppendBytes(src.Bytes(i))
+	default:
+		c.I = append(c.I, src.I[i])
+	}
+}

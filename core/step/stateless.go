@@ -1,0 +1,91 @@
+package step
+
+import (
+	"undertide/core/expr"
+	"undertide/core/row"
+)
+
+// Stateless is a filter and compute step: where, set, without and only, in this order
+// (docs/job-document.md, "Steps"). Immutable; [Stateless.NewRun] gives what runs it.
+type Stateless struct {
+	Where *expr.Program // nil: every row; over the input's columns
+	// Sets are in the order in which they depend on each other; each adds a column after the
+	// input's, and sees the columns before it.
+	Sets []*expr.Program
+	// Output names, for each output field, its column among input and set columns.
+	Output []int
+	Schema row.Schema
+}
+
+// StatelessRun runs a step on one batch after another; one goroutine at a time.
+type StatelessRun struct {
+	def   *Stateless
+	where *expr.Runner
+	sets  []*expr.Runner
+	cols  []*row.Column
+	out   []*row.Column
+	sel   []uint16
+}
+
+// NewRun makes what runs the step.
+func (d *Stateless) NewRun() *StatelessRun {
+	r := &StatelessRun{def: d, out: make([]*row.Column, len(d.Output))}
+	if d.Where != nil {
+		r.where = d.Where.NewRunner()
+	}
+	for _, p := range d.Sets {
+		r.sets = append(r.sets, p.NewRunner())
+	}
+	return r
+}
+
+// Run gives the rows that pass. Rows with an error are left out and appended to rejects; dropped
+// counts those that where refused. The result's columns live until the next Run.
+func (r *StatelessRun) Run(in View, rejects []Reject) (out View, dropped int, _ []Reject) {
+	sel := append(r.sel[:0], in.Sel...)
+	if r.where != nil {
+		c, errs := r.where.Run(in.Cols, in.N)
+		sel, rejects = dropErrors(sel, errs, in, r.def.Where, rejects)
+		kept := sel[:0]
+		for _, i := range sel {
+			if c.I[i] != 0 && !c.IsNull(int(i)) {
+				kept = append(kept, i)
+			}
+		}
+		dropped = len(sel) - len(kept)
+		sel = kept
+	}
+	r.cols = append(r.cols[:0], in.Cols...)
+	for i, s := range r.sets {
+		c, errs := s.Run(r.cols, in.N)
+		in.Cols = r.cols
+		sel, rejects = dropErrors(sel, errs, in, r.def.Sets[i], rejects)
+		r.cols = append(r.cols, c)
+	}
+	for i, c := range r.def.Output {
+		r.out[i] = r.cols[c]
+	}
+	r.sel = sel
+	return View{Cols: r.out, Times: in.Times, Index: in.Index, Sel: sel, N: in.N}, dropped, rejects
+}
+
+// dropErrors takes the rows with errors out of sel. The message comes from the plain evaluator,
+// which is asked only for these rows.
+func dropErrors(sel []uint16, errs []uint64, in View, p *expr.Program, rejects []Reject) ([]uint16, []Reject) {
+	if len(errs) == 0 {
+		return sel, rejects
+	}
+	kept := sel[:0]
+	for _, i := range sel {
+		if !expr.HasBit(errs, int(i)) {
+			kept = append(kept, i)
+			continue
+		}
+		message := "the expression has no value"
+		if _, err := p.Eval(in.Cols, int(i)); err != nil {
+			message = err.Error()
+		}
+		rejects = append(rejects, Reject{Index: in.Index[i], Row: int(i), Reason: Expression, Message: message, Expression: p.Text()})
+	}
+	return kept, rejects
+}

@@ -1,0 +1,445 @@
+package job
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"undertide/core/engine"
+	"undertide/core/expr"
+	"undertide/core/row"
+	"undertide/core/step"
+)
+
+// Job is a checked document, ready to be run. Immutable.
+type Job struct {
+	Name, About string
+	File        string // as it was named
+	Dir         string // paths in the document are relative to it
+
+	Values map[string]expr.Value
+
+	Lanes           int    // 0: one for each CPU
+	Delivery        string // exactly_once or at_least_once
+	CheckpointEvery time.Duration
+	CheckpointKeep  int
+
+	Sources []Source
+	Steps   []Step
+	Sinks   []Sink
+
+	Warnings Faults
+	// Digest tells documents apart for checkpoints: of all that shapes state and positions.
+	Digest string
+}
+
+// Source is a checked source.
+type Source struct {
+	Name   string
+	Via    string // file or simulate
+	File   FileSource
+	Sim    Simulation
+	Decode string // json or csv
+	Fields []Field
+	Schema row.Schema // Fields, and hidden meta fields that expressions ask for
+
+	EventTime *expr.Program // nil with Arrival or without event time
+	Arrival   bool
+	Margin    time.Duration
+	Idle      time.Duration
+	Ahead     time.Duration // 0: none
+}
+
+// Timed says whether the source's rows have event times.
+func (s *Source) Timed() bool { return s.EventTime != nil || s.Arrival }
+
+// FileSource are the settings of a file source.
+type FileSource struct {
+	Pattern string // a path or a glob, absolute or relative to the document
+	Follow  bool
+}
+
+// Field is one field of a source as documents declare it.
+type Field struct {
+	Name     string
+	Kind     row.Kind
+	At       []string
+	Parse    string // for timestamps
+	Default  expr.Value
+	Required bool
+}
+
+// Step is a checked step. Exactly one of Stateless and Window is set.
+type Step struct {
+	Name      string
+	From      engine.Ref
+	FromText  string
+	Stateless *step.Stateless
+	Window    *step.Window
+	Schema    row.Schema
+	Timed     bool
+	// for plans
+	Where    string
+	Sets     []string
+	Measures []string
+}
+
+// Sink is a checked sink.
+type Sink struct {
+	Name     string
+	From     engine.Ref
+	FromText string
+	Path     string // `-` for standard output; a trailing / for a folder
+	Roll     int64
+	Encode   string // json or csv
+	Schema   row.Schema
+}
+
+// Options are what reading a document takes from outside.
+type Options struct {
+	// Set changes values by name, as text.
+	Set map[string]string
+	// Env looks up environment variables; nil means the process's own.
+	Env func(string) (string, bool)
+	// NeedEnv makes a missing variable a fault: the document is about to run.
+	NeedEnv bool
+}
+
+// ErrNoDocument is wrapped where the document could not be opened.
+var ErrNoDocument = errors.New("no document")
+
+// MaxDocument bounds a document's size in bytes.
+const MaxDocument = 4 << 20
+
+// Load reads a document from a file. Faults of the document come as [Faults].
+func Load(path string, opt Options) (*Job, error) {
+	st, err := os.Stat(path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, fmt.Errorf("%w: %s does not exist; name a job document, such as harbour/jobs/mean-level.yaml", ErrNoDocument, path)
+	case err != nil:
+		return nil, fmt.Errorf("%w: %s: %w", ErrNoDocument, path, err)
+	case st.IsDir():
+		return nil, fmt.Errorf("%w: %s is a folder; name the document in it", ErrNoDocument, path)
+	case st.Size() > MaxDocument:
+		return nil, fmt.Errorf("%w: %s has %d MiB; job documents have at most %d", ErrNoDocument, path, st.Size()>>20, MaxDocument>>20)
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %s: %w", ErrNoDocument, path, err)
+	}
+	return Parse(path, string(text), opt)
+}
+
+// Parse reads a document's text; file names it in messages and tells its folder.
+func Parse(file, text string, opt Options) (*Job, error) {
+	if opt.Env == nil {
+		opt.Env = os.LookupEnv
+	}
+	r := &reader{file: file, opt: opt}
+	j := &Job{File: file, Dir: filepath.Dir(file), Values: map[string]expr.Value{}}
+	if root := r.readYAML(strings.TrimPrefix(text, "\ufeff")); root != nil {
+		b := &builder{reader: r, job: j, doc: root}
+		b.document()
+	}
+	if len(r.faults) > 0 {
+		r.faults.sort()
+		return nil, slices.CompactFunc(r.faults, func(a, b Fault) bool { return a == b })
+	}
+	r.warnings.sort()
+	j.Warnings = slices.Compact(r.warnings)
+	h := sha256.New()
+	fmt.Fprintf(h, "%s\n", text)
+	for _, name := range sortedKeys(j.Values) {
+		fmt.Fprintf(h, "%s=%s\n", name, j.Values[name])
+	}
+	j.Digest = hex.EncodeToString(h.Sum(nil))
+	return j, nil
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// builder turns nodes into a job.
+type builder struct {
+	*reader
+	job     *Job
+	doc     *node
+	asked   map[string]bool // meta fields that expressions name
+	sources map[string]int
+	steps   map[string]int
+	// broken names stand in the document but have faults; reading them is not reported again.
+	broken map[string]bool
+}
+
+var documentFields = fieldSpec{
+	known: []string{"undertide", "job", "about", "values", "settings", "sources", "steps", "sinks"},
+	later: []string{"examples", "references", "connections"},
+}
+
+// reserved are no names of sources and steps.
+var reserved = []string{"late", "rejects", "rest", "of"}
+
+func (b *builder) document() {
+	b.sources, b.steps, b.broken = map[string]int{}, map[string]int{}, map[string]bool{}
+	if b.doc.kind == nullNode {
+		b.faultAt(1, 1, "", "the document is empty", "begin with: undertide: 1")
+		return
+	}
+	if !b.mapping(b.doc, "", documentFields) {
+		return
+	}
+	if v := b.doc.get("undertide"); v == nil {
+		b.fault(b.doc, "undertide", "the format's number is missing", "begin the document with: undertide: 1")
+	} else if s, ok := b.text(v, "undertide"); ok && s != "1" {
+		b.fault(v, "undertide", s+" is no format that this program reads", "write undertide: 1")
+	}
+	if v := b.doc.get("job"); v == nil {
+		b.fault(b.doc, "job", "the job has no name", "add: job: some-name")
+	} else if s, ok := b.text(v, "job"); ok {
+		if !jobName(s) {
+			b.fault(v, "job", fmt.Sprintf("%q is no name for a job", s), "use lower-case letters, digits and -, beginning with a letter")
+		}
+		b.job.Name = s
+	}
+	b.job.About = b.optionalText(b.doc.get("about"), "about")
+	b.values()
+	b.settings()
+	b.findMeta()
+	b.readSources()
+	b.readSteps()
+	b.readSinks()
+}
+
+func jobName(s string) bool {
+	for i, c := range s {
+		if !(c >= 'a' && c <= 'z' || i > 0 && (c >= '0' && c <= '9' || c == '-')) {
+			return false
+		}
+	}
+	return s != "" && len(s) <= 100
+}
+
+// fieldName says whether s can be named in expressions.
+func fieldName(s string) bool {
+	for i, c := range s {
+		if !(c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c == '_' || i > 0 && c >= '0' && c <= '9') {
+			return false
+		}
+	}
+	return s != ""
+}
+
+// celWords may not be names of fields, since expressions read them otherwise.
+var celWords = []string{"true", "false", "null", "in", "as", "break", "const", "continue", "else", "for", "function", "if", "import", "let", "loop", "package", "namespace", "return", "var", "void", "while", "values", "meta"}
+
+func (b *builder) checkField(n *node, place, name string) bool {
+	switch {
+	case !fieldName(name):
+		b.fault(n, place, fmt.Sprintf("%q is no field name", name), "use letters, digits and _, not beginning with a digit; `at` names the value in the event as it is")
+	case slices.Contains(celWords, name):
+		b.fault(n, place, fmt.Sprintf("%s means something in expressions and is no field name", name), "choose another name; `at` names the value in the event as it is")
+	default:
+		return true
+	}
+	return false
+}
+
+func (b *builder) values() {
+	n := b.doc.get("values")
+	if n == nil {
+		b.unknownSets()
+		return
+	}
+	if n.kind != mapNode {
+		b.fault(n, "values", fmt.Sprintf("%s stands where a mapping belongs", n.kind), "write values: {name: {type: double, default: 1.0}}")
+		return
+	}
+	for i, k := range n.keys {
+		place := join("values", k.text)
+		v := n.values[i]
+		if !b.checkField(k, place, k.text) || !b.mapping(v, place, fieldSpec{known: []string{"type", "default"}}) {
+			continue
+		}
+		kind, ok := b.kind(v.get("type"), place+".type", v)
+		if !ok {
+			continue
+		}
+		def := v.get("default")
+		text, given := b.job2text(def, place), def != nil
+		if s, set := b.opt.Set[k.text]; set {
+			text, given = s, true
+		}
+		if !given {
+			if b.opt.NeedEnv {
+				b.fault(k, place, "the value has no default and was not set", fmt.Sprintf("give it: --set %s=…", k.text))
+			}
+			b.job.Values[k.text] = expr.Value{Kind: kind, Null: true}
+			continue
+		}
+		val, err := ParseValue(kind, text)
+		if err != nil {
+			at := v
+			if def != nil {
+				at = def
+			}
+			b.fault(at, place, err.Error(), fmt.Sprintf("give a %s", kind))
+			continue
+		}
+		b.job.Values[k.text] = val
+	}
+	b.unknownSets()
+}
+
+func (b *builder) job2text(n *node, place string) string {
+	if n == nil {
+		return ""
+	}
+	s, _ := b.text(n, place+".default")
+	return s
+}
+
+func (b *builder) unknownSets() {
+	known := sortedKeys(b.job.Values)
+	for _, name := range sortedKeys(b.opt.Set) {
+		if !slices.Contains(known, name) {
+			b.fault(b.doc, "values", fmt.Sprintf("--set %s names no value of the document", name), didYouMean(name, known))
+		}
+	}
+}
+
+// ParseValue reads a constant of a kind from text.
+func ParseValue(kind row.Kind, text string) (expr.Value, error) {
+	v := expr.Value{Kind: kind}
+	bad := fmt.Errorf("%q is no %s", text, kind)
+	switch kind {
+	case row.String, row.Bytes:
+		v.S = text
+	case row.Int:
+		i, err := strconv.ParseInt(text, 10, 64)
+		if err != nil {
+			return v, bad
+		}
+		v.I = i
+	case row.Double:
+		f, err := strconv.ParseFloat(text, 64)
+		if err != nil || f-f != 0 {
+			return v, bad
+		}
+		v.F = f
+	case row.Bool:
+		if text != "true" && text != "false" {
+			return v, bad
+		}
+		v = expr.BoolOf(text == "true")
+	case row.Timestamp:
+		t, err := time.Parse(time.RFC3339Nano, text)
+		if err != nil {
+			return v, bad
+		}
+		v.I = int64(row.TimeOf(t))
+	case row.Duration:
+		d, err := ParseDuration(text)
+		if err != nil {
+			return v, err
+		}
+		v.I = d.Microseconds()
+	}
+	return v, nil
+}
+
+var laterKinds = []string{"decimal", "list", "map"}
+
+func (b *builder) kind(n *node, place string, parent *node) (row.Kind, bool) {
+	if n == nil {
+		b.fault(parent, place, "the type is missing", "give one of string, int, double, bool, bytes, timestamp, duration")
+		return row.Invalid, false
+	}
+	s, ok := b.text(n, place)
+	if !ok {
+		return row.Invalid, false
+	}
+	if k, ok := row.ParseKind(s); ok {
+		return k, true
+	}
+	for _, l := range laterKinds {
+		if s == l || strings.HasPrefix(s, l+"<") {
+			b.fault(n, place, s+" is not built yet", "built: string, int, double, bool, bytes, timestamp, duration")
+			return row.Invalid, false
+		}
+	}
+	b.fault(n, place, s+" is no type", didYouMean(s, []string{"string", "int", "double", "bool", "bytes", "timestamp", "duration"}))
+	return row.Invalid, false
+}
+
+func (b *builder) settings() {
+	j := b.job
+	j.Delivery, j.CheckpointEvery, j.CheckpointKeep = "exactly_once", 10*time.Second, 5
+	n := b.doc.get("settings")
+	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "delivery", "checkpoint"}, later: []string{"memory"}}) {
+		return
+	}
+	if v := n.get("lanes"); v != nil {
+		if l, ok := b.whole(v, "settings.lanes", 1); ok {
+			if l > 240 {
+				b.fault(v, "settings.lanes", fmt.Sprintf("%d lanes are more than the 240 shares that they own", l), "give at most 240")
+			}
+			j.Lanes = int(l)
+			if l > int64(4*runtime.NumCPU()) {
+				b.warn(v, "settings.lanes", fmt.Sprintf("%d lanes on %d CPUs only cost memory", l, runtime.NumCPU()), "leave it out for one lane a CPU")
+			}
+		}
+	}
+	if v := n.get("delivery"); v != nil {
+		j.Delivery = b.choice(v, "settings.delivery", []string{"exactly_once", "at_least_once"}, nil)
+	}
+	c := n.get("checkpoint")
+	if c == nil || !b.mapping(c, "settings.checkpoint", fieldSpec{known: []string{"every", "keep"}}) {
+		return
+	}
+	if v := c.get("every"); v != nil {
+		if d, ok := b.duration(v, "settings.checkpoint.every", false); ok {
+			j.CheckpointEvery = d
+		}
+	}
+	if v := c.get("keep"); v != nil {
+		if k, ok := b.whole(v, "settings.checkpoint.keep", 1); ok {
+			j.CheckpointKeep = int(k)
+		}
+	}
+}
+
+// findMeta notes which meta fields the document's expressions name, so that only those are kept.
+func (b *builder) findMeta() {
+	b.asked = map[string]bool{}
+	var walk func(n *node)
+	walk = func(n *node) {
+		if n == nil {
+			return
+		}
+		for _, m := range []string{"partition", "offset"} {
+			if n.kind == scalarNode && strings.Contains(n.text, "meta."+m) {
+				b.asked[m] = true
+			}
+		}
+		for _, v := range n.values {
+			walk(v)
+		}
+	}
+	walk(b.doc)
+}

@@ -1,0 +1,358 @@
+package job
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"undertide/core/expr"
+)
+
+// reader walks the nodes of a document and collects faults and warnings.
+type reader struct {
+	file     string
+	lines    []string
+	opt      Options
+	faults   Faults
+	warnings Faults
+}
+
+func (r *reader) faultAt(line, column int, place, message, remedy string) {
+	r.faults = append(r.faults, Fault{File: r.file, Line: line, Column: column, Place: place, Message: message, Remedy: remedy})
+}
+
+func (r *reader) fault(n *node, place, message, remedy string) {
+	r.faultAt(n.line, n.column, place, message, remedy)
+}
+
+func (r *reader) warn(n *node, place, message, remedy string) {
+	r.warnings = append(r.warnings, Fault{File: r.file, Line: n.line, Column: n.column, Place: place, Message: message, Remedy: remedy})
+}
+
+const seeDocs = "see docs/job-document.md for what there is"
+
+// fieldSpec says what keys a mapping may have.
+type fieldSpec struct {
+	known []string // built
+	later []string // in the contract, refused until they are built
+}
+
+// mapping checks that n is a mapping of known keys, and reports each other one.
+func (r *reader) mapping(n *node, place string, spec fieldSpec) bool {
+	if n == nil {
+		return false
+	}
+	if n.kind != mapNode {
+		r.fault(n, place, fmt.Sprintf("%s stands where a mapping belongs", n.kind), "fields: "+strings.Join(spec.known, ", "))
+		return false
+	}
+	for _, k := range n.keys {
+		switch {
+		case slices.Contains(spec.known, k.text):
+		case slices.Contains(spec.later, k.text):
+			r.fault(k, join(place, k.text), k.text+" is not built yet", seeDocs)
+		default:
+			r.fault(k, join(place, k.text), "unknown field "+k.text, didYouMean(k.text, append(slices.Clone(spec.known), spec.later...)))
+		}
+	}
+	return true
+}
+
+func join(place, name string) string {
+	if place == "" {
+		return name
+	}
+	return place + "." + name
+}
+
+// text gives a scalar with its ${…} filled in; false, with a fault, when there is none.
+func (r *reader) text(n *node, place string) (string, bool) {
+	if n == nil {
+		return "", false
+	}
+	if n.kind != scalarNode || n.text == "" && n.plain {
+		r.fault(n, place, fmt.Sprintf("%s stands where a text belongs", n.kind), "give a text")
+		return "", false
+	}
+	return r.fill(n, place)
+}
+
+// fill replaces ${env.NAME}. A variable that is not set is a fault when the document is to run.
+func (r *reader) fill(n *node, place string) (string, bool) {
+	var out strings.Builder
+	rest := n.text
+	for {
+		i := strings.Index(rest, "${")
+		if i < 0 {
+			out.WriteString(rest)
+			return out.String(), true
+		}
+		j := strings.Index(rest[i:], "}")
+		if j < 0 {
+			r.fault(n, place, "${ is not closed", "write ${env.NAME}")
+			return "", false
+		}
+		out.WriteString(rest[:i])
+		name := rest[i+2 : i+j]
+		rest = rest[i+j+1:]
+		switch env, isEnv := strings.CutPrefix(name, "env."); {
+		case isEnv:
+			v, set := r.opt.Env(env)
+			if !set && r.opt.NeedEnv {
+				r.fault(n, place, fmt.Sprintf("the environment variable %s is not set", env), "set it before the run starts: "+env+"=…")
+				return "", false
+			} else if !set {
+				r.warn(n, place, fmt.Sprintf("the environment variable %s is not set here", env), "a run needs it")
+			}
+			out.WriteString(v)
+		case strings.HasPrefix(name, "secret."):
+			r.fault(n, place, "${secret.…} is not built yet", "use ${env.NAME}")
+			return "", false
+		default:
+			r.fault(n, place, fmt.Sprintf("${%s} means nothing here", name), "write ${env.NAME}")
+			return "", false
+		}
+	}
+}
+
+// optionalText is text for a field that may be left out.
+func (r *reader) optionalText(n *node, place string) string {
+	if n == nil {
+		return ""
+	}
+	s, _ := r.text(n, place)
+	return s
+}
+
+// choice reads one of a few words.
+func (r *reader) choice(n *node, place string, known, later []string) string {
+	s, ok := r.text(n, place)
+	if !ok {
+		return ""
+	}
+	switch {
+	case slices.Contains(known, s):
+		return s
+	case slices.Contains(later, s):
+		r.fault(n, place, s+" is not built yet", "built: "+strings.Join(known, ", "))
+	default:
+		r.fault(n, place, fmt.Sprintf("%s is not one of %s", s, strings.Join(append(slices.Clone(known), later...), ", ")), didYouMean(s, append(slices.Clone(known), later...)))
+	}
+	return ""
+}
+
+// whole reads a whole number of at least least.
+func (r *reader) whole(n *node, place string, least int64) (int64, bool) {
+	s, ok := r.text(n, place)
+	if !ok {
+		return 0, false
+	}
+	v, err := strconv.ParseInt(strings.ReplaceAll(s, "_", ""), 10, 64)
+	if err != nil || v < least {
+		r.fault(n, place, fmt.Sprintf("%s is no whole number of at least %d", s, least), fmt.Sprintf("give a number such as %d", max(least, 1)))
+		return 0, false
+	}
+	return v, true
+}
+
+func (r *reader) double(n *node, place string) (float64, bool) {
+	s, ok := r.text(n, place)
+	if !ok {
+		return 0, false
+	}
+	v, err := strconv.ParseFloat(s, 64)
+	if err != nil || math.IsInf(v, 0) || math.IsNaN(v) {
+		r.fault(n, place, s+" is no number", "give a number such as 0.5")
+		return 0, false
+	}
+	return v, true
+}
+
+func (r *reader) boolean(n *node, place string) bool {
+	if n == nil {
+		return false
+	}
+	s, ok := r.text(n, place)
+	if ok && s != "true" && s != "false" {
+		r.fault(n, place, s+" is neither true nor false", "write true or false")
+	}
+	return s == "true"
+}
+
+// names reads a list of names.
+func (r *reader) names(n *node, place string) ([]string, []*node) {
+	if n == nil {
+		return nil, nil
+	}
+	if n.kind != listNode {
+		r.fault(n, place, fmt.Sprintf("%s stands where a list of names belongs", n.kind), "write [name] or [one, two]")
+		return nil, nil
+	}
+	var out []string
+	var at []*node
+	for i, v := range n.values {
+		s, ok := r.text(v, fmt.Sprintf("%s[%d]", place, i))
+		if !ok {
+			continue
+		}
+		if slices.Contains(out, s) {
+			r.fault(v, place, s+" stands twice", "keep one of them")
+			continue
+		}
+		out, at = append(out, s), append(at, v)
+	}
+	return out, at
+}
+
+// calendarUnits begin sizes such as `1 day`, which follow a zone.
+var calendarUnits = []string{"day", "week", "month", "quarter", "year", "days", "weeks", "months", "quarters", "years"}
+
+// duration reads 250us, 5s, 1h30m. Zero is allowed where zero says so, less never.
+func (r *reader) duration(n *node, place string, zero bool) (time.Duration, bool) {
+	s, ok := r.text(n, place)
+	if !ok {
+		return 0, false
+	}
+	d, err := ParseDuration(s)
+	switch {
+	case err != nil:
+		remedy := "write 250ms, 5s, 15m, 1h30m"
+		if _, e := strconv.ParseFloat(s, 64); e == nil {
+			remedy = fmt.Sprintf("say the unit: %ss, %sm", s, s)
+		}
+		if f := strings.Fields(s); len(f) == 2 && slices.Contains(calendarUnits, f[1]) {
+			r.fault(n, place, "calendar sizes are not built yet", "use a fixed size such as 24h")
+			return 0, false
+		}
+		r.fault(n, place, err.Error(), remedy)
+		return 0, false
+	case d < 0, d == 0 && !zero:
+		r.fault(n, place, s+" is not above zero", "write a duration such as 15m")
+		return 0, false
+	}
+	return d, true
+}
+
+// ParseDuration reads the durations of documents: whole numbers with the units us, ms, s, m, h, d
+// (24 hours), greatest first.
+func ParseDuration(s string) (time.Duration, error) {
+	units := []struct {
+		name string
+		size time.Duration
+	}{{"d", 24 * time.Hour}, {"h", time.Hour}, {"m", time.Minute}, {"s", time.Second}, {"ms", time.Millisecond}, {"us", time.Microsecond}}
+	bad := fmt.Errorf("%q is no duration", s)
+	var total time.Duration
+	rest, last := s, -1
+	for rest != "" {
+		i := 0
+		for i < len(rest) && rest[i] >= '0' && rest[i] <= '9' {
+			i++
+		}
+		v, err := strconv.ParseInt(rest[:i], 10, 64)
+		if err != nil {
+			if s == "0" {
+				return 0, fmt.Errorf("%q has no unit", s)
+			}
+			return 0, bad
+		}
+		rest = rest[i:]
+		j := 0
+		for j < len(rest) && (rest[j] < '0' || rest[j] > '9') {
+			j++
+		}
+		at := slices.IndexFunc(units, func(u struct {
+			name string
+			size time.Duration
+		}) bool {
+			return u.name == rest[:j]
+		})
+		if j == 0 {
+			return 0, fmt.Errorf("%q has no unit", s)
+		}
+		if at <= last {
+			return 0, bad
+		}
+		last = at
+		if v > int64(math.MaxInt64/units[at].size) || total > math.MaxInt64-time.Duration(v)*units[at].size {
+			return 0, fmt.Errorf("%q is too long", s)
+		}
+		total += time.Duration(v) * units[at].size
+		rest = rest[j:]
+	}
+	if last < 0 {
+		return 0, bad
+	}
+	return total, nil
+}
+
+// expression compiles a CEL expression; nil, with faults, when it is wrong.
+func (r *reader) expression(n *node, place string, scope expr.Scope) *expr.Program {
+	if n == nil {
+		return nil
+	}
+	if n.kind != scalarNode {
+		r.fault(n, place, fmt.Sprintf("%s stands where an expression belongs", n.kind), "write CEL in quotes, such as 'tonnes > 0.5'")
+		return nil
+	}
+	if n.tag {
+		r.fault(n, place, "an unquoted expression begins with !, which YAML takes for a tag", "put it in quotes: "+quote(n.text))
+	}
+	if n.plain && r.cutByComment(n) {
+		r.fault(n, place, "YAML takes what follows ` #` for a comment and cuts the expression", "put the whole expression in quotes")
+		return nil
+	}
+	text, ok := r.fill(n, place)
+	if !ok {
+		return nil
+	}
+	p, faults := expr.Compile(text, scope)
+	for _, f := range faults {
+		line, column := n.line, n.column
+		switch {
+		case n.block:
+			line, column = n.line+f.Line-1, f.Column+1
+		case f.Line == 1:
+			column += f.Column
+			if n.quoted {
+				column++
+			}
+		}
+		remedy := f.Remedy
+		if f.Name != "" {
+			remedy = didYouMean(f.Name, scopeNames(scope))
+		}
+		r.faultAt(line, column, place, f.Message, remedy)
+	}
+	return p
+}
+
+func scopeNames(s expr.Scope) []string {
+	var out []string
+	for _, f := range s.Fields {
+		if f.Name != "" {
+			out = append(out, f.Name)
+		}
+	}
+	for v := range s.Values {
+		out = append(out, "values."+v)
+	}
+	slices.Sort(out[len(s.Fields.Names()):])
+	return out
+}
+
+// cutByComment says whether a plain scalar lost its end to a comment: its quotes or parentheses do
+// not close, and a # follows on its line.
+func (r *reader) cutByComment(n *node) bool {
+	if n.line < 1 || n.line > len(r.lines) {
+		return false
+	}
+	l := r.lines[n.line-1]
+	i := strings.Index(l, n.text)
+	if i < 0 || !strings.HasPrefix(strings.TrimLeft(l[i+len(n.text):], " "), "#") {
+		return false
+	}
+	return strings.Count(n.text, "'")%2 == 1 || strings.Count(n.text, "\"")%2 == 1 || strings.Count(n.text, "(") != strings.Count(n.text, ")")
+}

@@ -1,0 +1,267 @@
+package job
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"undertide/core/expr"
+	"undertide/core/row"
+)
+
+var (
+	sourceFields = fieldSpec{known: []string{"via", "with", "decode", "fields", "event_time", "watermark", "begin"}, later: []string{"until"}}
+	laterVia     = []string{"kafka", "http", "socket", "mqtt", "postgres"}
+	parseForms   = []string{"rfc3339", "epoch_s", "epoch_ms", "epoch_us", "epoch_ns"}
+)
+
+func (b *builder) readSources() {
+	n := b.doc.get("sources")
+	if n == nil {
+		b.fault(b.doc, "sources", "the job has no sources", "add sources: with a name, via, with and fields")
+		return
+	}
+	if n.kind != mapNode || len(n.keys) == 0 {
+		b.fault(n, "sources", fmt.Sprintf("%s stands where sources belong", n.kind), "write sources: {name: {via: file, …}}")
+		return
+	}
+	for i, k := range n.keys {
+		place := join("sources", k.text)
+		b.broken[k.text] = true
+		if !b.checkName(k, place) || !b.mapping(n.values[i], place, sourceFields) {
+			continue
+		}
+		before := len(b.faults)
+		s := b.source(n.values[i], place, k)
+		if len(b.faults) > before {
+			if len(s.Schema) == 0 || b.faultyFields(before, place) {
+				continue // what reads it cannot be judged
+			}
+		}
+		delete(b.broken, k.text)
+		b.sources[k.text] = len(b.job.Sources)
+		b.job.Sources = append(b.job.Sources, s)
+	}
+}
+
+// faultyFields says whether any fault since before concerns the fields themselves.
+func (b *builder) faultyFields(before int, place string) bool {
+	for _, f := range b.faults[before:] {
+		if strings.HasPrefix(f.Place, place+".fields") {
+			return true
+		}
+	}
+	return false
+}
+
+// checkName checks the name of a source, step or sink.
+func (b *builder) checkName(k *node, place string) bool {
+	switch {
+	case slices.Contains(reserved, k.text):
+		b.fault(k, place, k.text+" is no name for a source or step", "choose another; late, rejects, rest and of have a meaning in `from`")
+	case !fieldName(k.text):
+		b.fault(k, place, fmt.Sprintf("%q is no name", k.text), "use letters, digits and _, not beginning with a digit")
+	default:
+		return true
+	}
+	return false
+}
+
+func (b *builder) source(n *node, place string, k *node) Source {
+	s := Source{Name: k.text, Idle: time.Minute, Ahead: time.Hour}
+	if v := n.get("via"); v == nil {
+		b.fault(k, place+".via", "the source does not say where its events come from", "add via: file, or via: simulate")
+	} else {
+		s.Via = b.choice(v, place+".via", []string{"file", "simulate"}, laterVia)
+	}
+	with := n.get("with")
+	switch {
+	case s.Via == "":
+	case with == nil:
+		b.fault(k, place+".with", "the settings of the connector are missing", "add with: {…}")
+	case s.Via == "file":
+		s.File = b.fileSource(with, place+".with")
+	case s.Via == "simulate":
+		s.Sim = b.simulation(with, place+".with")
+	}
+	s.Decode = "json"
+	if v := n.get("decode"); v != nil {
+		s.Decode = b.choice(v, place+".decode", []string{"json", "csv"}, []string{"text", "avro", "parquet"})
+		if s.Via == "simulate" && s.Decode == "csv" {
+			b.fault(v, place+".decode", "simulated events are JSON", "write decode: json, or leave it out")
+		}
+	} else if s.Via == "file" && strings.HasSuffix(s.File.Pattern, ".csv") {
+		s.Decode = "csv"
+	}
+	if v := n.get("begin"); v != nil {
+		b.choice(v, place+".begin", []string{"earliest"}, []string{"latest"})
+	}
+	b.fields(n.get("fields"), place+".fields", k, &s)
+	b.eventTime(n, place, k, &s)
+	for _, m := range []row.Field{{Name: "meta.partition", Kind: row.String, Hidden: true}, {Name: "meta.offset", Kind: row.Int, Hidden: true}} {
+		if b.asked[strings.TrimPrefix(m.Name, "meta.")] {
+			s.Schema = append(s.Schema, m)
+		}
+	}
+	return s
+}
+
+func (b *builder) fileSource(n *node, place string) FileSource {
+	var f FileSource
+	if !b.mapping(n, place, fieldSpec{known: []string{"path", "files", "follow"}}) {
+		return f
+	}
+	path, files := n.get("path"), n.get("files")
+	switch {
+	case path != nil && files != nil:
+		b.fault(files, place+".files", "path and files stand together", "keep path for one file, files for a pattern")
+	case path != nil:
+		f.Pattern, _ = b.text(path, place+".path")
+	case files != nil:
+		f.Pattern, _ = b.text(files, place+".files")
+		if _, err := filepath.Match(f.Pattern, ""); err != nil {
+			b.fault(files, place+".files", fmt.Sprintf("%q is no pattern", f.Pattern), "use * and ?, and [ ] in pairs")
+		}
+	default:
+		b.fault(n, place, "the file is not named", "add path: events.ndjson, or files: events-*.ndjson")
+	}
+	f.Follow = b.boolean(n.get("follow"), place+".follow")
+	if f.Pattern == "-" && f.Follow {
+		b.fault(n, place, "standard input cannot be followed", "leave out follow")
+	}
+	return f
+}
+
+func (b *builder) fields(n *node, place string, k *node, s *Source) {
+	if n == nil {
+		b.fault(k, place, "the source does not say which fields its events have", "add fields: {name: type}")
+		return
+	}
+	if n.kind != mapNode || len(n.keys) == 0 {
+		b.fault(n, place, fmt.Sprintf("%s stands where fields belong", n.kind), "write fields: {name: string, read_at: {type: timestamp, parse: epoch_ms}}")
+		return
+	}
+	for i, k := range n.keys {
+		p := join(place, k.text)
+		if !b.checkField(k, p, k.text) {
+			continue
+		}
+		f, ok := b.field(k, n.values[i], p)
+		if !ok {
+			continue
+		}
+		s.Fields = append(s.Fields, f)
+		s.Schema = append(s.Schema, row.Field{Name: f.Name, Kind: f.Kind})
+	}
+}
+
+func (b *builder) field(k, v *node, place string) (Field, bool) {
+	f := Field{Name: k.text}
+	typ := v
+	if v.kind == mapNode {
+		if !b.mapping(v, place, fieldSpec{known: []string{"type", "at", "parse", "default", "nullable"}, later: []string{"zone"}}) {
+			return f, false
+		}
+		typ = v.get("type")
+	}
+	kind, ok := b.kind(typ, place, v)
+	if !ok {
+		return f, false
+	}
+	f.Kind = kind
+	if v.kind != mapNode {
+		return f, true
+	}
+	if at := v.get("at"); at != nil {
+		if s, ok := b.text(at, place+".at"); ok {
+			f.At = strings.Split(s, ".")
+			if slices.Contains(f.At, "") {
+				b.fault(at, place+".at", fmt.Sprintf("%q is no path", s), "write names with dots between, such as crew.driver")
+			}
+		}
+	}
+	if p := v.get("parse"); p != nil {
+		switch s, ok := b.text(p, place+".parse"); {
+		case !ok:
+		case kind != row.Timestamp:
+			b.fault(p, place+".parse", fmt.Sprintf("parse is for timestamps, and the field is a %s", kind), "leave it out, or write type: timestamp")
+		case strings.Contains(s, "%"):
+			b.fault(p, place+".parse", "patterns of times are not built yet", "built: "+strings.Join(parseForms, ", "))
+		default:
+			f.Parse = b.choice(p, place+".parse", parseForms, nil)
+		}
+	}
+	if d := v.get("default"); d != nil {
+		if s, ok := b.text(d, place+".default"); ok {
+			val, err := ParseValue(kind, s)
+			if err != nil {
+				b.fault(d, place+".default", err.Error(), fmt.Sprintf("give a %s", kind))
+			}
+			f.Default = val
+		}
+	}
+	if nn := v.get("nullable"); nn != nil {
+		f.Required = !b.boolean(nn, place+".nullable")
+	}
+	return f, true
+}
+
+func (b *builder) eventTime(n *node, place string, k *node, s *Source) {
+	w := n.get("watermark")
+	et := n.get("event_time")
+	if et == nil {
+		if w != nil {
+			b.fault(w, place+".watermark", "a watermark needs an event time", "add event_time: and the field that holds it")
+		}
+		return
+	}
+	if text, ok := b.text(et, place+".event_time"); ok {
+		switch text {
+		case "arrival":
+			s.Arrival = true
+		case "stored":
+			b.fault(et, place+".event_time", fmt.Sprintf("events of a %s have no stored time", s.Via), "name a field of type timestamp, or arrival")
+		default:
+			if len(s.Schema) == 0 {
+				break // the fields are faulty
+			}
+			s.EventTime = b.expression(et, place+".event_time", expr.Scope{Fields: s.Schema, Values: b.job.Values})
+			if s.EventTime != nil && s.EventTime.Kind() != row.Timestamp {
+				remedy := "declare the field as {type: timestamp, parse: epoch_ms}, or as it is written"
+				b.fault(et, place+".event_time", fmt.Sprintf("%s is a %s and no timestamp", text, s.EventTime.Kind()), remedy)
+			}
+		}
+	}
+	if w == nil {
+		b.fault(k, place+".watermark", "the margin is not said: how far out of order may events come?", "add watermark: {margin: 5s}")
+		return
+	}
+	if !b.mapping(w, place+".watermark", fieldSpec{known: []string{"margin", "idle", "silence", "ahead"}}) {
+		return
+	}
+	if m := w.get("margin"); m == nil {
+		b.fault(w, place+".watermark.margin", "the margin is not said: how far out of order may events come?", "add margin: 5s; 0s is allowed")
+	} else if d, ok := b.duration(m, place+".watermark.margin", true); ok {
+		s.Margin = d
+		if d == 0 {
+			b.warn(m, place+".watermark.margin", "with a margin of 0s every event out of order is late", "give the disorder that you expect")
+		}
+	}
+	if v := w.get("idle"); v != nil {
+		if d, ok := b.duration(v, place+".watermark.idle", false); ok {
+			s.Idle = d
+		}
+	}
+	if v := w.get("silence"); v != nil {
+		b.choice(v, place+".watermark.silence", []string{"hold"}, []string{"advance"})
+	}
+	if v := w.get("ahead"); v != nil {
+		if t, ok := b.text(v, place+".watermark.ahead"); ok && t == "none" {
+			s.Ahead = 0
+		} else if d, ok := b.duration(v, place+".watermark.ahead", false); ok {
+			s.Ahead = d
+		}
+	}
+}

@@ -1,0 +1,177 @@
+package run
+
+import (
+	"os"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"undertide/core/engine"
+	"undertide/core/row"
+	"undertide/job"
+)
+
+// Figures are a run's figures as --metrics and the API give them (docs/commands.md, "Run figures").
+type Figures struct {
+	Job         string                   `json:"job"`
+	Version     int                      `json:"version"` // 0: not saved in a service
+	Run         int                      `json:"run"`
+	Status      string                   `json:"status"`
+	WallSeconds float64                  `json:"wall_seconds"`
+	CPUSeconds  float64                  `json:"cpu_seconds"`
+	PeakMemory  int64                    `json:"peak_memory_bytes"`
+	Watermark   *string                  `json:"watermark"` // null before the first row, "end" past the last
+	Epoch       int64                    `json:"epoch"`
+	Sources     map[string]SourceFigures `json:"sources"`
+	Steps       map[string]StepFigures   `json:"steps"`
+	Sinks       map[string]SinkFigures   `json:"sinks"`
+	Checkpoints CheckpointFigures        `json:"checkpoints"`
+	Restarts    int                      `json:"restarts"`
+}
+
+// SourceFigures tell of a source.
+type SourceFigures struct {
+	Read       int64              `json:"read"`
+	Bytes      int64              `json:"bytes"`
+	Rejected   map[string]int64   `json:"rejected"`
+	Watermark  *string            `json:"watermark"`
+	Partitions []PartitionFigures `json:"partitions"`
+}
+
+// PartitionFigures tell where a partition stands: position and end in bytes for files.
+type PartitionFigures struct {
+	Name      string  `json:"name"`
+	Position  int64   `json:"position"`
+	End       int64   `json:"end"`
+	Events    int64   `json:"events"`
+	Watermark *string `json:"watermark"`
+	Idle      bool    `json:"idle"`
+}
+
+// StepFigures tell of a step.
+type StepFigures struct {
+	RowsIn        int64            `json:"rows_in"`
+	RowsOut       int64            `json:"rows_out"`
+	Used          int64            `json:"used"`
+	Dropped       int64            `json:"dropped"`
+	Repeats       int64            `json:"repeats"`
+	Late          LateFigures      `json:"late"`
+	Rejected      map[string]int64 `json:"rejected"`
+	MeasureErrors int64            `json:"measure_errors"`
+	OpenWindows   int              `json:"open_windows"`
+	Keys          int              `json:"keys"`
+	StateBytes    int              `json:"state_bytes"`
+	BusyShare     float64          `json:"busy_share"`
+	Lanes         []LaneFigures    `json:"lanes"`
+}
+
+// LateFigures count late rows.
+type LateFigures struct {
+	Lost     int64 `json:"lost"`
+	Partial  int64 `json:"partial"`
+	Accepted int64 `json:"accepted"`
+}
+
+// LaneFigures tell of a step in one lane.
+type LaneFigures struct {
+	RowsIn int64 `json:"rows_in"`
+	Keys   int64 `json:"keys"`
+}
+
+// SinkFigures tell of a sink; rows = delivered + waiting.
+type SinkFigures struct {
+	Rows      int64 `json:"rows"`
+	Delivered int64 `json:"delivered"`
+	Waiting   int64 `json:"waiting"`
+	Epoch     int64 `json:"epoch"`
+	Retries   int64 `json:"retries"`
+}
+
+// CheckpointFigures tell of checkpoints.
+type CheckpointFigures struct {
+	Completed int64           `json:"completed"`
+	Failed    int64           `json:"failed"`
+	Last      *LastCheckpoint `json:"last"`
+}
+
+// LastCheckpoint is the newest complete one.
+type LastCheckpoint struct {
+	Epoch        int64   `json:"epoch"`
+	Seconds      float64 `json:"seconds"`
+	LongestStall float64 `json:"longest_stall_seconds"`
+}
+
+func watermark(t row.Time) *string {
+	s := t.String()
+	switch t {
+	case row.MinTime:
+		return nil
+	case row.MaxTime:
+		s = "end"
+	}
+	return &s
+}
+
+// Report puts the engine's figures into the form that others read.
+func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figures {
+	out := Figures{Job: j.Name, Status: status, WallSeconds: f.Elapsed.Seconds(), Epoch: f.Checkpoints.Epoch,
+		Sources: map[string]SourceFigures{}, Steps: map[string]StepFigures{}, Sinks: map[string]SinkFigures{}}
+	var use syscall.Rusage
+	if syscall.Getrusage(syscall.RUSAGE_SELF, &use) == nil {
+		out.CPUSeconds = time.Duration(use.Utime.Nano() + use.Stime.Nano()).Seconds()
+		out.PeakMemory = peakMemory(&use)
+	}
+	least := row.MaxTime
+	for i := range g.Sources {
+		if len(f.Sources) == 0 {
+			break
+		}
+		s := SourceFigures{Read: f.Sources[i].Read, Bytes: f.Sources[i].Bytes, Rejected: f.Sources[i].Rejected, Watermark: watermark(f.Watermarks[i]), Partitions: []PartitionFigures{}}
+		if g.Sources[i].Timed() {
+			least = min(least, f.Watermarks[i])
+		}
+		for _, p := range f.Partitions {
+			if p.Source == g.Sources[i].Name {
+				s.Partitions = append(s.Partitions, PartitionFigures{Name: p.Name, Position: p.Bytes, End: p.Size, Events: p.Events, Watermark: watermark(p.Watermark), Idle: p.Idle})
+			}
+		}
+		out.Sources[g.Sources[i].Name] = s
+	}
+	out.Watermark = watermark(least)
+	for i, c := range f.Steps {
+		s := StepFigures{RowsIn: c.In, RowsOut: c.Out, Used: c.Used, Dropped: c.Dropped, Late: LateFigures{Lost: c.Lost}, Rejected: c.Rejected, MeasureErrors: c.MeasureErrors,
+			OpenWindows: c.OpenWindows, Keys: c.Keys, StateBytes: c.StateBytes, Lanes: []LaneFigures{}}
+		if all := c.Busy + c.Waited; all > 0 {
+			s.BusyShare = float64(c.Busy) / float64(all)
+		}
+		for _, l := range c.Lanes {
+			s.Lanes = append(s.Lanes, LaneFigures(l))
+		}
+		out.Steps[g.Steps[i].Name] = s
+	}
+	for i, c := range f.Sinks {
+		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, Epoch: f.Checkpoints.Epoch}
+	}
+	out.Checkpoints = CheckpointFigures{Completed: f.Checkpoints.Completed, Failed: f.Checkpoints.Failed}
+	if f.Checkpoints.Completed > 0 {
+		out.Checkpoints.Last = &LastCheckpoint{Epoch: f.Checkpoints.Epoch, Seconds: f.Checkpoints.Seconds, LongestStall: f.Checkpoints.LongestStall.Seconds()}
+	}
+	return out
+}
+
+// peakMemory is the greatest resident size of the process, in bytes. The kernel's own high-water mark
+// is preferred: rusage may carry that of the program before exec.
+func peakMemory(use *syscall.Rusage) int64 {
+	text, err := os.ReadFile("/proc/self/status")
+	if err == nil {
+		for line := range strings.Lines(string(text)) {
+			if v, ok := strings.CutPrefix(line, "VmHWM:"); ok {
+				if kb, err := strconv.ParseInt(strings.Fields(v)[0], 10, 64); err == nil {
+					return kb << 10
+				}
+			}
+		}
+	}
+	return use.Maxrss << 10
+}

@@ -1,0 +1,174 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+
+	"undertide/checkpoint"
+	"undertide/connect/file"
+	"undertide/core/engine"
+	"undertide/job"
+)
+
+// Result is how a run ended.
+type Result struct {
+	engine.Result
+	// AlreadyFinished: the checkpoint folder holds a run that came to its end; nothing was done.
+	AlreadyFinished bool
+	// Unbalanced names sources, steps and sinks whose counts do not add up: a bug of Under Tide.
+	Unbalanced []string
+	Graph      *engine.Graph
+}
+
+// recoverer is a sink that can finish what a finished run left undelivered.
+type recoverer interface {
+	Recover(shipment []byte) error
+}
+
+// delivered is a sink that knows the epoch that it delivered last.
+type delivered interface {
+	Delivered() (int64, error)
+}
+
+// Run runs a job until its inputs end or ctx is done, which stops it with a checkpoint.
+func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
+	b := &builder{job: j, opt: &opt}
+	o := engine.Options{Lanes: opt.Lanes, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch}
+	if o.Lanes == 0 {
+		o.Lanes = j.Lanes
+	}
+	known := map[string][]string{}
+	if opt.Checkpoints == "" {
+		o.EveryTurns = 0
+	} else {
+		unlock, err := lock(opt.Checkpoints)
+		if err != nil {
+			return Result{}, err
+		}
+		defer unlock()
+		store, err := checkpoint.Open(checkpoint.Disk{}, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Keep: j.CheckpointKeep})
+		if err != nil {
+			return Result{}, err
+		}
+		snap, passed, highest, err := store.Newest()
+		for _, p := range passed {
+			opt.say("checkpoint %d was passed over: %s", p.Epoch, p.Why)
+		}
+		if err != nil {
+			if errors.Is(err, checkpoint.ErrDamaged) {
+				err = fmt.Errorf("%w; put a copy of the folder back, or begin anew with an empty one", err)
+			}
+			return Result{}, err
+		}
+		o.From, o.FirstEpoch = snap, highest+1
+		o.Save = func(s *engine.Snapshot, _ engine.SaveFigures) error {
+			if err := store.Save(s); err != nil {
+				return explain(opt.Checkpoints, err)
+			}
+			return nil
+		}
+		if snap != nil {
+			opt.say("going on from checkpoint %d of %s", snap.Epoch, opt.Checkpoints)
+			for _, p := range snap.Partitions {
+				known[p.Source] = append(known[p.Source], p.Name)
+			}
+		}
+	}
+	g, err := b.graph(known)
+	if err != nil {
+		return Result{}, err
+	}
+	res := Result{Graph: g}
+	if opt.Checkpoints != "" && b.stdin != "" {
+		return res, fmt.Errorf("%w: source %s reads standard input, which cannot be read again after a restart; put the events into a file, or leave out --checkpoints", ErrUsage, b.stdin)
+	}
+	if o.From != nil {
+		if err := sameInputs(g, o.From); err != nil {
+			return res, err
+		}
+		if o.From.Finished {
+			return finished(res, g, o.From)
+		}
+	}
+	for i := range g.Sinks {
+		if d, ok := g.Sinks[i].Sink.(delivered); ok {
+			epoch, err := d.Delivered()
+			if err != nil {
+				return res, fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
+			}
+			if o.From == nil {
+				o.FirstEpoch = max(o.FirstEpoch, epoch+1)
+			}
+		}
+	}
+	if opt.Checkpoints == "" && j.Delivery == "exactly_once" {
+		opt.say("no --checkpoints: this run keeps none, delivers rows as they are made, and begins anew if it is started again")
+	}
+	if opt.Checkpoints != "" && j.Delivery == "exactly_once" && b.out != "" {
+		opt.say("sink %s writes standard output: rows made after the newest checkpoint come again after a restart", b.out)
+	}
+	res.Result, err = engine.Run(ctx, g, o)
+	if err == nil && res.Finished {
+		res.Unbalanced = engine.Unbalanced(g, res.Figures)
+	}
+	return res, err
+}
+
+// finished makes sure that all of a finished run was delivered, and does nothing else.
+func finished(res Result, g *engine.Graph, snap *engine.Snapshot) (Result, error) {
+	for i := range g.Sinks {
+		if r, ok := g.Sinks[i].Sink.(recoverer); ok {
+			if err := r.Recover(snap.Shipments[g.Sinks[i].Name]); err != nil {
+				return res, fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
+			}
+		}
+	}
+	res.AlreadyFinished, res.Finished = true, true
+	return res, nil
+}
+
+// sameInputs refuses to go on from a checkpoint of other partitions.
+func sameInputs(g *engine.Graph, snap *engine.Snapshot) error {
+	for _, p := range snap.Partitions {
+		found := false
+		for i := range g.Sources {
+			s := &g.Sources[i]
+			found = found || s.Name == p.Source && slices.ContainsFunc(s.Partitions, func(q engine.Partition) bool { return q.Name() == p.Name })
+		}
+		if !found {
+			return fmt.Errorf("the checkpoint read %s of source %s, which this run does not; give the same input, or an empty checkpoint folder", p.Name, p.Source)
+		}
+	}
+	return nil
+}
+
+// lock keeps other runs from a checkpoint folder.
+func lock(dir string) (func(), error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, explain(dir, err)
+	}
+	path := filepath.Join(dir, "lock")
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return nil, explain(dir, err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("the checkpoint folder %s is in use by another run; wait for it, or give this one a folder of its own", dir)
+	}
+	return func() { f.Close() }, nil
+}
+
+func explain(dir string, err error) error {
+	text := file.Explain("write checkpoints into", dir, err)
+	if strings.Contains(err.Error(), "manifest") || strings.Contains(err.Error(), "state of step") {
+		return fmt.Errorf("%w (%v)", text, err)
+	}
+	return text
+}
