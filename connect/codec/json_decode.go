@@ -1,9 +1,11 @@
 package codec
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
+	"math/bits"
 	"strconv"
 	"unicode/utf8"
 	"unsafe"
@@ -16,51 +18,93 @@ import (
 )
 
 // jsonDecoder reads one JSON object an event. The library was chosen by measurement among well-kept
-// ones (docs/speed.md, "JSON decoder"): it checks the grammar and does not allocate.
+// ones (docs/speed.md, "JSON decoder"): it checks the grammar and does not allocate. What is usual,
+// a member that looks like its field, is read by the shortest way; the rest goes through value.
 type jsonDecoder struct {
-	fields Fields
-	root   *branch
-	dec    *jx.Decoder
-	line   []byte
-	batch  *row.Batch
-	row    int
-	seen   int // fields set in this row
+	fields  []jsonField
+	root    *branch
+	members []*member // those with a field
+	dec     *jx.Decoder
+	line    []byte
+	batch   *row.Batch
+	row     int
+	seen    int // fields set in this row
+
+	strict bool // texts are checked one by one, since the chunk holds some that are not UTF-8
+	slow   bool // the line is read again, since a number was not what it looked like
 
 	fault     bool // the first fault of this row that is not of the grammar
 	reason    string
 	faultText string
 }
 
+// jsonField is a field with what decides its way.
+type jsonField struct {
+	Field
+	text  bool // takes JSON strings
+	whole bool // takes whole numbers
+}
+
 // branch is one object of the fields' paths.
 type branch struct {
-	d     *jsonDecoder
-	names []string
-	leaf  []int // field number, or -1
-	inner []*branch
-	index map[string]int
-	next  int // the name that is likely to come next: events of a source mostly look alike
-	visit func(*jx.Decoder, []byte) error
+	d       *jsonDecoder
+	members []member
+	index   map[string]int
+	next    int // the member that is likely to come next: events of a source mostly look alike
+	visit   func(*jx.Decoder, []byte) error
 }
+
+// member is a name within an object: a field, an inner object, or both.
+type member struct {
+	name  string
+	field int // -1 for none
+	inner *branch
+	way   way
+	parse Parse
+	col   *row.Column // of the batch at hand
+}
+
+// way is the short way for a member.
+type way uint8
+
+const (
+	noWay way = iota
+	stringWay
+	doubleWay
+	wholeWay
+)
 
 // NewJSONDecoder makes a decoder of JSON objects.
 func NewJSONDecoder(fields Fields) engine.Decoder {
-	d := &jsonDecoder{fields: fields, dec: jx.DecodeBytes(nil)}
+	d := &jsonDecoder{dec: jx.DecodeBytes(nil)}
 	d.root = d.newBranch()
 	for i, f := range fields {
+		whole := f.Kind == row.Int || f.Kind == row.Timestamp && f.Parse != RFC3339
+		d.fields = append(d.fields, jsonField{Field: f, whole: whole, text: !whole && f.Kind != row.Double && f.Kind != row.Bool})
 		at := f.At
 		if len(at) == 0 {
 			at = []string{f.Name}
 		}
 		b := d.root
 		for _, name := range at[:len(at)-1] {
-			k := b.add(name)
-			if b.inner[k] == nil {
-				b.inner[k] = d.newBranch()
+			m := b.add(name)
+			if b.members[m].inner == nil {
+				b.members[m].inner = d.newBranch()
 			}
-			b = b.inner[k]
+			b = b.members[m].inner
 		}
-		b.leaf[b.add(at[len(at)-1])] = i
+		m := &b.members[b.add(at[len(at)-1])]
+		m.field, m.parse = i, f.Parse
+		switch {
+		case f.Kind == row.String:
+			m.way = stringWay
+		case f.Kind == row.Double:
+			m.way = doubleWay
+		case whole:
+			m.way = wholeWay
+		}
 	}
+	d.collect(d.root)
 	return d
 }
 
@@ -74,27 +118,73 @@ func (b *branch) add(name string) int {
 	if k, ok := b.index[name]; ok {
 		return k
 	}
-	b.index[name] = len(b.names)
-	b.names, b.leaf, b.inner = append(b.names, name), append(b.leaf, -1), append(b.inner, nil)
-	return len(b.names) - 1
+	b.index[name] = len(b.members)
+	b.members = append(b.members, member{name: name, field: -1})
+	return len(b.members) - 1
+}
+
+func (d *jsonDecoder) collect(b *branch) {
+	for i := range b.members {
+		m := &b.members[i]
+		if m.field >= 0 {
+			d.members = append(d.members, m)
+		}
+		if m.inner != nil {
+			m.way = noWay
+			d.collect(m.inner)
+		}
+	}
 }
 
 func (d *jsonDecoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
+	before := len(rejects)
+	d.strict = false
+	rejects = d.decode(c, b, rejects)
+	for i := range d.fields {
+		if d.fields[i].Kind == row.String && !allUTF8(b.Cols[i], b.N) {
+			b.Reset()
+			d.strict = true
+			return d.decode(c, b, rejects[:before])
+		}
+	}
+	return rejects
+}
+
+// allUTF8 checks the texts of a whole column at once: their bytes together, and that none begins
+// within a character.
+func allUTF8(c *row.Column, n int) bool {
+	if !utf8.Valid(c.Data) {
+		return false
+	}
+	for i := range n {
+		if at := c.Off[i]; at < c.Off[i+1] && !utf8.RuneStart(c.Data[at]) {
+			return false
+		}
+	}
+	return true
+}
+
+func (d *jsonDecoder) decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
 	d.batch = b
+	for _, m := range d.members {
+		m.col = b.Cols[m.field]
+	}
 	for i := range c.Starts {
 		d.line = c.Raw[c.Starts[i]:c.Ends[i]]
-		d.row, d.seen, d.fault = b.N, 0, false
-		if err := d.object(); err != nil {
+		d.row, d.seen, d.fault, d.slow = b.N, 0, false, false
+		err := d.object()
+		if err != nil && errors.Is(err, errAgain) {
+			d.cutBack()
+			d.seen, d.fault, d.slow = 0, false, true
+			err = d.object()
+		}
+		if err != nil {
 			d.reason, d.faultText, d.fault = step.Malformed, "no JSON object: "+cause(err), true
 		} else if d.seen < len(d.fields) && !d.fault {
 			d.fillMissing()
 		}
 		if d.fault {
-			for _, col := range b.Cols[:len(d.fields)] {
-				if col.Len() > d.row {
-					col.Truncate(d.row)
-				}
-			}
+			d.cutBack()
 			rejects = append(rejects, step.Reject{Index: uint16(i), Row: -1, Reason: d.reason, Message: d.faultText})
 			continue
 		}
@@ -104,7 +194,19 @@ func (d *jsonDecoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Rejec
 	return rejects
 }
 
-var errAfter = errors.New("more text after the object")
+// cutBack drops what the columns took of the row at hand.
+func (d *jsonDecoder) cutBack() {
+	for _, col := range d.batch.Cols[:len(d.fields)] {
+		if col.Len() > d.row {
+			col.Truncate(d.row)
+		}
+	}
+}
+
+var (
+	errAfter = errors.New("more text after the object")
+	errAgain = errors.New("the line must be read the slow way")
+)
 
 func (d *jsonDecoder) object() error {
 	d.dec.ResetBytes(d.line)
@@ -151,28 +253,121 @@ func (d *jsonDecoder) setFault(reason, message string) {
 // field takes one member of an object.
 func (b *branch) field(dec *jx.Decoder, key []byte) error {
 	k := b.next
-	if k >= len(b.names) || string(key) != b.names[k] {
+	if uint(k) >= uint(len(b.members)) {
+		k = 0
+	}
+	m := &b.members[k]
+	if string(key) != m.name {
 		var ok bool
 		if k, ok = b.index[string(key)]; !ok {
 			return dec.Skip()
 		}
+		m = &b.members[k]
 	}
 	b.next = k + 1
-	if b.next == len(b.names) {
-		b.next = 0
+	d := b.d
+	text := d.after(key)
+	if len(text) < window || d.slow {
+		return b.value(dec, m, text)
 	}
-	if in := b.inner[k]; in != nil && dec.Next() == jx.Object {
-		return dec.ObjBytes(in.visit)
+	switch c := m.col; m.way {
+	case stringWay:
+		if text[0] != '"' || len(c.Off) != d.row+1 || d.strict {
+			break
+		}
+		s, err := dec.StrBytes()
+		if err != nil {
+			return err
+		}
+		c.AppendBytes(s)
+		d.seen++
+		return nil
+	case doubleWay:
+		if numberStart(text[0]) && len(c.F) == d.row && shortNumber(text) {
+			v, err := dec.Float64()
+			if err != nil {
+				return err
+			}
+			c.F = append(c.F, v)
+			d.seen++
+			return nil
+		}
+	case wholeWay:
+		if text[0]-'0' > 9 || len(c.I) != d.row {
+			break
+		}
+		v, err := dec.Int64()
+		if err != nil {
+			return errAgain
+		}
+		if numeric[text[digits(uint64(v))]] {
+			return errAgain // a fraction or exponent follows
+		}
+		if m.parse == EpochMS && v < 1<<53 {
+			v *= 1000
+		} else if m.parse != RFC3339 {
+			us, ok := m.parse.epoch(v)
+			if !ok {
+				return errAgain
+			}
+			v = us
+		}
+		c.I = append(c.I, v)
+		d.seen++
+		return nil
 	}
-	if b.leaf[k] < 0 {
-		return dec.Skip()
-	}
-	return b.d.value(dec, b.leaf[k], key)
+	return b.value(dec, m, text)
 }
 
-// value appends a member's value to its column, or notes the fault and passes over it.
-func (d *jsonDecoder) value(dec *jx.Decoder, at int, key []byte) error {
-	f, c := &d.fields[at], d.batch.Cols[at]
+// digits gives how many decimal digits v has.
+func digits(v uint64) int {
+	n := bits.Len64(v) * 1233 >> 12 // log10(2)
+	if v >= powers[n] {
+		n++
+	}
+	return max(n, 1)
+}
+
+var powers = func() (t [20]uint64) {
+	t[0] = 1
+	for i := 1; i < len(t); i++ {
+		t[i] = t[i-1] * 10
+	}
+	return t
+}()
+
+func numberStart(b byte) bool { return b-'0' <= 9 || b == '-' }
+
+// window is how many bytes from a value on are looked at together.
+const window = exactDigits + 8
+
+// exactDigits is how long a number's text may be for the library's conversion to be exact: 15 digits
+// and a point. Its result is off in the last place beyond that, and wrong beyond 19 digits.
+const exactDigits = 16
+
+// shortNumber says whether the number that text begins with is at most exactDigits long: whether a
+// comma or closing brace stands among the bytes after its first, eight bytes at a time.
+func shortNumber(text []byte) bool {
+	return ends(binary.LittleEndian.Uint64(text[1:]))|ends(binary.LittleEndian.Uint64(text[9:])) != 0
+}
+
+// ends is not zero when one of eight bytes is a comma or closing brace.
+func ends(w uint64) uint64 {
+	const ones, tops = 0x0101010101010101, 0x8080808080808080
+	comma, brace := w^(ones*','), w^(ones*'}')
+	return ((comma-ones)&^comma | (brace-ones)&^brace) & tops
+}
+
+// value takes any value: it appends it to its column, or notes the fault and passes over it.
+func (b *branch) value(dec *jx.Decoder, m *member, text []byte) error {
+	d := b.d
+	if m.inner != nil && dec.Next() == jx.Object {
+		return dec.ObjBytes(m.inner.visit)
+	}
+	if m.field < 0 {
+		return dec.Skip()
+	}
+	f, c := &d.fields[m.field], m.col
 	if c.Len() > d.row { // a name that stands twice: the last one counts
 		c.Truncate(d.row)
 		d.seen--
@@ -180,25 +375,23 @@ func (d *jsonDecoder) value(dec *jx.Decoder, at int, key []byte) error {
 	switch t := dec.Next(); {
 	case t == jx.Null:
 		return dec.Null() // like missing
-	case t == jx.String && f.Kind != row.Int && f.Kind != row.Double && f.Kind != row.Bool && !(f.Kind == row.Timestamp && f.Parse != RFC3339):
+	case t == jx.String && f.text:
 		s, err := dec.StrBytes()
 		if err != nil {
 			return err
 		}
-		if !utf8.Valid(s) {
+		if d.strict && !utf8.Valid(s) {
 			d.setFault(step.Malformed, fmt.Sprintf("field %s is not UTF-8", f.Name))
 			return nil
 		}
 		if f.Kind == row.String {
 			c.AppendBytes(s)
 		} else if !f.set(c, s) {
-			d.setFault(wrongType(f, strconv.Quote(string(s))))
+			d.setFault(wrongType(&f.Field, strconv.Quote(string(s))))
 			return nil
 		}
-	case t == jx.Number && f.Kind == row.Double:
-		return d.double(dec, f, c, key)
-	case t == jx.Number && (f.Kind == row.Int || (f.Kind == row.Timestamp && f.Parse != RFC3339)):
-		return d.whole(dec, f, c, key)
+	case t == jx.Number && (f.Kind == row.Double || f.whole):
+		return d.number(dec, f, c, text)
 	case t == jx.Bool && f.Kind == row.Bool:
 		v, err := dec.Bool()
 		if err != nil {
@@ -210,28 +403,16 @@ func (d *jsonDecoder) value(dec *jx.Decoder, at int, key []byte) error {
 		if err != nil {
 			return err
 		}
-		d.setFault(wrongType(f, string(raw)))
+		d.setFault(wrongType(&f.Field, string(raw)))
 		return nil
 	}
 	d.seen++
 	return nil
 }
 
-// double reads a number. The library's own conversion is exact only up to 15 digits, and wrong
-// beyond 19, so longer texts go to strconv.
-func (d *jsonDecoder) double(dec *jx.Decoder, f *Field, c *row.Column, key []byte) error {
-	text := d.numberAfter(key)
-	if len(text) > 0 && len(text) <= 16 {
-		v, err := dec.Float64()
-		if err == nil && v-v == 0 {
-			c.AppendDouble(v)
-			d.seen++
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-	} else if len(text) > 0 {
+// number reads a number by its text; the library checks its grammar.
+func (d *jsonDecoder) number(dec *jx.Decoder, f *jsonField, c *row.Column, text []byte) error {
+	if text = numberAt(text); len(text) > 0 {
 		if err := dec.Skip(); err != nil {
 			return err
 		}
@@ -242,85 +423,53 @@ func (d *jsonDecoder) double(dec *jx.Decoder, f *Field, c *row.Column, key []byt
 		}
 		text = n
 	}
-	v, err := strconv.ParseFloat(unsafe.String(unsafe.SliceData(text), len(text)), 64)
-	if err != nil || v-v != 0 {
-		d.setFault(wrongType(f, string(text)))
-		return nil
-	}
-	c.AppendDouble(v)
-	d.seen++
-	return nil
-}
-
-// whole reads a number that must be a whole one.
-func (d *jsonDecoder) whole(dec *jx.Decoder, f *Field, c *row.Column, key []byte) error {
-	text := d.numberAfter(key)
-	if len(text) == 0 {
-		n, err := dec.Num()
-		if err != nil {
-			return err
-		}
-		text = n
-	} else if len(text) <= 18 && digitsOnly(text) {
-		v, err := dec.Int64()
-		if err != nil {
-			return err
-		}
-		return d.putWhole(f, c, v, text)
-	} else if err := dec.Skip(); err != nil {
-		return err
-	}
-	v, ok := wholeNumber(string(text))
-	if !ok {
-		d.setFault(wrongType(f, string(text)))
-		return nil
-	}
-	return d.putWhole(f, c, v, text)
-}
-
-func (d *jsonDecoder) putWhole(f *Field, c *row.Column, v int64, text []byte) error {
-	if f.Kind == row.Timestamp {
-		us, ok := f.Parse.epoch(v)
-		if !ok {
-			d.setFault(wrongType(f, string(text)))
+	if f.Kind == row.Double {
+		v, err := strconv.ParseFloat(unsafe.String(unsafe.SliceData(text), len(text)), 64)
+		if err != nil || v-v != 0 {
+			d.setFault(wrongType(&f.Field, string(text)))
 			return nil
 		}
-		v = us
+		c.AppendDouble(v)
+		d.seen++
+		return nil
+	}
+	v, ok := wholeNumber(string(text))
+	if ok && f.Kind == row.Timestamp {
+		v, ok = f.Parse.epoch(v)
+	}
+	if !ok {
+		d.setFault(wrongType(&f.Field, string(text)))
+		return nil
 	}
 	c.AppendInt(v)
 	d.seen++
 	return nil
 }
 
-func digitsOnly(text []byte) bool {
-	for i, b := range text {
-		if (b < '0' || b > '9') && (b != '-' || i > 0) {
-			return false
-		}
-	}
-	return true
-}
-
-// numberAfter gives the text of the number that follows a key, found by the key's place in the
-// line; nil when the key was escaped and is a copy.
-func (d *jsonDecoder) numberAfter(key []byte) []byte {
+// after gives the text from the value that follows a key, found by the key's place in the line; nil
+// when the key was escaped and is a copy, or white space follows it. It may reach past the line.
+func (d *jsonDecoder) after(key []byte) []byte {
 	p := cap(d.line) - cap(key)
-	if p < 0 || len(key) == 0 || p+len(key) >= len(d.line) || &d.line[p] != &key[0] {
+	from := p + len(key) + 2 // past the closing quote and the colon
+	if p < 0 || len(key) == 0 || from >= len(d.line) || &d.line[p] != &key[0] || d.line[from-1] != ':' {
 		return nil
 	}
-	rest := d.line[p+len(key)+1:] // past the closing quote
+	return d.line[from:cap(d.line)]
+}
+
+// numeric marks the bytes that numbers are written with.
+var numeric = func() (t [256]bool) {
+	for _, b := range []byte("0123456789.-+eE") {
+		t[b] = true
+	}
+	return t
+}()
+
+// numberAt gives the number that text begins with.
+func numberAt(text []byte) []byte {
 	i := 0
-	for i < len(rest) && (rest[i] == ' ' || rest[i] == '\t' || rest[i] == ':') {
+	for i < len(text) && numeric[text[i]] {
 		i++
 	}
-	from := i
-	for i < len(rest) {
-		switch b := rest[i]; {
-		case b >= '0' && b <= '9', b == '.', b == '-', b == '+', b == 'e', b == 'E':
-			i++
-			continue
-		}
-		break
-	}
-	return rest[from:i]
+	return text[:i]
 }

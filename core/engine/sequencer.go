@@ -175,7 +175,7 @@ func (e *run) take(t *turn) {
 	e.turns++
 	events := len(t.chunk.Starts)
 	if s.Timed() {
-		t.marks, p.greatest = runningMarks(t.marks[:0], t.batch, p.greatest, s.Margin, e.stood[p.source], e.floor(p))
+		t.marks, p.greatest = RunningMarks(t.marks[:0], t.batch, p.greatest, s.Margin, e.stood[p.source], e.floor(p))
 		if p.greatest > row.MinTime {
 			p.w = max(p.w, p.greatest.Minus(s.Margin))
 		}
@@ -199,10 +199,10 @@ func (e *run) take(t *turn) {
 	e.toLanes(t)
 }
 
-// runningMarks gives the watermark of the source that stood before each row of a turn: the least of
+// RunningMarks gives the watermark of the source that stood before each row of a turn: the least of
 // the partition's own running one and the other partitions' (floor), never below what stood before
 // the turn. It also gives the greatest event time read so far.
-func runningMarks(marks []row.Time, b *row.Batch, greatest row.Time, margin time.Duration, stood, floor row.Time) ([]row.Time, row.Time) {
+func RunningMarks(marks []row.Time, b *row.Batch, greatest row.Time, margin time.Duration, stood, floor row.Time) ([]row.Time, row.Time) {
 	w := max(stood, min(floor, greatest.Minus(margin)))
 	for _, t := range b.Times {
 		marks = append(marks, w)

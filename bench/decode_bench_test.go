@@ -1,0 +1,62 @@
+package main
+
+import (
+	"testing"
+
+	"github.com/go-faster/jx"
+
+	"undertide/bench/floor"
+	"undertide/connect/codec"
+	"undertide/core/engine"
+	"undertide/core/row"
+	"undertide/job"
+)
+
+// chunkOf makes a turn of readings.
+func chunkOf(tb testing.TB) (*engine.Chunk, *job.Job) {
+	tb.Helper()
+	w := &workloads[1]
+	j, err := w.load("x", "y")
+	if err != nil {
+		tb.Fatal(err)
+	}
+	c := &engine.Chunk{}
+	for len(c.Starts) < row.MaxRows {
+		c.Starts = append(c.Starts, uint32(len(c.Raw)))
+		c.Raw = append(c.Raw, `{"gauge":"G123","level_m":3.217,"battery_v":12.41,"seq":1234567,"read_at":1767225600123}`...)
+		c.Ends = append(c.Ends, uint32(len(c.Raw)))
+		c.Raw = append(c.Raw, '\n')
+	}
+	return c, j
+}
+
+func BenchmarkDecoder(b *testing.B) {
+	c, j := chunkOf(b)
+	var fields codec.Fields
+	for _, f := range j.Sources[0].Fields {
+		fields = append(fields, codec.Field{Name: f.Name, Kind: f.Kind, Parse: codec.ParseNames[f.Parse]})
+	}
+	d := codec.NewJSONDecoder(fields)
+	batch := row.NewBatch(j.Sources[0].Schema)
+	b.ReportAllocs()
+	for b.Loop() {
+		batch.Reset()
+		d.Decode(c, batch, nil)
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/row.MaxRows, "ns/row")
+}
+
+func BenchmarkDecoderFloor(b *testing.B) {
+	c, _ := chunkOf(b)
+	d := jx.DecodeBytes(nil)
+	var e floor.Event
+	var key []byte
+	for b.Loop() {
+		for i := range c.Starts {
+			if err := floor.Decode(d, c.Event(i), &e, &key); err != nil {
+				b.Fatal(err)
+			}
+		}
+	}
+	b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N)/row.MaxRows, "ns/row")
+}

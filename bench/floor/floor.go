@@ -1,0 +1,220 @@
+// Package floor holds the hand-written loops that the engine is compared with: the shortest Go that
+// does the same job with the same JSON decoder, for one thread, without lateness, rejects,
+// checkpoints or figures (docs/speed.md).
+package floor
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"strconv"
+	"time"
+
+	"github.com/go-faster/jx"
+)
+
+// Event is one reading of the benchmarks' stream.
+type Event struct {
+	Gauge          string
+	Level, Battery float64
+	Seq, ReadAt    int64 // epoch ms
+}
+
+// Decode reads an event; key points into line.
+func Decode(d *jx.Decoder, line []byte, e *Event, key *[]byte) error {
+	d.ResetBytes(line)
+	return d.ObjBytes(func(d *jx.Decoder, k []byte) (err error) {
+		switch string(k) {
+		case "gauge":
+			*key, err = d.StrBytes()
+		case "level_m":
+			e.Level, err = d.Float64()
+		case "battery_v":
+			e.Battery, err = d.Float64()
+		case "seq":
+			e.Seq, err = d.Int64()
+		case "read_at":
+			e.ReadAt, err = d.Int64()
+		default:
+			err = d.Skip()
+		}
+		return err
+	})
+}
+
+// Lines calls f for each line of r.
+func Lines(r io.Reader, f func([]byte) error) error {
+	s := bufio.NewScanner(r)
+	s.Buffer(make([]byte, 1<<20), 1<<20)
+	for s.Scan() {
+		if err := f(s.Bytes()); err != nil {
+			return err
+		}
+	}
+	return s.Err()
+}
+
+// acc is what the tumbling workload keeps for a key.
+type acc struct {
+	n        int64
+	sum      float64
+	greatest float64
+}
+
+// Tumbling keeps count, mean and greatest of a key's levels in windows of size ms, with a margin.
+type Tumbling struct {
+	Size, Margin int64
+	windows      map[int64]map[string]*acc
+	current      map[string]*acc
+	start        int64
+	greatest     int64
+	nextEnd      int64
+	Out          *bufio.Writer
+	Rows         int64
+	buf          []byte
+}
+
+// NewTumbling makes an empty one.
+func NewTumbling(size, margin int64, out *bufio.Writer) *Tumbling {
+	return &Tumbling{Size: size, Margin: margin, windows: map[int64]map[string]*acc{}, start: -1, nextEnd: 1 << 62, Out: out}
+}
+
+// Add takes one row.
+func (t *Tumbling) Add(key []byte, level float64, at int64) {
+	if at > t.greatest {
+		t.greatest = at
+		if at-t.Margin >= t.nextEnd {
+			t.close(at - t.Margin)
+		}
+	}
+	start := at - at%t.Size
+	if start != t.start {
+		t.start = start
+		t.current = t.windows[start]
+		if t.current == nil {
+			t.current = map[string]*acc{}
+			t.windows[start] = t.current
+			t.nextEnd = min(t.nextEnd, start+t.Size)
+		}
+	}
+	a := t.current[string(key)]
+	if a == nil {
+		a = &acc{greatest: level}
+		t.current[string(key)] = a
+	}
+	a.n++
+	a.sum += level
+	a.greatest = max(a.greatest, level)
+}
+
+func (t *Tumbling) close(mark int64) {
+	t.nextEnd = 1 << 62
+	for start, keys := range t.windows {
+		if start+t.Size > mark {
+			t.nextEnd = min(t.nextEnd, start+t.Size)
+			continue
+		}
+		for k, a := range keys {
+			t.Rows++
+			if t.Out != nil {
+				t.write(k, start, a)
+			}
+		}
+		delete(t.windows, start)
+		if start == t.start {
+			t.start = -1
+		}
+	}
+}
+
+// Finish closes everything.
+func (t *Tumbling) Finish() { t.close(1 << 62) }
+
+func (t *Tumbling) write(key string, start int64, a *acc) {
+	b := append(t.buf[:0], `{"gauge":`...)
+	b = strconv.AppendQuote(b, key)
+	b = append(b, `,"window_start":"`...)
+	b = time.UnixMilli(start).UTC().AppendFormat(b, time.RFC3339)
+	b = append(b, `","window_end":"`...)
+	b = time.UnixMilli(start+t.Size).UTC().AppendFormat(b, time.RFC3339)
+	b = append(b, `","n":`...)
+	b = strconv.AppendInt(b, a.n, 10)
+	b = append(b, `,"mean_m":`...)
+	b = strconv.AppendFloat(b, a.sum/float64(a.n), 'f', -1, 64)
+	b = append(b, `,"greatest_m":`...)
+	b = strconv.AppendFloat(b, a.greatest, 'f', -1, 64)
+	b = append(b, "}\n"...)
+	t.buf = b
+	if _, err := t.Out.Write(b); err != nil {
+		panic(fmt.Sprint("write: ", err))
+	}
+}
+
+// Counts counts rows by key in one window that never closes before the end.
+type Counts struct {
+	m    map[string]*int64
+	Rows int64
+	Out  *bufio.Writer
+}
+
+// NewCounts makes an empty one.
+func NewCounts(out *bufio.Writer) *Counts { return &Counts{m: map[string]*int64{}, Out: out} }
+
+// Add takes one row.
+func (c *Counts) Add(key []byte) {
+	n := c.m[string(key)]
+	if n == nil {
+		n = new(int64)
+		c.m[string(key)] = n
+	}
+	*n++
+}
+
+// Finish publishes all keys.
+func (c *Counts) Finish() {
+	var b []byte
+	for k, n := range c.m {
+		c.Rows++
+		if c.Out == nil {
+			continue
+		}
+		b = append(b[:0], `{"gauge":`...)
+		b = strconv.AppendQuote(b, k)
+		b = append(b, `,"window_start":"2026-01-01T00:00:00Z","window_end":"2026-12-31T00:00:00Z","n":`...)
+		b = strconv.AppendInt(b, *n, 10)
+		b = append(b, "}\n"...)
+		if _, err := c.Out.Write(b); err != nil {
+			panic(fmt.Sprint("write: ", err))
+		}
+	}
+}
+
+// Filter is the filter and compute workload's row: four expressions.
+func Filter(level, battery float64, seq int64) (cm, drop float64, even bool, ok bool) {
+	if !(level > 1.0 && battery > 11.5) {
+		return 0, 0, false, false
+	}
+	cm = level * 100
+	return cm, 12.6 - battery, seq%2 == 0, true
+}
+
+// AppendFiltered writes such a row as JSON.
+func AppendFiltered(b, key []byte, level, battery float64, seq, at int64, cm, drop float64, even bool) []byte {
+	b = append(b, `{"gauge":`...)
+	b = strconv.AppendQuote(b, string(key))
+	b = append(b, `,"level_m":`...)
+	b = strconv.AppendFloat(b, level, 'f', -1, 64)
+	b = append(b, `,"battery_v":`...)
+	b = strconv.AppendFloat(b, battery, 'f', -1, 64)
+	b = append(b, `,"seq":`...)
+	b = strconv.AppendInt(b, seq, 10)
+	b = append(b, `,"read_at":"`...)
+	b = time.UnixMilli(at).UTC().AppendFormat(b, "2006-01-02T15:04:05.999Z07:00")
+	b = append(b, `","cm":`...)
+	b = strconv.AppendFloat(b, cm, 'f', -1, 64)
+	b = append(b, `,"drop_v":`...)
+	b = strconv.AppendFloat(b, drop, 'f', -1, 64)
+	b = append(b, `,"even":`...)
+	b = strconv.AppendBool(b, even)
+	return append(b, "}\n"...)
+}

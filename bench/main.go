@@ -1,0 +1,156 @@
+// Command bench compares the engine with the hand-written loops of bench/floor: every workload of
+// docs/speed.md in a process of its own, alternating, and prints a table of ratios. It is no test and
+// never fails by time.
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"runtime/pprof"
+	"slices"
+	"strings"
+	"time"
+)
+
+func main() {
+	dir := flag.String("data", "bench/data", "folder for the made-up inputs")
+	rounds := flag.Int("rounds", 5, "how often each is run")
+	only := flag.String("only", "", "run only workloads whose name contains this")
+	one := flag.String("child", "", "run one measurement: WORKLOAD/KIND")
+	lanes := flag.Int("lanes", 1, "with -child")
+	profile := flag.String("profile", "", "with -child: write a CPU profile to this file")
+	flag.Parse()
+	if err := os.MkdirAll(*dir, 0o755); err != nil {
+		fail(err)
+	}
+	if *profile != "" {
+		f, err := os.Create(*profile)
+		if err != nil {
+			fail(err)
+		}
+		if err := pprof.StartCPUProfile(f); err != nil {
+			fail(err)
+		}
+		defer pprof.StopCPUProfile()
+	}
+	if *one != "" {
+		name, kind, _ := strings.Cut(*one, "/")
+		for i := range workloads {
+			if workloads[i].name == name {
+				m, err := workloads[i].child(kind, *dir, *lanes)
+				if err != nil {
+					fail(err)
+				}
+				if err := json.NewEncoder(os.Stdout).Encode(m); err != nil {
+					fail(err)
+				}
+			}
+		}
+		return
+	}
+	table(*dir, *only, *rounds)
+}
+
+func fail(err error) {
+	fmt.Fprintln(os.Stderr, err)
+	os.Exit(1)
+}
+
+// start runs a child; procs is GOMAXPROCS.
+func start(dir, name, kind string, procs int) func() measure {
+	self, err := os.Executable()
+	if err != nil {
+		fail(err)
+	}
+	c := exec.Command(self, "-data", dir, "-child", name+"/"+kind, "-lanes", fmt.Sprint(procs))
+	c.Env = append(os.Environ(), fmt.Sprintf("GOMAXPROCS=%d", procs))
+	c.Stderr = os.Stderr
+	out, err := c.StdoutPipe()
+	if err != nil {
+		fail(err)
+	}
+	if err := c.Start(); err != nil {
+		fail(err)
+	}
+	return func() measure {
+		var m measure
+		if err := json.NewDecoder(out).Decode(&m); err != nil {
+			fail(fmt.Errorf("%s %s: %w", name, kind, err))
+		}
+		if err := c.Wait(); err != nil {
+			fail(err)
+		}
+		return m
+	}
+}
+
+func table(dir, only string, rounds int) {
+	for i := range workloads {
+		if _, err := workloads[i].input(dir); err != nil {
+			fail(err)
+		}
+	}
+	scale := calibrate(dir, rounds)
+	fmt.Printf("Two floor loops at once do %.2f times the work of one", scale)
+	if scale < 1.7 {
+		fmt.Print(": NOISY, below 1.7")
+	}
+	fmt.Printf(". %s, %d rounds.\n\n", time.Now().UTC().Format("2006-01-02"), rounds)
+	fmt.Println("| workload | from | rows/s | ns/row | of the floor (median, range) | allocations/row | peak MiB (floor) |")
+	fmt.Println("|---|---|---|---|---|---|---|")
+	for i := range workloads {
+		w := &workloads[i]
+		if !strings.Contains(w.name, only) {
+			continue
+		}
+		for _, from := range []string{"text", "core"} {
+			if from == "core" && w.floorCore == nil {
+				continue
+			}
+			line(dir, w, from, rounds, scale)
+		}
+	}
+}
+
+// calibrate measures how two independent floor loops scale on two cores.
+func calibrate(dir string, rounds int) float64 {
+	var ratios []float64
+	for range rounds {
+		one := start(dir, "tumbling", "text-floor", 1)().Seconds
+		a, b := start(dir, "tumbling", "text-floor", 1), start(dir, "tumbling", "text-floor", 1)
+		ratios = append(ratios, 2*one/max(a().Seconds, b().Seconds))
+	}
+	return median(ratios)
+}
+
+func line(dir string, w *workload, from string, rounds int, scale float64) {
+	var floors, engines, ratios, lanes []float64
+	var last, lastFloor measure
+	for range rounds {
+		lastFloor = start(dir, w.name, from+"-floor", 1)()
+		last = start(dir, w.name, from+"-engine", 1)()
+		floors, engines = append(floors, lastFloor.Seconds), append(engines, last.Seconds)
+		ratios = append(ratios, lastFloor.Seconds/last.Seconds)
+		if from == "text" {
+			lanes = append(lanes, last.Seconds/start(dir, w.name, from+"-engine", 2)().Seconds)
+		}
+	}
+	e := median(engines)
+	fmt.Printf("| %s | %s | %.0f | %.0f | %s | %.4f | %d (%d) |\n", w.name, map[string]string{"text": "NDJSON", "core": "ready batches"}[from],
+		float64(w.rows)/e, e*1e9/float64(w.rows), spread(ratios), last.Allocs, last.Peak>>20, lastFloor.Peak>>20)
+	if from == "text" {
+		fmt.Printf("| %s, two lanes | NDJSON | | | %s x one lane; %.2f calibrated | | |\n", w.name, spread(lanes), median(lanes)/scale*2)
+	}
+}
+
+func median(v []float64) float64 {
+	s := slices.Sorted(slices.Values(v))
+	return s[len(s)/2]
+}
+
+func spread(v []float64) string {
+	return fmt.Sprintf("%.2f (%.2f to %.2f)", median(v), slices.Min(v), slices.Max(v))
+}

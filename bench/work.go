@@ -1,0 +1,411 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-faster/jx"
+
+	"undertide/bench/floor"
+	"undertide/connect/codec"
+	"undertide/core/engine"
+	"undertide/core/row"
+	"undertide/core/step"
+	"undertide/job"
+	"undertide/run"
+)
+
+// workload is one line of the table: its input, its document, and its floor.
+type workload struct {
+	name string
+	rows int
+	keys int
+	span time.Duration // of the input's event times
+	text string        // the document's steps and sinks
+	// floors: from text and from ready batches.
+	floorText func(path, out string) error
+	floorCore func(batches []*row.Batch) int64
+}
+
+const (
+	hour   = int64(time.Hour / time.Millisecond)
+	margin = int64(10 * time.Second / time.Millisecond)
+)
+
+const head = `
+undertide: 1
+job: bench
+sources:
+  readings:
+    via: file
+    with: {path: %q}
+    fields:
+      gauge: string
+      level_m: double
+      battery_v: double
+      seq: int
+      read_at: {type: timestamp, parse: epoch_ms}
+    event_time: read_at
+    watermark: {margin: 10s, ahead: none}
+`
+
+var workloads = []workload{
+	{
+		name: "decode", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour,
+		text: `
+steps:
+  none: {from: readings, where: "false"}
+sinks:
+  out: {from: none, via: file, with: {path: %q}}
+`,
+		floorText: func(path, _ string) error {
+			return eachEvent(path, func([]byte, *floor.Event) {})
+		},
+	},
+	{
+		name: "tumbling", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour,
+		text: `
+steps:
+  hourly:
+    from: readings
+    key: [gauge]
+    window: {tumbling: 1h}
+    measures: {n: count(), mean_m: mean(level_m), greatest_m: max(level_m)}
+sinks:
+  out: {from: hourly, via: file, with: {path: %q}}
+`,
+		floorText: func(path, out string) error {
+			return toFile(out, func(w *bufio.Writer) error {
+				t := floor.NewTumbling(hour, margin, w)
+				err := eachEvent(path, func(key []byte, e *floor.Event) { t.Add(key, e.Level, e.ReadAt) })
+				t.Finish()
+				return err
+			})
+		},
+		floorCore: func(batches []*row.Batch) int64 {
+			t := floor.NewTumbling(hour, margin, nil)
+			for _, b := range batches {
+				levels, times := b.Cols[1].F, b.Times
+				for i := range b.N {
+					t.Add(b.Cols[0].Bytes(i), levels[i], int64(times[i])/1000)
+				}
+			}
+			t.Finish()
+			return t.Rows
+		},
+	},
+	{
+		name: "many keys", rows: 3_000_000, keys: 1_000_000, span: 20 * time.Hour,
+		text: `
+steps:
+  yearly:
+    from: readings
+    key: [gauge]
+    window: {tumbling: 365d}
+    measures: {n: count()}
+sinks:
+  out: {from: yearly, via: file, with: {path: %q}}
+`,
+		floorText: func(path, out string) error {
+			return toFile(out, func(w *bufio.Writer) error {
+				c := floor.NewCounts(w)
+				err := eachEvent(path, func(key []byte, _ *floor.Event) { c.Add(key) })
+				c.Finish()
+				return err
+			})
+		},
+		floorCore: func(batches []*row.Batch) int64 {
+			c := floor.NewCounts(nil)
+			for _, b := range batches {
+				for i := range b.N {
+					c.Add(b.Cols[0].Bytes(i))
+				}
+			}
+			c.Finish()
+			return c.Rows
+		},
+	},
+	{
+		name: "filter and compute", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour,
+		text: `
+steps:
+  strong:
+    from: readings
+    where: level_m > 1.0 && battery_v > 11.5
+    set:
+      cm: level_m * 100.0
+      drop_v: 12.6 - battery_v
+      even: seq % 2 == 0
+sinks:
+  out: {from: strong, via: file, with: {path: %q}}
+`,
+		floorText: func(path, out string) error {
+			return toFile(out, func(w *bufio.Writer) error {
+				var buf []byte
+				return eachEvent(path, func(key []byte, e *floor.Event) {
+					cm, drop, even, ok := floor.Filter(e.Level, e.Battery, e.Seq)
+					if ok {
+						buf = floor.AppendFiltered(buf[:0], key, e.Level, e.Battery, e.Seq, e.ReadAt, cm, drop, even)
+						w.Write(buf) // the error stays with the writer, whose Flush is checked
+					}
+				})
+			})
+		},
+		floorCore: func(batches []*row.Batch) int64 {
+			var n int64
+			var sum float64
+			for _, b := range batches {
+				levels, batteries, seqs := b.Cols[1].F, b.Cols[2].F, b.Cols[3].I
+				for i := range b.N {
+					cm, drop, even, ok := floor.Filter(levels[i], batteries[i], seqs[i])
+					if ok {
+						n++
+						sum += cm + drop
+						if even {
+							sum++
+						}
+					}
+				}
+			}
+			sink = sum
+			return n
+		},
+	},
+}
+
+var sink float64 // keeps the floor's results alive
+
+func eachEvent(path string, f func(key []byte, e *floor.Event)) error {
+	in, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	d := jx.DecodeBytes(nil)
+	var e floor.Event
+	var key []byte
+	return floor.Lines(in, func(line []byte) error {
+		if err := floor.Decode(d, line, &e, &key); err != nil {
+			return err
+		}
+		f(key, &e)
+		return nil
+	})
+}
+
+func toFile(path string, f func(w *bufio.Writer) error) error {
+	out, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	w := bufio.NewWriterSize(out, 256<<10)
+	if err := f(w); err != nil {
+		return err
+	}
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	return out.Close()
+}
+
+// input makes a workload's events once and keeps them.
+func (w *workload) input(dir string) (string, error) {
+	path := filepath.Join(dir, fmt.Sprintf("%d-%d-%d.ndjson", w.rows, w.keys, int(w.span.Hours())))
+	if _, err := os.Stat(path); err == nil {
+		return path, nil
+	}
+	fmt.Fprintf(os.Stderr, "making %s\n", path)
+	err := toFile(path+".part", func(out *bufio.Writer) error {
+		rnd := rand.New(rand.NewPCG(1, uint64(w.keys)))
+		var b []byte
+		start := time.Date(2026, 1, 2, 0, 0, 0, 0, time.UTC).UnixMilli()
+		gap := float64(w.span.Milliseconds()) / float64(w.rows)
+		for i := range w.rows {
+			at := start + int64(float64(i)*gap) - rnd.Int64N(5000) // a little out of order
+			b = append(b[:0], `{"gauge":"G`...)
+			b = strconv.AppendInt(b, rnd.Int64N(int64(w.keys)), 10)
+			b = append(b, `","level_m":`...)
+			b = strconv.AppendFloat(b, float64(rnd.IntN(5000))/1000, 'f', -1, 64)
+			b = append(b, `,"battery_v":`...)
+			b = strconv.AppendFloat(b, 11+float64(rnd.IntN(160))/100, 'f', -1, 64)
+			b = append(b, `,"seq":`...)
+			b = strconv.AppendInt(b, int64(i), 10)
+			b = append(b, `,"read_at":`...)
+			b = strconv.AppendInt(b, at, 10)
+			b = append(b, "}\n"...)
+			if _, err := out.Write(b); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	return path, os.Rename(path+".part", path)
+}
+
+func (w *workload) load(path, out string) (*job.Job, error) {
+	return job.Parse("bench.yaml", fmt.Sprintf(head, path)+strings.Replace(w.text, "%q", strconv.Quote(out), 1), job.Options{})
+}
+
+// engineText runs the workload from text to a file, as `undertide run` does.
+func (w *workload) engineText(path, out string, lanes int) error {
+	j, err := w.load(path, out)
+	if err != nil {
+		return err
+	}
+	res, err := run.Run(context.Background(), j, run.Options{Lanes: lanes})
+	if err == nil && !res.Finished {
+		err = fmt.Errorf("the run did not finish")
+	}
+	return err
+}
+
+// ready decodes the input into batches.
+func (w *workload) ready(path string) ([]*row.Batch, *job.Job, error) {
+	j, err := w.load(path, os.DevNull)
+	if err != nil {
+		return nil, nil, err
+	}
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	var fields codec.Fields
+	for _, f := range j.Sources[0].Fields {
+		fields = append(fields, codec.Field{Name: f.Name, Kind: f.Kind, Parse: codec.ParseNames[f.Parse]})
+	}
+	d := codec.NewJSONDecoder(fields)
+	var batches []*row.Batch
+	for len(text) > 0 {
+		var c engine.Chunk
+		c.Raw = text
+		at := 0
+		for len(c.Starts) < row.MaxRows && at < len(text) {
+			n := bytes.IndexByte(text[at:], '\n')
+			c.Starts, c.Ends = append(c.Starts, uint32(at)), append(c.Ends, uint32(at+n))
+			at += n + 1
+		}
+		b := row.NewBatch(j.Sources[0].Schema)
+		if rejects := d.Decode(&c, b, nil); len(rejects) > 0 {
+			return nil, nil, fmt.Errorf("the input has rejects: %v", rejects[0])
+		}
+		for _, t := range b.Cols[4].I {
+			b.Times = append(b.Times, row.Time(t))
+		}
+		batches = append(batches, b)
+		text = text[at:]
+	}
+	return batches, j, nil
+}
+
+// engineCore runs the workload's step over ready batches, as a worker and a lane do: keys, hashes,
+// arguments, running watermark, state, published rows; without queues, text and figures.
+func engineCore(batches []*row.Batch, j *job.Job) int64 {
+	s := &j.Steps[0]
+	var rows int64
+	var sel []uint16
+	if s.Stateless != nil {
+		r := s.Stateless.NewRun()
+		for _, b := range batches {
+			v := step.ViewOf(b, sel)
+			sel = v.Sel
+			out, _, _ := r.Run(v, nil)
+			rows += int64(len(out.Sel))
+		}
+		return rows
+	}
+	x := s.Window.NewExchange(1)
+	l := s.Window.NewLane()
+	emit := func(v step.View) { rows += int64(len(v.Sel)) }
+	var marks []row.Time
+	greatest := row.MinTime
+	for _, b := range batches {
+		v := step.ViewOf(b, sel)
+		sel = v.Sel
+		x.Fill(v, nil)
+		marks, greatest = engine.RunningMarks(marks[:0], b, greatest, j.Sources[0].Margin, row.MinTime, row.MaxTime)
+		l.Add(x, 0, marks)
+		l.Close(greatest.Minus(j.Sources[0].Margin), emit)
+	}
+	l.Close(row.MaxTime, emit)
+	return rows
+}
+
+// measure is what a child process reports.
+type measure struct {
+	Seconds float64
+	Rows    int
+	Allocs  float64 // per row
+	Peak    int64   // bytes resident
+}
+
+// child runs one kind of one workload and reports. kind: text-floor, text-engine, core-floor,
+// core-engine.
+func (w *workload) child(kind, dir string, lanes int) (measure, error) {
+	path, err := w.input(dir)
+	if err != nil {
+		return measure{}, err
+	}
+	out := filepath.Join(dir, "out-"+strconv.Itoa(os.Getpid()))
+	defer os.Remove(out)
+	var work func() error
+	switch kind {
+	case "text-floor":
+		work = func() error { return w.floorText(path, out) }
+	case "text-engine":
+		work = func() error { return w.engineText(path, out, lanes) }
+	default:
+		batches, j, err := w.ready(path)
+		if err != nil {
+			return measure{}, err
+		}
+		runtime.GC()
+		work = func() error {
+			n := int64(0)
+			if kind == "core-floor" {
+				n = w.floorCore(batches)
+			} else {
+				n = engineCore(batches, j)
+			}
+			if n == 0 {
+				return fmt.Errorf("no row came out")
+			}
+			return nil
+		}
+	}
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	began := time.Now()
+	err = work()
+	took := time.Since(began)
+	runtime.ReadMemStats(&after)
+	return measure{Seconds: took.Seconds(), Rows: w.rows, Allocs: float64(after.Mallocs-before.Mallocs) / float64(w.rows), Peak: peak()}, err
+}
+
+func peak() int64 {
+	f, err := os.Open("/proc/self/status")
+	if err != nil {
+		return 0
+	}
+	defer f.Close()
+	text, _ := io.ReadAll(f) // without it the peak is not shown
+	for line := range bytes.Lines(text) {
+		if v, ok := bytes.CutPrefix(line, []byte("VmHWM:")); ok {
+			kb, _ := strconv.ParseInt(string(bytes.Fields(v)[0]), 10, 64)
+			return kb << 10
+		}
+	}
+	return 0
+}
