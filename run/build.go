@@ -33,6 +33,9 @@ type Options struct {
 	Lanes int
 	// Checkpoints is the folder for checkpoints; empty for none.
 	Checkpoints string
+	// Workers decode; 0 means one a CPU. Block is how many bytes a file is read by; 0 means 256 KiB.
+	// Neither changes what comes out.
+	Workers, Block int
 	// EveryTurns takes checkpoints by turns instead of time (tests).
 	EveryTurns int
 	// Watch lets others look at the run while it goes on; may be nil.
@@ -175,7 +178,7 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 		paths = found
 	}
 	for _, p := range paths {
-		out.Partitions = append(out.Partitions, file.NewPartition(p, form, follow))
+		out.Partitions = append(out.Partitions, file.NewPartition(p, form, follow, b.opt.Block))
 	}
 	return out, nil
 }

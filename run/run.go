@@ -39,7 +39,7 @@ type delivered interface {
 // Run runs a job until its inputs end or ctx is done, which stops it with a checkpoint.
 func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	b := &builder{job: j, opt: &opt}
-	o := engine.Options{Lanes: opt.Lanes, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch}
+	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch}
 	if o.Lanes == 0 {
 		o.Lanes = j.Lanes
 	}

@@ -41,6 +41,7 @@ type Partition struct {
 	path   string
 	format Format
 	follow bool
+	block  int
 	in     io.Reader // standard input; nil for a file
 
 	f      *os.File
@@ -63,9 +64,9 @@ type position struct {
 
 const tailLength = 64
 
-// NewPartition reads the file at path.
-func NewPartition(path string, format Format, follow bool) *Partition {
-	p := &Partition{path: path, format: format, follow: follow}
+// NewPartition reads the file at path, block bytes at a time; 0 means 256 KiB.
+func NewPartition(path string, format Format, follow bool, block int) *Partition {
+	p := &Partition{path: path, format: format, follow: follow, block: block}
 	if st, err := os.Stat(path); err == nil {
 		p.size = st.Size()
 	}
@@ -94,7 +95,7 @@ func (p *Partition) Empty(ctx context.Context) (bool, error) {
 	ok, err := p.more(ctx)
 	if p.in == nil {
 		err = errors.Join(err, p.f.Close())
-		*p = Partition{path: p.path, format: p.format, follow: p.follow, size: p.size}
+		*p = Partition{path: p.path, format: p.format, follow: p.follow, block: p.block, size: p.size}
 	}
 	return !ok, err
 }
@@ -175,8 +176,12 @@ func (p *Partition) fill(ctx context.Context) error {
 	if len(p.buf) > MaxEvent {
 		return fmt.Errorf("%s: the event at byte %d is longer than %d MiB; is this a file of lines?", p.path, p.pos, MaxEvent>>20)
 	}
-	if cap(p.buf)-len(p.buf) < blockSize/2 {
-		next := make([]byte, len(p.buf), 2*cap(p.buf)+blockSize)
+	block := p.block
+	if block == 0 {
+		block = blockSize
+	}
+	if cap(p.buf)-len(p.buf) < (block+1)/2 {
+		next := make([]byte, len(p.buf), 2*cap(p.buf)+block)
 		copy(next, p.buf)
 		p.buf = next
 	}

@@ -156,21 +156,29 @@ func (c *intSums) Append(dst *row.Column, id uint32) error {
 	return nil
 }
 
-// double128 rounds a 128-bit int to a double. The magnitude is converted, since the low half of a
-// negative number is close to 2^64 and would lose its low digits.
+// double128 gives the double nearest to a 128-bit int: its highest 64 bits with the rest folded into
+// the last of them, which is enough for one correct rounding.
 func double128(hi int64, lo uint64) float64 {
 	if hi == int64(lo)>>63 {
 		return float64(int64(lo))
 	}
 	sign := 1.0
+	high := uint64(hi)
 	if hi < 0 {
 		var borrow uint64
 		lo, borrow = bits.Sub64(0, lo, 0)
-		hi = -hi - int64(borrow)
+		high, _ = bits.Sub64(0, high, borrow)
 		sign = -1
 	}
-	high := float64(uint64(hi)) * 18446744073709551616.0
-	return sign * (high + float64(lo))
+	if high == 0 {
+		return sign * float64(lo)
+	}
+	shift := 64 - bits.LeadingZeros64(high)
+	top := high<<(64-shift) | lo>>shift
+	if lo<<(64-shift) != 0 {
+		top |= 1
+	}
+	return sign * math.Ldexp(float64(top), shift)
 }
 
 func (c *intSums) State() row.Schema {
