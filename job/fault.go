@@ -55,9 +55,9 @@ func (f Faults) sort() {
 
 // Nearest gives the known name that is closest to a wrong one, or "" when none is close.
 func Nearest(wrong string, known []string) string {
-	best, at := "", 1+max(1, len(wrong)/3)
+	best, at := "", 1+max(2, len(wrong)/3)
 	for _, k := range known {
-		if d := levenshtein.ComputeDistance(strings.ToLower(wrong), strings.ToLower(k)); d < at {
+		if d := levenshtein.ComputeDistance(strings.ToLower(wrong), strings.ToLower(k)); d < at && d < len(k) && d < len(wrong) {
 			best, at = k, d
 		}
 	}

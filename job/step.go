@@ -180,6 +180,7 @@ func (b *builder) afterWindow(r engine.Ref) bool {
 func (b *builder) step(k, n *node, place string) {
 	in, ok := b.from(n.get("from"), place+".from")
 	if !ok {
+		b.shape(n, place) // what can be judged without the input
 		return
 	}
 	windowed, stateless := "", ""
@@ -361,19 +362,32 @@ func (b *builder) sets(n *node, place string, in input, d *step.Stateless, s *St
 	return broken
 }
 
+// shape reads what a windowed step says apart from its input: window, late, publish.
+func (b *builder) shape(n *node, place string) window.Tumbling {
+	var kind window.Tumbling
+	if w := n.get("window"); w != nil {
+		kind = b.tumbling(w, place+".window")
+	}
+	if l := n.get("late"); l != nil {
+		b.mapping(l, place+".late", fieldSpec{later: []string{"accept"}})
+	}
+	if p := n.get("publish"); p != nil {
+		b.choice(p, place+".publish", []string{"settled"}, []string{"revised"})
+	}
+	return kind
+}
+
 // window builds a windowed step.
 func (b *builder) window(k, n *node, place string, in input, s *Step) {
 	d := &step.Window{Input: in.schema}
 	if in.keyed {
 		b.fault(n.get("from"), place+".from", "a window over rows of a windowed step is not built yet", "read the source or a filter of it")
 	}
+	d.Kind = b.shape(n, place)
 	if w := n.get("window"); w == nil {
 		b.fault(k, place+".window", "a step without a window is not built yet", "add window: {tumbling: 1m}")
-	} else {
-		if !in.timed {
-			b.fault(w, place+".window", "a window needs an event time, and the rows of "+s.FromText+" have none", "add event_time and watermark to the source")
-		}
-		d.Kind = b.tumbling(w, place+".window")
+	} else if !in.timed {
+		b.fault(w, place+".window", "a window needs an event time, and the rows of "+s.FromText+" have none", "add event_time and watermark to the source")
 	}
 	keys, keyAt := b.names(n.get("key"), place+".key")
 	for i, name := range keys {
@@ -387,12 +401,6 @@ func (b *builder) window(k, n *node, place string, in input, s *Step) {
 	}
 	s.Schema = append(s.Schema, row.Field{Name: "window_start", Kind: row.Timestamp}, row.Field{Name: "window_end", Kind: row.Timestamp})
 	b.measures(n.get("measures"), place+".measures", k, in, d, s)
-	if l := n.get("late"); l != nil {
-		b.mapping(l, place+".late", fieldSpec{later: []string{"accept"}})
-	}
-	if p := n.get("publish"); p != nil {
-		b.choice(p, place+".publish", []string{"settled"}, []string{"revised"})
-	}
 	d.Schema = s.Schema
 	s.Window, s.Timed = d, true
 }

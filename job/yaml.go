@@ -58,6 +58,11 @@ func (r *reader) readYAML(text string) *node {
 		if fixed, ok := mendFlow(l); ok {
 			r.faultAt(i+1, indentOf(l)+1, "", "an unquoted expression with a comma or [ stands in { }, where YAML cuts it apart", "put the expression in quotes: "+strings.TrimSpace(fixed))
 			lines[i] = fixed
+		} else if head, value, ok := splitEntry(l); ok && strings.HasPrefix(strings.TrimSpace(value), "!") {
+			// Left alone, the tag would take the lines that follow for its value.
+			fixed := head + " " + quote(strings.TrimSpace(value))
+			r.faultAt(i+1, len(head)+2, "", "an unquoted expression begins with !, which YAML takes for a tag", "put it in quotes: "+strings.TrimSpace(fixed))
+			lines[i] = fixed
 		}
 	}
 	for {
@@ -117,8 +122,6 @@ func (r *reader) mend(lines []string, line, column int) bool {
 		why = "an unquoted expression with `? :` stands where YAML reads the colon as a new key"
 	case strings.HasPrefix(value, "'") || strings.HasPrefix(value, "\""):
 		why = "an expression begins with a quoted text, which YAML takes for the whole value"
-	case strings.HasPrefix(value, "!"):
-		why = "an unquoted expression begins with !, which YAML takes for a tag"
 	case strings.HasPrefix(value, "&") || strings.HasPrefix(value, "*") || strings.HasPrefix(value, "%") || strings.HasPrefix(value, "@") || strings.HasPrefix(value, "`"):
 		why = "an unquoted expression begins with a sign that means something to YAML"
 	case strings.Contains(value, ": "):

@@ -135,7 +135,7 @@ func faultsOf(iss *cel.Issues, text string) []Fault {
 			case slices.Contains(LaterAggregates, m[1]) || slices.Contains(laterFunctions, m[1]):
 				f.Name, f.Message, f.Remedy = "", fmt.Sprintf("%s is not built yet", m[1]), "see docs/job-document.md for what there is"
 			case slices.Contains(AggregateNames, m[1]):
-				f.Name, f.Message, f.Remedy = "", fmt.Sprintf("%s is an aggregate", m[1]), "aggregates stand in the measures of a window step"
+				f.Name, f.Message, f.Remedy = "", fmt.Sprintf("%s is an aggregate", m[1]), "aggregates stand in the measures of a window step, and are called: count()"
 			default:
 				f.Message = fmt.Sprintf("unknown name %s", m[1])
 			}

@@ -1,0 +1,222 @@
+package e2e
+
+import (
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+func sortedLines(text string) []string {
+	return slices.Sorted(strings.Lines(text))
+}
+
+// TestKilledTenTimes kills a run with SIGKILL ten times; each start goes on from the checkpoints with
+// another number of lanes, and the rows in the end are those of a run that was left alone. The job
+// writes one file and a folder of rolled files.
+func TestKilledTenTimes(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "levels.ndjson", readings(1_500_000))
+	doc := levels + `  rolled: {from: minute, via: file, with: {path: rolled/, roll: {size: 1MiB}}}
+  missed: {from: late of minute, via: file, with: {path: missed.ndjson}}
+`
+	write(t, dir, "job.yaml", doc)
+	alone := undertide(t, dir, "run", "job.yaml", "-q", "--out", "means=alone.ndjson", "--out", "rolled=alone/", "--out", "missed=alone-missed.ndjson")
+	alone.want(t, 0)
+
+	kills := 0
+	for kills < 10 {
+		c := exec.Command(binary, "run", "job.yaml", "-q", "--checkpoints", "state", "--lanes", fmt.Sprint(1+kills%3))
+		c.Dir = dir
+		if err := c.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(60+rand.IntN(90)) * time.Millisecond)
+		if err := c.Process.Kill(); err != nil {
+			t.Fatalf("the run ended before it was killed %d times: %v", kills, err)
+		}
+		if err := c.Wait(); err == nil {
+			t.Fatalf("the run finished before it was killed %d times; give it more rows", kills)
+		}
+		kills++
+		if _, err := os.Stat(filepath.Join(dir, "means.ndjson")); err == nil {
+			t.Fatal("means.ndjson stands under its name though the run has not finished")
+		}
+	}
+	last := undertide(t, dir, "run", "job.yaml", "--checkpoints", "state", "--metrics", "figures.json")
+	last.want(t, 0, "going on from checkpoint")
+	for name, want := range map[string]string{"means.ndjson": "alone.ndjson", "missed.ndjson": "alone-missed.ndjson"} {
+		if got, want := sortedLines(read(t, filepath.Join(dir, name))), sortedLines(read(t, filepath.Join(dir, want))); !slices.Equal(got, want) {
+			t.Errorf("%s after ten kills has %d rows, the run that was left alone %d, or they differ", name, len(got), len(want))
+		}
+	}
+	if got, want := folder(t, filepath.Join(dir, "rolled")), folder(t, filepath.Join(dir, "alone")); !slices.Equal(got, want) {
+		t.Errorf("the folder after ten kills has %d rows, that of the run that was left alone %d, or they differ", len(got), len(want))
+	}
+	var f struct {
+		Sources map[string]struct{ Read int64 }
+		Steps   map[string]struct {
+			RowsIn int64 `json:"rows_in"`
+			Used   int64
+			Late   struct{ Lost int64 }
+		}
+	}
+	if err := json.Unmarshal([]byte(read(t, filepath.Join(dir, "figures.json"))), &f); err != nil {
+		t.Fatal(err)
+	}
+	if s := f.Steps["minute"]; f.Sources["levels"].Read != 1_500_000 || s.RowsIn != 1_500_000 || s.Used+s.Late.Lost != s.RowsIn {
+		t.Errorf("the figures after ten kills do not add up: %+v", f)
+	}
+	undertide(t, dir, "run", "job.yaml", "--checkpoints", "state").want(t, 0, "already finished")
+}
+
+// folder gives the rows of the finished files of a folder, sorted, and fails for unfinished ones.
+func folder(t *testing.T, dir string) []string {
+	t.Helper()
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for _, e := range entries {
+		switch {
+		case strings.HasSuffix(e.Name(), ".part"):
+			t.Errorf("%s was left unfinished", e.Name())
+		case strings.HasSuffix(e.Name(), ".ndjson"):
+			out = append(out, sortedLines(read(t, filepath.Join(dir, e.Name())))...)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// TestPipe: rows appear as windows close, while the input is still open; a reader that goes away ends
+// the run quietly.
+func TestPipe(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "job.yaml", levels)
+	c := exec.Command(binary, "run", "job.yaml", "--in", "levels=-", "--out", "means=-")
+	c.Dir = dir
+	in, err := c.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := c.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var said strings.Builder
+	c.Stderr = &said
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := io.WriteString(in, readings(10_000)); err != nil {
+		t.Fatal(err)
+	}
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil || !strings.Contains(line, `"window_start":"2026-01-01T00:00:00Z"`) && !strings.Contains(line, `"window_start":"2025-12-31T23:59:00Z"`) {
+		t.Errorf("with the input still open the first row is %q, %v", line, err)
+	}
+	if err := out.Close(); err != nil { // as head -1 does
+		t.Fatal(err)
+	}
+	for i := range 200 {
+		if _, err := io.WriteString(in, strings.ReplaceAll(readings(4096), "17672", fmt.Sprint(17673+i))); err != nil {
+			break // the run has ended, as it should
+		}
+	}
+	in.Close()
+	if err := c.Wait(); err != nil {
+		t.Errorf("a reader that goes away ends the run with %v\n%s", err, said.String())
+	}
+	if strings.Contains(said.String(), "broken") || strings.Contains(said.String(), "goroutine") {
+		t.Errorf("a reader that goes away is not a thing to report:\n%s", said.String())
+	}
+	sh := exec.Command("sh", "-c", "cat levels.ndjson | "+binary+" run job.yaml --in levels=- --out means=- -q | head -1")
+	sh.Dir = dir
+	write(t, dir, "levels.ndjson", readings(200_000))
+	if o := finish(t, sh); o.status != 0 || strings.Count(o.out, "\n") != 1 || o.err != "" {
+		t.Errorf("piped into head: %+v", o)
+	}
+}
+
+// TestInterrupt: SIGTERM stops with a checkpoint and status 0, and the run goes on from it.
+func TestInterrupt(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "levels.ndjson", readings(3_000))
+	write(t, dir, "job.yaml", strings.Replace(levels, "with: {path: levels.ndjson}", "with: {path: levels.ndjson, follow: true}", 1))
+	c := exec.Command(binary, "run", "job.yaml", "--checkpoints", "state")
+	c.Dir = dir
+	var said strings.Builder
+	c.Stderr = &said
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	waitFor(t, "rows in means.ndjson.part", func() bool {
+		st, err := os.Stat(filepath.Join(dir, "means.ndjson.part"))
+		return err == nil && st.Size() > 0
+	})
+	if err := c.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if err := c.Wait(); err != nil {
+		t.Errorf("SIGTERM ends the run with %v\n%s", err, said.String())
+	}
+	if !strings.Contains(said.String(), "stopped") || !strings.Contains(said.String(), "goes on from checkpoint") {
+		t.Errorf("the stop does not say how to go on:\n%s", said.String())
+	}
+	// The same file, now to its end: the run goes on from the checkpoint and finishes.
+	undertide(t, dir, "run", "job.yaml", "--in", "levels=levels.ndjson", "--checkpoints", "state").want(t, 0, "going on from checkpoint", "finished: 3,000 events")
+	undertide(t, dir, "run", "job.yaml", "-q", "--in", "levels=levels.ndjson", "--out", "means=alone.ndjson").want(t, 0)
+	if got, want := sortedLines(read(t, filepath.Join(dir, "means.ndjson"))), sortedLines(read(t, filepath.Join(dir, "alone.ndjson"))); !slices.Equal(got, want) {
+		t.Errorf("stopped and gone on: %d rows, in one go: %d, or they differ", len(got), len(want))
+	}
+}
+
+func waitFor(t *testing.T, what string, ready func() bool) {
+	t.Helper()
+	for range 500 {
+		if ready() {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	t.Fatalf("waited 10 s for %s", what)
+}
+
+// TestMemoryFollowsWindows: ten times the rows with the same open windows take the same memory.
+func TestMemoryFollowsWindows(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "job.yaml", levels)
+	write(t, dir, "short.ndjson", readings(300_000))
+	write(t, dir, "long.ndjson", readings(3_000_000))
+	memory := func(in string) float64 {
+		undertide(t, dir, "run", "job.yaml", "-q", "--in", "levels="+in, "--lanes", "2", "--metrics", "figures.json").want(t, 0)
+		var f struct {
+			Peak float64 `json:"peak_memory_bytes"`
+		}
+		if err := json.Unmarshal([]byte(read(t, filepath.Join(dir, "figures.json"))), &f); err != nil {
+			t.Fatal(err)
+		}
+		return f.Peak
+	}
+	median := func(in string) float64 {
+		v := []float64{memory(in), memory(in), memory(in)}
+		slices.Sort(v)
+		return v[1]
+	}
+	short, long := median("short.ndjson"), median("long.ndjson")
+	t.Logf("0.3M rows: %.1f MiB, 3M rows: %.1f MiB", short/(1<<20), long/(1<<20))
+	if long > 1.1*short {
+		t.Errorf("3M rows take %.1f MiB, 0.3M rows %.1f MiB: more than 10 %% apart", long/(1<<20), short/(1<<20))
+	}
+}

@@ -1,0 +1,308 @@
+package job
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+)
+
+var update = flag.Bool("update", false, "write golden files anew")
+
+// TestFaults: documents with many mistakes report all of them; the golden files hold the messages.
+func TestFaults(t *testing.T) {
+	paths, err := filepath.Glob("testdata/*.yaml")
+	if err != nil || len(paths) < 3 {
+		t.Fatalf("documents with mistakes: %v, %v", paths, err)
+	}
+	for _, path := range paths {
+		_, err := Load(path, Options{Env: noEnv})
+		var faults Faults
+		if !errors.As(err, &faults) {
+			t.Errorf("%s: %v, want faults", path, err)
+			continue
+		}
+		got := faults.Error() + "\n"
+		golden := strings.TrimSuffix(path, ".yaml") + ".faults"
+		if *update {
+			if err := os.WriteFile(golden, []byte(got), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+		want, err := os.ReadFile(golden)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got != string(want) {
+			t.Errorf("%s: got\n%swant\n%srenew with: go test ./job -run TestFaults -update", path, got, want)
+		}
+		for _, f := range faults {
+			if f.Remedy == "" || f.Line < 1 || f.Column < 1 {
+				t.Errorf("%s: a fault without place or remedy: %+v", path, f)
+			}
+		}
+	}
+}
+
+func noEnv(string) (string, bool) { return "", false }
+
+const base = `undertide: 1
+job: base
+values:
+  least: {type: double, default: 0.5}
+sources:
+  lifts:
+    via: file
+    with: {path: lifts.ndjson}
+    fields: {crane: string, tonnes: double, box: int, at: timestamp}
+    event_time: at
+    watermark: {margin: 5s}
+steps:
+  useful: {from: lifts, where: tonnes > values.least}
+  rate: {from: useful, key: [crane], window: {tumbling: 10m}, measures: {lifts: count()}}
+sinks:
+  out: {from: rate, via: file, with: {path: out.ndjson}}
+`
+
+// TestOneMistake changes one place of a right document and wants one fault, which names the place and
+// says what would be right.
+func TestOneMistake(t *testing.T) {
+	for _, c := range []struct{ old, new, want string }{
+		{"undertide: 1\n", "", "base.yaml:1:1: undertide: the format's number is missing"},
+		{"undertide: 1", "undertide: 2", "2 is no format that this program reads"},
+		{"job: base", "job: Base Job", `"Base Job" is no name for a job`},
+		{"job: base", "job: base\nabuot: x", "unknown field abuot; did you mean about?"},
+		{"via: file\n", "via: fiel\n", "fiel is not one of"},
+		{"crane: string", "crane: sting", "sting is no type; did you mean string?"},
+		{"crane: string", "in: string", "in means something in expressions"},
+		{"crane: string", "the-crane: string", `"the-crane" is no field name`},
+		{"event_time: at", "event_time: box", "box is a int and no timestamp"},
+		{"event_time: at", "event_time: att", "unknown name att; did you mean at?"},
+		{"    watermark: {margin: 5s}\n", "", "the margin is not said"},
+		{"margin: 5s", "margin: 5", `"5" has no unit; say the unit: 5s, 5m`},
+		{"margin: 5s", "margin: -5s", `"-5s" is no duration`},
+		{"margin: 5s", "idle: 5s", "the margin is not said"},
+		{"from: lifts", "from: lift", "there is no source or step lift; did you mean lifts?"},
+		{"from: useful", "from: late of useful", "useful has no window, and so no late rows"},
+		{"from: useful", "from: rejects of lifts", "a window needs an event time"},
+		{"where: tonnes", "where: crane", "> does not take string and double"},
+		{"values.least", "values.leest", "unknown name values.leest; did you mean values.least?"},
+		{"values.least", "1.0 + tonnes + box", "+ does not take double and int; write double(…) around the int"},
+		{"where: tonnes > values.least", "where: tonnes", "a condition is a bool, and this is a double"},
+		{"where: tonnes > values.least", "where: count() > 1", "count is an aggregate"},
+		{"where: tonnes > values.least", "set: {a: b + 1, b: a + 1}", "a and b use each other"},
+		{"where: tonnes > values.least", "set: {box: box + 1}", "box uses itself"},
+		{"where: tonnes > values.least", "without: [cran]", "there is no field cran; did you mean crane?"},
+		{"where: tonnes > values.least", "whree: tonnes > 1.0", "unknown field whree; did you mean where?"},
+		{"key: [crane]", "key: [carne]", "there is no field carne; did you mean crane?"},
+		{"key: [crane]", "key: crane", "write [name] or [one, two]"},
+		{"key: [crane]", "key: [crane], where: tonnes > 1.0", "are of two kinds of step"},
+		{"tumbling: 10m", "tumbling: 0s", "0s is not above zero"},
+		{"tumbling: 10m", "tumbling: 10m, shift: 10m", "the shift 10m is not shorter than the size 10m; give less than 10m"},
+		{"lifts: count()", "lifts: count", "count is an aggregate; aggregates stand in the measures"},
+		{"lifts: count()", "crane: count()", "crane is already a field of the row"},
+		{"lifts: count()", "lifts: sum(tonnes) + tonnes", "field tonnes stands outside an aggregate"},
+		{"lifts: count()", "lifts: sum(crane)", "sum does not take string"},
+		{"lifts: count()", "lifts: sum(sum(tonnes))", "an aggregate stands within an aggregate"},
+		{"{path: out.ndjson}", "{paht: out.ndjson}", "unknown field paht; did you mean path?"},
+		{"{path: out.ndjson}", "{path: out.ndjson, roll: {size: 1MiB}}", "one file is not rolled"},
+		{"{path: out.ndjson}", "{path: '${env.NOWHERE}'}", "the environment variable NOWHERE is not set"},
+		{"{path: out.ndjson}", "{path: '${secret.X}'}", "${secret.…} is not built yet"},
+		{"default: 0.5", "default: much", `"much" is no double; give a double`},
+		{"sinks:", "\tsinks:", "indent with spaces"},
+		{"  rate:", "  lifts:", "lifts is also a source"},
+		{"from: lifts", "from: rate", "steps read each other in a circle: useful, rate"},
+	} {
+		if strings.Count(base, c.old) == 0 {
+			t.Fatalf("the document has no %q", c.old)
+		}
+		text := strings.Replace(base, c.old, c.new, 1)
+		_, err := Parse("base.yaml", text, Options{Env: noEnv, NeedEnv: true})
+		var faults Faults
+		if !errors.As(err, &faults) {
+			t.Errorf("%q for %q: %v, want a fault with %q", c.new, c.old, err, c.want)
+			continue
+		}
+		if !strings.Contains(faults.Error(), c.want) {
+			t.Errorf("%q for %q: got\n%s\nwant %q", c.new, c.old, faults.Error(), c.want)
+		}
+	}
+	if _, err := Parse("base.yaml", base, Options{}); err != nil {
+		t.Errorf("the right document: %v", err)
+	}
+}
+
+func TestWarnings(t *testing.T) {
+	text := strings.NewReplacer("margin: 5s", "margin: 0s", "tumbling: 10m", "tumbling: 30d").Replace(base)
+	j, err := Parse("base.yaml", text, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := j.Warnings.Error(); !strings.Contains(got, "every event out of order is late") || !strings.Contains(got, "is a calendar size meant?") {
+		t.Errorf("warnings: %s", got)
+	}
+}
+
+func TestParseDuration(t *testing.T) {
+	for text, want := range map[string]time.Duration{"250us": 250 * time.Microsecond, "250ms": 250 * time.Millisecond, "5s": 5 * time.Second, "1h30m": 90 * time.Minute, "2d": 48 * time.Hour, "0s": 0} {
+		if got, err := ParseDuration(text); err != nil || got != want {
+			t.Errorf("%s: %v, %v; want %v", text, got, err, want)
+		}
+	}
+	for _, text := range []string{"", "5", "s", "5 s", "-5s", "5s5m", "1.5h", "9999999999h", "5x", "5s5s", "5ss"} {
+		if got, err := ParseDuration(text); err == nil {
+			t.Errorf("%q gives %v, want an error", text, got)
+		}
+	}
+}
+
+// docYAML are the YAML blocks of the project's pages; a block that shows a part of a document begins
+// with a comment that says so.
+var docYAML = regexp.MustCompile("(?s)```yaml\n(.*?)```")
+
+// TestDocuments: every whole document in docs/, README and the harbour is right by the reader and by
+// the JSON Schema, and so are the parts, put into a document.
+func TestDocuments(t *testing.T) {
+	schema := compileSchema(t)
+	texts := map[string]string{}
+	for _, pattern := range []string{"../docs/*.md", "../README.md", "../harbour/*.md"} {
+		paths, err := filepath.Glob(pattern)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, p := range paths {
+			page, err := os.ReadFile(p)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for i, m := range docYAML.FindAllSubmatch(page, -1) {
+				texts[fmt.Sprintf("%s, YAML %d", p, i+1)] = string(m[1])
+			}
+		}
+	}
+	jobs, err := filepath.Glob("../harbour/*/*.yaml")
+	if err != nil || len(jobs) < 4 {
+		t.Fatalf("harbour documents: %v, %v", jobs, err)
+	}
+	for _, p := range jobs {
+		text, err := os.ReadFile(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		texts[p] = string(text)
+	}
+	if len(texts) < 8 {
+		t.Errorf("only %d documents were found", len(texts))
+	}
+	for name, text := range texts {
+		if _, err := Parse(name, text, Options{Env: noEnv}); err != nil {
+			t.Errorf("%s:\n%v", name, err)
+		}
+		checkSchema(t, schema, name, text)
+	}
+	checkSchema(t, schema, "base", base)
+}
+
+func compileSchema(t *testing.T) *jsonschema.Schema {
+	t.Helper()
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("job.json", doc); err != nil {
+		t.Fatal(err)
+	}
+	s, err := c.Compile("job.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func checkSchema(t *testing.T, s *jsonschema.Schema, name, text string) {
+	t.Helper()
+	asJSON, err := yaml.YAMLToJSON([]byte(text))
+	if err != nil {
+		t.Errorf("%s: %v", name, err)
+		return
+	}
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
+	if err != nil {
+		t.Errorf("%s: %v", name, err)
+		return
+	}
+	if err := s.Validate(v); err != nil {
+		t.Errorf("%s does not agree with the JSON Schema: %v", name, err)
+	}
+}
+
+// TestSchemaNames keeps the names of the JSON Schema and of the reader together.
+func TestSchemaNames(t *testing.T) {
+	var s struct {
+		Properties map[string]any
+		Defs       map[string]struct{ Properties map[string]json.RawMessage } `json:"$defs"`
+	}
+	if err := json.Unmarshal(Schema, &s); err != nil {
+		t.Fatal(err)
+	}
+	compare := func(what string, got []string, spec fieldSpec) {
+		want := slices.Sorted(slices.Values(spec.known))
+		slices.Sort(got)
+		if !slices.Equal(got, want) {
+			t.Errorf("%s: the schema has %v, the reader takes %v", what, got, want)
+		}
+	}
+	compare("document", sortedKeys(s.Properties), documentFields)
+	compare("source", sortedKeys(s.Defs["source"].Properties), sourceFields)
+	compare("step", sortedKeys(s.Defs["step"].Properties), stepFields)
+	compare("sink", sortedKeys(s.Defs["sink"].Properties), sinkFields)
+	compare("simulation", sortedKeys(s.Defs["simulation"].Properties), simulateFields)
+	compare("maker", append(sortedKeys(s.Defs["maker"].Properties)), makerFields)
+}
+
+// FuzzParse: no text makes the reader panic, and what it takes has names and fields.
+func FuzzParse(f *testing.F) {
+	f.Add(base)
+	paths, err := filepath.Glob("testdata/*.yaml")
+	if err != nil {
+		f.Fatal(err)
+	}
+	for _, p := range paths {
+		text, err := os.ReadFile(p)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(string(text))
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		j, err := Parse("fuzz.yaml", text, Options{Env: noEnv})
+		if err != nil {
+			if err.Error() == "" {
+				t.Error("a fault without words")
+			}
+			return
+		}
+		if j.Name == "" || len(j.Sources) == 0 || len(j.Sinks) == 0 {
+			t.Errorf("taken without name, source or sink: %q", text)
+		}
+		PlanOf(j).Text()
+	})
+}
+
+func ExampleParse() {
+	_, err := Parse("crane-rate.yaml", strings.Replace(base, "tumbling: 10m", "tumbling: 10", 1), Options{})
+	fmt.Println(err)
+	// Output: crane-rate.yaml:14:57: steps.rate.window.tumbling: "10" has no unit; say the unit: 10s, 10m
+}
