@@ -185,7 +185,7 @@ func (s *Store) write(path string, text []byte) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-// seal writes the manifest with its own checksum.
+// seal writes the manifest with its own checksum, as the last field.
 func (m *manifest) seal() ([]byte, error) {
 	m.Checksum = ""
 	bare, err := json.MarshalIndent(m, "", "  ")
@@ -193,7 +193,23 @@ func (m *manifest) seal() ([]byte, error) {
 		return nil, fmt.Errorf("write manifest: %w", err)
 	}
 	m.Checksum = digest(bare)
-	return json.MarshalIndent(m, "", "  ")
+	at := bytes.LastIndex(bare, []byte(checksumField+`""`)) + len(checksumField) + 1
+	return slices.Concat(bare[:at], []byte(m.Checksum), bare[at:]), nil
+}
+
+const checksumField = `"checksum": `
+
+// unseal checks the checksum of a manifest's text, byte by byte: reading it as JSON first would
+// forgive what JSON forgives, such as another case of a name.
+func unseal(text []byte) error {
+	at := bytes.LastIndex(text, []byte(checksumField+`"`)) + len(checksumField) + 1
+	if at <= len(checksumField) || len(text) < at+64 {
+		return errors.New("the manifest has no checksum")
+	}
+	if digest(slices.Concat(text[:at], text[at+64:])) != string(text[at:at+64]) {
+		return errors.New("the manifest's checksum does not agree with its text")
+	}
+	return nil
 }
 
 func digest(b []byte) string {
@@ -305,6 +321,9 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 
 // readManifest reads and verifies a manifest's text.
 func readManifest(text []byte) (*manifest, error) {
+	if err := unseal(text); err != nil {
+		return nil, err
+	}
 	var m manifest
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.DisallowUnknownFields()
@@ -316,14 +335,6 @@ func readManifest(text []byte) (*manifest, error) {
 	}
 	if m.Format != format {
 		return nil, fmt.Errorf("the manifest has format %d, and this program reads format %d", m.Format, format)
-	}
-	want := m.Checksum
-	sealed, err := m.seal()
-	if err != nil {
-		return nil, err
-	}
-	if m.Checksum != want || len(sealed) == 0 {
-		return nil, errors.New("the manifest's checksum does not agree with its text")
 	}
 	return &m, nil
 }

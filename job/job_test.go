@@ -269,7 +269,7 @@ func TestSchemaNames(t *testing.T) {
 	compare("step", sortedKeys(s.Defs["step"].Properties), stepFields)
 	compare("sink", sortedKeys(s.Defs["sink"].Properties), sinkFields)
 	compare("simulation", sortedKeys(s.Defs["simulation"].Properties), simulateFields)
-	compare("maker", append(sortedKeys(s.Defs["maker"].Properties)), makerFields)
+	compare("maker", sortedKeys(s.Defs["maker"].Properties), makerFields)
 }
 
 // FuzzParse: no text makes the reader panic, and what it takes has names and fields.

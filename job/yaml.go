@@ -65,6 +65,7 @@ func (r *reader) readYAML(text string) *node {
 			lines[i] = fixed
 		}
 	}
+	mended := map[int]bool{} // each line once: what quoting does not mend stays a fault
 	for {
 		file, err := parser.ParseBytes([]byte(strings.Join(lines, "\n")), 0)
 		if err == nil {
@@ -79,7 +80,9 @@ func (r *reader) readYAML(text string) *node {
 			return c.node(file.Docs[0].Body, 0)
 		}
 		line, column, message := syntaxFault(err)
-		if !r.mend(lines, line, column) {
+		again := mended[line]
+		mended[line] = true
+		if again || !r.mend(lines, line) {
 			remedy := "check quotes, brackets and indentation here"
 			if line >= 1 && line <= len(lines) && strings.HasPrefix(lines[line-1], "\t") {
 				remedy = "indent with spaces; YAML does not take tabs"
@@ -106,7 +109,7 @@ func syntaxFault(err error) (line, column int, message string) {
 
 // mend quotes the value of the line where the parser stopped, if it looks like an expression that
 // YAML bends; it notes the fault.
-func (r *reader) mend(lines []string, line, column int) bool {
+func (r *reader) mend(lines []string, line int) bool {
 	if line < 1 || line > len(lines) {
 		return false
 	}

@@ -286,7 +286,7 @@ func (b *branch) field(dec *jx.Decoder, key []byte) error {
 		if numberStart(text[0]) && len(c.F) == d.row && shortNumber(text) {
 			v, err := dec.Float64()
 			if err != nil {
-				return err
+				return errAgain
 			}
 			c.F = append(c.F, v)
 			d.seen++
@@ -345,17 +345,34 @@ const window = exactDigits + 8
 // and a point. Its result is off in the last place beyond that, and wrong beyond 19 digits.
 const exactDigits = 16
 
-// shortNumber says whether the number that text begins with is at most exactDigits long: whether a
-// comma or closing brace stands among the bytes after its first, eight bytes at a time.
+// shortNumber says whether the number that text begins with is one for the short way: at most
+// exactDigits long, so that a comma or closing brace stands among the bytes after its first, and
+// without a sign before that. (The library takes 1-2 for a number.) Eight bytes at a time.
 func shortNumber(text []byte) bool {
-	return ends(binary.LittleEndian.Uint64(text[1:]))|ends(binary.LittleEndian.Uint64(text[9:])) != 0
+	low := binary.LittleEndian.Uint64(text[1:])
+	if end := ends(low); end != 0 {
+		return signs(low)&(end&-end-1) == 0
+	}
+	high := binary.LittleEndian.Uint64(text[9:])
+	end := ends(high)
+	return end != 0 && signs(low) == 0 && signs(high)&(end&-end-1) == 0
 }
 
-// ends is not zero when one of eight bytes is a comma or closing brace.
-func ends(w uint64) uint64 {
-	const ones, tops = 0x0101010101010101, 0x8080808080808080
-	comma, brace := w^(ones*','), w^(ones*'}')
-	return ((comma-ones)&^comma | (brace-ones)&^brace) & tops
+const (
+	eachOne = 0x0101010101010101
+	eachTop = 0x8080808080808080
+)
+
+// ends marks, by its top bit, the first of eight bytes that is a comma or closing brace; 0 for none.
+func ends(w uint64) uint64 { return marks(w, ',') | marks(w, '}') }
+
+// signs marks the bytes that are + or -.
+func signs(w uint64) uint64 { return marks(w, '+') | marks(w, '-') }
+
+// marks sets the top bit of each byte that is b; bytes behind the first may be marked wrongly.
+func marks(w uint64, b byte) uint64 {
+	x := w ^ eachOne*uint64(b)
+	return (x - eachOne) &^ x & eachTop
 }
 
 // value takes any value: it appends it to its column, or notes the fault and passes over it.
