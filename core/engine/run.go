@@ -355,7 +355,10 @@ func (e *run) newTurn(p *partition) *turn {
 
 // release is called by each lane when it is done with a turn; the last puts it back.
 func (e *run) release(t *turn) {
-	if t.refs.Add(-1) == 0 && t.part != nil {
+	left := t.refs.Add(-1)
+	checkReleased(left)
+	if left == 0 && t.part != nil {
+		poison(t)
 		e.pool.Put(t)
 	}
 }

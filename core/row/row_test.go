@@ -1,0 +1,87 @@
+package row
+
+import (
+	"math/rand/v2"
+	"testing"
+	"time"
+)
+
+func TestAppendTime(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	times := []Time{0, -1, 1, FirstTime, LastTime, 1_767_225_600_100_000}
+	for range 5000 {
+		times = append(times, FirstTime+Time(r.Int64N(int64(LastTime-FirstTime))))
+	}
+	for _, x := range times {
+		if got, want := x.String(), x.Std().Format(time.RFC3339Nano); got != want {
+			t.Fatalf("%d is written %s, want %s", int64(x), got, want)
+		}
+		if TimeOf(x.Std()) != x {
+			t.Fatalf("%s does not come back from time.Time", x)
+		}
+	}
+	if MinTime.Minus(time.Hour) != MinTime || MaxTime.Minus(time.Hour) != MaxTime {
+		t.Error("an infinity was moved")
+	}
+	if got := TimeOf(time.Unix(-1, 999_999_999)); got != -1 {
+		t.Errorf("just before 1970 is %d us, want -1: times are cut towards the past", got)
+	}
+}
+
+// TestColumns compares a column with a plain slice of pointers through random appends and cuts.
+func TestColumns(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for _, k := range []Kind{Int, Double, String, Bool} {
+		c, src := NewColumn(k), NewColumn(k)
+		var want []*int64
+		for range 3000 {
+			switch r.IntN(10) {
+			case 0:
+				n := r.IntN(len(want) + 1)
+				c.Truncate(n)
+				want = want[:n]
+			case 1, 2:
+				c.AppendNull()
+				want = append(want, nil)
+			default:
+				v := r.Int64N(2)
+				src.Reset()
+				switch k {
+				case Double:
+					src.AppendDouble(float64(v))
+				case String:
+					src.AppendString(string(rune('0' + v)))
+				case Bool:
+					src.AppendBool(v == 1)
+				default:
+					src.AppendInt(v)
+				}
+				c.AppendFrom(src, 0)
+				want = append(want, &v)
+			}
+			if c.Len() != len(want) {
+				t.Fatalf("%s: %d rows, want %d", k, c.Len(), len(want))
+			}
+		}
+		for i, w := range want {
+			if c.IsNull(i) != (w == nil) {
+				t.Fatalf("%s, row %d: null %v", k, i, c.IsNull(i))
+			}
+			if w == nil {
+				continue
+			}
+			got := int64(-1)
+			switch k {
+			case Double:
+				got = int64(c.F[i])
+			case String:
+				got = int64(c.Bytes(i)[0] - '0')
+			default:
+				got = c.I[i]
+			}
+			if got != *w {
+				t.Fatalf("%s, row %d: %d, want %d", k, i, got, *w)
+			}
+		}
+	}
+}

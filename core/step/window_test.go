@@ -1,0 +1,223 @@
+package step
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"undertide/core/expr"
+	"undertide/core/row"
+	"undertide/core/state"
+	"undertide/core/window"
+)
+
+var input = row.Schema{{Name: "k", Kind: row.String}, {Name: "x", Kind: row.Double}, {Name: "b", Kind: row.Int}, {Name: "s", Kind: row.String}}
+
+// newWindow makes a step with every aggregate over every kind.
+func newWindow(t *testing.T, size time.Duration) *Window {
+	t.Helper()
+	d := &Window{Kind: window.Tumbling{Size: size}, Key: []int{0}, Input: input}
+	d.Schema = row.Schema{{Name: "k", Kind: row.String}, {Name: "window_start", Kind: row.Timestamp}, {Name: "window_end", Kind: row.Timestamp}}
+	for _, m := range []string{"count()", "count_if(x > 0.0)", "sum(x)", "mean(x)", "min(x)", "max(x)", "sum(b)", "mean(b)", "min(b)", "max(b)", "min(s)", "max(s)", "sum(b, x > 0.0)"} {
+		p, faults := expr.Compile(m, expr.Scope{Fields: input, Measure: true})
+		if p == nil {
+			t.Fatalf("%s: %v", m, faults)
+		}
+		first := len(d.Aggregates)
+		for _, a := range p.Aggregates {
+			d.Aggregates = append(d.Aggregates, NewAggregate(a))
+		}
+		d.Measures = append(d.Measures, p.Shift(first))
+		d.Schema = append(d.Schema, row.Field{Name: fmt.Sprintf("m%d", first), Kind: p.Kind()})
+	}
+	return d
+}
+
+// batch makes rows of so many keys, at times from start on.
+func batch(r *rand.Rand, n, keys, firstKey int, start, span row.Time) *row.Batch {
+	b := row.NewBatch(input)
+	for i := range n {
+		b.Cols[0].AppendString(fmt.Sprintf("key %d", firstKey+r.IntN(keys)))
+		for _, c := range b.Cols[1:] {
+			switch {
+			case r.IntN(6) == 0:
+				c.AppendNull()
+			case c.Kind == row.Double:
+				c.AppendDouble(r.NormFloat64())
+			case c.Kind == row.String:
+				c.AppendString(fmt.Sprint(r.IntN(50)))
+			default:
+				c.AppendInt(int64(r.Uint64()))
+			}
+		}
+		b.Times = append(b.Times, start+row.Time(r.Int64N(int64(span))))
+		b.Index = append(b.Index, uint16(i))
+		b.N++
+	}
+	return b
+}
+
+func texts(v View) []string {
+	var out []string
+	for _, i := range v.Sel {
+		line := ""
+		for _, c := range v.Cols {
+			line += expr.At(c, int(i)).String() + " "
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+func noMarks(n int) []row.Time {
+	marks := make([]row.Time, n)
+	for i := range marks {
+		marks[i] = row.MinTime
+	}
+	return marks
+}
+
+// TestSnapshot saves the state in the middle, loads it into other numbers of lanes, and wants the same
+// rows as from lanes that went on.
+func TestSnapshot(t *testing.T) {
+	d := newWindow(t, time.Second)
+	for _, lanes := range []int{1, 2, 5} {
+		for _, later := range []int{1, 2, 3} {
+			r := rand.New(rand.NewPCG(uint64(lanes), uint64(later)))
+			var batches []*row.Batch
+			for range 6 {
+				batches = append(batches, batch(r, 500, 40, 0, 0, 5_000_000))
+			}
+			feed := func(ls []*WindowLane, from, to int) {
+				x := d.NewExchange(len(ls))
+				for _, b := range batches[from:to] {
+					x.Fill(ViewOf(b, nil), nil)
+					for n, l := range ls {
+						l.Add(x, n, noMarks(b.N))
+					}
+				}
+			}
+			end := func(ls []*WindowLane) (out []string) {
+				for _, l := range ls {
+					l.Close(row.MaxTime, func(v View) { out = append(out, texts(v)...) })
+				}
+				slices.Sort(out)
+				return out
+			}
+			newLanes := func(n int) (ls []*WindowLane) {
+				for range n {
+					ls = append(ls, d.NewLane())
+				}
+				return ls
+			}
+			alone := newLanes(1)
+			feed(alone, 0, 6)
+			first := newLanes(lanes)
+			feed(first, 0, 3)
+			second := newLanes(later)
+			for _, l := range first {
+				snap := l.Snapshot()
+				for i := 1; i < snap.N; i++ {
+					if snap.Cols[0].I[i] < snap.Cols[0].I[i-1] {
+						t.Fatal("a snapshot is not sorted by share")
+					}
+				}
+				for n := range second {
+					if err := second[n].Load(snap, n, later); err != nil {
+						t.Fatal(err)
+					}
+				}
+			}
+			feed(second, 3, 6)
+			got, want := end(second), end(alone)
+			if !slices.Equal(got, want) {
+				t.Fatalf("%d lanes saved, %d loaded: %d rows, want %d, or they differ:\n%s\n%s", lanes, later, len(got), len(want), got[0], want[0])
+			}
+		}
+	}
+}
+
+// TestLoadRefuses: state of another step, or damaged, is refused with words.
+func TestLoadRefuses(t *testing.T) {
+	d := newWindow(t, time.Second)
+	l := d.NewLane()
+	x := d.NewExchange(1)
+	b := batch(rand.New(rand.NewPCG(1, 1)), 10, 3, 0, 0, 1_000_000)
+	x.Fill(ViewOf(b, nil), nil)
+	l.Add(x, 0, noMarks(b.N))
+	snap := l.Snapshot()
+	if err := newWindow(t, 2*time.Second).NewLane().Load(snap, 0, 1); err == nil {
+		t.Error("state of another window size was taken")
+	}
+	snap.Cols[0].I[0] = (snap.Cols[0].I[0] + 1) % state.Shares
+	if err := d.NewLane().Load(snap, 0, 1); err == nil {
+		t.Error("a key under another share was taken")
+	}
+	snap.Cols[0].I[0] = 1000
+	if err := d.NewLane().Load(snap, 0, 1); err == nil {
+		t.Error("a share that does not exist was taken")
+	}
+}
+
+// TestMemoryFollowsKeys: keys that come once are forgotten with their windows, and what the windows
+// hold is right all the while.
+func TestMemoryFollowsKeys(t *testing.T) {
+	d := newWindow(t, time.Second)
+	l := d.NewLane()
+	x := d.NewExchange(1)
+	r := rand.New(rand.NewPCG(1, 1))
+	most, rows := 0, int64(0)
+	for second := range 200 {
+		start := row.Time(second) * 1_000_000
+		b := batch(r, 2000, 3000, second*3000, start, 2_000_000) // this window and the next
+		x.Fill(ViewOf(b, nil), nil)
+		l.Add(x, 0, noMarks(b.N))
+		l.Close(start+1_000_000, func(v View) {
+			for _, i := range v.Sel {
+				rows += v.Cols[3].I[i] // count()
+			}
+		})
+		_, keys, _ := l.Open()
+		most = max(most, keys)
+	}
+	if most > 20_000 {
+		t.Errorf("%d keys were held at once; at most some 3,500 have an open window", most)
+	}
+	l.Close(row.MaxTime, func(v View) {
+		for _, i := range v.Sel {
+			rows += v.Cols[3].I[i]
+		}
+	})
+	if rows != 200*2000 {
+		t.Errorf("the windows hold %d rows, want %d", rows, 200*2000)
+	}
+	if windows, _, _ := l.Open(); windows != 0 || l.NextClose() != row.MaxTime {
+		t.Errorf("%d windows are left", windows)
+	}
+}
+
+// TestNoAllocation: adding rows of known keys to open windows allocates nothing.
+func TestNoAllocation(t *testing.T) {
+	d := newWindow(t, time.Hour)
+	l := d.NewLane()
+	x := d.NewExchange(1)
+	r := rand.New(rand.NewPCG(1, 1))
+	b := batch(r, row.MaxRows, 300, 0, 0, 2*3_600_000_000)
+	for i := range b.N { // texts are copied when they are a new least; let there be none
+		b.Cols[3].SetNull(i, true)
+	}
+	marks := noMarks(b.N)
+	var sel []uint16
+	once := func() {
+		v := ViewOf(b, sel)
+		sel = v.Sel
+		x.Fill(v, nil)
+		l.Add(x, 0, marks)
+	}
+	once()
+	if n := testing.AllocsPerRun(10, once); n > 0 {
+		t.Errorf("%.0f allocations for a batch of %d rows, want none", n, b.N)
+	}
+}

@@ -1,0 +1,83 @@
+package e2e
+
+import (
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// allowed says which of our packages each may import (docs/architecture.md): by the first part of its
+// path. A package may always import its own part.
+var allowed = map[string][]string{
+	"core":       {},
+	"job":        {"core"},
+	"connect":    {"core"},
+	"checkpoint": {"core"},
+	"run":        {"core", "job", "connect", "checkpoint"},
+	"harbour":    {"core", "job", "run"},
+	"cli":        {"core", "job", "connect", "run"},
+	"cmd":        {"cli"},
+	"bench":      {"core", "job", "connect", "run"},
+	"e2e":        {"cli"},
+}
+
+// forbidden says what the core may not reach at all, and what to do instead.
+var forbidden = map[string]string{
+	"net/http":                         "take an interface that a connector implements",
+	"database/sql":                     "keep records in store/",
+	"log/slog":                         "return the error; core does not log",
+	"log":                              "return the error; core does not log",
+	"flag":                             "take an option; flags are read in cli/",
+	"github.com/goccy/go-yaml":         "documents are read in job/",
+	"github.com/spf13/cobra":           "commands are in cli/",
+	"github.com/go-faster/jx":          "formats are in connect/codec",
+	"github.com/parquet-go/parquet-go": "state files are written in checkpoint/",
+}
+
+func goList(t *testing.T, args ...string) []string {
+	t.Helper()
+	c := exec.Command("go", append([]string{"list"}, args...)...)
+	c.Dir = ".."
+	out, err := c.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return strings.Fields(string(out))
+}
+
+// TestArrows keeps the arrows between packages one-way.
+func TestArrows(t *testing.T) {
+	packages := goList(t, "./...")
+	if len(packages) < 15 {
+		t.Fatalf("only %d packages", len(packages))
+	}
+	for _, p := range packages {
+		part, _, _ := strings.Cut(strings.TrimPrefix(p, "undertide/"), "/")
+		may, known := allowed[part]
+		if !known {
+			t.Errorf("%s: no rule says what it may import; add one here and to docs/architecture.md", p)
+			continue
+		}
+		for _, dep := range goList(t, "-f", `{{join .Imports " "}}`, p) {
+			ours, ok := strings.CutPrefix(dep, "undertide/")
+			if !ok {
+				continue
+			}
+			to, _, _ := strings.Cut(ours, "/")
+			if to != part && !slices.Contains(may, to) {
+				t.Errorf("%s imports %s; %s may import only %v", p, dep, part, may)
+			}
+		}
+	}
+	for _, dep := range goList(t, "-f", `{{range .Imports}}{{.}} {{end}}`, "./core/...") {
+		if remedy, bad := forbidden[dep]; bad {
+			t.Errorf("core imports %s; %s", dep, remedy)
+		}
+	}
+	for _, dep := range goList(t, "-deps", "./core/...") {
+		if ours, ok := strings.CutPrefix(dep, "undertide/"); ok && !strings.HasPrefix(ours, "core/") {
+			t.Errorf("core depends on %s; turn the arrow round", dep)
+		}
+	}
+}
