@@ -8,11 +8,13 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"undertide/connect/file"
 	"undertide/core/engine"
+	"undertide/core/row"
 	"undertide/job"
 	"undertide/run"
 )
@@ -172,7 +174,7 @@ func summary(w io.Writer, j *job.Job, res run.Result, opt run.Options) {
 	for i, s := range f.Steps {
 		name := res.Graph.Steps[i].Name
 		if s.Lost > 0 {
-			fmt.Fprintf(w, "  step %s: %s late %s lost; a wider margin keeps them, `late of %s` shows them\n", name, group(s.Lost), plural(s.Lost, "row"), name)
+			fmt.Fprintf(w, "  step %s: %s late %s lost, up to %s behind the watermark; a wider margin keeps them, `late of %s` shows them\n", name, group(s.Lost), plural(s.Lost, "row"), row.DurationText(s.MostLate.Round(time.Millisecond)), name)
 		}
 		if s.MeasureErrors > 0 {
 			fmt.Fprintf(w, "  step %s: %s measures are null because they had an error\n", name, group(s.MeasureErrors))

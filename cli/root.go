@@ -48,6 +48,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	signal.Ignore(syscall.SIGPIPE) // a write gives the error instead, and the run ends quietly
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the process at once
 	root := newRoot(s)
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)

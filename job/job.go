@@ -30,6 +30,7 @@ type Job struct {
 
 	Lanes           int    // 0: one for each CPU
 	Delivery        string // exactly_once or at_least_once
+	DeliverySaid    bool   // by the document, rather than by default
 	CheckpointEvery time.Duration
 	CheckpointKeep  int
 
@@ -406,7 +407,7 @@ func (b *builder) settings() {
 		}
 	}
 	if v := n.get("delivery"); v != nil {
-		j.Delivery = b.choice(v, "settings.delivery", []string{"exactly_once", "at_least_once"}, nil)
+		j.Delivery, j.DeliverySaid = b.choice(v, "settings.delivery", []string{"exactly_once", "at_least_once"}, nil), true
 	}
 	c := n.get("checkpoint")
 	if c == nil || !b.mapping(c, "settings.checkpoint", fieldSpec{known: []string{"every", "keep"}}) {

@@ -144,13 +144,40 @@ func TestOneMistake(t *testing.T) {
 }
 
 func TestWarnings(t *testing.T) {
-	text := strings.NewReplacer("margin: 5s", "margin: 0s", "tumbling: 10m", "tumbling: 30d").Replace(base)
+	text := strings.NewReplacer("margin: 5s", "margin: 0s", "tumbling: 10m", "tumbling: 30d", "path: lifts.ndjson", "path: lifts.ndjson, follow: true").Replace(base)
 	j, err := Parse("base.yaml", text, Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := j.Warnings.Error(); !strings.Contains(got, "every event out of order is late") || !strings.Contains(got, "is a calendar size meant?") {
+	if got := j.Warnings.Error(); !strings.Contains(got, "every event out of order is late") || !strings.Contains(got, "is a calendar size meant?") || !strings.Contains(got, "end the path with /") {
 		t.Errorf("warnings: %s", got)
+	}
+}
+
+// TestJSONDocument: JSON is YAML, also with tabs.
+func TestJSONDocument(t *testing.T) {
+	text, err := yaml.YAMLToJSON([]byte(base))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var b bytes.Buffer
+	if err := json.Indent(&b, text, "", "\t"); err != nil {
+		t.Fatal(err)
+	}
+	j, err := Parse("base.json", b.String(), Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	want, err := Parse("base.yaml", base, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := PlanOf(j).Text(); got != PlanOf(want).Text() {
+		t.Errorf("as JSON the job is\n%s", got)
+	}
+	_, err = Parse("base.json", strings.Replace(b.String(), "\"double\"", "\"dubble\"", 1), Options{})
+	if err == nil || !strings.Contains(err.Error(), "did you mean double?") {
+		t.Errorf("a mistake in JSON gives %v", err)
 	}
 }
 

@@ -88,9 +88,9 @@ func planSource(s *Source) SourcePlan {
 		p.EventTime = s.EventTime.Text()
 	}
 	if s.Timed() {
-		p.Watermark = fmt.Sprintf("%s behind the greatest event time", s.Margin)
+		p.Watermark = row.DurationText(s.Margin) + " behind the greatest event time"
 		if s.Ahead > 0 {
-			p.Watermark += fmt.Sprintf("; rows more than %s ahead of the clock are rejected", s.Ahead)
+			p.Watermark += fmt.Sprintf("; rows more than %s ahead of the clock are rejected", row.DurationText(s.Ahead))
 		}
 	}
 	return p
@@ -109,10 +109,10 @@ func planStep(j *Job, s *Step) StepPlan {
 		return p
 	}
 	w := s.Window
-	size := durationText(w.Kind.Size)
+	size := row.DurationText(w.Kind.Size)
 	p.Kind = "tumbling window of " + size
 	if w.Kind.Shift > 0 {
-		p.Kind += ", shifted by " + durationText(w.Kind.Shift)
+		p.Kind += ", shifted by " + row.DurationText(w.Kind.Shift)
 	}
 	for _, f := range w.KeySchema() {
 		p.Key = append(p.Key, f.Name)
@@ -131,7 +131,7 @@ func planStep(j *Job, s *Step) StepPlan {
 	p.State = fmt.Sprintf("for each key and open window %d %s; a window is dropped when it closes, and a key with its last window", accs, pluralOf(accs, "accumulator"))
 	margin := ""
 	if src := j.sourceOf(s); src != nil {
-		margin = fmt.Sprintf(" + margin %s", durationText(src.Margin))
+		margin = fmt.Sprintf(" + margin %s", row.DurationText(src.Margin))
 	}
 	p.Delay = fmt.Sprintf("a row is published once, when the watermark passes the window's end: at most %s%s after its event, as the stream's own time goes on", size, margin)
 	return p
@@ -167,17 +167,6 @@ func planSink(j *Job, s *Sink) SinkPlan {
 		p.From = s.FromText
 	}
 	return p
-}
-
-func durationText(d interface{ String() string }) string {
-	s := d.String()
-	if strings.HasSuffix(s, "m0s") {
-		s = strings.TrimSuffix(s, "0s")
-	}
-	if strings.HasSuffix(s, "h0m") {
-		s = strings.TrimSuffix(s, "0m")
-	}
-	return s
 }
 
 func pluralOf(n int, word string) string {

@@ -2,6 +2,7 @@ package job
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -87,6 +88,9 @@ func (b *builder) fileSink(n *node, place string, s *Sink) {
 		b.fault(path, place+".path", "patterns in paths are not built yet", "write a plain path")
 	}
 	s.Path = text
+	if s.Path != "-" && !strings.HasSuffix(s.Path, "/") && b.unbounded() {
+		b.warn(path, place+".path", "one file appears only when the run finishes, and the sources of this job do not end", "end the path with / for a folder of rolled files")
+	}
 	roll := n.get("roll")
 	if roll == nil {
 		return
@@ -127,4 +131,11 @@ func ParseSize(s string) (int64, error) {
 		}
 	}
 	return 0, fmt.Errorf("%q is no size", s)
+}
+
+// unbounded says whether any source goes on without end.
+func (b *builder) unbounded() bool {
+	return slices.ContainsFunc(b.job.Sources, func(s Source) bool {
+		return s.File.Follow || s.Via == "simulate" && s.Sim.Count == 0
+	})
 }

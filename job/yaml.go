@@ -53,6 +53,9 @@ func (n *node) get(key string) *node {
 // readYAML parses text into nodes. The YAML library stops at its first syntax fault; where that is an
 // unquoted expression the line is mended and parsed again, so that the other faults are found too.
 func (r *reader) readYAML(text string) *node {
+	if strings.HasPrefix(strings.TrimSpace(text), "{") {
+		text = strings.ReplaceAll(text, "\t", " ") // JSON may be indented with tabs, YAML not
+	}
 	lines := strings.Split(text, "\n")
 	for i, l := range lines {
 		if fixed, ok := mendFlow(l); ok {

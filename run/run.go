@@ -107,7 +107,7 @@ func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 			}
 		}
 	}
-	if opt.Checkpoints == "" && j.Delivery == "exactly_once" {
+	if opt.Checkpoints == "" && j.DeliverySaid && j.Delivery == "exactly_once" {
 		opt.say("no --checkpoints: this run keeps none, delivers rows as they are made, and begins anew if it is started again")
 	}
 	if opt.Checkpoints != "" && j.Delivery == "exactly_once" && b.out != "" {

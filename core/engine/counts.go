@@ -1,12 +1,16 @@
 package engine
 
-import "maps"
+import (
+	"maps"
+	"time"
+)
 
 // StepCounts are what a step did with its rows (docs/time.md, "Counts add up").
 type StepCounts struct {
 	In, Out, Dropped, Lost, Used int64
 	Rejected                     map[string]int64 // by reason
 	MeasureErrors                int64
+	MostLate                     time.Duration // the greatest late_by of a lost row
 }
 
 // SourceCounts are what a source read.
@@ -65,6 +69,7 @@ func (c *StepCounts) add(d StepCounts) {
 	c.Lost += d.Lost
 	c.Used += d.Used
 	c.MeasureErrors += d.MeasureErrors
+	c.MostLate = max(c.MostLate, d.MostLate)
 	for k, v := range d.Rejected {
 		c.Rejected[k] += v
 	}

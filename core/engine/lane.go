@@ -73,7 +73,7 @@ func (l *lane) turn(t *turn) {
 			l.flush(false)
 		})
 		c := &l.counts[i]
-		c.Used, c.Lost, c.Out, c.MeasureErrors = w.Used, w.Lost, w.Out, w.MeasureErrors
+		c.Used, c.Lost, c.Out, c.MeasureErrors, c.MostLate = w.Used, w.Lost, w.Out, w.MeasureErrors, w.MostLate
 	}
 	for i := range x.steps {
 		if l.e.p.laneOf[i] < 0 {

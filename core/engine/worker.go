@@ -109,7 +109,7 @@ func (w *worker) stamp(t *turn, at int, s *Source) {
 			rej.Message = "the event time is outside the years 1 to 9999"
 		case ts > limit:
 			rej.Reason = step.TooFarAhead
-			rej.Message = fmt.Sprintf("the event time %s is more than %s ahead of the clock", ts, s.Ahead)
+			rej.Message = fmt.Sprintf("the event time %s is more than %s ahead of the clock", ts, row.DurationText(s.Ahead))
 		default:
 			kept.AppendFrom(b, i)
 			continue

@@ -90,7 +90,7 @@ func (v Value) String() string {
 	case row.Timestamp:
 		return row.Time(v.I).String()
 	case row.Duration:
-		return (time.Duration(v.I) * time.Microsecond).String()
+		return row.DurationText(time.Duration(v.I) * time.Microsecond)
 	}
 	return fmt.Sprint(v.I)
 }

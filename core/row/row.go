@@ -8,6 +8,7 @@ package row
 import (
 	"fmt"
 	"math"
+	"strings"
 	"time"
 )
 
@@ -69,6 +70,18 @@ const (
 // TimeOf converts t, cutting what is finer than a microsecond (towards the past).
 func TimeOf(t time.Time) Time {
 	return Time(t.Unix()*1_000_000 + int64(t.Nanosecond()/1000))
+}
+
+// DurationText writes d shortly: 1h rather than 1h0m0s.
+func DurationText(d time.Duration) string {
+	s := d.String()
+	if strings.HasSuffix(s, "m0s") {
+		s = strings.TrimSuffix(s, "0s")
+	}
+	if strings.HasSuffix(s, "h0m") {
+		s = strings.TrimSuffix(s, "0m")
+	}
+	return s
 }
 
 // Std gives t in UTC.

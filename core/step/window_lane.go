@@ -3,6 +3,7 @@ package step
 import (
 	"slices"
 	"sort"
+	"time"
 
 	"undertide/core/expr"
 	"undertide/core/measure"
@@ -20,6 +21,8 @@ type WindowLane struct {
 
 	// Counts of this lane (docs/time.md, "Counts add up").
 	Used, Lost, Out, MeasureErrors int64
+	// MostLate is the greatest late_by of a lost row.
+	MostLate time.Duration
 
 	// scratch
 	ids, ids2    []uint32
@@ -266,6 +269,7 @@ func (s *slice) clear() {
 
 func (w *WindowLane) addLate(x *Exchange, r int, mark row.Time) {
 	w.Lost++
+	w.MostLate = max(w.MostLate, time.Duration(mark-x.Times[r])*time.Microsecond)
 	b := w.late
 	for c, col := range x.Cols {
 		b.Cols[c].AppendFrom(col, r)
