@@ -159,7 +159,7 @@ func randomText(r *rand.Rand, k row.Kind, depth int) string {
 	if depth == 0 {
 		switch k {
 		case row.Int:
-			return pick("i", "j", "1", "0", "-3", "9223372036854775807")
+			return pick("i", "j", "1", "0", "2", "7", "1000003", "-3", "9223372036854775807")
 		case row.Double:
 			return pick("x", "y", "0.0", "2.5", "1e300", "values.least")
 		case row.String:

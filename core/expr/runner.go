@@ -358,30 +358,53 @@ func (s *step) runDouble(n int) {
 		return // the negative of what is finite is finite
 	}
 	b := s.args[1].out.col.F[:n]
+	// Whether a result is finite is asked in the same pass; division by zero is not finite either.
+	// Each result is stored before it is used, so that nothing is fused.
+	odd := 0
 	switch s.n.op {
 	case opAdd:
 		for i := range d {
-			d[i] = a[i] + b[i]
+			v := a[i] + b[i]
+			d[i] = v
+			odd += notFinite(v)
 		}
 	case opSub:
 		for i := range d {
-			d[i] = a[i] - b[i]
+			v := a[i] - b[i]
+			d[i] = v
+			odd += notFinite(v)
 		}
 	case opMul:
 		for i := range d {
-			d[i] = a[i] * b[i]
+			v := float64(a[i] * b[i])
+			d[i] = v
+			odd += notFinite(v)
 		}
 	case opDiv:
 		for i := range d {
-			d[i] = a[i] / b[i] // by zero: not finite, found below
+			v := a[i] / b[i]
+			d[i] = v
+			odd += notFinite(v)
 		}
 	}
+	if odd == 0 {
+		return
+	}
 	for i, v := range d {
-		if v-v != 0 {
+		if notFinite(v) != 0 {
 			d[i] = 0
 			s.fault(i)
 		}
 	}
+}
+
+// notFinite is 1 for infinities and NaN, which have all bits of the exponent set.
+func notFinite(v float64) int {
+	const exponent = 0x7ff << 52
+	if math.Float64bits(v)&exponent == exponent {
+		return 1
+	}
+	return 0
 }
 
 func (s *step) runInt(n int) {
@@ -423,6 +446,10 @@ func (s *step) runInt(n int) {
 			}
 		}
 	case opDiv, opMod:
+		if div := s.n.args[1]; div.op == opConst && div.value.I > 0 && div.value.I < 1<<31 && !div.value.Null {
+			divideBy(s.n.op, d, a, div.value.I)
+			return
+		}
 		for i := range d {
 			x, y := a[i], b[i]
 			if y == 0 || (y == -1 && x == math.MinInt64) {
@@ -440,6 +467,25 @@ func (s *step) runInt(n int) {
 			if row.Time(t) < row.FirstTime || row.Time(t) > row.LastTime {
 				s.fault(i)
 			}
+		}
+	}
+}
+
+// divideBy divides by a constant above zero, which has no errors. Most numbers are small, and 32 bits
+// divide several times faster than 64.
+func divideBy(o op, d, a []int64, by int64) {
+	small := uint32(by)
+	for i, x := range a {
+		var quotient int64
+		if uint64(x)>>32 == 0 {
+			quotient = int64(uint32(x) / small)
+		} else {
+			quotient = x / by
+		}
+		if o == opDiv {
+			d[i] = quotient
+		} else {
+			d[i] = x - quotient*by
 		}
 	}
 }

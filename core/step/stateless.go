@@ -46,14 +46,22 @@ func (r *StatelessRun) Run(in View, rejects []Reject) (out View, dropped int, _ 
 	if r.where != nil {
 		c, errs := r.where.Run(in.Cols, in.N)
 		sel, rejects = dropErrors(sel, errs, in, r.def.Where, rejects)
-		kept := sel[:0]
-		for _, i := range sel {
-			if c.I[i] != 0 && !c.IsNull(int(i)) {
-				kept = append(kept, i)
+		kept := 0
+		if len(c.Null) == 0 {
+			for _, i := range sel { // without a branch: which rows pass is hard to predict
+				sel[kept] = i
+				kept += int(c.I[i])
+			}
+		} else {
+			for _, i := range sel {
+				if c.I[i] != 0 && !c.IsNull(int(i)) {
+					sel[kept] = i
+					kept++
+				}
 			}
 		}
-		dropped = len(sel) - len(kept)
-		sel = kept
+		dropped = len(sel) - kept
+		sel = sel[:kept]
 	}
 	r.cols = append(r.cols[:0], in.Cols...)
 	for i, s := range r.sets {
