@@ -148,7 +148,8 @@ func Parse(file, text string, opt Options) (*Job, error) {
 	}
 	r := &reader{file: file, opt: opt}
 	j := &Job{File: file, Dir: filepath.Dir(file), Values: map[string]expr.Value{}}
-	if root := r.readYAML(strings.TrimPrefix(text, "\ufeff")); root != nil {
+	root := r.readYAML(strings.TrimPrefix(text, "\ufeff"))
+	if root != nil {
 		b := &builder{reader: r, job: j, doc: root}
 		b.document()
 	}
@@ -158,13 +159,33 @@ func Parse(file, text string, opt Options) (*Job, error) {
 	}
 	r.warnings.sort()
 	j.Warnings = slices.Compact(r.warnings)
-	h := sha256.New()
-	fmt.Fprintf(h, "%s\n", text)
-	for _, name := range sortedKeys(j.Values) {
-		fmt.Fprintf(h, "%s=%s\n", name, j.Values[name])
-	}
-	j.Digest = hex.EncodeToString(h.Sum(nil))
+	j.Digest = digest(root, j.Values)
 	return j, nil
+}
+
+// digest tells documents apart by what shapes rows and state: sources, steps and sinks as they are
+// written, and the values. Comments, layout, about and settings may change.
+func digest(root *node, values map[string]expr.Value) string {
+	h := sha256.New()
+	var walk func(n *node)
+	walk = func(n *node) {
+		fmt.Fprintf(h, "%d %q %d\n", n.kind, n.text, len(n.values))
+		for i, v := range n.values {
+			if n.kind == mapNode {
+				fmt.Fprintf(h, "%q\n", n.keys[i].text)
+			}
+			walk(v)
+		}
+	}
+	for _, part := range []string{"sources", "steps", "sinks"} {
+		if n := root.get(part); n != nil {
+			walk(n)
+		}
+	}
+	for _, name := range sortedKeys(values) {
+		fmt.Fprintf(h, "%q=%s\n", name, values[name])
+	}
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 func sortedKeys[V any](m map[string]V) []string {

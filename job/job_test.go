@@ -154,6 +154,30 @@ func TestWarnings(t *testing.T) {
 	}
 }
 
+// TestDigest: what shapes state tells documents apart, what does not leaves them the same.
+func TestDigest(t *testing.T) {
+	read := func(text string, set map[string]string) string {
+		j, err := Parse("base.yaml", text, Options{Set: set})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return j.Digest
+	}
+	was := read(base, nil)
+	same := strings.Replace(base, "job: base", "# a comment\njob: base\nabout: x\nsettings: {lanes: 2}", 1)
+	if read(same, nil) != was || read(base, map[string]string{"least": "0.5"}) != was {
+		t.Error("a comment, about, settings or the default set by hand make another document")
+	}
+	for _, other := range []string{strings.Replace(base, "10m", "11m", 1), strings.Replace(base, "box: int, ", "", 1), strings.Replace(base, "0.5", "0.6", 1)} {
+		if read(other, nil) == was {
+			t.Error("another window, field or value makes the same document")
+		}
+	}
+	if read(base, map[string]string{"least": "0.7"}) == was {
+		t.Error("another --set makes the same document")
+	}
+}
+
 // TestJSONDocument: JSON is YAML, also with tabs.
 func TestJSONDocument(t *testing.T) {
 	text, err := yaml.YAMLToJSON([]byte(base))

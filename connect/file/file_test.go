@@ -125,6 +125,9 @@ func TestFollow(t *testing.T) {
 			for i := range c.Starts {
 				out = append(out, string(c.Event(i)))
 			}
+			if len(out) == 0 && c.CaughtUp {
+				out = append(out, "caught up")
+			}
 			chunks <- out
 		}
 	}()
@@ -144,10 +147,13 @@ func TestFollow(t *testing.T) {
 			t.Fatalf("%q does not come", want)
 		}
 	}
+	next("caught up")
 	add("one\ntwo\nthr")
 	next("one|two")
+	next("caught up")
 	add("ee\n")
 	next("three")
+	next("caught up")
 	if err := f.Truncate(2); err != nil {
 		t.Fatal(err)
 	}

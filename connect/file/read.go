@@ -52,6 +52,7 @@ type Partition struct {
 	header []byte
 	closed atomic.Bool
 	size   int64
+	told   bool // that it has caught up, since the last event
 }
 
 // position is where reading goes on; Tail is the CRC of the bytes before it, so that another file
@@ -310,6 +311,9 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 			} else if time.Now().After(deadline) {
 				break
 			}
+		} else if !p.told {
+			p.told = true
+			break // an empty chunk says that nothing waits, so that the partition can be idle
 		}
 		if err := p.wait(ctx, len(c.Starts) > 0); err != nil {
 			return err
@@ -322,7 +326,8 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 		}
 		c.Last = !ok
 	}
-	c.CaughtUp = p.eof || p.start == len(p.buf)
+	c.CaughtUp = p.told || p.eof || p.start == len(p.buf)
+	p.told = p.told && len(c.Starts) == 0
 	c.Bytes = p.pos - from
 	c.Position = p.where()
 	return nil

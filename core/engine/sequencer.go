@@ -71,6 +71,8 @@ func (e *run) sequence(stop context.Context) {
 			e.beginMark(false)
 		case <-e.markDone:
 			e.marking = nil
+		case <-beat:
+			e.checkIdle()
 		default:
 		}
 		p := e.choose()
@@ -183,8 +185,9 @@ func (e *run) take(t *turn) {
 	p.events += int64(events)
 	p.position = t.chunk.Position
 	p.caughtUp = t.chunk.CaughtUp
-	p.since = e.opt.Now()
-	p.idle = false
+	if events > 0 {
+		p.since, p.idle = e.opt.Now(), false
+	}
 	if t.chunk.Last {
 		p.ended, p.w = true, row.MaxTime
 		e.live--

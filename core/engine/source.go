@@ -50,7 +50,8 @@ type Partition interface {
 	Empty(ctx context.Context) (bool, error)
 	// Read fills c with the next events, at most row.MaxRows. A bounded partition fills the chunk
 	// unless it ends, and knows with the last event that it is the last; an unbounded one waits for
-	// at least one event and then returns what comes within the linger.
+	// at least one event and then returns what comes within the linger. It may return an empty chunk
+	// to say that it has caught up.
 	Read(ctx context.Context, c *Chunk) error
 	// Close ends reading; it may be called while Read waits, which then returns.
 	Close() error

@@ -1,0 +1,65 @@
+package measure
+
+import (
+	"math"
+
+	"undertide/core/row"
+)
+
+// doubleExtremes keeps the least or greatest of doubles; infinities stand for none yet.
+type doubleExtremes struct {
+	greatest bool
+	v        []float64
+}
+
+func (c *doubleExtremes) Grow(n int) {
+	from := len(c.v)
+	c.v = grown(c.v, n)
+	start := math.Inf(1)
+	if c.greatest {
+		start = math.Inf(-1)
+	}
+	for i := from; i < len(c.v); i++ {
+		c.v[i] = start
+	}
+}
+func (c *doubleExtremes) Clear()     { c.v = c.v[:0] }
+func (c *doubleExtremes) Bytes() int { return 8 * cap(c.v) }
+func (c *doubleExtremes) Add(ids []uint32, rows []uint16, arg *row.Column) {
+	acc, v := c.v, arg.F
+	if c.greatest {
+		for i, id := range ids {
+			if x := v[rows[i]]; x > acc[id] {
+				acc[id] = x
+			}
+		}
+		return
+	}
+	for i, id := range ids {
+		if x := v[rows[i]]; x < acc[id] {
+			acc[id] = x
+		}
+	}
+}
+func (c *doubleExtremes) Append(dst *row.Column, id uint32) error {
+	dst.AppendDouble(c.v[id])
+	return nil
+}
+func (c *doubleExtremes) State() row.Schema {
+	return row.Schema{{Name: "value", Kind: row.Double}}
+}
+
+// Save writes null for none yet: infinities are no values of a row.
+func (c *doubleExtremes) Save(dst []*row.Column, id uint32) {
+	if math.IsInf(c.v[id], 0) {
+		dst[0].AppendNull()
+	} else {
+		dst[0].AppendDouble(c.v[id])
+	}
+}
+func (c *doubleExtremes) Load(id uint32, src []*row.Column, i int) {
+	if !src[0].IsNull(i) {
+		c.v[id] = src[0].F[i]
+	}
+}
+func (c *doubleExtremes) Move(dst Column, from, to uint32) { dst.(*doubleExtremes).v[to] = c.v[from] }

@@ -1,0 +1,76 @@
+package measure
+
+import (
+	"undertide/core/row"
+)
+
+// doubleSums adds doubles one by one.
+type doubleSums struct {
+	mean bool
+	sum  []float64
+	n    []int64
+}
+
+func (c *doubleSums) Grow(n int) {
+	c.sum = grown(c.sum, n)
+	if c.mean {
+		c.n = grown(c.n, n)
+	}
+}
+func (c *doubleSums) Clear() {
+	clear(c.sum)
+	clear(c.n)
+	c.sum, c.n = c.sum[:0], c.n[:0]
+}
+func (c *doubleSums) Bytes() int { return 8 * (cap(c.sum) + cap(c.n)) }
+func (c *doubleSums) Add(ids []uint32, rows []uint16, arg *row.Column) {
+	sum, v := c.sum, arg.F
+	if c.mean {
+		n := c.n
+		for i, id := range ids {
+			sum[id] += v[rows[i]]
+			n[id]++
+		}
+		return
+	}
+	for i, id := range ids {
+		sum[id] += v[rows[i]]
+	}
+}
+func (c *doubleSums) Append(dst *row.Column, id uint32) error {
+	v := c.sum[id]
+	if c.mean {
+		v /= float64(c.n[id])
+	}
+	if v-v != 0 {
+		return ErrNotFinite
+	}
+	dst.AppendDouble(v)
+	return nil
+}
+func (c *doubleSums) State() row.Schema {
+	s := row.Schema{{Name: "sum", Kind: row.Double}}
+	if c.mean {
+		s = append(s, row.Field{Name: "values", Kind: row.Int})
+	}
+	return s
+}
+func (c *doubleSums) Save(dst []*row.Column, id uint32) {
+	dst[0].AppendDouble(c.sum[id])
+	if c.mean {
+		dst[1].AppendInt(c.n[id])
+	}
+}
+func (c *doubleSums) Load(id uint32, src []*row.Column, i int) {
+	c.sum[id] = src[0].F[i]
+	if c.mean {
+		c.n[id] = src[1].I[i]
+	}
+}
+func (c *doubleSums) Move(dst Column, from, to uint32) {
+	d := dst.(*doubleSums)
+	d.sum[to] = c.sum[from]
+	if c.mean {
+		d.n[to] = c.n[from]
+	}
+}

@@ -1,0 +1,109 @@
+package measure
+
+import (
+	"math"
+	"math/bits"
+
+	"undertide/core/row"
+)
+
+// intSums adds ints in 128 bits; n counts the values for a mean.
+type intSums struct {
+	mean bool
+	lo   []uint64
+	hi   []int64
+	n    []int64
+}
+
+func (c *intSums) Grow(n int) {
+	c.lo, c.hi = grown(c.lo, n), grown(c.hi, n)
+	if c.mean {
+		c.n = grown(c.n, n)
+	}
+}
+func (c *intSums) Clear() {
+	clear(c.lo)
+	clear(c.hi)
+	clear(c.n)
+	c.lo, c.hi, c.n = c.lo[:0], c.hi[:0], c.n[:0]
+}
+func (c *intSums) Bytes() int { return 8 * (cap(c.lo) + cap(c.hi) + cap(c.n)) }
+func (c *intSums) Add(ids []uint32, rows []uint16, arg *row.Column) {
+	lo, hi, v := c.lo, c.hi, arg.I
+	for i, id := range ids {
+		x := v[rows[i]]
+		var carry uint64
+		lo[id], carry = bits.Add64(lo[id], uint64(x), 0)
+		hi[id] += x>>63 + int64(carry)
+	}
+	if c.mean {
+		for _, id := range ids {
+			c.n[id]++
+		}
+	}
+}
+func (c *intSums) Append(dst *row.Column, id uint32) error {
+	lo, hi := c.lo[id], c.hi[id]
+	if c.mean {
+		dst.AppendDouble(double128(hi, lo) / float64(c.n[id]))
+		return nil
+	}
+	if hi != int64(lo)>>63 {
+		return ErrOverflow
+	}
+	dst.AppendInt(int64(lo))
+	return nil
+}
+
+// double128 gives the double nearest to a 128-bit int: its highest 64 bits with the rest folded into
+// the last of them, which is enough for one correct rounding.
+func double128(hi int64, lo uint64) float64 {
+	if hi == int64(lo)>>63 {
+		return float64(int64(lo))
+	}
+	sign := 1.0
+	high := uint64(hi)
+	if hi < 0 {
+		var borrow uint64
+		lo, borrow = bits.Sub64(0, lo, 0)
+		high, _ = bits.Sub64(0, high, borrow)
+		sign = -1
+	}
+	if high == 0 {
+		return sign * float64(lo)
+	}
+	shift := 64 - bits.LeadingZeros64(high)
+	top := high<<(64-shift) | lo>>shift
+	if lo<<(64-shift) != 0 {
+		top |= 1
+	}
+	return sign * math.Ldexp(float64(top), shift)
+}
+
+func (c *intSums) State() row.Schema {
+	s := row.Schema{{Name: "sum_high", Kind: row.Int}, {Name: "sum_low", Kind: row.Int}}
+	if c.mean {
+		s = append(s, row.Field{Name: "values", Kind: row.Int})
+	}
+	return s
+}
+func (c *intSums) Save(dst []*row.Column, id uint32) {
+	dst[0].AppendInt(c.hi[id])
+	dst[1].AppendInt(int64(c.lo[id]))
+	if c.mean {
+		dst[2].AppendInt(c.n[id])
+	}
+}
+func (c *intSums) Load(id uint32, src []*row.Column, i int) {
+	c.hi[id], c.lo[id] = src[0].I[i], uint64(src[1].I[i])
+	if c.mean {
+		c.n[id] = src[2].I[i]
+	}
+}
+func (c *intSums) Move(dst Column, from, to uint32) {
+	d := dst.(*intSums)
+	d.lo[to], d.hi[to] = c.lo[from], c.hi[from]
+	if c.mean {
+		d.n[to] = c.n[from]
+	}
+}
