@@ -30,6 +30,10 @@ func randomCase(seed uint64) (*modelJob, map[string][]string) {
 	if r.IntN(2) == 0 {
 		j.shift = r.Int64N(j.size)
 	}
+	if seed%3 == 0 { // whole milliseconds throughout, so that watermarks meet window ends exactly
+		j.margin = []int64{0, 3000, 20_000}[r.IntN(3)]
+		j.size, j.shift = []int64{1000, 5000, 50_000}[r.IntN(3)], 0
+	}
 	base := int64(1_767_225_600_000) // ms
 	if r.IntN(4) == 0 {
 		base = -5000 // around 1970
