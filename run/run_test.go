@@ -44,8 +44,12 @@ func randomCase(seed uint64) (*modelJob, map[string][]string) {
 	}
 	parts := map[string][]string{}
 	disorder := []int64{1, 10, 2000, 100_000}[r.IntN(4)]
-	for p := range 1 + r.IntN(4) {
-		n := []int{0, 1, 100, 4096, 9000}[r.IntN(5)]
+	count, sizes := 1+r.IntN(4), []int{0, 1, 100, 4096, 9000}
+	if seed%3 == 0 {
+		disorder, count, sizes = 10+r.Int64N(60), 1+r.IntN(2), sizes[2:]
+	}
+	for p := range count {
+		n := sizes[r.IntN(len(sizes))]
 		name := fmt.Sprintf("part-%d.ndjson", p)
 		parts[name] = []string{}
 		pace := 1 + r.Int64N(20)
