@@ -2,7 +2,7 @@
 .DEFAULT_GOAL := help
 GO ?= go
 
-.PHONY: help build demo test lint bench clean
+.PHONY: help build demo test lint bench clean compiler
 
 help: ## list the targets
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## /\1\t/' | expand -t 10
@@ -22,7 +22,12 @@ demo: build ## make the harbour's events, run its jobs, show their rows
 	@./bin/undertide run harbour/jobs/crane-load.yaml --out loads=- --format table --lanes 1 | sed -n 1,22p
 	@echo "== rows are in harbour/data/out; harbour/README.md explains the jobs"
 
-test: lint ## all tests, with the race detector; what CI runs
+# The race detector needs a C compiler; nothing else of the tests does.
+compiler:
+	@command -v gcc >/dev/null || { echo "== installing gcc, which the race detector needs"; \
+		SUDO=$$(test "$$(id -u)" = 0 || echo sudo); $$SUDO apt-get update -q && $$SUDO apt-get install -y -q gcc libc6-dev; }
+
+test: compiler lint ## all tests, with the race detector; what CI runs
 	@echo "== testing the packages, with the race detector"
 	@$(GO) test -race -tags checks -timeout 20m $$($(GO) list ./... | grep -v /e2e)
 	@echo "== driving the real binary"

@@ -1,0 +1,109 @@
+package e2e
+
+import (
+	"encoding/json"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestCheck: right documents, faults with status 3, plans in three forms, the JSON Schema.
+func TestCheck(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "job.yaml", levels)
+	write(t, dir, "wrong.yaml", strings.NewReplacer("gauge: string", "gauge: sting", "margin: 2s", "margin: 2", "from: levels", "from: level", "via: file, with: {path: means.ndjson}", "via: flie, with: {path: means.ndjson}", "job: levels", "jbo: levels", "every: 30ms", "every: often").Replace(levels))
+	o := undertide(t, dir, "check", "job.yaml")
+	if o.want(t, 0); o.out != "job.yaml: job levels is right: 1 source, 1 step, 1 sink\n" {
+		t.Errorf("check says %q", o.out)
+	}
+	o = undertide(t, dir, "check", "job.yaml", "wrong.yaml")
+	o.want(t, 3, "wrong.yaml:2:1: jbo: unknown field jbo; did you mean job?", "wrong.yaml:3:32: settings.checkpoint.every", "gauge: sting is no type; did you mean string?", `"2" has no unit; say the unit: 2s, 2m`,
+		"there is no source or step level; did you mean levels?", "flie is not one of", "; nothing was run")
+	if !strings.Contains(o.out, "job.yaml: job levels is right") {
+		t.Errorf("the right document beside a wrong one is not named: %q", o.out)
+	}
+	if o = undertide(t, dir, "run", "wrong.yaml"); o.status != 3 || strings.Count(o.err, "wrong.yaml:") < 6 {
+		t.Errorf("run of a wrong document: status %d\n%s", o.status, o.err)
+	}
+	o = undertide(t, dir, "check", "job.yaml", "--plan")
+	for _, want := range []string{"step minute: tumbling window of 1m", "key         gauge", "by hash of gauge", "at most 1m + margin 2s", "exactly once"} {
+		if !strings.Contains(o.out, want) {
+			t.Errorf("the plan lacks %q:\n%s", want, o.out)
+		}
+	}
+	var plan struct {
+		Steps []struct{ Key []string }
+	}
+	if err := json.Unmarshal([]byte(undertide(t, dir, "check", "job.yaml", "--plan", "--format", "json").out), &plan); err != nil || plan.Steps[0].Key[0] != "gauge" {
+		t.Errorf("the plan as JSON: %+v, %v", plan, err)
+	}
+	if o = undertide(t, dir, "check", "job.yaml", "--plan", "--format", "yaml"); !strings.Contains(o.out, "exchange: by hash of gauge") {
+		t.Errorf("the plan as YAML:\n%s", o.out)
+	}
+	if o = undertide(t, dir, "check", "--schema"); !json.Valid([]byte(o.out)) || !strings.Contains(o.out, "2020-12/schema") {
+		t.Errorf("the schema is %.200s", o.out)
+	}
+}
+
+// TestSmallCommands: version, completion, help.
+func TestSmallCommands(t *testing.T) {
+	dir := t.TempDir()
+	if o := undertide(t, dir, "version"); o.status != 0 || !strings.HasPrefix(o.out, "undertide ") || !strings.Contains(o.out, "document format 1") {
+		t.Errorf("version: %+v", o)
+	}
+	for _, shell := range []string{"bash", "zsh", "fish", "powershell"} {
+		if o := undertide(t, dir, "completion", shell); o.status != 0 || !strings.Contains(o.out, "undertide") {
+			t.Errorf("completion for %s: status %d", shell, o.status)
+		}
+	}
+	if o := undertide(t, dir, "__complete", "ru"); !strings.Contains(o.out, "run\t") {
+		t.Errorf("ru is completed to %q", o.out)
+	}
+	if o := undertide(t, dir); o.status != 0 || !strings.Contains(o.out, "undertide check JOB.yaml") {
+		t.Errorf("without a command: %+v", o)
+	}
+}
+
+// TestHarbour makes the harbour's streams and runs its jobs as make demo does.
+func TestHarbour(t *testing.T) {
+	root, err := filepath.Abs("..")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	for _, stream := range []string{"gauge-levels", "crane-lifts"} {
+		o := undertide(t, dir, "run", filepath.Join(root, "harbour/streams", stream+".yaml"), "-q")
+		o.want(t, 0)
+		write(t, dir, stream+".ndjson", o.out)
+	}
+	o := undertide(t, dir, "run", filepath.Join(root, "harbour/jobs/mean-level.yaml"), "--in", "levels="+epochs(t, dir, "gauge-levels.ndjson"), "--out", "means=means.ndjson", "--out", "missed=missed.ndjson", "--out", "bad_levels=bad.ndjson")
+	o.want(t, 0, "86,400 events", "late rows lost")
+	for _, l := range strings.SplitN(read(t, filepath.Join(dir, "missed.ndjson")), "\n", 20)[:19] {
+		if !strings.Contains(l, `"gauge":"G09"`) {
+			t.Errorf("the first late rows are those of the slow clock, not %s", l)
+		}
+	}
+	rows := sortedLines(read(t, filepath.Join(dir, "means.ndjson")))
+	if len(rows) < 1400 || len(rows) > 1460 { // 12 gauges, 120 minutes
+		t.Errorf("%d means", len(rows))
+	}
+}
+
+// epochs rewrites read_at, which the stream's own document writes as text, to epoch milliseconds.
+func epochs(t *testing.T, dir, name string) string {
+	t.Helper()
+	doc := `undertide: 1
+job: epochs
+sources:
+  in: {via: file, with: {path: ` + name + `}, fields: {gauge: string, level_m: double, battery_v: double, at: {type: timestamp, at: read_at}}}
+steps:
+  out: {from: in, set: {read_at: "int(at) * 1000 + at.getMilliseconds()"}, without: [at]}
+sinks:
+  out: {from: out, via: file, with: {path: epochs.ndjson}}
+`
+	doc = strings.ReplaceAll(doc, "  in: {via", "  readings: {via")
+	doc = strings.ReplaceAll(doc, "from: in,", "from: readings,")
+	write(t, dir, "epochs.yaml", doc)
+	undertide(t, dir, "run", "epochs.yaml", "-q").want(t, 0)
+	return filepath.Join(dir, "epochs.ndjson")
+}
