@@ -54,7 +54,7 @@ a partition for each file.`,
 			if c.Flags().Changed("lanes") && (lanes < 1 || lanes > 240) {
 				return usageError{fmt.Errorf("--lanes %d: give a number from 1 to 240", lanes)}
 			}
-			if format != "json" && format != "csv" && format != "table" {
+			if format != "" && format != "json" && format != "csv" && format != "table" {
 				return usageError{fmt.Errorf("--format %s: rows on standard output are json, csv or table", format)}
 			}
 			opt.Format = format
@@ -86,7 +86,7 @@ a partition for each file.`,
 	f.IntVar(&lanes, "lanes", 0, "number of lanes (default: the document's, or one a CPU)")
 	f.StringVar(&checkpoints, "checkpoints", "", "keep checkpoints in `FOLDER`, and go on from them")
 	f.StringVar(&metrics, "metrics", "", "write the run's figures to `FILE` as JSON")
-	f.StringVar(&format, "format", "json", "how rows on standard output look: json, csv or table")
+	f.StringVar(&format, "format", "", "how rows on standard output look: `FORM` json, csv or table (default: as the document says)")
 	f.BoolVarP(&quiet, "quiet", "q", false, "say nothing but errors")
 	_ = c.MarkFlagDirname("checkpoints") // the flag stands above
 	return c
@@ -194,7 +194,11 @@ func rejected(w io.Writer, at string, by map[string]int64, samples []engine.Samp
 		fmt.Fprintf(w, "  %s: %s rejected, %s", at, group(by[reason]), reason)
 		for _, s := range samples {
 			if s.At == name && s.Reason == reason {
-				fmt.Fprintf(w, "; the first: event %d of %s: %s", s.Offset, s.Partition, s.Message)
+				where := ""
+				if s.Partition != "" {
+					where = fmt.Sprintf("event %d of %s: ", s.Offset, s.Partition)
+				}
+				fmt.Fprintf(w, "; the first: %s%s", where, s.Message)
 				break
 			}
 		}

@@ -261,6 +261,8 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 			o.Format = file.Table
 		case "csv":
 			o.Format = file.CSV
+		case "json":
+			o.Format = file.Lines
 		}
 		w := b.opt.Stdout
 		if w == nil {

@@ -26,6 +26,7 @@ type jsonDecoder struct {
 	members []*member // those with a field
 	dec     *jx.Decoder
 	line    []byte
+	full    []byte // the line and what lies behind it in the chunk
 	batch   *row.Batch
 	row     int
 	seen    int // fields set in this row
@@ -50,7 +51,7 @@ type branch struct {
 	d       *jsonDecoder
 	members []member
 	index   map[string]int
-	next    int // the member that is likely to come next: events of a source mostly look alike
+	likely  *member // to come next: events of a source mostly look alike
 	visit   func(*jx.Decoder, []byte) error
 }
 
@@ -62,6 +63,9 @@ type member struct {
 	way   way
 	parse Parse
 	col   *row.Column // of the batch at hand
+	next  *member     // that stands after it in most events
+
+	lowName, highName, low, high uint64 // the name as two words, and which of their bits count
 }
 
 // way is the short way for a member.
@@ -123,9 +127,13 @@ func (b *branch) add(name string) int {
 	return len(b.members) - 1
 }
 
+// collect gathers the members with a field, and links each to the next of its object.
 func (d *jsonDecoder) collect(b *branch) {
+	b.likely = &b.members[0]
 	for i := range b.members {
 		m := &b.members[i]
+		m.next = &b.members[(i+1)%len(b.members)]
+		m.learn()
 		if m.field >= 0 {
 			d.members = append(d.members, m)
 		}
@@ -171,6 +179,7 @@ func (d *jsonDecoder) decode(c *engine.Chunk, b *row.Batch, rejects []step.Rejec
 	}
 	for i := range c.Starts {
 		d.line = c.Raw[c.Starts[i]:c.Ends[i]]
+		d.full = d.line[:cap(d.line)]
 		d.row, d.seen, d.fault, d.slow = b.N, 0, false, false
 		err := d.object()
 		if err != nil && errors.Is(err, errAgain) {
@@ -250,26 +259,17 @@ func (d *jsonDecoder) setFault(reason, message string) {
 	}
 }
 
-// field takes one member of an object.
+// field takes one member of an object: by its way where it is the likely one, compactly written, and
+// has a value that the way takes; else by value.
 func (b *branch) field(dec *jx.Decoder, key []byte) error {
-	k := b.next
-	if uint(k) >= uint(len(b.members)) {
-		k = 0
+	d, m := b.d, b.likely
+	p := len(d.full) - cap(key) // where the key lies in the line, unless it was escaped and is a copy
+	at := p + len(key) + 2      // past the closing quote and the colon
+	if uint(p) >= uint(len(d.full)) || at+window > len(d.full) || &d.full[p] != &key[0] || d.full[at-1] != ':' || d.slow || !m.is(d.full[p:], key) {
+		return b.search(dec, key)
 	}
-	m := &b.members[k]
-	if string(key) != m.name {
-		var ok bool
-		if k, ok = b.index[string(key)]; !ok {
-			return dec.Skip()
-		}
-		m = &b.members[k]
-	}
-	b.next = k + 1
-	d := b.d
-	text := d.after(key)
-	if len(text) < window || d.slow {
-		return b.value(dec, m, text)
-	}
+	b.likely = m.next
+	text := d.full[at:]
 	switch c := m.col; m.way {
 	case stringWay:
 		if text[0] != '"' || len(c.Off) != d.row+1 || d.strict {
@@ -317,6 +317,39 @@ func (b *branch) field(dec *jx.Decoder, key []byte) error {
 		return nil
 	}
 	return b.value(dec, m, text)
+}
+
+// search finds a member by its name and takes its value.
+func (b *branch) search(dec *jx.Decoder, key []byte) error {
+	k, ok := b.index[string(key)]
+	if !ok {
+		return dec.Skip()
+	}
+	m := &b.members[k]
+	b.likely = m.next
+	return b.value(dec, m, b.d.after(key))
+}
+
+// is compares a key with the member's name, in two words where it is short. line begins with the key
+// and goes on for more than two words.
+func (m *member) is(line, key []byte) bool {
+	if len(key) != len(m.name) {
+		return false
+	}
+	if len(key) > 16 {
+		return string(key) == m.name
+	}
+	return binary.LittleEndian.Uint64(line)&m.low == m.lowName && binary.LittleEndian.Uint64(line[8:])&m.high == m.highName
+}
+
+// learn prepares the comparison of names.
+func (m *member) learn() {
+	var name, mask [16]byte
+	for i := range min(len(m.name), 16) {
+		name[i], mask[i] = m.name[i], 0xff
+	}
+	m.lowName, m.highName = binary.LittleEndian.Uint64(name[:]), binary.LittleEndian.Uint64(name[8:])
+	m.low, m.high = binary.LittleEndian.Uint64(mask[:]), binary.LittleEndian.Uint64(mask[8:])
 }
 
 // digits gives how many decimal digits v has.

@@ -32,8 +32,10 @@ const (
 	blockSize = 256 << 10
 	// MaxEvent bounds one event's text; a longer one ends the run, since what follows it is unknown.
 	MaxEvent = 64 << 20
-	linger   = 5 * time.Millisecond
-	poll     = 50 * time.Millisecond
+	// maxTurn bounds the text of a turn, whose places are 32 bits.
+	maxTurn = 2 << 30
+	linger  = 5 * time.Millisecond
+	poll    = 50 * time.Millisecond
 )
 
 // Partition reads one file, or standard input, as an engine.Partition.
@@ -274,6 +276,9 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 	from := p.pos
 	var deadline time.Time
 	for len(c.Starts) < row.MaxRows {
+		if len(c.Raw) > maxTurn {
+			return fmt.Errorf("%s: %d events before byte %d take more than %d MiB; events of this size are too large for a turn of %d", p.path, len(c.Starts), p.pos, maxTurn>>20, row.MaxRows)
+		}
 		if p.format == Lines {
 			p.takeLines(c)
 			if len(c.Starts) == row.MaxRows {

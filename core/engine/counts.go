@@ -7,26 +7,34 @@ import (
 
 // StepCounts are what a step did with its rows (docs/time.md, "Counts add up").
 type StepCounts struct {
-	In, Out, Dropped, Lost, Used int64
-	Rejected                     map[string]int64 // by reason
-	MeasureErrors                int64
-	MostLate                     time.Duration // the greatest late_by of a lost row
+	In            int64            `json:"in"`
+	Out           int64            `json:"out"`
+	Dropped       int64            `json:"dropped"`
+	Lost          int64            `json:"lost"`
+	Used          int64            `json:"used"`
+	Rejected      map[string]int64 `json:"rejected"` // by reason
+	MeasureErrors int64            `json:"measure_errors"`
+	MostLate      time.Duration    `json:"most_late_ns"` // the greatest late_by of a lost row
 }
 
 // SourceCounts are what a source read.
 type SourceCounts struct {
-	Read, Bytes int64
-	Rejected    map[string]int64
+	Read     int64            `json:"read"`
+	Bytes    int64            `json:"bytes"`
+	Rejected map[string]int64 `json:"rejected"`
 }
 
 // SinkCounts are what a sink took.
-type SinkCounts struct{ Rows, Delivered int64 }
+type SinkCounts struct {
+	Rows      int64 `json:"rows"`
+	Delivered int64 `json:"delivered"`
+}
 
 // Counts are the figures of a run that only grow. Kept in checkpoints, so that they go on.
 type Counts struct {
-	Sources []SourceCounts
-	Steps   []StepCounts
-	Sinks   []SinkCounts
+	Sources []SourceCounts `json:"sources"`
+	Steps   []StepCounts   `json:"steps"`
+	Sinks   []SinkCounts   `json:"sinks"`
 }
 
 func newCounts(g *Graph) Counts {
@@ -51,15 +59,13 @@ func (c Counts) clone() Counts {
 	return out
 }
 
-func sum(m map[string]int64) (n int64) {
+// Sum adds up rejects of all reasons.
+func Sum(m map[string]int64) (n int64) {
 	for _, v := range m {
 		n += v
 	}
 	return n
 }
-
-// Sum adds up rejects of all reasons.
-func Sum(m map[string]int64) int64 { return sum(m) }
 
 // add takes the counts of a step from a turn or a lane.
 func (c *StepCounts) add(d StepCounts) {

@@ -134,7 +134,7 @@ func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
 
 // open restores what the run starts from and opens partitions and sinks.
 func (e *run) open() error {
-	e.budget = 2*e.opt.Workers + 4
+	e.budget = 2*e.opt.Workers + 2
 	e.started = e.opt.Now()
 	e.epoch = max(1, e.opt.FirstEpoch)
 	e.base = newCounts(e.p.Graph)

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"encoding/json"
+	"maps"
 	"sync"
 	"time"
 
@@ -151,15 +152,10 @@ func (e *run) laneCounts(l *lane) {
 	defer w.mu.Unlock()
 	for i := range l.counts {
 		c := l.counts[i]
-		c.Rejected = nil // reasons of steps after lanes are added in Figures from the lane's map copy
-		w.lanes[l.number][i] = c
-		if r := l.counts[i].Rejected; len(r) > 0 {
-			m := map[string]int64{}
-			for k, v := range r {
-				m[k] = v
-			}
-			w.lanes[l.number][i].Rejected = m
+		if c.Rejected = nil; len(l.counts[i].Rejected) > 0 { // the lane goes on writing its own
+			c.Rejected = maps.Clone(l.counts[i].Rejected)
 		}
+		w.lanes[l.number][i] = c
 	}
 	for _, s := range l.exec.samples {
 		w.addSample(s)
@@ -247,7 +243,7 @@ func Unbalanced(g *Graph, f Figures) []string {
 	var out []string
 	for i, s := range g.Steps {
 		c := f.Steps[i]
-		if c.In != c.Used+c.Dropped+c.Lost+sum(c.Rejected) {
+		if c.In != c.Used+c.Dropped+c.Lost+Sum(c.Rejected) {
 			out = append(out, "step "+s.Name)
 		}
 	}
@@ -259,11 +255,11 @@ func Unbalanced(g *Graph, f Figures) []string {
 		case r.OfStep && r.Part == LatePart:
 			made = f.Steps[r.At].Lost
 		case r.OfStep:
-			made = sum(f.Steps[r.At].Rejected)
+			made = Sum(f.Steps[r.At].Rejected)
 		case r.Part == RejectPart:
-			made = sum(f.Sources[r.At].Rejected)
+			made = Sum(f.Sources[r.At].Rejected)
 		default:
-			made = f.Sources[r.At].Read - sum(f.Sources[r.At].Rejected)
+			made = f.Sources[r.At].Read - Sum(f.Sources[r.At].Rejected)
 		}
 		if f.Sinks[i].Rows != made {
 			out = append(out, "sink "+s.Name)
