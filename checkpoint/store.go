@@ -58,6 +58,7 @@ type manifest struct {
 	Written    time.Time                  `json:"written"`
 	Finished   bool                       `json:"finished"`
 	Partitions []partition                `json:"partitions"`
+	Watermarks map[string]row.Time        `json:"watermarks"` // by source, microseconds
 	Files      []stateFile                `json:"files"`
 	Shipments  map[string]json.RawMessage `json:"shipments"`
 	Counts     engine.Counts              `json:"counts"`
@@ -132,7 +133,7 @@ func (s *Store) Save(snap *engine.Snapshot) error {
 		return fmt.Errorf("make %s: %w", dir, err)
 	}
 	m := manifest{Format: format, Job: s.job, Document: s.digest, Epoch: snap.Epoch, Turn: snap.Turn, Started: snap.Started,
-		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts}
+		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts, Watermarks: snap.Watermarks}
 	for _, p := range snap.Partitions {
 		q := partition{Source: p.Source, Name: p.Name, Position: p.Position, Ended: p.Ended, Events: p.Events}
 		if p.Greatest != row.MinTime {
@@ -301,7 +302,7 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 	if m.Document != s.digest {
 		return nil, fmt.Errorf("%w: the checkpoints in %s were made by another text of job %s; put the old document back, or begin anew with an empty folder", errOther, s.dir, s.job)
 	}
-	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, States: map[string][]*row.Batch{}}
+	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, States: map[string][]*row.Batch{}}
 	for _, p := range m.Partitions {
 		q := engine.PartitionState{Source: p.Source, Name: p.Name, Position: p.Position, Greatest: row.MinTime, Ended: p.Ended, Events: p.Events}
 		if p.Greatest != nil {

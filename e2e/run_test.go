@@ -30,8 +30,10 @@ func TestKilledTenTimes(t *testing.T) {
   missed: {from: late of minute, via: file, with: {path: missed.ndjson}}
 `
 	write(t, dir, "job.yaml", doc)
+	began := time.Now()
 	alone := undertide(t, dir, "run", "job.yaml", "-q", "--out", "means=alone.ndjson", "--out", "rolled=alone/", "--out", "missed=alone-missed.ndjson")
 	alone.want(t, 0)
+	whole := time.Since(began) // ten kills, each within a fourteenth of it, come before the end
 
 	kills := 0
 	for kills < 10 {
@@ -40,7 +42,7 @@ func TestKilledTenTimes(t *testing.T) {
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(time.Duration(60+rand.IntN(90)) * time.Millisecond)
+		time.Sleep(whole/30 + time.Duration(rand.Int64N(int64(whole/27))))
 		if err := c.Process.Kill(); err != nil {
 			t.Fatalf("the run ended before it was killed %d times: %v", kills, err)
 		}

@@ -123,6 +123,9 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 		out.PeakMemory = peakMemory(&use)
 	}
 	least := row.MaxTime
+	if len(f.Sources) == 0 { // it did not begin
+		least = row.MinTime
+	}
 	for i := range g.Sources {
 		if len(f.Sources) == 0 {
 			break

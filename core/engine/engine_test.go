@@ -230,6 +230,41 @@ func TestIdle(t *testing.T) {
 	}
 }
 
+// TestWatermarkAfterRestart: a run that starts from a checkpoint does not let the watermark go back to
+// that of a partition which was idle: what was published is not published again.
+func TestWatermarkAfterRestart(t *testing.T) {
+	leaks(t)
+	out := &box{}
+	var last *Snapshot
+	save := func(s *Snapshot, _ SaveFigures) error { last = s; return nil }
+	start := func(a, b *feed, until func(a *feed) bool) Result {
+		ctx, stop := context.WithCancel(context.Background())
+		ended := make(chan Result)
+		go func() {
+			res, err := Run(ctx, graph(t, out, 200*time.Millisecond, false, a, b), Options{Lanes: 2, Save: save, From: last})
+			if err != nil {
+				t.Error(err)
+			}
+			ended <- res
+		}()
+		for range 1000 {
+			if until(a) {
+				break
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		stop()
+		return <-ended
+	}
+	start(newFeed("a", false, "5 1"), newFeed("b", false, "1 1"), func(a *feed) bool { a.lines <- "100 1"; return out.len() == 1 })
+	a := newFeed("a", false, "7 1") // late: its window was published while b was idle
+	n := 0
+	res := start(a, newFeed("b", false, "2 1"), func(a *feed) bool { n++; return n > 20 })
+	if lost := res.Figures.Steps[0].Lost; lost != 2 || out.len() != 1 {
+		t.Errorf("after the restart %d rows are lost and %d published in all, want 2 and 1: %v", lost, out.len(), out.rows)
+	}
+}
+
 // TestFaultsEndTheRun: whatever fails, the run ends with that fault and leaves nothing behind.
 func TestFaultsEndTheRun(t *testing.T) {
 	boom := errors.New("boom")

@@ -63,14 +63,12 @@ var RejectSchema = row.Schema{
 // plan is the graph with its consumers worked out.
 type plan struct {
 	*Graph
-	consumers map[Ref]consumerList
-	// origin of each step and sink: the source whose turn carries it, or the windowed step whose
-	// lanes do.
-	stepSource []int // source number, or -1 when after a window
-	afterLanes []bool
-	sinkLanes  []bool // whether the sink is fed by lanes
-	windows    []int  // steps that are windows
-	laneOf     []int  // step -> its number among windows, or -1
+	consumers  map[Ref]consumerList
+	stepSource []int  // by step: the source that its rows come from
+	afterLanes []bool // by step: whether its rows come out of lanes
+	sinkLanes  []bool // by sink: the same
+	windows    []int  // the steps that are windows
+	laneOf     []int  // by step: its number among windows, or -1
 }
 
 type consumerList struct {
@@ -98,10 +96,8 @@ func newPlan(g *Graph) (*plan, error) {
 		p.consumers[s.From] = l
 		after := lanes(s.From)
 		p.afterLanes = append(p.afterLanes, after)
-		src := -1
-		if !s.From.OfStep {
-			src = s.From.At
-		} else {
+		src := s.From.At
+		if s.From.OfStep {
 			src = p.stepSource[s.From.At]
 		}
 		p.stepSource = append(p.stepSource, src)

@@ -19,6 +19,10 @@ type Snapshot struct {
 	Started    time.Time
 	Finished   bool
 	Partitions []PartitionState
+	// Watermarks are the greatest W that each source has given out, by name; it never goes back, also
+	// where a partition that was idle counts again after a restart. Sources before their first row
+	// are left out.
+	Watermarks map[string]row.Time
 	// States has, for each windowed step by name, the parts that the lanes gave, each sorted by share.
 	States map[string][]*row.Batch
 	// Shipments are what the sinks prepared, by name.
@@ -74,7 +78,3 @@ func (m *mark) addShipment(sink string, at int, s json.RawMessage, c SinkCounts)
 	m.snap.Shipments[sink] = s
 	m.snap.Counts.Sinks[at] = c
 }
-
-func emptyStates() map[string][]*row.Batch { return map[string][]*row.Batch{} }
-
-func emptyShipments() map[string]json.RawMessage { return map[string]json.RawMessage{} }

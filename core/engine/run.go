@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"runtime"
@@ -31,7 +32,7 @@ type Options struct {
 	// From is what the run starts from; nil begins anew at FirstEpoch (1 if zero).
 	From       *Snapshot
 	FirstEpoch int64
-	// OnFigures is called from time to time with the run's figures so far, from any goroutine.
+	// Watch lets others look at the run while it goes on; nil for nobody.
 	Watch *Watch
 }
 
@@ -148,6 +149,11 @@ func (e *run) open() error {
 		e.started, e.turns = from.Started, from.Turn
 		e.epoch = max(from.Epoch+1, e.opt.FirstEpoch)
 		e.base = from.Counts.clone()
+		for i := range e.stood {
+			if w, ok := from.Watermarks[e.p.Sources[i].Name]; ok {
+				e.stood[i] = w
+			}
+		}
 		for _, p := range from.Partitions {
 			states[p.Source+"\x00"+p.Name] = p
 		}
@@ -368,8 +374,13 @@ func (e *run) beginMark(finished bool) {
 	if e.marking != nil || e.failed() {
 		return
 	}
-	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Finished: finished, States: emptyStates(), Shipments: emptyShipments()}
+	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Finished: finished, States: map[string][]*row.Batch{}, Shipments: map[string]json.RawMessage{}, Watermarks: map[string]row.Time{}}
 	e.epoch++
+	for i, w := range e.stood {
+		if w != row.MinTime {
+			snap.Watermarks[e.p.Sources[i].Name] = w
+		}
+	}
 	for _, p := range e.partitions {
 		snap.Partitions = append(snap.Partitions, PartitionState{Source: e.p.Sources[p.source].Name, Name: p.Name(), Position: p.position, Greatest: p.greatest, Ended: p.ended, Events: p.events})
 	}
