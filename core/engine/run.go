@@ -339,12 +339,13 @@ func (e *run) read(p *partition) {
 		}
 		t.chunk.First = first
 		first += int64(len(t.chunk.Starts))
+		last := t.chunk.Last // once sent, the turn is no longer the reader's
 		select {
 		case e.raw <- t:
 		case <-e.hard.Done():
 			return
 		}
-		if t.chunk.Last {
+		if last {
 			return
 		}
 	}
