@@ -12,6 +12,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -46,7 +47,9 @@ type Partition struct {
 	block  int
 	in     io.Reader // standard input; nil for a file
 
-	f      *os.File
+	mu sync.Mutex // guards f, which Close may ask for at any time
+	f  *os.File
+
 	buf    []byte // read and not yet taken
 	start  int    // of what is not taken in buf
 	pos    int64  // of buf[start] in the file
@@ -98,7 +101,10 @@ func (p *Partition) Empty(ctx context.Context) (bool, error) {
 	ok, err := p.more(ctx)
 	if p.in == nil {
 		err = errors.Join(err, p.f.Close())
-		*p = Partition{path: p.path, format: p.format, follow: p.follow, block: p.block, size: p.size}
+		p.mu.Lock()
+		p.f = nil
+		p.mu.Unlock()
+		p.buf, p.start, p.pos, p.eof, p.header = p.buf[:0], 0, 0, false, nil
 	}
 	return !ok, err
 }
@@ -115,7 +121,12 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 	if err != nil {
 		return Explain("open", p.path, err)
 	}
+	p.mu.Lock()
 	p.f = f
+	p.mu.Unlock()
+	if p.closed.Load() {
+		return errors.Join(context.Canceled, f.Close())
+	}
 	if st, err := f.Stat(); err != nil {
 		return Explain("open", p.path, err)
 	} else if st.IsDir() {
@@ -392,6 +403,8 @@ func (p *Partition) where() json.RawMessage {
 // Close ends reading. A read from standard input that waits cannot be freed.
 func (p *Partition) Close() error {
 	p.closed.Store(true)
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	if p.f != nil {
 		return p.f.Close()
 	}
