@@ -284,3 +284,45 @@ sinks:
 		t.Error(err)
 	}
 }
+
+// TestOrderOfPlace: rows of steps without keys reach a sink in order of place, however many workers
+// decode.
+func TestOrderOfPlace(t *testing.T) {
+	dir := t.TempDir()
+	var b strings.Builder
+	const rows = 60_000
+	for i := range rows {
+		fmt.Fprintf(&b, `{"n":%d}`+"\n", i)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "in.ndjson"), []byte(b.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	j, err := job.Parse(filepath.Join(dir, "job.yaml"), `undertide: 1
+job: order
+sources:
+  events: {via: file, with: {path: in.ndjson}, fields: {n: int}}
+steps:
+  odd: {from: events, where: n % 2 == 1}
+sinks:
+  out: {from: odd, via: file, with: {path: out.csv}}
+`, job.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := run.Run(context.Background(), j, run.Options{Workers: 4}); err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "out.csv"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Fields(string(text))[1:]
+	if len(lines) != rows/2 {
+		t.Fatalf("%d rows, want %d", len(lines), rows/2)
+	}
+	for i, l := range lines {
+		if l != strconv.Itoa(2*i+1) {
+			t.Fatalf("row %d is %s, want %d", i, l, 2*i+1)
+		}
+	}
+}

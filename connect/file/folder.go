@@ -179,6 +179,11 @@ func (s *Folder) Prepare(epoch int64) (json.RawMessage, error) {
 	if err := s.closeFile(); err != nil {
 		return nil, err
 	}
+	if len(s.files) > 0 {
+		if err := syncFolder(s.dir); err != nil { // the names last before the checkpoint counts on them
+			return nil, err
+		}
+	}
 	s.mu.Lock()
 	s.ready[epoch] = s.files
 	s.mu.Unlock()
@@ -207,6 +212,9 @@ func (s *Folder) Commit(epoch int64) error {
 		if err != nil {
 			return Explain("rename to", path, err)
 		}
+	}
+	if err := syncFolder(s.dir); err != nil { // before the marker says that they are there
+		return err
 	}
 	text := fmt.Appendf(nil, "{\"epoch\":%d}\n", epoch)
 	return replaceFile(s.marker(), text)

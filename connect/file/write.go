@@ -127,10 +127,13 @@ func (s *Single) Open(shipment json.RawMessage, _ int64) error {
 	if _, err := f.Seek(s.size, io.SeekStart); err != nil {
 		return Explain("write", s.part(), err)
 	}
-	if s.size == 0 {
-		return s.Write(s.header(), 0)
+	if s.size > 0 {
+		return nil
 	}
-	return nil
+	if err := syncFolder(filepath.Dir(s.path)); err != nil { // the name lasts before a checkpoint counts on it
+		return err
+	}
+	return s.Write(s.header(), 0)
 }
 
 func (s *Single) Write(data []byte, _ int) error {
