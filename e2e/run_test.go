@@ -30,26 +30,26 @@ func TestKilledTenTimes(t *testing.T) {
   missed: {from: late of minute, via: file, with: {path: missed.ndjson}}
 `
 	write(t, dir, "job.yaml", doc)
-	began := time.Now()
 	alone := undertide(t, dir, "run", "job.yaml", "-q", "--out", "means=alone.ndjson", "--out", "rolled=alone/", "--out", "missed=alone-missed.ndjson")
 	alone.want(t, 0)
-	whole := time.Since(began) // ten kills, each within a fourteenth of it, come before the end
 
-	kills := 0
-	for kills < 10 {
+	for kills := range 10 {
+		before := newestCheckpoint(t, dir)
 		c := exec.Command(binary, "run", "job.yaml", "-q", "--checkpoints", "state", "--lanes", fmt.Sprint(1+kills%3))
 		c.Dir = dir
 		if err := c.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(whole/30 + time.Duration(rand.Int64N(int64(whole/27))))
+		if kills%4 != 3 { // else at any moment, also before anything was done
+			waitFor(t, "another checkpoint", func() bool { return newestCheckpoint(t, dir) > before })
+		}
+		time.Sleep(time.Duration(rand.IntN(30)) * time.Millisecond)
 		if err := c.Process.Kill(); err != nil {
-			t.Fatalf("the run ended before it was killed %d times: %v", kills, err)
+			t.Fatalf("the run ended before it was killed %d times: %v", kills+1, err)
 		}
 		if err := c.Wait(); err == nil {
-			t.Fatalf("the run finished before it was killed %d times; give it more rows", kills)
+			t.Fatalf("the run finished before it was killed %d times; give it more rows", kills+1)
 		}
-		kills++
 		if _, err := os.Stat(filepath.Join(dir, "means.ndjson")); err == nil {
 			t.Fatal("means.ndjson stands under its name though the run has not finished")
 		}
@@ -79,6 +79,19 @@ func TestKilledTenTimes(t *testing.T) {
 		t.Errorf("the figures after ten kills do not add up: %+v", f)
 	}
 	undertide(t, dir, "run", "job.yaml", "--checkpoints", "state").want(t, 0, "already finished")
+}
+
+// newestCheckpoint gives the name of the newest complete checkpoint in dir/state, "" for none.
+func newestCheckpoint(t *testing.T, dir string) string {
+	t.Helper()
+	found, err := filepath.Glob(filepath.Join(dir, "state", "*", "manifest.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(found) == 0 {
+		return ""
+	}
+	return found[len(found)-1]
 }
 
 // folder gives the rows of the finished files of a folder, sorted, and fails for unfinished ones.
@@ -186,13 +199,13 @@ func TestInterrupt(t *testing.T) {
 
 func waitFor(t *testing.T, what string, ready func() bool) {
 	t.Helper()
-	for range 500 {
+	for range 10_000 {
 		if ready() {
 			return
 		}
-		time.Sleep(20 * time.Millisecond)
+		time.Sleep(2 * time.Millisecond)
 	}
-	t.Fatalf("waited 10 s for %s", what)
+	t.Fatalf("waited 20 s for %s", what)
 }
 
 // TestMemoryFollowsWindows: ten times the rows with the same open windows take the same memory.

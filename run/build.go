@@ -33,7 +33,7 @@ type Options struct {
 	Lanes int
 	// Checkpoints is the folder for checkpoints; empty for none.
 	Checkpoints string
-	// Workers decode; 0 means one a CPU. Block is how many bytes a file is read by; 0 means 256 KiB.
+	// Workers decode; 0 means one a CPU. Block is how many bytes a file is read by; 0 means 64 KiB.
 	// Neither changes what comes out.
 	Workers, Block int
 	// EveryTurns takes checkpoints by turns instead of time (tests).

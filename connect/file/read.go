@@ -30,7 +30,7 @@ const (
 )
 
 const (
-	blockSize = 256 << 10
+	blockSize = 64 << 10 // each partition holds one, and there may be thousands
 	// MaxEvent bounds one event's text; a longer one ends the run, since what follows it is unknown.
 	MaxEvent = 64 << 20
 	// maxTurn bounds the text of a turn, whose places are 32 bits.
@@ -70,7 +70,7 @@ type position struct {
 
 const tailLength = 64
 
-// NewPartition reads the file at path, block bytes at a time; 0 means 256 KiB.
+// NewPartition reads the file at path, block bytes at a time; 0 means 64 KiB.
 func NewPartition(path string, format Format, follow bool, block int) *Partition {
 	p := &Partition{path: path, format: format, follow: follow, block: block}
 	if st, err := os.Stat(path); err == nil {
@@ -104,7 +104,7 @@ func (p *Partition) Empty(ctx context.Context) (bool, error) {
 		p.mu.Lock()
 		p.f = nil
 		p.mu.Unlock()
-		p.buf, p.start, p.pos, p.eof, p.header = p.buf[:0], 0, 0, false, nil
+		p.buf, p.start, p.pos, p.eof, p.header = nil, 0, 0, false, nil
 	}
 	return !ok, err
 }
@@ -346,6 +346,9 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 	p.told = p.told && len(c.Starts) == 0
 	c.Bytes = p.pos - from
 	c.Position = p.where()
+	if c.Last {
+		p.buf, p.start = nil, 0 // nothing more is read: a run over many files holds only those that it reads
+	}
 	return nil
 }
 

@@ -143,8 +143,8 @@ func TestPace(t *testing.T) {
 		}
 		n += len(ch.Starts)
 	}
-	if n < 60 || n > 130 {
-		t.Errorf("%d events in half a second, want about 100", n)
+	if took := time.Since(began).Seconds(); float64(n) < 100*took || float64(n) > 200*took+20 {
+		t.Errorf("%d events in %.2f s, want 200 a second", n, took)
 	}
 	c.PerSecond = 0.001
 	slow := New("slow", c)

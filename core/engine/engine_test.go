@@ -202,7 +202,7 @@ func TestIdle(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan Result)
 	go func() {
-		res, err := Run(ctx, graph(t, out, 300*time.Millisecond, false, a, b), Options{Lanes: 2})
+		res, err := Run(ctx, graph(t, out, time.Second, false, a, b), Options{Lanes: 2})
 		if err != nil {
 			t.Error(err)
 		}
