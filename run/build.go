@@ -288,9 +288,10 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 	return file.NewSingle(path, o), nil
 }
 
-// every gives the time between checkpoints.
+// every gives the time between checkpoints. Without a store it is the time between deliveries, so that
+// rolled files appear while the run goes on.
 func every(j *job.Job, opt *Options) time.Duration {
-	if opt.Checkpoints == "" || opt.EveryTurns > 0 {
+	if opt.EveryTurns > 0 {
 		return 0
 	}
 	return j.CheckpointEvery

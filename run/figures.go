@@ -63,6 +63,7 @@ type StepFigures struct {
 	Keys          int              `json:"keys"`
 	StateBytes    int              `json:"state_bytes"`
 	BusyShare     float64          `json:"busy_share"`
+	BlockedShare  float64          `json:"blocked_share"`
 	Lanes         []LaneFigures    `json:"lanes"`
 }
 
@@ -145,8 +146,8 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 	for i, c := range f.Steps {
 		s := StepFigures{RowsIn: c.In, RowsOut: c.Out, Used: c.Used, Dropped: c.Dropped, Late: LateFigures{Lost: c.Lost}, Rejected: c.Rejected, MeasureErrors: c.MeasureErrors,
 			OpenWindows: c.OpenWindows, Keys: c.Keys, StateBytes: c.StateBytes, Lanes: []LaneFigures{}}
-		if all := c.Busy + c.Waited; all > 0 {
-			s.BusyShare = float64(c.Busy) / float64(all)
+		if all := c.Busy + c.Blocked + c.Waited; all > 0 {
+			s.BusyShare, s.BlockedShare = float64(c.Busy)/float64(all), float64(c.Blocked)/float64(all)
 		}
 		for _, l := range c.Lanes {
 			s.Lanes = append(s.Lanes, LaneFigures(l))

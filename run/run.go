@@ -44,9 +44,7 @@ func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 		o.Lanes = j.Lanes
 	}
 	known := map[string][]string{}
-	if opt.Checkpoints == "" {
-		o.EveryTurns = 0
-	} else {
+	if opt.Checkpoints != "" {
 		unlock, err := lock(opt.Checkpoints)
 		if err != nil {
 			return Result{}, err

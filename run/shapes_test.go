@@ -285,6 +285,53 @@ sinks:
 	}
 }
 
+// TestFolderWithoutCheckpoints: rolled files appear while an endless run goes on, also where it keeps
+// no checkpoints.
+func TestFolderWithoutCheckpoints(t *testing.T) {
+	dir := t.TempDir()
+	j, err := job.Parse(filepath.Join(dir, "job.yaml"), `undertide: 1
+job: endless
+settings: {checkpoint: {every: 100ms}}
+sources:
+  lifts:
+    via: simulate
+    with: {rate: 2000/s, fields: {crane: {pick: [C1, C2]}, at: {now: true}}}
+    fields: {crane: string, at: timestamp}
+    event_time: at
+    watermark: {margin: 0s}
+steps:
+  w: {from: lifts, key: [crane], window: {tumbling: 50ms}, measures: {n: count()}}
+sinks:
+  out: {from: w, via: file, with: {path: out/}}
+`, job.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error)
+	go func() {
+		_, err := run.Run(ctx, j, run.Options{Lanes: 2})
+		ended <- err
+	}()
+	var found []string
+	for range 1000 {
+		if found, err = filepath.Glob(filepath.Join(dir, "out", "*.ndjson")); err != nil {
+			t.Fatal(err)
+		}
+		if len(found) >= 2 {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	if len(found) < 2 {
+		t.Errorf("after 10 s the folder has %v", found)
+	}
+	stop()
+	if err := <-ended; err != nil {
+		t.Error(err)
+	}
+}
+
 // TestOrderOfPlace: rows of steps without keys reach a sink in order of place, however many workers
 // decode.
 func TestOrderOfPlace(t *testing.T) {

@@ -14,7 +14,8 @@ type lane struct {
 	in      chan laneMessage // closed by the sequencer
 	windows []*step.WindowLane
 	exec    *executor
-	counts  []StepCounts // by step: what this lane did since the run's start
+	counts  []StepCounts  // by step: what this lane did since the run's start
+	blocked time.Duration // within the turn at hand: waiting for sinks to take rows
 }
 
 func newLane(e *run, number int) *lane {
@@ -41,9 +42,10 @@ func (l *lane) run() {
 			continue
 		}
 		began = time.Now()
+		l.blocked = 0
 		l.turn(m.turn)
 		l.e.release(m.turn)
-		l.e.laneBusy(l.number, time.Since(began))
+		l.e.laneBusy(l.number, time.Since(began)-l.blocked, l.blocked)
 		if l.e.failed() {
 			return
 		}
@@ -89,7 +91,7 @@ func (l *lane) flush(all bool) {
 	for i := range l.exec.blocks {
 		b := &l.exec.blocks[i]
 		if b.rows > 0 && (all || len(b.data) >= 64<<10) {
-			l.e.send(i, l.number, b)
+			l.blocked += l.e.send(i, l.number, b)
 		}
 	}
 }
@@ -98,14 +100,11 @@ func (l *lane) flush(all bool) {
 func (l *lane) mark(m *mark) {
 	began := time.Now()
 	for at, i := range l.e.p.windows {
-		b := l.windows[at].Snapshot()
-		m.addState(l.e.p.Steps[i].Name, b, l.counts[i], i, time.Since(began))
-	}
-	for i := range l.counts {
-		if l.e.p.afterLanes[i] {
-			m.addLaneCounts(i, l.counts[i])
+		if l.e.opt.Save != nil { // else the mark only delivers what the sinks have
+			m.addState(l.e.p.Steps[i].Name, l.windows[at].Snapshot())
 		}
 	}
+	m.addLane(l, time.Since(began))
 	for i, lanes := range l.e.p.sinkLanes {
 		if lanes {
 			l.e.sinks[i].in <- sinkMessage{producer: l.number, mark: m}

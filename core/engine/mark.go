@@ -56,20 +56,22 @@ func (m *mark) done() {
 	}
 }
 
-func (m *mark) addState(stepName string, b *row.Batch, c StepCounts, at int, took time.Duration) {
+func (m *mark) addState(stepName string, b *row.Batch) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if b.N > 0 {
 		m.snap.States[stepName] = append(m.snap.States[stepName], b)
 	}
-	m.snap.Counts.Steps[at].add(c)
-	m.stall = max(m.stall, took)
 }
 
-func (m *mark) addLaneCounts(at int, c StepCounts) {
+// addLane adds a lane's counts, of windows and of the steps behind them.
+func (m *mark) addLane(l *lane, took time.Duration) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.snap.Counts.Steps[at].add(c)
+	for i, c := range l.counts {
+		m.snap.Counts.Steps[i].add(c)
+	}
+	m.stall = max(m.stall, took)
 }
 
 func (m *mark) addShipment(sink string, at int, s json.RawMessage, c SinkCounts) {

@@ -26,8 +26,9 @@ type Options struct {
 	// for them by turns instead (tests).
 	Every      time.Duration
 	EveryTurns int
-	// Save stores a snapshot durably before its shipments are delivered; nil keeps none. It is called
-	// by one goroutine at a time and owns the snapshot.
+	// Save stores a snapshot durably before its shipments are delivered. It is called by one goroutine
+	// at a time and owns the snapshot. With nil none is kept, snapshots have no state, and shipments
+	// are delivered every so often all the same.
 	Save func(*Snapshot, SaveFigures) error
 	// From is what the run starts from; nil begins anew at FirstEpoch (1 if zero).
 	From       *Snapshot

@@ -3,6 +3,7 @@ package engine
 import (
 	"fmt"
 	"sync"
+	"time"
 )
 
 // sinkRunner feeds one sink. Rows of several producers come in any order between marks; at a mark
@@ -22,14 +23,23 @@ type sinkRunner struct {
 
 var blockPool = sync.Pool{New: func() any { return new(block) }}
 
-// send hands the rows of b to a sink in a block of its own, and empties b.
-func (e *run) send(sink, producer int, b *block) {
+// send hands the rows of b to a sink in a block of its own, and empties b. It gives how long it had to
+// wait, which is backpressure.
+func (e *run) send(sink, producer int, b *block) (blocked time.Duration) {
 	out := blockPool.Get().(*block)
 	*out, *b = *b, block{data: out.data[:0]}
+	m := sinkMessage{producer: producer, block: out}
 	select {
-	case e.sinks[sink].in <- sinkMessage{producer: producer, block: out}:
+	case e.sinks[sink].in <- m:
+		return 0
+	default:
+	}
+	began := time.Now()
+	select {
+	case e.sinks[sink].in <- m:
 	case <-e.hard.Done():
 	}
+	return time.Since(began)
 }
 
 func (s *sinkRunner) run() {

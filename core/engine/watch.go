@@ -16,8 +16,9 @@ type Watch struct {
 	seq      Counts // what the sequencer has tallied, with the base
 	lanes    [][]StepCounts
 	open     [][]windowFigures // by lane, by window
-	busy     []time.Duration
-	waited   []time.Duration
+	busy     []time.Duration   // by lane, as the two below
+	blocked  []time.Duration   // waiting for sinks
+	waited   []time.Duration   // waiting for turns
 	sinks    []SinkCounts
 	samples  []Sample
 	marks    []row.Time // by source
@@ -53,7 +54,7 @@ type StepFigures struct {
 	StepCounts
 	OpenWindows, Keys, StateBytes int
 	Lanes                         []LaneFigures
-	Busy, Waited                  time.Duration // of all lanes together
+	Busy, Blocked, Waited         time.Duration // of all lanes together
 }
 
 // LaneFigures are a keyed step's part in one lane.
@@ -80,7 +81,8 @@ func (w *Watch) begin(e *run) {
 	w.run, w.seq, w.began = e, e.base.clone(), time.Now()
 	w.sinks = append([]SinkCounts(nil), e.base.Sinks...)
 	w.marks = append([]row.Time(nil), e.stood...)
-	w.busy, w.waited = make([]time.Duration, len(e.lanes)), make([]time.Duration, len(e.lanes))
+	n := len(e.lanes)
+	w.busy, w.blocked, w.waited = make([]time.Duration, n), make([]time.Duration, n), make([]time.Duration, n)
 	for range e.lanes {
 		w.lanes = append(w.lanes, make([]StepCounts, len(e.p.Steps)))
 		w.open = append(w.open, make([]windowFigures, len(e.p.windows)))
@@ -166,10 +168,11 @@ func (e *run) laneCounts(l *lane) {
 	}
 }
 
-func (e *run) laneBusy(n int, d time.Duration) {
+func (e *run) laneBusy(n int, busy, blocked time.Duration) {
 	e.watch.mu.Lock()
 	defer e.watch.mu.Unlock()
-	e.watch.busy[n] += d
+	e.watch.busy[n] += busy
+	e.watch.blocked[n] += blocked
 }
 
 func (e *run) laneWaited(n int, d time.Duration) {
@@ -227,6 +230,7 @@ func (w *Watch) Figures() Figures {
 				s.Keys += o.keys
 				s.StateBytes += o.bytes
 				s.Busy += w.busy[n]
+				s.Blocked += w.blocked[n]
 				s.Waited += w.waited[n]
 				l := w.lanes[n][i]
 				s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.Used + l.Lost, Keys: int64(o.keys)})
