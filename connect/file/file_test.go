@@ -167,7 +167,7 @@ func TestFollow(t *testing.T) {
 	}
 }
 
-var output = Output{Format: CSV, Schema: row.Schema{{Name: "k", Kind: row.String}}}
+var asCSV = Output{Format: CSV, Schema: row.Schema{{Name: "k", Kind: row.String}}}
 
 func content(t *testing.T, path string) string {
 	t.Helper()
@@ -192,9 +192,9 @@ func must(t *testing.T, err error) {
 func TestSingle(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "out.csv")
 	must(t, os.WriteFile(path, []byte("an older run's\n"), 0o644))
-	s := NewSingle(path, output)
+	s := NewSingle(path, asCSV)
 	must(t, s.Open(nil, 1))
-	if err := NewSingle(path, output).Open(nil, 1); err == nil || !strings.Contains(err.Error(), "another run") {
+	if err := NewSingle(path, asCSV).Open(nil, 1); err == nil || !strings.Contains(err.Error(), "another run") {
 		t.Errorf("a second run gets %v", err)
 	}
 	must(t, s.Write([]byte("a\n"), 1))
@@ -205,7 +205,7 @@ func TestSingle(t *testing.T) {
 	if got := content(t, path); got != "an older run's\n" {
 		t.Errorf("the older file is now %q", got)
 	}
-	s = NewSingle(path, output)
+	s = NewSingle(path, asCSV)
 	must(t, s.Open(shipment, 2))
 	must(t, s.Write([]byte("b\n"), 1))
 	_, err = s.Prepare(2)
@@ -214,9 +214,9 @@ func TestSingle(t *testing.T) {
 	if got := content(t, path); got != "k\na\nb\n" {
 		t.Errorf("the file is %q", got)
 	}
-	must(t, NewSingle(path, output).Recover(nil)) // finished already
+	must(t, NewSingle(path, asCSV).Recover(nil)) // finished already
 	must(t, os.WriteFile(path+".part", []byte("k\n"), 0o644))
-	if err := NewSingle(path, output).Open(shipment, 3); err == nil || !strings.Contains(err.Error(), "2 bytes and the checkpoint says 4") {
+	if err := NewSingle(path, asCSV).Open(shipment, 3); err == nil || !strings.Contains(err.Error(), "2 bytes and the checkpoint says 4") {
 		t.Errorf("a file that lost rows gives %v", err)
 	}
 }
@@ -226,7 +226,7 @@ func TestSingle(t *testing.T) {
 func TestFolder(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "out")
 	open := func(shipment json.RawMessage, epoch int64) *Folder {
-		s := NewFolder(dir, "rates", 10, output)
+		s := NewFolder(dir, "rates", 10, asCSV)
 		must(t, s.Open(shipment, epoch))
 		return s
 	}
@@ -261,11 +261,11 @@ func TestFolder(t *testing.T) {
 		t.Errorf("epoch 2 is %q, marker %q after the next start", file("rates-00000002-1.csv"), file("rates.delivered"))
 	}
 	must(t, s.Finish())
-	must(t, NewFolder(dir, "rates", 0, output).Recover(second))
-	if err := NewFolder(dir, "rates", 0, output).Open(first, 2); err == nil || !strings.Contains(err.Error(), "would write rows twice") {
+	must(t, NewFolder(dir, "rates", 0, asCSV).Recover(second))
+	if err := NewFolder(dir, "rates", 0, asCSV).Open(first, 2); err == nil || !strings.Contains(err.Error(), "would write rows twice") {
 		t.Errorf("going on from an older checkpoint gives %v", err)
 	}
-	if err := NewFolder(dir, "rates", 0, output).Open(nil, 1); err == nil || !strings.Contains(err.Error(), "choose another folder") {
+	if err := NewFolder(dir, "rates", 0, asCSV).Open(nil, 1); err == nil || !strings.Contains(err.Error(), "choose another folder") {
 		t.Errorf("an epoch that was delivered gives %v", err)
 	}
 }

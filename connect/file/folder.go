@@ -1,7 +1,6 @@
 package file
 
 import (
-	"bufio"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -30,8 +29,7 @@ type Folder struct {
 	epoch     int64
 	lock      *os.File
 
-	f     *os.File
-	w     *bufio.Writer
+	out   *output // the file at hand; nil between files
 	size  int64
 	files []string // of this epoch, final names
 
@@ -131,45 +129,35 @@ func (s *Folder) sweep() error {
 }
 
 func (s *Folder) Write(data []byte, _ int) error {
-	if s.f != nil && s.size+int64(len(data)) > s.roll {
+	if s.out != nil && s.size+int64(len(data)) > s.roll {
 		if err := s.closeFile(); err != nil {
 			return err
 		}
 	}
-	if s.f == nil {
+	if s.out == nil {
 		name := fmt.Sprintf("%s-%08d-%d.%s", s.name, s.epoch, len(s.files)+1, s.extension())
-		path := filepath.Join(s.dir, name+".part")
-		f, err := os.Create(path)
+		o, err := openOutput(filepath.Join(s.dir, name+".part"), os.O_TRUNC)
 		if err != nil {
-			return Explain("write", path, err)
+			return err
 		}
-		s.f, s.w, s.size = f, bufio.NewWriterSize(f, 256<<10), 0
+		s.out, s.size = o, 0
 		s.files = append(s.files, name)
-		if h := s.header(); h != nil {
-			if _, err := s.w.Write(h); err != nil {
-				return Explain("write", path, err)
-			}
+		if _, err := o.put(s.header()); err != nil {
+			return err
 		}
 	}
-	n, err := s.w.Write(data)
+	n, err := s.out.put(data)
 	s.size += int64(n)
-	if err != nil {
-		return Explain("write", s.f.Name(), err)
-	}
-	return nil
+	return err
 }
 
 func (s *Folder) closeFile() error {
-	if s.f == nil {
+	if s.out == nil {
 		return nil
 	}
-	err := errors.Join(s.w.Flush(), s.f.Sync(), s.f.Close())
-	name := s.f.Name()
-	s.f = nil
-	if err != nil {
-		return Explain("write", name, err)
-	}
-	return nil
+	o := s.out
+	s.out = nil
+	return errors.Join(o.sync(), o.close())
 }
 
 // Flush does nothing: files appear only when whole.
@@ -196,14 +184,14 @@ func (s *Folder) Prepare(epoch int64) (json.RawMessage, error) {
 func (s *Folder) Commit(epoch int64) error {
 	s.mu.Lock()
 	files := s.ready[epoch]
-	delete(s.ready, epoch)
+	delete(s.ready, epoch) // a fault ends the run, and the next start delivers from the checkpoint
 	s.mu.Unlock()
 	if len(files) == 0 {
 		return nil
 	}
 	for _, name := range files {
 		path := filepath.Join(s.dir, name)
-		err := os.Rename(path+".part", path)
+		err := rename(path+".part", path)
 		if errors.Is(err, fs.ErrNotExist) {
 			if _, e := os.Stat(path); e == nil {
 				continue // renamed before the run was interrupted
@@ -216,24 +204,10 @@ func (s *Folder) Commit(epoch int64) error {
 	if err := syncFolder(s.dir); err != nil { // before the marker says that they are there
 		return err
 	}
-	text := fmt.Appendf(nil, "{\"epoch\":%d}\n", epoch)
-	return replaceFile(s.marker(), text)
-}
-
-// replaceFile writes a small file so that it is whole under its name or not there.
-func replaceFile(path string, text []byte) error {
-	f, err := os.Create(path + ".part")
-	if err != nil {
-		return Explain("write", path, err)
+	if err := replaceFile(s.marker(), fmt.Appendf(nil, "{\"epoch\":%d}\n", epoch)); err != nil {
+		return err
 	}
-	_, err = f.Write(text)
-	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return Explain("write", path, err)
-	}
-	if err := os.Rename(path+".part", path); err != nil {
-		return Explain("rename to", path, err)
-	}
-	return syncFolder(filepath.Dir(path))
+	return syncFolder(s.dir)
 }
 
 func (s *Folder) Finish() error { return errors.Join(s.closeFile(), s.lock.Close()) }

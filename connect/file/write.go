@@ -60,8 +60,7 @@ func (o Output) extension() string {
 type Single struct {
 	Output
 	path string
-	f    *os.File
-	w    *bufio.Writer
+	out  *output
 	size int64
 }
 
@@ -98,15 +97,31 @@ func (s *Single) Open(shipment json.RawMessage, _ int64) error {
 	if err := s.Check(); err != nil {
 		return err
 	}
-	f, err := os.OpenFile(s.part(), os.O_RDWR|os.O_CREATE, 0o644)
+	o, err := openOutput(s.part(), 0)
 	if err != nil {
-		return Explain("write", s.part(), err)
+		return err
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		f.Close()
+	if err := syscall.Flock(int(o.f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		o.f.Close()
 		return fmt.Errorf("%s is being written by another run; wait for it, or choose another path", s.part())
 	}
-	s.f, s.w, s.size = f, bufio.NewWriterSize(f, 256<<10), 0
+	s.out, s.size = o, 0
+	if err := s.cutBack(shipment); err != nil {
+		s.out = nil
+		return errors.Join(err, o.f.Close())
+	}
+	if s.size > 0 {
+		return nil
+	}
+	if err := syncFolder(filepath.Dir(s.path)); err != nil { // the name lasts before a checkpoint counts on it
+		return err
+	}
+	return s.Write(s.header(), 0)
+}
+
+// cutBack drops what was written after the checkpoint that the run starts from.
+func (s *Single) cutBack(shipment json.RawMessage) error {
+	f := s.out.f
 	if shipment != nil {
 		var sh singleShipment
 		if err := json.Unmarshal(shipment, &sh); err != nil {
@@ -121,43 +136,26 @@ func (s *Single) Open(shipment json.RawMessage, _ int64) error {
 		}
 		s.size = sh.Bytes
 	}
-	if err := f.Truncate(s.size); err != nil {
+	if err := errors.Join(try("truncate", s.part()), f.Truncate(s.size)); err != nil {
 		return Explain("write", s.part(), err)
 	}
 	if _, err := f.Seek(s.size, io.SeekStart); err != nil {
 		return Explain("write", s.part(), err)
 	}
-	if s.size > 0 {
-		return nil
-	}
-	if err := syncFolder(filepath.Dir(s.path)); err != nil { // the name lasts before a checkpoint counts on it
-		return err
-	}
-	return s.Write(s.header(), 0)
+	return nil
 }
 
 func (s *Single) Write(data []byte, _ int) error {
-	n, err := s.w.Write(data)
+	n, err := s.out.put(data)
 	s.size += int64(n)
-	if err != nil {
-		return Explain("write", s.part(), err)
-	}
-	return nil
+	return err
 }
 
-func (s *Single) Flush() error {
-	if err := s.w.Flush(); err != nil {
-		return Explain("write", s.part(), err)
-	}
-	return nil
-}
+func (s *Single) Flush() error { return s.out.flush() }
 
 func (s *Single) Prepare(int64) (json.RawMessage, error) {
-	if err := s.Flush(); err != nil {
+	if err := s.out.sync(); err != nil {
 		return nil, err
-	}
-	if err := s.f.Sync(); err != nil {
-		return nil, Explain("write", s.part(), err)
 	}
 	return json.Marshal(singleShipment{Bytes: s.size})
 }
@@ -165,13 +163,15 @@ func (s *Single) Prepare(int64) (json.RawMessage, error) {
 func (s *Single) Commit(int64) error { return nil }
 
 func (s *Single) Finish() error {
-	if err := s.Flush(); err != nil {
+	if err := errors.Join(s.out.sync(), s.out.close()); err != nil {
 		return err
 	}
-	if err := errors.Join(s.f.Sync(), s.f.Close()); err != nil {
-		return Explain("write", s.part(), err)
-	}
-	if err := os.Rename(s.part(), s.path); err != nil {
+	return s.appear()
+}
+
+// appear gives the file its name.
+func (s *Single) appear() error {
+	if err := rename(s.part(), s.path); err != nil {
 		return Explain("rename to", s.path, err)
 	}
 	return syncFolder(filepath.Dir(s.path))
@@ -182,25 +182,14 @@ func (s *Single) Recover([]byte) error {
 	if _, err := os.Stat(s.part()); errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	if err := os.Rename(s.part(), s.path); err != nil {
-		return Explain("rename to", s.path, err)
-	}
-	return syncFolder(filepath.Dir(s.path))
+	return s.appear()
 }
 
 func (s *Single) Abort() error {
-	if s.f == nil {
+	if s.out == nil {
 		return nil
 	}
-	return errors.Join(s.w.Flush(), s.f.Close())
-}
-
-func syncFolder(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return Explain("open", dir, err)
-	}
-	return errors.Join(d.Sync(), d.Close())
+	return errors.Join(s.out.flush(), s.out.close())
 }
 
 // Stream is a sink that writes to a pipe or terminal, rows as they are made.

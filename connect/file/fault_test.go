@@ -1,0 +1,147 @@
+package file
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"undertide/core/engine"
+)
+
+var errInjected = errors.New("injected fault")
+
+// failAt makes the n-th operation that writes fail, once; it gives how many were asked for.
+func failAt(t *testing.T, n int) *int {
+	t.Helper()
+	ops := 0
+	failpoint = func(op, path string) error {
+		if ops++; ops == n {
+			return fmt.Errorf("%s %s: %w", op, path, errInjected)
+		}
+		return nil
+	}
+	t.Cleanup(func() { failpoint = nil })
+	return &ops
+}
+
+type recoverable interface {
+	engine.Sink
+	Recover([]byte) error
+}
+
+// life is a run over three epochs with a sink, and what the checkpoints of it hold: each epoch's
+// shipment is kept once Prepare has given it, as a checkpoint does before it delivers.
+type life struct {
+	open      func() recoverable
+	shipments []json.RawMessage
+	finished  bool
+}
+
+// start runs from the newest checkpoint on, until the end or the first fault.
+func (l *life) start() error {
+	s := l.open()
+	if l.finished {
+		return s.Recover(l.shipments[len(l.shipments)-1])
+	}
+	done := len(l.shipments)
+	var from json.RawMessage
+	if done > 0 {
+		from = l.shipments[done-1]
+	}
+	if err := s.Open(from, int64(done+1)); err != nil {
+		return errors.Join(err, s.Abort())
+	}
+	for epoch := done + 1; epoch <= 3; epoch++ {
+		for n := range 3 {
+			if err := s.Write(fmt.Appendf(nil, "epoch %d row %d\n", epoch, n), 1); err != nil {
+				return errors.Join(err, s.Abort())
+			}
+		}
+		shipment, err := s.Prepare(int64(epoch))
+		if err != nil {
+			return errors.Join(err, s.Abort())
+		}
+		l.shipments = append(l.shipments, shipment)
+		l.finished = epoch == 3
+		if err := s.Commit(int64(epoch)); err != nil {
+			return errors.Join(err, s.Abort())
+		}
+	}
+	return s.Finish()
+}
+
+// TestWriteFaults makes operation 1, 2, 3 … of a sink fail until a run passes. Each fault must
+// surface; nothing may look whole that is not; and the next starts must end with every row once.
+func TestWriteFaults(t *testing.T) {
+	want := ""
+	for epoch := 1; epoch <= 3; epoch++ {
+		for n := range 3 {
+			want += fmt.Sprintf("epoch %d row %d\n", epoch, n)
+		}
+	}
+	for name, kind := range map[string]struct {
+		open func(dir string) recoverable
+		rows func(t *testing.T, dir string) string // of what looks whole
+	}{
+		"one file": {
+			func(dir string) recoverable { return NewSingle(filepath.Join(dir, "out.csv"), asCSV) },
+			func(t *testing.T, dir string) string {
+				text := content(t, filepath.Join(dir, "out.csv"))
+				if text == "not there" {
+					return ""
+				}
+				return strings.TrimPrefix(text, "k\n")
+			},
+		},
+		"folder": {
+			func(dir string) recoverable { return NewFolder(filepath.Join(dir, "out"), "rows", 20, asCSV) },
+			func(t *testing.T, dir string) string {
+				paths, err := filepath.Glob(filepath.Join(dir, "out", "*.csv"))
+				must(t, err)
+				text := ""
+				for _, p := range paths {
+					text += strings.TrimPrefix(content(t, p), "k\n")
+				}
+				return text
+			},
+		},
+	} {
+		passes := false
+		tried := 0
+		for n := 1; !passes; n++ {
+			dir := t.TempDir()
+			l := &life{open: func() recoverable { return kind.open(dir) }}
+			ops := failAt(t, n)
+			err := l.start()
+			passes = *ops < n
+			if passes != (err == nil) || err != nil && !errors.Is(err, errInjected) {
+				t.Fatalf("%s: operation %d failed and the run gave %v", name, n, err)
+			}
+			tried++
+			if got := kind.rows(t, dir); !strings.HasPrefix(want, got) {
+				t.Fatalf("%s: operation %d failed, and what looks whole is %q", name, n, got)
+			}
+			for starts := 0; err != nil; starts++ {
+				if err = l.start(); starts > 3 {
+					t.Fatalf("%s: operation %d failed, and the next starts give %v", name, n, err)
+				}
+			}
+			if got := kind.rows(t, dir); got != want {
+				t.Fatalf("%s: operation %d failed, and in the end there is %q", name, n, got)
+			}
+			left, err := filepath.Glob(filepath.Join(dir, "*", "*.part"))
+			must(t, err)
+			if _, err := os.Stat(filepath.Join(dir, "out.csv.part")); err == nil || len(left) > 0 {
+				t.Fatalf("%s: operation %d failed, and unfinished files are left: %v", name, n, left)
+			}
+		}
+		t.Logf("%s: %d operations were made to fail", name, tried-1)
+		if tried < 12 {
+			t.Errorf("%s: only %d operations were tried", name, tried)
+		}
+	}
+}
