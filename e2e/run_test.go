@@ -164,6 +164,24 @@ func TestPipe(t *testing.T) {
 	}
 }
 
+// TestNamedPipe: a pipe under a name, such as a shell makes of <(…), is read once and whole.
+func TestNamedPipe(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "job.yaml", levels)
+	write(t, dir, "levels.ndjson", readings(20_000))
+	if err := syscall.Mkfifo(filepath.Join(dir, "pipe"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	sh := exec.Command("sh", "-c", "cat levels.ndjson > pipe & "+binary+" run job.yaml --in levels=pipe")
+	sh.Dir = dir
+	finish(t, sh).want(t, 0, "finished: 20,000 events")
+	undertide(t, dir, "run", "job.yaml", "-q", "--out", "means=again.ndjson").want(t, 0)
+	if got, want := sortedLines(read(t, filepath.Join(dir, "means.ndjson"))), sortedLines(read(t, filepath.Join(dir, "again.ndjson"))); !slices.Equal(got, want) {
+		t.Errorf("through a pipe come %d rows, from the file %d, or they differ", len(got), len(want))
+	}
+	undertide(t, dir, "run", "job.yaml", "--in", "levels=pipe", "--checkpoints", "state").want(t, 2, "pipe cannot be read again")
+}
+
 // TestInterrupt: SIGTERM stops with a checkpoint and status 0, and the run goes on from it.
 func TestInterrupt(t *testing.T) {
 	dir := t.TempDir()

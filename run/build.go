@@ -159,6 +159,9 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 			return out, fmt.Errorf("%w: sources %s and %s both read standard input; give one of them a file", ErrUsage, b.stdin, s.Name)
 		}
 		b.stdin = s.Name
+		if err := b.readOnce("standard input"); err != nil {
+			return out, err
+		}
 		in := b.opt.Stdin
 		if in == nil {
 			in = os.Stdin
@@ -178,9 +181,28 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 		paths = found
 	}
 	for _, p := range paths {
+		if st, err := os.Stat(p); err == nil && !st.Mode().IsRegular() {
+			if err := b.readOnce(p); err != nil {
+				return out, err
+			}
+			in, err := os.Open(p) // a pipe, such as the shell's <(…): opened once, and read once
+			if err != nil {
+				return out, fmt.Errorf("source %s: %w", s.Name, file.Explain("open", p, err))
+			}
+			out.Partitions = append(out.Partitions, file.NewInput(p, in, form))
+			continue
+		}
 		out.Partitions = append(out.Partitions, file.NewPartition(p, form, follow, b.opt.Block))
 	}
 	return out, nil
+}
+
+// readOnce refuses an input that cannot be read again where checkpoints are kept.
+func (b *builder) readOnce(what string) error {
+	if b.opt.Checkpoints == "" {
+		return nil
+	}
+	return fmt.Errorf("%w: %s cannot be read again after a restart; put the events into a file, or leave out --checkpoints", ErrUsage, what)
 }
 
 // expand gives the files of a path or glob, in byte order.
@@ -192,6 +214,9 @@ func expand(pattern string) ([]string, error) {
 		}
 		if st.IsDir() {
 			return nil, fmt.Errorf("%s is a folder; name a file, or a pattern such as %s", pattern, filepath.Join(pattern, "*.ndjson"))
+		}
+		if !st.Mode().IsRegular() {
+			return []string{pattern}, nil
 		}
 		f, err := os.Open(pattern) // the right to read is asked for before anything is written
 		if err != nil {

@@ -83,9 +83,6 @@ func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 		return Result{}, err
 	}
 	res := Result{Graph: g}
-	if opt.Checkpoints != "" && b.stdin != "" {
-		return res, fmt.Errorf("%w: source %s reads standard input, which cannot be read again after a restart; put the events into a file, or leave out --checkpoints", ErrUsage, b.stdin)
-	}
 	if o.From != nil {
 		if err := sameInputs(g, o.From); err != nil {
 			return res, err

@@ -92,8 +92,6 @@ var LaterAggregates = []string{"count_distinct", "first", "last", "stddev", "var
 // laterFunctions are the document's own functions that are not built yet.
 var laterFunctions = []string{"parse_time", "format", "extract", "coalesce", "year", "month", "day", "hour", "minute", "second", "round", "abs", "hash"}
 
-func nullableOf(k row.Kind) *cel.Type { return celType(k) }
-
 func aggregateOptions() []cel.EnvOption {
 	opts := []cel.EnvOption{
 		cel.Function("count", cel.Overload("measure_count", nil, cel.IntType)),
@@ -114,8 +112,8 @@ func aggregateOptions() []cel.EnvOption {
 			}
 			arg := bareType(k)
 			overload = append(overload,
-				cel.Overload(fmt.Sprintf("measure_%s_%s", f, k), []*cel.Type{arg}, nullableOf(result)),
-				cel.Overload(fmt.Sprintf("measure_%s_%s_when", f, k), []*cel.Type{arg, cel.BoolType}, nullableOf(result)))
+				cel.Overload(fmt.Sprintf("measure_%s_%s", f, k), []*cel.Type{arg}, celType(result)),
+				cel.Overload(fmt.Sprintf("measure_%s_%s_when", f, k), []*cel.Type{arg, cel.BoolType}, celType(result)))
 		}
 		opts = append(opts, cel.Function(f, overload...))
 	}
