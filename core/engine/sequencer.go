@@ -61,38 +61,27 @@ func (e *run) sequence(stop context.Context) {
 	if !e.probe(stop) {
 		return
 	}
-	for {
+	for stop.Err() == nil && !e.failed() {
+		p := e.choose()
+		if p == nil && e.allEnded() {
+			return
+		}
+		e.ask(p)
+		var next *turn
+		if p != nil {
+			next = p.ready[p.nextSeq]
+		}
+		ready := closedChannel // a turn that is ready goes on at once, but lets others through
+		if next == nil {
+			ready = nil
+		}
 		select {
-		case <-stop.Done():
-			return
-		case <-e.hard.Done():
-			return
 		case <-due:
 			e.beginMark(false)
 		case <-e.markDone:
 			e.marking = nil
 		case <-beat:
 			e.checkIdle()
-		default:
-		}
-		p := e.choose()
-		if p == nil && e.allEnded() {
-			return
-		}
-		e.ask(p)
-		if p != nil {
-			if t := p.ready[p.nextSeq]; t != nil {
-				delete(p.ready, p.nextSeq)
-				p.nextSeq++
-				p.asked--
-				e.take(t)
-				if e.opt.EveryTurns > 0 && e.turns%int64(e.opt.EveryTurns) == 0 {
-					e.beginMark(false)
-				}
-				continue
-			}
-		}
-		select {
 		case t := <-e.decoded:
 			if t.err != nil {
 				e.fail(t.err)
@@ -101,15 +90,24 @@ func (e *run) sequence(stop context.Context) {
 			t.part.ready[t.seq] = t
 		case <-stop.Done():
 		case <-e.hard.Done():
-		case <-due:
-			e.beginMark(false)
-		case <-e.markDone:
-			e.marking = nil
-		case <-beat:
-			e.checkIdle()
+		case <-ready:
+			delete(p.ready, p.nextSeq)
+			p.nextSeq++
+			p.asked--
+			e.take(next)
+			if e.opt.EveryTurns > 0 && e.turns%int64(e.opt.EveryTurns) == 0 {
+				e.beginMark(false)
+			}
 		}
 	}
 }
+
+// closedChannel is always ready to be received from.
+var closedChannel = func() chan struct{} {
+	c := make(chan struct{})
+	close(c)
+	return c
+}()
 
 // choose gives the partition whose turn is next: in a bounded run the least of all, in an unbounded
 // one the least of those that have fetched events.

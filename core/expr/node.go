@@ -78,45 +78,6 @@ func (p *Program) Kind() row.Kind { return p.root.kind }
 // Text is the CEL text as it was written.
 func (p *Program) Text() string { return p.text }
 
-// Field gives the column number when the program is nothing but a field, else -1.
-func (p *Program) Field() int {
-	if p.root.op == opField {
-		return p.root.field
-	}
-	return -1
-}
-
-// Fields gives the numbers of the columns that the program reads, each once.
-func (p *Program) Fields() []int {
-	seen := map[int]bool{}
-	var out []int
-	var walk func(n *node)
-	walk = func(n *node) {
-		if n.op == opField && !seen[n.field] {
-			seen[n.field] = true
-			out = append(out, n.field)
-		}
-		for _, a := range n.args {
-			walk(a)
-		}
-	}
-	walk(p.root)
-	for _, a := range p.Aggregates {
-		for _, q := range []*Program{a.Arg, a.Cond} {
-			if q == nil {
-				continue
-			}
-			for _, f := range q.Fields() {
-				if !seen[f] {
-					seen[f] = true
-					out = append(out, f)
-				}
-			}
-		}
-	}
-	return out
-}
-
 // Shift gives the program with its columns moved by n: the aggregates of a measure, put behind those
 // of the measures before it.
 func (p *Program) Shift(n int) *Program {

@@ -84,14 +84,6 @@ func (s *slice) bytes() int {
 	return n
 }
 
-// NextClose gives the least end of the open windows, MaxTime when there are none.
-func (w *WindowLane) NextClose() row.Time {
-	if len(w.open) == 0 {
-		return row.MaxTime
-	}
-	return w.open[0].end
-}
-
 // Add takes the lane's rows of an exchange. marks is the watermark that stood before each row, by row
 // number. Late rows are appended to the batch that [WindowLane.Late] gives. Nothing is closed here: whether a row is in
 // time depends on its own watermark alone, so a turn's closings can follow its rows.
