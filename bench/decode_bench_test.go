@@ -11,6 +11,7 @@ import (
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/job"
+	"undertide/run"
 )
 
 // chunkOf makes a turn of readings.
@@ -35,11 +36,7 @@ func chunkOf(tb testing.TB) (*engine.Chunk, *job.Job) {
 // machine's other work falls on both.
 func BenchmarkDecoder(b *testing.B) {
 	c, j := chunkOf(b)
-	var fields codec.Fields
-	for _, f := range j.Sources[0].Fields {
-		fields = append(fields, codec.Field{Name: f.Name, Kind: f.Kind, Parse: codec.ParseNames[f.Parse]})
-	}
-	ours := codec.NewJSONDecoder(fields)
+	ours := codec.NewJSONDecoder(run.CodecFields(j.Sources[0].Fields))
 	batch := row.NewBatch(j.Sources[0].Schema)
 	d := jx.DecodeBytes(nil)
 	var e floor.Event

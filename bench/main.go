@@ -127,12 +127,12 @@ func calibrate(dir string, rounds int) float64 {
 }
 
 func line(dir string, w *workload, from string, rounds int, scale float64) {
-	var floors, engines, ratios, lanes []float64
+	var engines, ratios, lanes []float64
 	var last, lastFloor measure
 	for range rounds {
 		lastFloor = start(dir, w.name, from+"-floor", 1)()
 		last = start(dir, w.name, from+"-engine", 1)()
-		floors, engines = append(floors, lastFloor.Seconds), append(engines, last.Seconds)
+		engines = append(engines, last.Seconds)
 		ratios = append(ratios, lastFloor.Seconds/last.Seconds)
 		if from == "text" {
 			lanes = append(lanes, last.Seconds/start(dir, w.name, from+"-engine", 2)().Seconds)

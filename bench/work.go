@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -282,11 +281,7 @@ func (w *workload) ready(path string) ([]*row.Batch, *job.Job, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	var fields codec.Fields
-	for _, f := range j.Sources[0].Fields {
-		fields = append(fields, codec.Field{Name: f.Name, Kind: f.Kind, Parse: codec.ParseNames[f.Parse]})
-	}
-	d := codec.NewJSONDecoder(fields)
+	d := codec.NewJSONDecoder(run.CodecFields(j.Sources[0].Fields))
 	var batches []*row.Batch
 	for len(text) > 0 {
 		var c engine.Chunk
@@ -391,21 +386,5 @@ func (w *workload) child(kind, dir string, lanes int) (measure, error) {
 	err = work()
 	took := time.Since(began)
 	runtime.ReadMemStats(&after)
-	return measure{Seconds: took.Seconds(), Rows: w.rows, Allocs: float64(after.Mallocs-before.Mallocs) / float64(w.rows), Peak: peak()}, err
-}
-
-func peak() int64 {
-	f, err := os.Open("/proc/self/status")
-	if err != nil {
-		return 0
-	}
-	defer f.Close()
-	text, _ := io.ReadAll(f) // without it the peak is not shown
-	for line := range bytes.Lines(text) {
-		if v, ok := bytes.CutPrefix(line, []byte("VmHWM:")); ok {
-			kb, _ := strconv.ParseInt(string(bytes.Fields(v)[0]), 10, 64)
-			return kb << 10
-		}
-	}
-	return 0
+	return measure{Seconds: took.Seconds(), Rows: w.rows, Allocs: float64(after.Mallocs-before.Mallocs) / float64(w.rows), Peak: run.PeakMemory()}, err
 }

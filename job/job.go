@@ -303,7 +303,7 @@ func (b *builder) values() {
 			continue
 		}
 		def := v.get("default")
-		text, given := b.job2text(def, place), def != nil
+		text, given := b.optionalText(def, place+".default"), def != nil
 		if s, set := b.opt.Set[k.text]; set {
 			text, given = s, true
 		}
@@ -326,14 +326,6 @@ func (b *builder) values() {
 		b.job.Values[k.text] = val
 	}
 	b.unknownSets()
-}
-
-func (b *builder) job2text(n *node, place string) string {
-	if n == nil {
-		return ""
-	}
-	s, _ := b.text(n, place+".default")
-	return s
 }
 
 func (b *builder) unknownSets() {

@@ -115,7 +115,8 @@ func unknown(flag, name, what string, known []string) error {
 	return fmt.Errorf("%w: %s %s=…: the document has no %s %s; %s", ErrUsage, flag, name, what, name, remedy)
 }
 
-func codecFields(fields []job.Field) codec.Fields {
+// CodecFields gives a source's fields as decoders take them.
+func CodecFields(fields []job.Field) codec.Fields {
 	var out codec.Fields
 	for _, f := range fields {
 		out = append(out, codec.Field{Name: f.Name, Kind: f.Kind, At: f.At, Parse: codec.ParseNames[f.Parse], Default: f.Default, Required: f.Required})
@@ -126,7 +127,7 @@ func codecFields(fields []job.Field) codec.Fields {
 // source makes the partitions and decoder of a source. known are the partitions of the checkpoint
 // that the run starts from, which a bounded run reads again and no others.
 func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
-	fields := codecFields(s.Fields)
+	fields := CodecFields(s.Fields)
 	out := engine.Source{Name: s.Name, Schema: s.Schema, EventTime: s.EventTime, Arrival: s.Arrival, Margin: s.Margin, Ahead: s.Ahead, Idle: s.Idle, Bounded: true}
 	pattern, decode, follow := s.File.Pattern, s.Decode, s.File.Follow
 	replaced, isReplaced := b.opt.In[s.Name]

@@ -121,8 +121,8 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 	var use syscall.Rusage
 	if syscall.Getrusage(syscall.RUSAGE_SELF, &use) == nil {
 		out.CPUSeconds = time.Duration(use.Utime.Nano() + use.Stime.Nano()).Seconds()
-		out.PeakMemory = peakMemory(&use)
 	}
+	out.PeakMemory = PeakMemory()
 	least := row.MaxTime
 	if len(f.Sources) == 0 { // it did not begin
 		least = row.MinTime
@@ -164,9 +164,9 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 	return out
 }
 
-// peakMemory is the greatest resident size of the process, in bytes. The kernel's own high-water mark
-// is preferred: rusage may carry that of the program before exec.
-func peakMemory(use *syscall.Rusage) int64 {
+// PeakMemory is the greatest resident size of the process so far, in bytes. The kernel's own high-water
+// mark is preferred: rusage may carry that of the program before exec.
+func PeakMemory() int64 {
 	text, err := os.ReadFile("/proc/self/status")
 	if err == nil {
 		for line := range strings.Lines(string(text)) {
@@ -176,6 +176,10 @@ func peakMemory(use *syscall.Rusage) int64 {
 				}
 			}
 		}
+	}
+	var use syscall.Rusage
+	if syscall.Getrusage(syscall.RUSAGE_SELF, &use) != nil {
+		return 0
 	}
 	return use.Maxrss << 10
 }

@@ -152,6 +152,15 @@ func wholeNumber(s string) (int64, bool) {
 	return int64(f), true
 }
 
+// cutBack drops what the first columns of a batch took of a row that did not become one.
+func cutBack(b *row.Batch, columns int) {
+	for _, c := range b.Cols[:columns] {
+		if c.Len() > b.N {
+			c.Truncate(b.N)
+		}
+	}
+}
+
 // expects words what a field takes, for messages.
 func (f *Field) expects() string {
 	switch {

@@ -62,11 +62,7 @@ func (d *csvDecoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject
 			b.N++
 			continue
 		}
-		for _, col := range b.Cols[:len(d.fields)] {
-			if col.Len() > b.N {
-				col.Truncate(b.N)
-			}
-		}
+		cutBack(b, len(d.fields))
 		rejects = append(rejects, step.Reject{Index: uint16(i), Row: -1, Reason: reason, Message: message})
 	}
 	return rejects

@@ -26,7 +26,6 @@ type jsonDecoder struct {
 	members []*member // those with a field
 	dec     *jx.Decoder
 	line    []byte
-	full    []byte // the line and what lies behind it in the chunk
 	batch   *row.Batch
 	row     int
 	seen    int // fields set in this row
@@ -179,11 +178,10 @@ func (d *jsonDecoder) decode(c *engine.Chunk, b *row.Batch, rejects []step.Rejec
 	}
 	for i := range c.Starts {
 		d.line = c.Raw[c.Starts[i]:c.Ends[i]]
-		d.full = d.line[:cap(d.line)]
 		d.row, d.seen, d.fault, d.slow = b.N, 0, false, false
 		err := d.object()
 		if err != nil && errors.Is(err, errAgain) {
-			d.cutBack()
+			cutBack(b, len(d.fields))
 			d.seen, d.fault, d.slow = 0, false, true
 			err = d.object()
 		}
@@ -193,7 +191,7 @@ func (d *jsonDecoder) decode(c *engine.Chunk, b *row.Batch, rejects []step.Rejec
 			d.fillMissing()
 		}
 		if d.fault {
-			d.cutBack()
+			cutBack(b, len(d.fields))
 			rejects = append(rejects, step.Reject{Index: uint16(i), Row: -1, Reason: d.reason, Message: d.faultText})
 			continue
 		}
@@ -201,15 +199,6 @@ func (d *jsonDecoder) decode(c *engine.Chunk, b *row.Batch, rejects []step.Rejec
 		b.N++
 	}
 	return rejects
-}
-
-// cutBack drops what the columns took of the row at hand.
-func (d *jsonDecoder) cutBack() {
-	for _, col := range d.batch.Cols[:len(d.fields)] {
-		if col.Len() > d.row {
-			col.Truncate(d.row)
-		}
-	}
 }
 
 var (
@@ -263,13 +252,11 @@ func (d *jsonDecoder) setFault(reason, message string) {
 // has a value that the way takes; else by value.
 func (b *branch) field(dec *jx.Decoder, key []byte) error {
 	d, m := b.d, b.likely
-	p := len(d.full) - cap(key) // where the key lies in the line, unless it was escaped and is a copy
-	at := p + len(key) + 2      // past the closing quote and the colon
-	if uint(p) >= uint(len(d.full)) || at+window > len(d.full) || &d.full[p] != &key[0] || d.full[at-1] != ':' || d.slow || !m.is(d.full[p:], key) {
-		return b.search(dec, key)
+	text := d.after(key)
+	if len(text) < window || d.slow || !m.is(key) {
+		return b.search(dec, key, text)
 	}
 	b.likely = m.next
-	text := d.full[at:]
 	switch c := m.col; m.way {
 	case stringWay:
 		if text[0] != '"' || len(c.Off) != d.row+1 || d.strict {
@@ -320,25 +307,26 @@ func (b *branch) field(dec *jx.Decoder, key []byte) error {
 }
 
 // search finds a member by its name and takes its value.
-func (b *branch) search(dec *jx.Decoder, key []byte) error {
+func (b *branch) search(dec *jx.Decoder, key, text []byte) error {
 	k, ok := b.index[string(key)]
 	if !ok {
 		return dec.Skip()
 	}
 	m := &b.members[k]
 	b.likely = m.next
-	return b.value(dec, m, b.d.after(key))
+	return b.value(dec, m, text)
 }
 
-// is compares a key with the member's name, in two words where it is short. line begins with the key
-// and goes on for more than two words.
-func (m *member) is(line, key []byte) bool {
+// is compares a key with the member's name, in two words where it is short. The key lies in its line,
+// which goes on behind it for a window.
+func (m *member) is(key []byte) bool {
 	if len(key) != len(m.name) {
 		return false
 	}
 	if len(key) > 16 {
 		return string(key) == m.name
 	}
+	line := key[:16]
 	return binary.LittleEndian.Uint64(line)&m.low == m.lowName && binary.LittleEndian.Uint64(line[8:])&m.high == m.highName
 }
 
