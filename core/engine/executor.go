@@ -15,6 +15,8 @@ type executor struct {
 	filled    []bool
 	encoders  []Encoder // by sink
 	blocks    []block   // by sink: rows of this turn
+	views     []Encoder // by tap
+	viewed    []block   // by tap
 	lanes     int
 
 	steps   []StepCounts // of this turn
@@ -33,6 +35,7 @@ func newExecutor(p *plan, lanes int) *executor {
 		p: p, lanes: lanes, stateless: make([]*step.StatelessRun, len(p.Steps)),
 		exchanges: make([]*step.Exchange, len(p.windows)), filled: make([]bool, len(p.windows)),
 		encoders: make([]Encoder, len(p.Sinks)), blocks: make([]block, len(p.Sinks)),
+		views: make([]Encoder, len(p.Taps)), viewed: make([]block, len(p.Taps)),
 		steps: make([]StepCounts, len(p.Steps)),
 	}
 	for i := range x.steps {
@@ -51,6 +54,9 @@ func (x *executor) reset() {
 	for i := range x.blocks {
 		x.blocks[i].data, x.blocks[i].rows = x.blocks[i].data[:0], 0
 	}
+	for i := range x.viewed {
+		x.viewed[i].data, x.viewed[i].rows = x.viewed[i].data[:0], 0
+	}
 	clear(x.filled)
 	x.samples = x.samples[:0]
 }
@@ -60,6 +66,9 @@ func (x *executor) push(r Ref, v step.View) {
 	list := x.p.consumers[r]
 	for _, i := range list.sinks {
 		x.encode(i, v)
+	}
+	for _, i := range list.taps {
+		x.view(i, v)
 	}
 	for _, i := range list.steps {
 		x.runStep(i, r, v)
@@ -78,6 +87,33 @@ func (x *executor) encode(sink int, v step.View) {
 	b.rows += len(v.Sel)
 }
 
+// view encodes rows for a tap, which need not take all of them.
+func (x *executor) view(tap int, v step.View) {
+	if len(v.Sel) == 0 {
+		return
+	}
+	t := &x.p.Taps[tap]
+	if x.views[tap] == nil {
+		x.views[tap] = t.Tap.NewEncoder(t.Schema)
+	}
+	b := &x.viewed[tap]
+	b.rows += len(v.Sel)
+	v.Sel = v.Sel[:min(len(v.Sel), t.Tap.Room())]
+	if len(v.Sel) > 0 {
+		b.data = x.views[tap].Append(b.data, v)
+	}
+}
+
+// show hands what was encoded for taps to them, and forgets it.
+func (x *executor) show() {
+	for i := range x.viewed {
+		if b := &x.viewed[i]; b.rows > 0 {
+			x.p.Taps[i].Tap.Take(b.data, b.rows)
+			b.data, b.rows = b.data[:0], 0
+		}
+	}
+}
+
 func (x *executor) runStep(i int, from Ref, v step.View) {
 	s := &x.p.Steps[i]
 	c := &x.steps[i]
@@ -90,7 +126,7 @@ func (x *executor) runStep(i int, from Ref, v step.View) {
 		}
 		x.rejects = x.exchanges[at].Fill(v, x.rejects)
 		x.filled[at] = true
-		x.pushRejects(Ref{OfStep: true, At: i, Part: RejectPart}, s.Name, c.Rejected, x.p.schemaOf(from), v)
+		x.pushRejects(Ref{OfStep: true, At: i, Part: RejectPart}, s.Name, c.Rejected, x.p.SchemaOf(from), v)
 		return
 	}
 	if x.stateless[i] == nil {
@@ -103,7 +139,7 @@ func (x *executor) runStep(i int, from Ref, v step.View) {
 	c.Used += int64(len(out.Sel))
 	c.Out += int64(len(out.Sel))
 	if len(x.rejects) > 0 {
-		x.pushRejects(Ref{OfStep: true, At: i, Part: RejectPart}, s.Name, c.Rejected, x.p.schemaOf(from), v)
+		x.pushRejects(Ref{OfStep: true, At: i, Part: RejectPart}, s.Name, c.Rejected, x.p.SchemaOf(from), v)
 	}
 	x.push(Ref{OfStep: true, At: i}, out)
 }
@@ -115,7 +151,7 @@ func (x *executor) pushRejects(r Ref, at string, counts map[string]int64, schema
 		return
 	}
 	list := x.p.consumers[r]
-	wanted := len(list.steps)+len(list.sinks) > 0
+	wanted := len(list.steps)+len(list.sinks)+len(list.taps) > 0
 	if wanted {
 		if x.log == nil {
 			x.log = row.NewBatch(RejectSchema)
@@ -131,7 +167,7 @@ func (x *executor) pushRejects(r Ref, at string, counts map[string]int64, schema
 		var event []byte
 		offset := int64(-1)
 		if x.chunk != nil {
-			event, offset = x.chunk.Event(int(rej.Index)), x.chunk.First+int64(rej.Index)
+			event, offset = x.chunk.Event(int(rej.Index)), x.chunk.Offset(int(rej.Index))
 		}
 		if first {
 			x.samples = append(x.samples, Sample{At: at, Reason: rej.Reason, Message: rej.Message, Partition: x.partition, Offset: offset, Event: string(event)})

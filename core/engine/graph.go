@@ -46,11 +46,19 @@ type SinkNode struct {
 	Sink   Sink
 }
 
+// TapNode lets somebody look at rows as they pass; what it reads is named as for sinks.
+type TapNode struct {
+	From   Ref
+	Schema row.Schema
+	Tap    Tap
+}
+
 // Graph is a job, ready to run.
 type Graph struct {
 	Sources []Source
 	Steps   []Step
 	Sinks   []SinkNode
+	Taps    []TapNode
 }
 
 // RejectSchema is that of `rejects of` (docs/time.md, "Nulls, errors, values").
@@ -74,6 +82,7 @@ type plan struct {
 type consumerList struct {
 	steps []int
 	sinks []int
+	taps  []int
 }
 
 func newPlan(g *Graph) (*plan, error) {
@@ -116,19 +125,25 @@ func newPlan(g *Graph) (*plan, error) {
 		p.consumers[s.From] = l
 		p.sinkLanes = append(p.sinkLanes, lanes(s.From))
 	}
+	for i, t := range g.Taps {
+		l := p.consumers[t.From]
+		l.taps = append(l.taps, i)
+		p.consumers[t.From] = l
+	}
 	return p, nil
 }
 
-func (p *plan) schemaOf(r Ref) row.Schema {
+// SchemaOf gives the fields of the rows that r names.
+func (g *Graph) SchemaOf(r Ref) row.Schema {
 	switch {
 	case r.Part == RejectPart:
 		return RejectSchema
 	case !r.OfStep:
-		return p.Sources[r.At].Schema
+		return g.Sources[r.At].Schema
 	case r.Part == LatePart:
-		return p.Steps[r.At].Window.LateSchema()
-	case p.Steps[r.At].Window != nil:
-		return p.Steps[r.At].Window.Schema
+		return g.Steps[r.At].Window.LateSchema()
+	case g.Steps[r.At].Window != nil:
+		return g.Steps[r.At].Window.Schema
 	}
-	return p.Steps[r.At].Stateless.Schema
+	return g.Steps[r.At].Stateless.Schema
 }

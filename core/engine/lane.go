@@ -83,6 +83,7 @@ func (l *lane) turn(t *turn) {
 		}
 	}
 	l.flush(true)
+	l.exec.show()
 	l.e.laneCounts(l)
 }
 

@@ -45,6 +45,8 @@ type mark struct {
 	snap     *Snapshot
 	pending  atomic.Int32  // lanes and sinks that have not given their part
 	complete chan struct{} // closed by the last of them
+	parts    []*partition  // those of snap.Partitions
+	began    time.Time
 
 	mu    sync.Mutex    // guards snap and stall
 	stall time.Duration // the longest that a lane spent copying

@@ -35,7 +35,24 @@ type Options struct {
 	FirstEpoch int64
 	// Watch lets others look at the run while it goes on; nil for nobody.
 	Watch *Watch
+	// Grace bounds how long a stopped run waits for its last checkpoint, where a sink cannot be reached;
+	// 0 for no bound.
+	Grace time.Duration
+	// Completed is told of each complete and delivered checkpoint; may be nil.
+	Completed func(Completed)
 }
+
+// Completed is a checkpoint that was stored and whose shipments were delivered.
+type Completed struct {
+	Epoch      int64
+	Finished   bool
+	Took       time.Duration // from the mark to the last delivery
+	Stall      time.Duration // the longest that a lane spent copying
+	Partitions []PartitionState
+}
+
+// ErrNoLastCheckpoint is wrapped where a stopped run could not make its last checkpoint in time.
+var ErrNoLastCheckpoint = errors.New("the last checkpoint could not be made in time")
 
 // SaveFigures are what is known of a checkpoint as it is stored.
 type SaveFigures struct{ LongestStall time.Duration }
@@ -65,6 +82,8 @@ type run struct {
 	fault    error // set once, before hard ends
 
 	partitions  []*partition
+	found       chan *partition // by sources that look for more
+	readers     sync.WaitGroup
 	decoded     chan *turn // workers to sequencer
 	raw         chan *turn // readers to workers
 	lanes       []*lane
@@ -91,6 +110,11 @@ func (e *run) fail(err error) {
 	if e.hasFault.CompareAndSwap(false, true) {
 		e.fault = err
 		e.cancel(err)
+		for _, s := range e.sinks {
+			if i, ok := s.node.Sink.(Interrupter); ok {
+				i.Interrupt()
+			}
+		}
 	}
 }
 
@@ -161,13 +185,15 @@ func (e *run) open() error {
 	}
 	for i := range e.p.Sources {
 		for _, part := range e.p.Sources[i].Partitions {
-			q := &partition{Partition: part, source: i, credits: make(chan *turn, e.budget+2), ready: map[int64]*turn{}, greatest: row.MinTime, w: row.MinTime, since: e.opt.Now()}
+			q := e.newPartition(i, part)
 			if st, ok := states[e.p.Sources[i].Name+"\x00"+part.Name()]; ok {
 				q.position, q.greatest, q.ended, q.events = st.Position, st.Greatest, st.Ended, st.Events
 				q.w = q.greatest.Minus(e.p.Sources[i].Margin)
 				if q.ended {
 					q.w = row.MaxTime
 				}
+			} else {
+				q.start()
 			}
 			if !q.ended {
 				e.live++
@@ -216,18 +242,75 @@ func (e *run) open() error {
 			return fmt.Errorf("sink %s: %w", n.Name, err)
 		}
 	}
+	e.found = make(chan *partition)
 	e.raw = make(chan *turn, e.budget)
 	e.decoded = make(chan *turn, e.budget)
 	e.watch.begin(e)
 	return nil
 }
 
+func (e *run) newPartition(source int, part Partition) *partition {
+	return &partition{Partition: part, source: source, credits: make(chan *turn, e.budget+2), ready: map[int64]*turn{}, greatest: row.MinTime, w: row.MinTime, since: e.opt.Now()}
+}
+
+// start takes the position at which a partition is first read.
+func (p *partition) start() {
+	if s, ok := p.Partition.(Starter); ok {
+		p.position = s.Start()
+	}
+}
+
+// addPartition takes in a partition that was found while the run goes on.
+func (e *run) addPartition(q *partition) {
+	for _, p := range e.partitions {
+		if p.source == q.source && p.Name() == q.Name() {
+			return
+		}
+	}
+	q.start()
+	e.live++
+	e.partitions = append(e.partitions, q)
+	e.watch.add(e, q)
+	e.readers.Go(func() { e.read(q) })
+}
+
+// find lets the sources look for more partitions.
+func (e *run) find() {
+	for i := range e.p.Sources {
+		look := e.p.Sources[i].Find
+		if look == nil {
+			continue
+		}
+		e.readers.Go(func() {
+			err := look(e.hard, func(part Partition) {
+				select {
+				case e.found <- e.newPartition(i, part):
+				case <-e.hard.Done():
+				}
+			})
+			if err != nil && e.hard.Err() == nil {
+				e.fail(fmt.Errorf("source %s: %w", e.p.Sources[i].Name, err))
+			}
+		})
+	}
+}
+
 func (e *run) runAll(ctx context.Context) (Result, error) {
-	var readers, workers, lanes, sinks sync.WaitGroup
+	var workers, lanes, sinks sync.WaitGroup
 	for _, p := range e.partitions {
 		if !p.ended {
-			readers.Go(func() { e.read(p) })
+			e.readers.Go(func() { e.read(p) })
 		}
+	}
+	e.find()
+	if e.opt.Grace > 0 {
+		defer context.AfterFunc(ctx, func() {
+			select {
+			case <-time.After(e.opt.Grace):
+				e.fail(fmt.Errorf("%w (%s); the next start goes on from the one before", ErrNoLastCheckpoint, e.opt.Grace))
+			case <-e.hard.Done():
+			}
+		})()
 	}
 	for range e.opt.Workers {
 		workers.Go(func() {
@@ -270,7 +353,7 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 		close(s.in)
 	}
 	sinks.Wait()
-	e.cancelReaders(&readers, &workers)
+	e.cancelReaders(&workers)
 	e.watch.end()
 
 	cause := e.fault
@@ -300,7 +383,7 @@ func (e *run) closeSinks(finished bool) error {
 }
 
 // cancelReaders ends readers and workers, which may still be reading ahead.
-func (e *run) cancelReaders(readers, workers *sync.WaitGroup) {
+func (e *run) cancelReaders(workers *sync.WaitGroup) {
 	e.cancel(nil) // frees whoever waits to send
 	for _, p := range e.partitions {
 		close(p.credits)
@@ -308,7 +391,7 @@ func (e *run) cancelReaders(readers, workers *sync.WaitGroup) {
 	}
 	done := make(chan struct{})
 	go func() {
-		readers.Wait()
+		e.readers.Wait()
 		close(e.raw)
 		workers.Wait()
 		close(done)
@@ -387,7 +470,7 @@ func (e *run) beginMark(finished bool) {
 		snap.Partitions = append(snap.Partitions, PartitionState{Source: e.p.Sources[p.source].Name, Name: p.Name(), Position: p.position, Greatest: p.greatest, Ended: p.ended, Events: p.events})
 	}
 	snap.Counts = e.watch.sequenced(e)
-	m := &mark{snap: snap, complete: make(chan struct{})}
+	m := &mark{snap: snap, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], began: time.Now()}
 	m.pending.Store(int32(len(e.lanes) + len(e.sinks) + 1))
 	e.marking = m
 	for _, l := range e.lanes {
@@ -435,6 +518,17 @@ func (e *run) save(m *mark) {
 			return
 		}
 		e.watch.delivered(i, m.snap.Counts.Sinks[i].Rows)
+	}
+	if e.opt.Save == nil {
+		return
+	}
+	for i, p := range m.parts {
+		if a, ok := p.Partition.(Acknowledger); ok && m.snap.Partitions[i].Position != nil {
+			a.Acknowledge(m.snap.Partitions[i].Position)
+		}
+	}
+	if e.opt.Completed != nil {
+		e.opt.Completed(Completed{Epoch: m.snap.Epoch, Finished: m.snap.Finished, Took: time.Since(m.began), Stall: m.stall, Partitions: m.snap.Partitions})
 	}
 }
 

@@ -29,6 +29,7 @@ type partition struct {
 	events   int64
 	caughtUp bool
 	since    time.Time // of the last event
+	stored   row.Time  // of the last event, by the connector's account; 0 for none
 }
 
 // before says whether p's next turn comes before q's: the lesser W, then source name, then partition
@@ -76,6 +77,8 @@ func (e *run) sequence(stop context.Context) {
 			ready = nil
 		}
 		select {
+		case q := <-e.found:
+			e.addPartition(q)
 		case <-due:
 			e.beginMark(false)
 		case <-e.markDone:
@@ -182,7 +185,7 @@ func (e *run) take(t *turn) {
 	}
 	p.events += int64(events)
 	p.position = t.chunk.Position
-	p.caughtUp = t.chunk.CaughtUp
+	p.caughtUp, p.stored = t.chunk.CaughtUp, max(p.stored, t.chunk.Stored)
 	if events > 0 {
 		p.since, p.idle = e.opt.Now(), false
 	}
@@ -197,6 +200,7 @@ func (e *run) take(t *turn) {
 			e.send(i, 0, b)
 		}
 	}
+	t.exec.show()
 	e.toLanes(t)
 }
 
@@ -252,6 +256,9 @@ func (e *run) checkIdle() {
 	for _, p := range e.partitions {
 		idle := e.p.Sources[p.source].Idle
 		if !p.idle && !p.ended && p.caughtUp && len(p.ready) == 0 && idle > 0 && now.Sub(p.since) >= idle {
+			if q, ok := p.Partition.(Waiter); ok && q.Waiting() {
+				continue
+			}
 			p.idle, changed = true, true
 		}
 	}

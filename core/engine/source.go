@@ -20,6 +20,12 @@ type Chunk struct {
 	Header []byte
 	// First is the number of the first event in its partition, from 0.
 	First int64
+	// Offsets are the events' own numbers where the connector has them; else they follow from First.
+	Offsets []int64
+	// Meta gives what else the connector knows of its events; nil for nothing.
+	Meta Meta
+	// Stored is when the last event was stored, by the connector's account; 0 where it has none.
+	Stored row.Time
 	// Last says that no event follows: the partition has ended. It may come with an empty chunk.
 	Last bool
 	// CaughtUp says that nothing more waits to be read just now (unbounded inputs, for idleness).
@@ -33,7 +39,23 @@ type Chunk struct {
 
 // Reset empties the chunk and keeps its memory.
 func (c *Chunk) Reset() {
-	*c = Chunk{Raw: c.Raw[:0], Starts: c.Starts[:0], Ends: c.Ends[:0]}
+	*c = Chunk{Raw: c.Raw[:0], Starts: c.Starts[:0], Ends: c.Ends[:0], Offsets: c.Offsets[:0]}
+}
+
+// Offset gives the number of event i in its partition.
+func (c *Chunk) Offset(i int) int64 {
+	if i < len(c.Offsets) {
+		return c.Offsets[i]
+	}
+	return c.First + int64(i)
+}
+
+// Meta is what a connector knows of the events of a chunk beside their text: a broker's keys, headers
+// and stored times. It lives as long as the chunk's content.
+type Meta interface {
+	// Append adds the value of a hidden field (meta.key, meta.stored, meta.headers.NAME) for event i,
+	// or null.
+	Append(c *row.Column, field string, i int)
 }
 
 // Event gives the raw text of event i; appending to it does not touch the next one.
@@ -59,6 +81,27 @@ type Partition interface {
 	Size() int64
 }
 
+// Partitions may also have the methods of the following interfaces; all are safe to call at any time
+// from any goroutine, but for Start, which is called once, before the first checkpoint.
+type (
+	// Starter knows the position at which a run that starts anew begins. It stands in the first
+	// checkpoint, so that it is resolved once.
+	Starter interface{ Start() json.RawMessage }
+	// Waiter says whether events wait to be read, or that this cannot be told just now. Such a
+	// partition is never idle.
+	Waiter interface{ Waiting() bool }
+	// Acknowledger is told the position that a complete checkpoint holds.
+	Acknowledger interface {
+		Acknowledge(position json.RawMessage)
+	}
+	// Lagger tells how many events stand behind a position; false when that is not known.
+	Lagger interface {
+		Lag(position json.RawMessage) (events int64, known bool)
+	}
+	// Troubled says, for people, what keeps a partition or sink from its work; empty for nothing.
+	Troubled interface{ Trouble() string }
+)
+
 // Decoder turns the events of a chunk into rows. One goroutine at a time.
 type Decoder interface {
 	// Decode appends a row to b for each event that can be decoded, with Index set, and a reject for
@@ -82,6 +125,9 @@ type Source struct {
 	Idle       time.Duration
 	Partitions []Partition
 	NewDecoder func() Decoder
+	// Find looks for further partitions while the run goes on and hands them over, until ctx is done;
+	// nil for a source whose partitions are fixed. A partition that was found is read from its Start.
+	Find func(ctx context.Context, found func(Partition)) error
 	// Bounded says that every partition ends by itself.
 	Bounded bool
 }
@@ -114,6 +160,25 @@ type Sink interface {
 	Finish() error
 	// Abort ends it where the run failed or was stopped; unfinished output stays recognisable.
 	Abort() error
+}
+
+// Sinks may also have these methods, safe to call at any time from any goroutine.
+type (
+	// Interrupter frees a method that waits for something outside; called when the run has failed.
+	Interrupter interface{ Interrupt() }
+	// Retrier counts what had to be tried again.
+	Retrier interface{ Retries() int64 }
+)
+
+// Tap looks at rows as they pass: it takes part in no checkpoint and holds nobody up. Its methods are
+// safe for concurrent use.
+type Tap interface {
+	NewEncoder(s row.Schema) Encoder
+	// Room is how many rows it would take just now.
+	Room() int
+	// Take is given encoded rows, in their order for one key. rows counts also those that there was no
+	// room for. data is not kept.
+	Take(data []byte, rows int)
 }
 
 // Timed says whether rows of the source have event times.

@@ -23,6 +23,7 @@ type Watch struct {
 	samples  []Sample
 	marks    []row.Time // by source
 	parts    []PartitionFigures
+	read     []Partition // those of parts
 	check    CheckpointFigures
 	began    time.Time
 	took     time.Duration
@@ -47,6 +48,19 @@ type PartitionFigures struct {
 	Events       int64
 	Watermark    row.Time
 	Idle, Ended  bool
+	// Lag is how many events wait behind Position; -1 when that is not known.
+	Lag int64
+	// Stored is when the last event was stored, by the connector's account; 0 where it has none.
+	Stored row.Time
+	// Trouble says what keeps the partition from being read; empty for nothing.
+	Trouble string
+}
+
+// SinkFigures are a sink's counts with how it fares.
+type SinkFigures struct {
+	SinkCounts
+	Retries int64
+	Trouble string
 }
 
 // StepFigures are a step's counts with what it holds now.
@@ -64,7 +78,7 @@ type LaneFigures struct{ RowsIn, Keys int64 }
 type Figures struct {
 	Sources     []SourceCounts
 	Steps       []StepFigures
-	Sinks       []SinkCounts
+	Sinks       []SinkFigures
 	Watermarks  []row.Time // by source
 	Partitions  []PartitionFigures
 	Samples     []Sample
@@ -88,8 +102,20 @@ func (w *Watch) begin(e *run) {
 		w.open = append(w.open, make([]windowFigures, len(e.p.windows)))
 	}
 	for _, p := range e.partitions {
-		w.parts = append(w.parts, PartitionFigures{Source: e.p.Sources[p.source].Name, Name: p.Name(), Size: p.Size(), Watermark: p.w, Ended: p.ended, Events: p.events})
+		w.addLocked(e, p)
 	}
+}
+
+// add takes in a partition that was found.
+func (w *Watch) add(e *run, p *partition) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.addLocked(e, p)
+}
+
+func (w *Watch) addLocked(e *run, p *partition) {
+	w.parts = append(w.parts, PartitionFigures{Source: e.p.Sources[p.source].Name, Name: p.Name(), Size: p.Size(), Position: p.position, Watermark: p.w, Ended: p.ended, Events: p.events})
+	w.read = append(w.read, p.Partition)
 }
 
 func (w *Watch) end() {
@@ -121,6 +147,7 @@ func (e *run) tally(t *turn) {
 			f := &w.parts[i]
 			f.Position, f.Events, f.Watermark, f.Idle, f.Ended = p.position, p.events, p.w, p.idle, p.ended
 			f.Bytes += t.chunk.Bytes
+			f.Stored = p.stored
 		}
 	}
 }
@@ -214,10 +241,27 @@ func (w *Watch) Figures() Figures {
 		return Figures{}
 	}
 	c := w.seq.clone()
-	f := Figures{Sources: c.Sources, Sinks: append([]SinkCounts(nil), w.sinks...), Watermarks: append([]row.Time(nil), w.marks...),
+	f := Figures{Sources: c.Sources, Watermarks: append([]row.Time(nil), w.marks...),
 		Partitions: append([]PartitionFigures(nil), w.parts...), Samples: append([]Sample(nil), w.samples...), Checkpoints: w.check, Elapsed: w.took}
 	if !w.finished {
 		f.Elapsed = time.Since(w.began)
+	}
+	for i := range f.Partitions {
+		p := &f.Partitions[i]
+		p.Lag = -1
+		if l, ok := w.read[i].(Lagger); ok {
+			if n, known := l.Lag(p.Position); known {
+				p.Lag = n
+			}
+		}
+		p.Trouble = trouble(w.read[i], w.finished)
+	}
+	for i, s := range w.sinks {
+		sf := SinkFigures{SinkCounts: s, Trouble: trouble(w.run.p.Sinks[i].Sink, w.finished)}
+		if r, ok := w.run.p.Sinks[i].Sink.(Retrier); ok {
+			sf.Retries = r.Retries()
+		}
+		f.Sinks = append(f.Sinks, sf)
 	}
 	for i := range c.Steps {
 		s := StepFigures{StepCounts: c.Steps[i]}
@@ -239,6 +283,13 @@ func (w *Watch) Figures() Figures {
 		f.Steps = append(f.Steps, s)
 	}
 	return f
+}
+
+func trouble(x any, finished bool) string {
+	if t, ok := x.(Troubled); ok && !finished {
+		return t.Trouble()
+	}
+	return ""
 }
 
 // Unbalanced names the sources and steps whose counts do not add up (docs/time.md, "Counts add up");

@@ -54,7 +54,7 @@ func (w *worker) run(t *turn) {
 	x.push(Ref{At: at}, view)
 }
 
-// fillHidden sets meta.partition and meta.offset where expressions ask for them.
+// fillHidden sets the meta fields where expressions ask for them.
 func (w *worker) fillHidden(t *turn, s *Source) {
 	for i, f := range s.Schema {
 		if !f.Hidden {
@@ -62,10 +62,15 @@ func (w *worker) fillHidden(t *turn, s *Source) {
 		}
 		c := t.batch.Cols[i]
 		for _, at := range t.batch.Index {
-			if f.Kind == row.String {
+			switch {
+			case f.Name == "meta.partition":
 				c.AppendString(t.part.Name())
-			} else {
-				c.AppendInt(t.chunk.First + int64(at))
+			case f.Name == "meta.offset":
+				c.AppendInt(t.chunk.Offset(int(at)))
+			case t.chunk.Meta != nil:
+				t.chunk.Meta.Append(c, f.Name, int(at))
+			default:
+				c.AppendNull()
 			}
 		}
 	}
