@@ -66,7 +66,11 @@ a partition for each file.`,
 					return err
 				}
 			}
-			j, err := job.Load(args[0], job.Options{Set: values, NeedEnv: true})
+			known, err := job.LoadConnections(job.ConnectionsFile)
+			if err != nil {
+				return err
+			}
+			j, err := job.Load(args[0], job.Options{Set: values, NeedEnv: true, Connections: known})
 			if err != nil {
 				return err
 			}
@@ -211,6 +215,8 @@ func place(j *job.Job, s *job.Sink, opt run.Options, finished bool) string {
 	path := s.Path
 	if p, ok := opt.Out[s.Name]; ok {
 		path = p
+	} else if s.Via == "kafka" {
+		return fmt.Sprintf("topic %s of %s", s.Kafka.Topic, s.Kafka.Connection.Name)
 	} else if path != "-" && !filepath.IsAbs(path) {
 		end := ""
 		if file.IsFolder(path) {

@@ -105,7 +105,7 @@ late data, and writes the results. A job is one document; begin with:
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(newRun(s), newCheck(s), newVersion(s))
+	root.AddCommand(newRun(s), newCheck(s), newBroker(s), newVersion(s))
 	for _, c := range root.Commands() {
 		c.Args = explainArgs(c.Args)
 	}

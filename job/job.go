@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"slices"
 	"strconv"
@@ -46,8 +48,9 @@ type Job struct {
 // Source is a checked source.
 type Source struct {
 	Name   string
-	Via    string // file or simulate
+	Via    string // file, kafka or simulate
 	File   FileSource
+	Kafka  KafkaSource
 	Sim    Simulation
 	Decode string // json or csv
 	Fields []Field
@@ -99,6 +102,8 @@ type Sink struct {
 	Name     string
 	From     engine.Ref
 	FromText string
+	Via      string // file or kafka
+	Kafka    KafkaSink
 	Path     string // `-` for standard output; a trailing / for a folder
 	Roll     int64
 	Encode   string // json or csv
@@ -113,6 +118,10 @@ type Options struct {
 	Env func(string) (string, bool)
 	// NeedEnv makes a missing variable a fault: the document is about to run.
 	NeedEnv bool
+	// Connections are those that the document may name beside its own.
+	Connections map[string]Connection
+	// Absolute refuses relative paths: the document has no folder, as in a service.
+	Absolute bool
 }
 
 // ErrNoDocument is wrapped where the document could not be opened.
@@ -207,11 +216,12 @@ type builder struct {
 	steps   map[string]int
 	// broken names stand in the document but have faults; reading them is not reported again.
 	broken map[string]bool
+	known  map[string]Connection
 }
 
 var documentFields = fieldSpec{
-	known: []string{"undertide", "job", "about", "values", "settings", "sources", "steps", "sinks"},
-	later: []string{"examples", "references", "connections"},
+	known: []string{"undertide", "job", "about", "values", "settings", "connections", "sources", "steps", "sinks"},
+	later: []string{"examples", "references"},
 }
 
 // reserved are no names of sources and steps.
@@ -243,6 +253,11 @@ func (b *builder) document() {
 	b.values()
 	b.settings()
 	b.findMeta()
+	b.known = maps.Clone(b.opt.Connections)
+	if b.known == nil {
+		b.known = map[string]Connection{}
+	}
+	b.connections(b.doc.get("connections"), b.known)
 	b.readSources()
 	b.readSteps()
 	b.readSinks()
@@ -438,6 +453,8 @@ func (b *builder) settings() {
 	}
 }
 
+var metaName = regexp.MustCompile(`\bmeta\.(partition|offset|key|stored|headers\.[A-Za-z_][A-Za-z0-9_]*)`)
+
 // findMeta notes which meta fields the document's expressions name, so that only those are kept.
 func (b *builder) findMeta() {
 	b.asked = map[string]bool{}
@@ -446,9 +463,9 @@ func (b *builder) findMeta() {
 		if n == nil {
 			return
 		}
-		for _, m := range []string{"partition", "offset"} {
-			if n.kind == scalarNode && strings.Contains(n.text, "meta."+m) {
-				b.asked[m] = true
+		if n.kind == scalarNode {
+			for _, m := range metaName.FindAllStringSubmatch(n.text, -1) {
+				b.asked[m[1]] = true
 			}
 		}
 		for _, v := range n.values {

@@ -3,6 +3,7 @@ package job
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"undertide/core/engine"
 	"undertide/core/row"
@@ -77,6 +78,13 @@ func planSource(s *Source) SourcePlan {
 		p.Reads = fmt.Sprintf("%d simulated events", s.Sim.Count)
 	case s.Via == "simulate":
 		p.Reads = fmt.Sprintf("simulated events without end, %g a second", s.Sim.PerSecond)
+	case s.Via == "kafka":
+		p.Reads = fmt.Sprintf("topic %s of %s, %s", s.Kafka.Topic, s.Kafka.Connection.Name, s.Decode)
+		if s.Kafka.Begin == "time" {
+			p.Reads += ", from " + s.Kafka.BeginAt.UTC().Format(time.RFC3339)
+		} else {
+			p.Reads += ", from the " + s.Kafka.Begin + " event"
+		}
 	case s.File.Follow:
 		p.Reads = fmt.Sprintf("%s as it grows, %s", s.File.Pattern, s.Decode)
 	default:
@@ -153,6 +161,12 @@ func planSink(j *Job, s *Sink) SinkPlan {
 	p := SinkPlan{Name: s.Name, From: s.FromText, Fields: fieldTexts(s.Schema)}
 	format := map[string]string{"json": "NDJSON", "csv": "CSV"}[s.Encode]
 	switch {
+	case s.Via == "kafka":
+		p.Writes = fmt.Sprintf("JSON to topic %s of %s", s.Kafka.Topic, s.Kafka.Connection.Name)
+		if len(s.Kafka.Key) > 0 {
+			p.Writes += ", keyed by " + strings.Join(s.Kafka.Key, ", ")
+		}
+		p.Delivery = "at least once: what follows the newest checkpoint comes again after a restart"
 	case s.Path == "-":
 		p.Writes = format + " to standard output"
 		p.Delivery = "as rows are made; what follows the newest checkpoint comes again after a restart"

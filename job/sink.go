@@ -8,8 +8,8 @@ import (
 )
 
 var sinkFields = fieldSpec{
-	known: []string{"from", "via", "with", "encode"},
-	later: []string{"key", "columns", "batch", "retry", "append_revisions"},
+	known: []string{"from", "via", "with", "encode", "key"},
+	later: []string{"columns", "batch", "retry", "append_revisions"},
 }
 
 func (b *builder) readSinks() {
@@ -51,7 +51,7 @@ func (b *builder) sink(k, n *node, place string) Sink {
 	if v := n.get("via"); v == nil {
 		b.fault(k, place+".via", "the sink does not say where its rows go", "add via: file")
 	} else {
-		via = b.choice(v, place+".via", []string{"file"}, []string{"kafka", "postgres", "http", "mqtt", "mail", "live"})
+		via = b.choice(v, place+".via", sinkVias, []string{"postgres", "http", "mqtt", "mail", "live"})
 	}
 	with := n.get("with")
 	if via == "file" {
@@ -61,8 +61,32 @@ func (b *builder) sink(k, n *node, place string) Sink {
 			b.fileSink(with, place+".with", &s)
 		}
 	}
+	s.Via = via
+	if via == "kafka" {
+		if with == nil {
+			b.fault(k, place+".with", "the topic is not named", "add with: {connection: …, topic: …}")
+		} else {
+			b.kafkaSink(with, place+".with", &s)
+		}
+	}
+	if key := n.get("key"); key != nil && via == "kafka" {
+		b.sinkKey(key, place+".key", &s)
+	} else if key != nil && via != "" {
+		b.fault(key, place+".key", "a "+via+" sink has no message key", "leave it out")
+	}
+	if via == "kafka" && b.job.Delivery == "exactly_once" {
+		said := "the sink delivers at least once: after a restart rows may come again"
+		if b.job.DeliverySaid {
+			b.fault(k, place, "exactly once into a topic is not built yet", "write delivery: at_least_once in settings")
+		} else {
+			b.warn(k, place, said, "write delivery: at_least_once in settings to agree")
+		}
+	}
 	if v := n.get("encode"); v != nil {
 		s.Encode = b.choice(v, place+".encode", []string{"json", "csv"}, []string{"avro", "parquet"})
+		if via == "kafka" && s.Encode == "csv" {
+			b.fault(v, place+".encode", "CSV into a topic is not built yet", "write encode: json")
+		}
 	} else if strings.HasSuffix(s.Path, ".csv") {
 		s.Encode = "csv"
 	} else if strings.HasSuffix(s.Path, ".parquet") {
@@ -88,6 +112,7 @@ func (b *builder) fileSink(n *node, place string, s *Sink) {
 		b.fault(path, place+".path", "patterns in paths are not built yet", "write a plain path")
 	}
 	s.Path = text
+	b.absolute(path, place+".path", text)
 	if s.Path != "-" && !strings.HasSuffix(s.Path, "/") && b.unbounded() {
 		b.warn(path, place+".path", "one file appears only when the run finishes, and the sources of this job do not end", "end the path with / for a folder of rolled files")
 	}
@@ -136,6 +161,6 @@ func ParseSize(s string) (int64, error) {
 // unbounded says whether any source goes on without end.
 func (b *builder) unbounded() bool {
 	return slices.ContainsFunc(b.job.Sources, func(s Source) bool {
-		return s.File.Follow || s.Via == "simulate" && s.Sim.Count == 0
+		return s.File.Follow || s.Via == "kafka" || s.Via == "simulate" && s.Sim.Count == 0
 	})
 }

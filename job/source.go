@@ -13,7 +13,7 @@ import (
 
 var (
 	sourceFields = fieldSpec{known: []string{"via", "with", "decode", "fields", "event_time", "watermark", "begin"}, later: []string{"until"}}
-	laterVia     = []string{"kafka", "http", "socket", "mqtt", "postgres"}
+	laterVia     = []string{"http", "socket", "mqtt", "postgres"}
 	parseForms   = []string{"rfc3339", "epoch_s", "epoch_ms", "epoch_us", "epoch_ns"}
 )
 
@@ -72,9 +72,9 @@ func (b *builder) checkName(k *node, place string) bool {
 func (b *builder) source(n *node, place string, k *node) Source {
 	s := Source{Name: k.text, Idle: time.Minute, Ahead: time.Hour}
 	if v := n.get("via"); v == nil {
-		b.fault(k, place+".via", "the source does not say where its events come from", "add via: file, or via: simulate")
+		b.fault(k, place+".via", "the source does not say where its events come from", "add via: file, via: kafka or via: simulate")
 	} else {
-		s.Via = b.choice(v, place+".via", []string{"file", "simulate"}, laterVia)
+		s.Via = b.choice(v, place+".via", []string{"file", "kafka", "simulate"}, laterVia)
 	}
 	with := n.get("with")
 	switch {
@@ -83,6 +83,8 @@ func (b *builder) source(n *node, place string, k *node) Source {
 		b.fault(k, place+".with", "the settings of the connector are missing", "add with: {…}")
 	case s.Via == "file":
 		s.File = b.fileSource(with, place+".with")
+	case s.Via == "kafka":
+		s.Kafka = b.kafkaSource(with, place+".with")
 	case s.Via == "simulate":
 		s.Sim = b.simulation(with, place+".with")
 	}
@@ -91,20 +93,25 @@ func (b *builder) source(n *node, place string, k *node) Source {
 		s.Decode = b.choice(v, place+".decode", []string{"json", "csv"}, []string{"text", "avro", "parquet"})
 		if s.Via == "simulate" && s.Decode == "csv" {
 			b.fault(v, place+".decode", "simulated events are JSON", "write decode: json, or leave it out")
+		} else if s.Via == "kafka" && s.Decode == "csv" {
+			b.fault(v, place+".decode", "CSV from a topic is not built yet", "write decode: json")
 		}
 	} else if s.Via == "file" && strings.HasSuffix(s.File.Pattern, ".csv") {
 		s.Decode = "csv"
 	}
-	if v := n.get("begin"); v != nil {
+	if v := n.get("begin"); v != nil && s.Via == "kafka" {
+		b.begin(v, place+".begin", &s.Kafka)
+	} else if v != nil {
 		b.choice(v, place+".begin", []string{"earliest"}, []string{"latest"})
 	}
 	b.fields(n.get("fields"), place+".fields", k, &s)
-	b.eventTime(n, place, k, &s)
-	for _, m := range []row.Field{{Name: "meta.partition", Kind: row.String, Hidden: true}, {Name: "meta.offset", Kind: row.Int, Hidden: true}} {
-		if b.asked[strings.TrimPrefix(m.Name, "meta.")] {
-			s.Schema = append(s.Schema, m)
-		}
+	if et := n.get("event_time"); et != nil && et.text == "stored" && s.Via == "kafka" {
+		b.asked["stored"] = true
 	}
+	if len(s.Schema) > 0 {
+		s.Schema = append(s.Schema, b.metaFields(s.Via)...)
+	}
+	b.eventTime(n, place, k, &s)
 	return s
 }
 
@@ -127,11 +134,23 @@ func (b *builder) fileSource(n *node, place string) FileSource {
 	default:
 		b.fault(n, place, "the file is not named", "add path: events.ndjson, or files: events-*.ndjson")
 	}
+	b.absolute(n, place, f.Pattern)
 	f.Follow = b.boolean(n.get("follow"), place+".follow")
 	if f.Pattern == "-" && f.Follow {
 		b.fault(n, place, "standard input cannot be followed", "leave out follow")
 	}
 	return f
+}
+
+// absolute refuses relative paths where the document has no folder.
+func (b *builder) absolute(n *node, place, path string) {
+	switch {
+	case !b.opt.Absolute || path == "" || filepath.IsAbs(path):
+	case path == "-":
+		b.fault(n, place, "a service has no standard input or output", "name a file")
+	default:
+		b.fault(n, place, "the path "+path+" is relative, and a job in a service has no folder", "write the whole path, from /")
+	}
 }
 
 func (b *builder) fields(n *node, place string, k *node, s *Source) {
@@ -222,6 +241,10 @@ func (b *builder) eventTime(n *node, place string, k *node, s *Source) {
 		case "arrival":
 			s.Arrival = true
 		case "stored":
+			if s.Via == "kafka" {
+				s.EventTime, _ = expr.Compile("meta.stored", expr.Scope{Fields: s.Schema})
+				break
+			}
 			b.fault(et, place+".event_time", fmt.Sprintf("events of a %s have no stored time", s.Via), "name a field of type timestamp, or arrival")
 		default:
 			if len(s.Schema) == 0 {

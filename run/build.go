@@ -4,6 +4,7 @@
 package run
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -15,8 +16,10 @@ import (
 
 	"undertide/connect/codec"
 	"undertide/connect/file"
+	"undertide/connect/kafka"
 	"undertide/connect/simulate"
 	"undertide/core/engine"
+	"undertide/core/row"
 	"undertide/job"
 )
 
@@ -42,6 +45,17 @@ type Options struct {
 	Watch *engine.Watch
 	// Say is told what people should know, a line each; may be nil.
 	Say func(string)
+	// FirstEpoch is the least epoch to use, since epochs are never used twice; 0 for 1.
+	FirstEpoch int64
+	// Tap gives somebody who looks at rows of a source, step or part; it may give nil. Names are as in
+	// `from`: minute, late of minute, rejects of levels.
+	Tap func(name string, s row.Schema) engine.Tap
+	// Ready is called when everything is connected and the run begins; may be nil.
+	Ready func(*engine.Graph)
+	// Completed is told of each complete checkpoint; may be nil.
+	Completed func(engine.Completed)
+	// Grace bounds how long a stopped run waits for its last checkpoint; 0 for no bound.
+	Grace time.Duration
 }
 
 // ErrUsage is wrapped where options do not fit the job: a wrong name, two readers of standard input.
@@ -59,6 +73,15 @@ type builder struct {
 	opt   *Options
 	stdin string // the source that reads standard input
 	out   string // the sink that writes standard output
+
+	ctx     context.Context
+	closers []func() // of connectors that outlive their partitions
+}
+
+func (b *builder) close() {
+	for _, c := range b.closers {
+		c()
+	}
 }
 
 func names[T any](list []T, name func(*T) string) []string {
@@ -104,7 +127,32 @@ func (b *builder) graph(known map[string][]string) (*engine.Graph, error) {
 		}
 		g.Sinks = append(g.Sinks, engine.SinkNode{Name: s.Name, From: s.From, Schema: s.Schema, Sink: sink})
 	}
+	b.taps(g)
 	return g, nil
+}
+
+// taps lets somebody look at the rows of every step, and at what is late or rejected.
+func (b *builder) taps(g *engine.Graph) {
+	if b.opt.Tap == nil {
+		return
+	}
+	add := func(name string, r engine.Ref) {
+		schema := g.SchemaOf(r)
+		if t := b.opt.Tap(name, schema); t != nil {
+			g.Taps = append(g.Taps, engine.TapNode{From: r, Schema: schema, Tap: t})
+		}
+	}
+	for i, s := range g.Sources {
+		add(s.Name, engine.Ref{At: i})
+		add("rejects of "+s.Name, engine.Ref{At: i, Part: engine.RejectPart})
+	}
+	for i, s := range g.Steps {
+		add(s.Name, engine.Ref{OfStep: true, At: i})
+		add("rejects of "+s.Name, engine.Ref{OfStep: true, At: i, Part: engine.RejectPart})
+		if s.Window != nil {
+			add("late of "+s.Name, engine.Ref{OfStep: true, At: i, Part: engine.LatePart})
+		}
+	}
 }
 
 func unknown(flag, name, what string, known []string) error {
@@ -142,6 +190,9 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 		case ".parquet":
 			return out, fmt.Errorf("%w: --in %s=%s: Parquet is not built yet; give NDJSON or CSV", ErrUsage, s.Name, replaced)
 		}
+	} else if s.Via == "kafka" {
+		err := b.topic(s, known, &out)
+		return out, err
 	} else if s.Via == "simulate" {
 		out.Bounded = s.Sim.Count > 0
 		out.Partitions = []engine.Partition{Simulated(s)}
@@ -267,6 +318,8 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 		if strings.HasSuffix(replaced, ".parquet") {
 			return nil, fmt.Errorf("%w: --out %s=%s: Parquet is not built yet; write .ndjson or .csv", ErrUsage, s.Name, replaced)
 		}
+	case s.Via == "kafka":
+		return kafka.NewSink(kafka.SinkConfig{Connection: reach(s.Kafka.Connection), Topic: s.Kafka.Topic, Key: s.Kafka.Key}), nil
 	case path != "-" && !filepath.IsAbs(path):
 		folder := file.IsFolder(path)
 		path = filepath.Join(b.job.Dir, path)

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"encoding/json"
 	"os"
 	"strconv"
 	"strings"
@@ -35,11 +36,15 @@ type SourceFigures struct {
 	Read       int64              `json:"read"`
 	Bytes      int64              `json:"bytes"`
 	Rejected   map[string]int64   `json:"rejected"`
+	LagEvents  *int64             `json:"lag_events"`  // null where it cannot be known
+	LagSeconds *float64           `json:"lag_seconds"` // how long ago the newest event that was read was stored; 0 without lag
 	Watermark  *string            `json:"watermark"`
+	Trouble    string             `json:"trouble,omitempty"` // what keeps it from being read
 	Partitions []PartitionFigures `json:"partitions"`
 }
 
-// PartitionFigures tell where a partition stands: position and end in bytes for files.
+// PartitionFigures tell where a partition stands: position and end in bytes for files, as offsets for
+// topics.
 type PartitionFigures struct {
 	Name      string  `json:"name"`
 	Position  int64   `json:"position"`
@@ -87,6 +92,8 @@ type SinkFigures struct {
 	Waiting   int64 `json:"waiting"`
 	Epoch     int64 `json:"epoch"`
 	Retries   int64 `json:"retries"`
+	// Trouble is what keeps it from writing.
+	Trouble string `json:"trouble,omitempty"`
 }
 
 // CheckpointFigures tell of checkpoints.
@@ -114,6 +121,39 @@ func watermark(t row.Time) *string {
 	return &s
 }
 
+// partitions adds the figures of a source's partitions, and its lag: the sum of theirs in events, the
+// longest in time.
+func (s *SourceFigures) partitions(source string, list []engine.PartitionFigures) {
+	var events int64
+	var behind time.Duration
+	known := true
+	for _, p := range list {
+		if p.Source != source {
+			continue
+		}
+		f := PartitionFigures{Name: p.Name, Position: p.Bytes, End: p.Size, Events: p.Events, Watermark: watermark(p.Watermark), Idle: p.Idle}
+		if p.Lag >= 0 { // positions are offsets then
+			var at struct{ Offset int64 }
+			if json.Unmarshal(p.Position, &at) == nil {
+				f.Position, f.End = at.Offset, at.Offset+p.Lag
+			}
+			events += p.Lag
+			if p.Lag > 0 && p.Stored > 0 {
+				behind = max(behind, time.Since(p.Stored.Std()))
+			}
+		}
+		known = known && p.Lag >= 0
+		if p.Trouble != "" {
+			s.Trouble = p.Trouble
+		}
+		s.Partitions = append(s.Partitions, f)
+	}
+	if known && len(s.Partitions) > 0 {
+		seconds := behind.Seconds()
+		s.LagEvents, s.LagSeconds = &events, &seconds
+	}
+}
+
 // Report puts the engine's figures into the form that others read.
 func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figures {
 	out := Figures{Job: j.Name, Status: status, WallSeconds: f.Elapsed.Seconds(), Epoch: f.Checkpoints.Epoch,
@@ -135,11 +175,7 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 		if g.Sources[i].Timed() {
 			least = min(least, f.Watermarks[i])
 		}
-		for _, p := range f.Partitions {
-			if p.Source == g.Sources[i].Name {
-				s.Partitions = append(s.Partitions, PartitionFigures{Name: p.Name, Position: p.Bytes, End: p.Size, Events: p.Events, Watermark: watermark(p.Watermark), Idle: p.Idle})
-			}
-		}
+		s.partitions(g.Sources[i].Name, f.Partitions)
 		out.Sources[g.Sources[i].Name] = s
 	}
 	out.Watermark = watermark(least)
@@ -155,7 +191,7 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 		out.Steps[g.Steps[i].Name] = s
 	}
 	for i, c := range f.Sinks {
-		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, Epoch: f.Checkpoints.Epoch}
+		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, Epoch: f.Checkpoints.Epoch, Retries: c.Retries, Trouble: c.Trouble}
 	}
 	out.Checkpoints = CheckpointFigures{Completed: f.Checkpoints.Completed, Failed: f.Checkpoints.Failed}
 	if f.Checkpoints.Completed > 0 {

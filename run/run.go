@@ -38,8 +38,10 @@ type delivered interface {
 
 // Run runs a job until its inputs end or ctx is done, which stops it with a checkpoint.
 func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
-	b := &builder{job: j, opt: &opt}
-	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch}
+	b := &builder{job: j, opt: &opt, ctx: ctx}
+	defer b.close()
+	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch,
+		FirstEpoch: opt.FirstEpoch, Completed: opt.Completed, Grace: opt.Grace}
 	if o.Lanes == 0 {
 		o.Lanes = j.Lanes
 	}
@@ -64,7 +66,7 @@ func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 			}
 			return Result{}, err
 		}
-		o.From, o.FirstEpoch = snap, highest+1
+		o.From, o.FirstEpoch = snap, max(o.FirstEpoch, highest+1)
 		o.Save = func(s *engine.Snapshot, _ engine.SaveFigures) error {
 			if err := store.Save(s); err != nil {
 				return explain(opt.Checkpoints, err)
@@ -107,6 +109,9 @@ func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	}
 	if opt.Checkpoints != "" && j.Delivery == "exactly_once" && b.out != "" {
 		opt.say("sink %s writes standard output: rows made after the newest checkpoint come again after a restart", b.out)
+	}
+	if opt.Ready != nil {
+		opt.Ready(g)
 	}
 	res.Result, err = engine.Run(ctx, g, o)
 	if err == nil && res.Finished {

@@ -1,0 +1,491 @@
+package kafka
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/twmb/franz-go/pkg/kadm"
+	"github.com/twmb/franz-go/pkg/kerr"
+	"github.com/twmb/franz-go/pkg/kgo"
+
+	"undertide/core/engine"
+	"undertide/core/row"
+)
+
+// SourceConfig says what is read.
+type SourceConfig struct {
+	Connection Connection
+	Topic      string
+	// Group is where positions are committed for other tools to see; nothing is read from it.
+	Group string
+	// Begin is where partitions are read from that no checkpoint knows: Earliest, Latest or a time.
+	Begin   Begin
+	BeginAt time.Time
+	// Known are the partitions of the checkpoint that the run starts from; others are read from their
+	// earliest event, since they were added since.
+	Known []string
+	Fresh bool // there is no checkpoint
+}
+
+// Begin is a place in a topic.
+type Begin uint8
+
+const (
+	Earliest Begin = iota
+	Latest
+	AtTime
+)
+
+const (
+	lookEvery  = 2 * time.Second // for ends and new partitions
+	linger     = 5 * time.Millisecond
+	pauseAt    = 4 * row.MaxRows // events of a partition that wait before its fetches pause
+	chunkBytes = 8 << 20
+)
+
+// Source reads a topic. Its partitions share a client; Close ends it.
+type Source struct {
+	c      SourceConfig
+	client *kgo.Client
+	admin  *kadm.Client
+	health *health
+	ctx    context.Context
+	cancel context.CancelFunc
+	done   sync.WaitGroup
+
+	mu    sync.Mutex // guards parts and acks
+	parts map[int32]*Partition
+	acks  map[int32]int64
+	acked chan struct{} // one waits where acks has news
+}
+
+// Open reaches the broker and finds the topic's partitions and where they are to be read from.
+func Open(ctx context.Context, c SourceConfig) (*Source, error) {
+	s := &Source{c: c, health: &health{what: c.Connection.String()}, parts: map[int32]*Partition{}, acks: map[int32]int64{}, acked: make(chan struct{}, 1)}
+	client, err := kgo.NewClient(append(c.Connection.options(), kgo.WithHooks(s.health), kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.KeepControlRecords(),
+		kgo.ConsumeResetOffset(kgo.NoResetOffset()), kgo.FetchMaxWait(time.Second), kgo.FetchMaxBytes(16<<20), kgo.FetchMaxPartitionBytes(4<<20))...)
+	if err != nil {
+		return nil, fmt.Errorf("connect to %s: %w", c.Connection, err)
+	}
+	s.client, s.admin = client, kadm.NewClient(client)
+	s.ctx, s.cancel = context.WithCancel(context.WithoutCancel(ctx))
+	fresh, err := s.discover(ctx)
+	if err != nil {
+		client.Close()
+		return nil, err
+	}
+	if len(fresh) == 0 {
+		client.Close()
+		return nil, fmt.Errorf("%s: topic %s has no partitions", c.Connection, c.Topic)
+	}
+	s.done.Go(s.poll)
+	s.done.Go(s.commit)
+	return s, nil
+}
+
+// discover looks for partitions that are not known yet, and the ends of all.
+func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
+	d, err := s.c.Connection.topic(ctx, s.admin, s.c.Topic)
+	if err != nil {
+		return nil, err
+	}
+	limited, cancel := context.WithTimeout(ctx, reachIn)
+	defer cancel()
+	ends, err := s.offsets(limited, s.admin.ListCommittedOffsets)
+	if err != nil {
+		return nil, err
+	}
+	starts := ends
+	s.mu.Lock()
+	first := len(s.parts) == 0
+	var missing []int32
+	for _, p := range d.Partitions {
+		if s.parts[p.Partition] == nil {
+			missing = append(missing, p.Partition)
+		}
+	}
+	s.mu.Unlock()
+	if len(missing) > 0 {
+		switch {
+		case !first || !s.c.Fresh || s.c.Begin == Earliest:
+			starts, err = s.offsets(limited, s.admin.ListStartOffsets)
+		case s.c.Begin == AtTime:
+			starts, err = s.offsets(limited, func(ctx context.Context, topics ...string) (kadm.ListedOffsets, error) {
+				return s.admin.ListOffsetsAfterMilli(ctx, s.c.BeginAt.UnixMilli(), topics...)
+			})
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	slices.Sort(missing)
+	var fresh []*Partition
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, n := range missing {
+		begin, ok := starts[n]
+		if !ok {
+			continue // it has no leader yet
+		}
+		if at, ok := ends[n]; ok && begin < 0 {
+			begin = at
+		}
+		p := &Partition{s: s, number: n, begin: begin, more: make(chan struct{}, 1)}
+		p.next.Store(begin)
+		s.parts[n] = p
+		fresh = append(fresh, p)
+	}
+	now := time.Now()
+	for n, end := range ends {
+		if p := s.parts[n]; p != nil {
+			p.end.Store(end)
+			p.asked.Store(now.UnixNano())
+		}
+	}
+	return fresh, nil
+}
+
+func (s *Source) offsets(ctx context.Context, list func(context.Context, ...string) (kadm.ListedOffsets, error)) (map[int32]int64, error) {
+	l, err := list(ctx, s.c.Topic)
+	if err != nil {
+		return nil, s.c.Connection.unreachable(err)
+	}
+	out := map[int32]int64{}
+	l.Each(func(o kadm.ListedOffset) {
+		if o.Err == nil {
+			out[o.Partition] = o.Offset
+		}
+	})
+	return out, nil
+}
+
+// Partitions gives those that were found when the source was opened.
+func (s *Source) Partitions() []engine.Partition {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := make([]engine.Partition, 0, len(s.parts))
+	for _, p := range s.parts {
+		out = append(out, p)
+	}
+	slices.SortFunc(out, func(a, b engine.Partition) int { return int(a.(*Partition).number - b.(*Partition).number) })
+	return out
+}
+
+// Find looks for new partitions until ctx is done, and keeps the ends of all up to date.
+func (s *Source) Find(ctx context.Context, found func(engine.Partition)) error {
+	t := time.NewTicker(lookEvery)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-t.C:
+		}
+		fresh, err := s.discover(ctx)
+		if err != nil {
+			continue // said by health; the next look may fare better
+		}
+		for _, p := range fresh {
+			found(p)
+		}
+	}
+}
+
+// poll hands fetched events to their partitions.
+func (s *Source) poll() {
+	for {
+		fetches := s.client.PollRecords(s.ctx, 4*row.MaxRows)
+		if s.ctx.Err() != nil || fetches.IsClientClosed() {
+			return
+		}
+		fetches.EachPartition(func(f kgo.FetchTopicPartition) {
+			s.mu.Lock()
+			p := s.parts[f.Partition]
+			s.mu.Unlock()
+			if p == nil {
+				return
+			}
+			if f.Err != nil {
+				p.fault(f.Err)
+			}
+			if len(f.Records) > 0 {
+				p.put(f.Records)
+			}
+		})
+	}
+}
+
+// commit tells the group how far complete checkpoints have come. It is for other tools only, so what
+// fails is tried again with the next.
+func (s *Source) commit() {
+	for {
+		select {
+		case <-s.ctx.Done():
+			return
+		case <-s.acked:
+		}
+		s.commitNow(s.ctx)
+	}
+}
+
+func (s *Source) commitNow(ctx context.Context) {
+	s.mu.Lock()
+	var offsets kadm.Offsets
+	for n, at := range s.acks {
+		offsets.AddOffset(s.c.Topic, n, at, -1)
+	}
+	s.mu.Unlock()
+	if len(offsets) == 0 || s.c.Group == "" {
+		return
+	}
+	limited, cancel := context.WithTimeout(ctx, reachIn)
+	defer cancel()
+	_, _ = s.admin.CommitOffsets(limited, s.c.Group, offsets) // see above
+}
+
+// Close ends reading; the last positions are committed first.
+func (s *Source) Close() {
+	if s.health.trouble() == "" {
+		last, cancel := context.WithTimeout(s.ctx, time.Second)
+		s.commitNow(last)
+		cancel()
+	}
+	s.cancel()
+	s.client.Close()
+	s.done.Wait()
+}
+
+// Partition is one partition of a topic.
+type Partition struct {
+	s      *Source
+	number int32
+	begin  int64
+
+	next  atomic.Int64 // the offset after the newest that was fetched
+	end   atomic.Int64 // the partition's end when it was asked for
+	asked atomic.Int64 // when that was, unix nanoseconds
+
+	mu     sync.Mutex // guards all below
+	queue  []*kgo.Record
+	taken  int64 // the offset after the newest that was read
+	paused bool
+	err    error
+
+	more   chan struct{} // one waits where the queue or err has news
+	told   bool          // Read has said that it caught up
+	batch  records       // of the last chunk
+	closed atomic.Bool
+}
+
+type position struct {
+	Offset int64 `json:"offset"`
+}
+
+func (p *Partition) Name() string                        { return strconv.Itoa(int(p.number)) }
+func (p *Partition) Size() int64                         { return 0 }
+func (p *Partition) Empty(context.Context) (bool, error) { return false, nil }
+func (p *Partition) Trouble() string                     { return p.s.health.trouble() }
+
+func (p *Partition) Start() json.RawMessage { return positionOf(p.begin) }
+
+func positionOf(offset int64) json.RawMessage {
+	return append(strconv.AppendInt([]byte(`{"offset":`), offset, 10), '}')
+}
+
+func (p *Partition) Open(_ context.Context, at json.RawMessage) error {
+	pos := position{Offset: p.begin}
+	if at != nil {
+		if err := json.Unmarshal(at, &pos); err != nil {
+			return fmt.Errorf("read the position of partition %s: %w", p.Name(), err)
+		}
+	}
+	p.taken = pos.Offset
+	p.next.Store(pos.Offset)
+	p.s.client.AddConsumePartitions(map[string]map[int32]kgo.Offset{p.s.c.Topic: {p.number: kgo.NewOffset().At(pos.Offset)}})
+	return nil
+}
+
+// put takes fetched events; a queue that has grown long pauses the partition's fetches.
+func (p *Partition) put(list []*kgo.Record) {
+	p.mu.Lock()
+	p.queue = append(p.queue, list...)
+	p.next.Store(list[len(list)-1].Offset + 1)
+	if len(p.queue) >= pauseAt && !p.paused {
+		p.paused = true
+		p.s.client.PauseFetchPartitions(map[string][]int32{p.s.c.Topic: {p.number}})
+	}
+	p.mu.Unlock()
+	p.wake()
+}
+
+func (p *Partition) wake() {
+	select {
+	case p.more <- struct{}{}:
+	default:
+	}
+}
+
+// fault ends reading where events are gone for good; all else is tried again by the library.
+func (p *Partition) fault(err error) {
+	var loss *kgo.ErrDataLoss
+	switch {
+	case errors.Is(err, kerr.OffsetOutOfRange), errors.As(err, &loss):
+		err = fmt.Errorf("topic %s partition %d of %s no longer has the events from offset %d on: the broker has deleted them; start with --fresh to read what there is, and give the topic a longer retention", p.s.c.Topic, p.number, p.s.c.Connection.Name, p.next.Load())
+	case errors.Is(err, kerr.TopicAuthorizationFailed), errors.Is(err, kerr.SaslAuthenticationFailed):
+		err = fmt.Errorf("%s does not let this service read topic %s: %w", p.s.c.Connection, p.s.c.Topic, err)
+	default:
+		p.s.health.fault(err)
+		return
+	}
+	p.mu.Lock()
+	p.err = err
+	p.mu.Unlock()
+	p.wake()
+}
+
+func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
+	if err := p.await(ctx); err != nil {
+		return err
+	}
+	p.mu.Lock()
+	n, size := 0, 0
+	for n < len(p.queue) && len(c.Starts) < row.MaxRows && size < chunkBytes {
+		r := p.queue[n]
+		n++
+		if r.Attrs.IsControl() {
+			continue
+		}
+		c.Starts = append(c.Starts, uint32(len(c.Raw)))
+		c.Raw = append(c.Raw, r.Value...)
+		c.Ends = append(c.Ends, uint32(len(c.Raw)))
+		c.Offsets = append(c.Offsets, r.Offset)
+		size += len(r.Value) + len(r.Key)
+	}
+	batch := make(records, 0, len(c.Starts)) // the chunk's own: decoding comes after the next Read
+	for _, r := range p.queue[:n] {
+		if !r.Attrs.IsControl() {
+			batch = append(batch, r)
+		}
+	}
+	if n > 0 {
+		p.taken = p.queue[n-1].Offset + 1
+		c.Stored = row.TimeOf(p.queue[n-1].Timestamp)
+		p.queue = p.queue[n:]
+		if len(p.queue) == 0 {
+			p.queue = nil
+		}
+	}
+	if p.paused && len(p.queue) < pauseAt/4 {
+		p.paused = false
+		p.s.client.ResumeFetchPartitions(map[string][]int32{p.s.c.Topic: {p.number}})
+	}
+	c.Meta, c.Bytes, c.Position = batch, int64(size), positionOf(p.taken)
+	c.CaughtUp = len(p.queue) == 0
+	p.told = c.CaughtUp
+	p.mu.Unlock()
+	return nil
+}
+
+// await waits for events, or for the moment to say that there are none just now.
+func (p *Partition) await(ctx context.Context) error {
+	quiet := time.NewTimer(500 * time.Millisecond)
+	defer quiet.Stop()
+	var late <-chan time.Time
+	for {
+		p.mu.Lock()
+		n, err, told := len(p.queue), p.err, p.told
+		p.mu.Unlock()
+		switch {
+		case err != nil:
+			return err
+		case p.closed.Load():
+			return context.Canceled
+		case n >= row.MaxRows:
+			return nil
+		case n > 0 && late == nil:
+			late = time.After(linger)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-p.more:
+		case <-late:
+			return nil
+		case <-quiet.C:
+			if n == 0 && !told {
+				return nil
+			}
+		}
+	}
+}
+
+func (p *Partition) Close() error {
+	p.closed.Store(true)
+	p.wake()
+	return nil
+}
+
+// Waiting says whether the broker holds events that were not read yet, or has not lately been asked.
+func (p *Partition) Waiting() bool {
+	p.mu.Lock()
+	queued := len(p.queue)
+	p.mu.Unlock()
+	return queued > 0 || p.next.Load() < p.end.Load() || time.Since(time.Unix(0, p.asked.Load())) > 3*lookEvery
+}
+
+// Lag counts the events behind a position.
+func (p *Partition) Lag(at json.RawMessage) (int64, bool) {
+	var pos position
+	if at == nil || json.Unmarshal(at, &pos) != nil {
+		return 0, false
+	}
+	return max(0, max(p.end.Load(), p.next.Load())-pos.Offset), true
+}
+
+// Acknowledge commits a position to the group.
+func (p *Partition) Acknowledge(at json.RawMessage) {
+	var pos position
+	if json.Unmarshal(at, &pos) != nil {
+		return
+	}
+	p.s.mu.Lock()
+	p.s.acks[p.number] = pos.Offset
+	p.s.mu.Unlock()
+	select {
+	case p.s.acked <- struct{}{}:
+	default:
+	}
+}
+
+// records give the meta fields of a chunk's events.
+type records []*kgo.Record
+
+func (b records) Append(c *row.Column, field string, i int) {
+	r := b[i]
+	switch field {
+	case "meta.key":
+		if r.Key == nil {
+			c.AppendNull()
+		} else {
+			c.AppendBytes(r.Key)
+		}
+		return
+	case "meta.stored":
+		c.AppendInt(int64(row.TimeOf(r.Timestamp)))
+		return
+	}
+	for _, h := range slices.Backward(r.Headers) { // the last of a name counts
+		if "meta.headers."+h.Key == field {
+			c.AppendBytes(h.Value)
+			return
+		}
+	}
+	c.AppendNull()
+}

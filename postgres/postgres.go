@@ -1,0 +1,362 @@
+// Package postgres runs a private PostgreSQL server from the machine's packages: in a folder of its
+// own, on a free port of loopback, as an unprivileged user, with a password that only this folder's
+// owner can read. It starts the server again when it dies, and ends it with the process.
+package postgres
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// ErrMissing is returned where the server's programs are not installed.
+var ErrMissing = errors.New("PostgreSQL's server is not installed: install Debian's package postgresql (make demo does), or name a server with --database")
+
+// account is who runs the server where the process is root.
+const account = "postgres"
+
+// Server is a running private server.
+type Server struct {
+	dir      string
+	bin      string
+	port     int
+	password string
+	as       *syscall.Credential
+	log      *slog.Logger
+
+	stop    context.CancelFunc
+	stopped chan struct{} // closed when the keeper has ended
+	ready   chan error    // of the first start
+
+	mu  sync.Mutex // guards cmd
+	cmd *exec.Cmd
+}
+
+// Start makes the folder's database if need be, starts the server and waits until it answers. It runs
+// until Stop.
+func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
+	s := &Server{dir: dir, log: log, stopped: make(chan struct{}), ready: make(chan error, 1)}
+	var err error
+	if s.bin, err = find(); err != nil {
+		return nil, err
+	}
+	if s.as, err = unprivileged(); err != nil {
+		return nil, err
+	}
+	if err := s.prepare(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.endOld(); err != nil {
+		return nil, err
+	}
+	if s.port, err = freePort(); err != nil {
+		return nil, err
+	}
+	keep, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	s.stop = cancel
+	go s.keep(keep)
+	select {
+	case err := <-s.ready:
+		if err != nil {
+			s.Stop()
+			return nil, err
+		}
+	case <-ctx.Done():
+		s.Stop()
+		return nil, ctx.Err()
+	}
+	return s, nil
+}
+
+// URL is where the server is reached, with its password: never to be shown.
+func (s *Server) URL() string {
+	return fmt.Sprintf("postgres://undertide:%s@127.0.0.1:%d/postgres?sslmode=disable", s.password, s.port)
+}
+
+// Port is the server's port on loopback.
+func (s *Server) Port() int { return s.port }
+
+// find looks for the newest server that the machine's packages have installed.
+func find() (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/postgres") // the pattern is right
+	slices.SortFunc(found, func(a, b string) int { return version(a) - version(b) })
+	if len(found) > 0 {
+		return filepath.Dir(found[len(found)-1]), nil
+	}
+	if path, err := exec.LookPath("postgres"); err == nil {
+		return filepath.Dir(path), nil
+	}
+	return "", ErrMissing
+}
+
+func version(path string) int {
+	n, _ := strconv.Atoi(strings.Split(path, "/")[4]) // 0 for what is no number
+	return n
+}
+
+// unprivileged says as whom the server runs: nil for the process's own user.
+func unprivileged() (*syscall.Credential, error) {
+	if os.Geteuid() != 0 {
+		return nil, nil
+	}
+	u, err := user.Lookup(account)
+	if err != nil {
+		return nil, fmt.Errorf("PostgreSQL does not run as root, and there is no user %s; install Debian's package postgresql, or run as another user: %w", account, err)
+	}
+	uid, err1 := strconv.ParseUint(u.Uid, 10, 32)
+	gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
+	if err := errors.Join(err1, err2); err != nil {
+		return nil, fmt.Errorf("look up user %s: %w", account, err)
+	}
+	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+}
+
+func (s *Server) command(ctx context.Context, name string, args ...string) *exec.Cmd {
+	c := exec.CommandContext(ctx, filepath.Join(s.bin, name), args...)
+	c.Dir = s.dir
+	c.Env = []string{"PATH=/usr/bin:/bin", "LC_ALL=C.UTF-8", "TZ=UTC"}
+	c.SysProcAttr = &syscall.SysProcAttr{Credential: s.as}
+	return c
+}
+
+func (s *Server) data() string { return filepath.Join(s.dir, "data") }
+
+// prepare makes the database folder, once.
+func (s *Server) prepare(ctx context.Context) error {
+	if err := os.MkdirAll(s.dir, 0o700); err != nil {
+		return fmt.Errorf("make the database's folder: %w", err)
+	}
+	secret := filepath.Join(s.dir, "password")
+	if s.as != nil {
+		if err := os.Chown(s.dir, int(s.as.Uid), int(s.as.Gid)); err != nil {
+			return fmt.Errorf("give the database's folder to user %s: %w", account, err)
+		}
+		if err := reachable(s.dir); err != nil {
+			return err
+		}
+	}
+	if _, err := os.Stat(filepath.Join(s.data(), "PG_VERSION")); err == nil {
+		text, err := os.ReadFile(secret)
+		if err != nil {
+			return fmt.Errorf("read the database's password: %w", err)
+		}
+		s.password = strings.TrimSpace(string(text))
+		return s.sameVersion()
+	}
+	if err := os.RemoveAll(s.data()); err != nil { // an interrupted try
+		return fmt.Errorf("clear %s: %w", s.data(), err)
+	}
+	raw := make([]byte, 24)
+	if _, err := rand.Read(raw); err != nil {
+		return fmt.Errorf("make a password: %w", err)
+	}
+	s.password = hex.EncodeToString(raw)
+	if err := os.WriteFile(secret, []byte(s.password+"\n"), 0o600); err != nil {
+		return fmt.Errorf("write the database's password: %w", err)
+	}
+	if s.as != nil {
+		if err := os.Chown(secret, int(s.as.Uid), int(s.as.Gid)); err != nil {
+			return fmt.Errorf("give the password to user %s: %w", account, err)
+		}
+	}
+	out, err := s.command(ctx, "initdb", "--pgdata", s.data(), "--username", "undertide", "--pwfile", secret, "--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C.UTF-8", "--no-instructions").CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("make the database in %s: %w: %s", s.data(), err, lastLine(out))
+	}
+	return nil
+}
+
+func (s *Server) sameVersion() error {
+	have, err := os.ReadFile(filepath.Join(s.data(), "PG_VERSION"))
+	if err != nil {
+		return fmt.Errorf("read the database's version: %w", err)
+	}
+	want := strings.TrimSpace(string(have))
+	if bin := "/usr/lib/postgresql/" + want + "/bin"; bin != s.bin {
+		if _, err := os.Stat(filepath.Join(bin, "postgres")); err == nil {
+			s.bin = bin
+			return nil
+		}
+		if n := strconv.Itoa(version(s.bin + "/postgres")); n != "0" && n != want {
+			return fmt.Errorf("%s was made by PostgreSQL %s, and version %s is installed; install postgresql-%s, or choose another --data", s.data(), want, n, want)
+		}
+	}
+	return nil
+}
+
+// reachable finds a folder on the way that the server's user may not pass.
+func reachable(dir string) error {
+	for at := filepath.Dir(dir); at != "/"; at = filepath.Dir(at) {
+		st, err := os.Stat(at)
+		if err != nil {
+			return fmt.Errorf("look at %s: %w", at, err)
+		}
+		if st.Mode().Perm()&0o001 == 0 {
+			return fmt.Errorf("user %s, who runs PostgreSQL, may not pass %s; choose another --data, such as /var/lib/undertide, or run as another user than root", account, at)
+		}
+	}
+	return nil
+}
+
+// endOld ends a server that an earlier process left behind.
+func (s *Server) endOld() error {
+	text, err := os.ReadFile(filepath.Join(s.data(), "postmaster.pid"))
+	if err != nil {
+		return nil //nolint:nilerr // there is none
+	}
+	pid, err := strconv.Atoi(strings.SplitN(string(text), "\n", 2)[0])
+	if err != nil || !s.isOurs(pid) {
+		return nil
+	}
+	s.log.Info("a private PostgreSQL of an earlier start is still running; ending it", "pid", pid)
+	for i, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGQUIT, syscall.SIGKILL} {
+		if err := syscall.Kill(pid, sig); err != nil && !errors.Is(err, syscall.ESRCH) {
+			return fmt.Errorf("end the PostgreSQL of an earlier start (process %d): %w", pid, err)
+		}
+		if i > 0 {
+			_ = syscall.Kill(pid, syscall.SIGCONT) // it may have been halted
+		}
+		for range 50 {
+			if !s.isOurs(pid) {
+				return nil
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	}
+	return fmt.Errorf("the PostgreSQL of an earlier start (process %d) does not end; end it by hand", pid)
+}
+
+// isOurs says whether a process is a server of this folder.
+func (s *Server) isOurs(pid int) bool {
+	line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+	return err == nil && strings.Contains(string(line), s.data())
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, fmt.Errorf("find a free port for PostgreSQL: %w", err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// keep runs the server and starts it again when it dies, on the same port.
+func (s *Server) keep(ctx context.Context) {
+	defer close(s.stopped)
+	runtime.LockOSThread() // the server ends with the thread that started it, so that none is left behind
+	for try := 0; ctx.Err() == nil; try++ {
+		began := time.Now()
+		err := s.once(ctx, try == 0)
+		if ctx.Err() != nil {
+			return
+		}
+		if try == 0 && time.Since(began) < 5*time.Second {
+			select {
+			case s.ready <- err:
+				return
+			default:
+			}
+		}
+		s.log.Warn("the private PostgreSQL has ended; starting it again", "error", err)
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (s *Server) once(ctx context.Context, first bool) error {
+	logFile, err := os.OpenFile(filepath.Join(s.dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return fmt.Errorf("write the server's log: %w", err)
+	}
+	defer logFile.Close()
+	c := s.command(context.Background(), "postgres", "-D", s.data(), "-h", "127.0.0.1", "-p", strconv.Itoa(s.port), "-k", "",
+		"-c", "max_connections=40", "-c", "shared_buffers=32MB", "-c", "log_min_messages=warning")
+	c.Stdout, c.Stderr = logFile, logFile
+	c.SysProcAttr.Setpgid = true // Ctrl-C is for us: jobs stop before their records do
+	c.SysProcAttr.Pdeathsig = syscall.SIGINT
+	if err := c.Start(); err != nil {
+		return fmt.Errorf("start PostgreSQL: %w", err)
+	}
+	s.mu.Lock()
+	s.cmd = c
+	s.mu.Unlock()
+	exited := make(chan error, 1)
+	go func() { exited <- c.Wait() }()
+	if first {
+		go func() {
+			if s.answers(ctx) {
+				s.ready <- nil
+			}
+		}()
+	}
+	select {
+	case err := <-exited:
+		text, _ := os.ReadFile(logFile.Name()) // what can be read explains
+		return fmt.Errorf("PostgreSQL ended (%v): %s", err, lastLine(text))
+	case <-ctx.Done():
+	}
+	for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGQUIT, syscall.SIGKILL} {
+		_ = c.Process.Signal(sig) // it may just have ended
+		select {
+		case <-exited:
+			return nil
+		case <-time.After(5 * time.Second):
+		}
+	}
+	return nil
+}
+
+func (s *Server) answers(ctx context.Context) bool {
+	for range 300 {
+		c, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", s.port), time.Second)
+		if err == nil {
+			c.Close()
+			return true
+		}
+		select {
+		case <-ctx.Done():
+			return false
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return false
+}
+
+// PID is the server's process; 0 between two starts.
+func (s *Server) PID() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.cmd == nil || s.cmd.Process == nil {
+		return 0
+	}
+	return s.cmd.Process.Pid
+}
+
+// Stop ends the server and waits for it.
+func (s *Server) Stop() {
+	s.stop()
+	<-s.stopped
+}
+
+func lastLine(text []byte) string {
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	return lines[len(lines)-1]
+}

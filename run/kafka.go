@@ -1,0 +1,42 @@
+package run
+
+import (
+	"context"
+	"fmt"
+
+	"undertide/connect/codec"
+	"undertide/connect/kafka"
+	"undertide/core/engine"
+	"undertide/job"
+)
+
+// reach gives a connection as the connector takes it.
+func reach(c job.Connection) kafka.Connection {
+	return kafka.Connection{Name: c.Name, Brokers: c.Brokers}
+}
+
+// topic opens a source that reads a topic.
+func (b *builder) topic(s *job.Source, known []string, out *engine.Source) error {
+	k := s.Kafka
+	c := kafka.SourceConfig{Connection: reach(k.Connection), Topic: k.Topic, Group: k.Group, BeginAt: k.BeginAt, Known: known, Fresh: len(known) == 0}
+	switch k.Begin {
+	case "latest":
+		c.Begin = kafka.Latest
+	case "time":
+		c.Begin = kafka.AtTime
+	}
+	if b.opt.Checkpoints == "" {
+		c.Group = "" // positions that nothing goes on from are nobody's
+	}
+	src, err := kafka.Open(b.ctx, c)
+	if err != nil {
+		return fmt.Errorf("source %s: %w", s.Name, err)
+	}
+	b.closers = append(b.closers, src.Close)
+	out.Bounded = false
+	out.Partitions = src.Partitions()
+	out.Find = func(ctx context.Context, found func(engine.Partition)) error { return src.Find(ctx, found) }
+	fields := CodecFields(s.Fields)
+	out.NewDecoder = func() engine.Decoder { return codec.NewJSONDecoder(fields) }
+	return nil
+}

@@ -1,0 +1,83 @@
+package store
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// Job is a saved job.
+type Job struct {
+	ID         int64 `gorm:"primaryKey"`
+	Name       string
+	CreatedAt  time.Time
+	Generation int   // of its checkpoint folder
+	LastEpoch  int64 // the greatest that any of its runs has used
+}
+
+// Version is an immutable copy of a job's document.
+type Version struct {
+	JobID     int64 `gorm:"primaryKey"`
+	Number    int   `gorm:"primaryKey"`
+	Document  string
+	About     string
+	CreatedAt time.Time
+}
+
+// Run is one start of one version.
+type Run struct {
+	ID         int64 `gorm:"primaryKey"`
+	JobID      int64
+	Version    int
+	Status     string
+	Wanted     bool // whether the service goes on with it after a restart
+	StartedAt  time.Time
+	EndedAt    *time.Time
+	Error      string
+	Lanes      int
+	SetValues  map[string]string `gorm:"serializer:json"`
+	Generation int
+	Restarts   int
+}
+
+// Checkpoint is a line of the catalogue; the checkpoint itself is in its folder.
+type Checkpoint struct {
+	RunID        int64 `gorm:"primaryKey"`
+	Epoch        int64 `gorm:"primaryKey"`
+	Generation   int
+	WrittenAt    time.Time
+	Seconds      float64
+	StallSeconds float64
+	Bytes        int64
+	Finished     bool
+	Partitions   []Stretch `gorm:"serializer:json"`
+}
+
+// Stretch is what a checkpoint's interval read of a partition.
+type Stretch struct {
+	Source string          `json:"source"`
+	Name   string          `json:"name"`
+	From   json.RawMessage `json:"from"` // null for the beginning
+	To     json.RawMessage `json:"to"`
+	Events int64           `json:"events"` // between them
+}
+
+// Event is something that happened to a job.
+type Event struct {
+	ID    int64 `gorm:"primaryKey"`
+	JobID int64
+	RunID *int64
+	At    time.Time
+	Kind  string // saved, started, running, recovering, stopped, finished, failed, trouble, well, passed
+	Text  string
+}
+
+func (Event) TableName() string { return "history" }
+
+// Sample is a run's figures at a moment.
+type Sample struct {
+	RunID   int64     `gorm:"primaryKey"`
+	At      time.Time `gorm:"primaryKey"`
+	Figures json.RawMessage
+}
+
+func (Sample) TableName() string { return "figures" }
