@@ -44,9 +44,13 @@ of job documents, for editors.`,
 			if err != nil {
 				return err
 			}
+			known, err := job.LoadConnections(job.ConnectionsFile)
+			if err != nil {
+				return err
+			}
 			wrong := 0
 			for _, path := range args {
-				j, err := job.Load(path, job.Options{Set: values})
+				j, err := job.Load(path, job.Options{Set: values, Connections: known})
 				var faults job.Faults
 				if errors.As(err, &faults) {
 					s.say("%s", faults.Error())

@@ -14,6 +14,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undertide/api"
+	"undertide/client"
 	"undertide/job"
 	"undertide/run"
 )
@@ -24,6 +26,7 @@ const (
 	failed        = 1
 	wrongUse      = 2
 	wrongDocument = 3
+	unreachable   = 4 // the service
 )
 
 // streams are where a command reads and writes.
@@ -60,11 +63,23 @@ func status(s *streams, err error) int {
 	var silent silentError
 	var faults job.Faults
 	var usage usageError
+	var problem *api.Problem
 	switch {
 	case err == nil:
 		return done
 	case errors.As(err, &silent):
 		return silent.status
+	case errors.As(err, &problem) && problem.Code == api.WrongDocument.Code:
+		for _, f := range problem.Faults {
+			s.say("%s", f)
+		}
+		s.say("%s", strings.Replace(countFaults(len(problem.Faults)), "nothing was run", "nothing was saved", 1))
+		return wrongDocument
+	case errors.Is(err, client.ErrUnreachable):
+		s.say("undertide: %s", err)
+		return unreachable
+	case errors.Is(err, context.Canceled):
+		return done // Ctrl-C while something was followed
 	case errors.As(err, &faults):
 		s.say("%s", faults.Error())
 		s.say("%s", countFaults(len(faults)))
@@ -105,7 +120,8 @@ late data, and writes the results. A job is one document; begin with:
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(newRun(s), newCheck(s), newBroker(s), newVersion(s))
+	root.AddCommand(newRun(s), newCheck(s), newServe(s), newDemo(s), newBroker(s), newSave(s), newStart(s), newStop(s), newRestart(s), newDelete(s),
+		newJobs(s), newShow(s), newVersions(s), newDiff(s), newRows(s), newWatch(s), newCheckpoints(s), newHistory(s), newLogs(s), newVersion(s))
 	for _, c := range root.Commands() {
 		c.Args = explainArgs(c.Args)
 	}

@@ -76,7 +76,7 @@ func TestHarbour(t *testing.T) {
 		o.want(t, 0)
 		write(t, dir, stream+".ndjson", o.out)
 	}
-	o := undertide(t, dir, "run", filepath.Join(root, "harbour/jobs/mean-level.yaml"), "--in", "levels="+epochs(t, dir, "gauge-levels.ndjson"), "--out", "means=means.ndjson", "--out", "missed=missed.ndjson", "--out", "bad_levels=bad.ndjson")
+	o := undertide(t, dir, "run", filepath.Join(root, "harbour/files/mean-level.yaml"), "--in", "levels="+epochs(t, dir, "gauge-levels.ndjson"), "--out", "means=means.ndjson", "--out", "missed=missed.ndjson", "--out", "bad_levels=bad.ndjson")
 	o.want(t, 0, "86,400 events", "late rows lost")
 	for _, l := range strings.SplitN(read(t, filepath.Join(dir, "missed.ndjson")), "\n", 20)[:19] {
 		if !strings.Contains(l, `"gauge":"G09"`) {

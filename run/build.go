@@ -290,6 +290,13 @@ func expand(pattern string) ([]string, error) {
 // Simulated makes the partition of a simulated source.
 func Simulated(s *job.Source) *simulate.Partition { return simulate.New(s.Name, simulation(s)) }
 
+// Live makes the partition of a simulated source whose events come by the clock.
+func Live(s *job.Source) *simulate.Partition {
+	c := simulation(s)
+	c.ByClock = true
+	return simulate.New(s.Name, c)
+}
+
 func simulation(s *job.Source) simulate.Config {
 	m := s.Sim
 	c := simulate.Config{PerSecond: m.PerSecond, Count: m.Count, Seed: m.Seed, Start: m.Start, DisorderShare: m.DisorderShare, DisorderUpTo: m.DisorderUpTo,

@@ -65,6 +65,7 @@ type StepFigures struct {
 	Rejected      map[string]int64 `json:"rejected"`
 	MeasureErrors int64            `json:"measure_errors"`
 	OpenWindows   int              `json:"open_windows"`
+	NextClose     *string          `json:"next_close"` // the end of the window that closes next; null for none
 	Keys          int              `json:"keys"`
 	StateBytes    int              `json:"state_bytes"`
 	BusyShare     float64          `json:"busy_share"`
@@ -182,6 +183,9 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 	for i, c := range f.Steps {
 		s := StepFigures{RowsIn: c.In, RowsOut: c.Out, Used: c.Used, Dropped: c.Dropped, Late: LateFigures{Lost: c.Lost}, Rejected: c.Rejected, MeasureErrors: c.MeasureErrors,
 			OpenWindows: c.OpenWindows, Keys: c.Keys, StateBytes: c.StateBytes, Lanes: []LaneFigures{}}
+		if c.NextClose != row.MaxTime {
+			s.NextClose = watermark(c.NextClose)
+		}
 		if all := c.Busy + c.Blocked + c.Waited; all > 0 {
 			s.BusyShare, s.BlockedShare = float64(c.Busy)/float64(all), float64(c.Blocked)/float64(all)
 		}

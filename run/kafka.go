@@ -10,6 +10,9 @@ import (
 	"undertide/job"
 )
 
+// ErrUnreachable is wrapped where a source or sink cannot be reached: trying again later may help.
+var ErrUnreachable = kafka.ErrUnreachable
+
 // reach gives a connection as the connector takes it.
 func reach(c job.Connection) kafka.Connection {
 	return kafka.Connection{Name: c.Name, Brokers: c.Brokers}

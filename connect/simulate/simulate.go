@@ -39,6 +39,9 @@ type Config struct {
 	QuietEvery    time.Duration
 	QuietFor      time.Duration
 	Backlog       bool
+	// ByClock: without end, events come when the clock reaches their time of arrival; those before now
+	// come at once. Otherwise the first comes when the source is opened.
+	ByClock bool
 }
 
 // Maker makes one field; see job.Maker for its parts.
@@ -97,6 +100,9 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 		if p.closed.Load() || ctx.Err() != nil {
 			return context.Canceled
 		}
+	}
+	if p.c.ByClock {
+		p.began = pos.Start.Std()
 	}
 	return nil
 }

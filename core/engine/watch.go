@@ -30,7 +30,10 @@ type Watch struct {
 	finished bool
 }
 
-type windowFigures struct{ windows, keys, bytes int }
+type windowFigures struct {
+	windows, keys, bytes int
+	next                 row.Time // the end of the window that closes next
+}
 
 // CheckpointFigures tell of the run's checkpoints.
 type CheckpointFigures struct {
@@ -67,6 +70,7 @@ type SinkFigures struct {
 type StepFigures struct {
 	StepCounts
 	OpenWindows, Keys, StateBytes int
+	NextClose                     row.Time // the end of the window that closes next; row.MaxTime for none
 	Lanes                         []LaneFigures
 	Busy, Blocked, Waited         time.Duration // of all lanes together
 }
@@ -192,6 +196,7 @@ func (e *run) laneCounts(l *lane) {
 	for at, s := range l.windows {
 		f := &w.open[l.number][at]
 		f.windows, f.keys, f.bytes = s.Open()
+		f.next = s.NextEnd()
 	}
 }
 
@@ -264,12 +269,15 @@ func (w *Watch) Figures() Figures {
 		f.Sinks = append(f.Sinks, sf)
 	}
 	for i := range c.Steps {
-		s := StepFigures{StepCounts: c.Steps[i]}
+		s := StepFigures{StepCounts: c.Steps[i], NextClose: row.MaxTime}
 		at := w.run.p.laneOf[i]
 		for n := range w.lanes {
 			s.add(w.lanes[n][i])
 			if at >= 0 {
 				o := w.open[n][at]
+				if o.windows > 0 {
+					s.NextClose = min(s.NextClose, o.next)
+				}
 				s.OpenWindows = max(s.OpenWindows, o.windows)
 				s.Keys += o.keys
 				s.StateBytes += o.bytes

@@ -73,6 +73,14 @@ func (w *WindowLane) Open() (windows, keys, bytes int) {
 	return len(w.open), w.dict.Len(), bytes
 }
 
+// NextEnd gives the end of the window that closes next; row.MaxTime when none is open.
+func (w *WindowLane) NextEnd() row.Time {
+	if len(w.open) == 0 {
+		return row.MaxTime
+	}
+	return w.open[0].end
+}
+
 func (s *slice) bytes() int {
 	n := 8 * cap(s.rows)
 	for i, a := range s.aggs {

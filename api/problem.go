@@ -1,0 +1,66 @@
+package api
+
+import "net/http"
+
+// Problem is an RFC 9457 problem document. Code is permanent; Detail tells of this case.
+type Problem struct {
+	Type   string   `json:"type"` // urn:undertide:problem:CODE
+	Code   string   `json:"code"`
+	Title  string   `json:"title"`  // the problem only
+	Status int      `json:"status"` // of HTTP
+	Detail string   `json:"detail"`
+	Fix    string   `json:"fix"`              // the remedy only
+	Faults []string `json:"faults,omitempty"` // of a document: place, fault, remedy each
+}
+
+func (p *Problem) Error() string {
+	text := p.Detail
+	if text == "" {
+		text = p.Title
+	}
+	if p.Fix != "" {
+		text += "; " + p.Fix
+	}
+	return text
+}
+
+// With gives the problem for one case. An empty fix keeps the catalogue's.
+func (p Problem) With(detail, fix string) *Problem {
+	p.Detail = detail
+	if fix != "" {
+		p.Fix = fix
+	}
+	return &p
+}
+
+func problem(code string, status int, title, fix string) Problem {
+	return Problem{Type: "urn:undertide:problem:" + code, Code: code, Title: title, Status: status, Fix: fix}
+}
+
+// The catalogue. Codes are permanent: clients may depend on them.
+var (
+	NoSuchJob           = problem("no-such-job", http.StatusNotFound, "there is no such job", "see undertide jobs, or save its document first")
+	NoSuchRun           = problem("no-such-run", http.StatusNotFound, "there is no such run", "see the job's history")
+	NoSuchVersion       = problem("no-such-version", http.StatusNotFound, "the job has no such version", "see undertide versions")
+	NoSuchStep          = problem("no-such-step", http.StatusNotFound, "the run has no such source, step or part", "see undertide show")
+	NoSuchAddress       = problem("no-such-address", http.StatusNotFound, "there is nothing at this address", "see /api/v1/openapi.json")
+	WrongRequest        = problem("wrong-request", http.StatusBadRequest, "the request is wrong", "see /api/v1/openapi.json")
+	TooLarge            = problem("too-large", http.StatusRequestEntityTooLarge, "the request is too large", "documents have at most 4 MiB")
+	WrongDocument       = problem("wrong-document", http.StatusUnprocessableEntity, "the document has faults; nothing was saved", "mend them and save again")
+	AlreadyRunning      = problem("already-running", http.StatusConflict, "the job is running", "stop it first, or restart it")
+	NotRunning          = problem("not-running", http.StatusConflict, "the job is not running", "start it first")
+	StillRunning        = problem("still-running", http.StatusConflict, "the job is running", "stop it first")
+	StartFailed         = problem("start-failed", http.StatusUnprocessableEntity, "the run could not start", "mend the cause and start again")
+	Unreachable         = problem("connection-unreachable", http.StatusServiceUnavailable, "a source or sink cannot be reached", "check that it runs, then start again")
+	DatabaseUnreachable = problem("database-unreachable", http.StatusServiceUnavailable, "the database cannot be reached; running jobs go on", "check PostgreSQL, then try again")
+	ForeignHost         = problem("foreign-host", http.StatusForbidden, "the request names a host that this service is not", "use http://127.0.0.1 or http://localhost with the service's port")
+	ForeignOrigin       = problem("foreign-origin", http.StatusForbidden, "the request comes from a page of another site", "use the service's own console, or its API from a program")
+	Stopping            = problem("service-stopping", http.StatusServiceUnavailable, "the service is stopping", "start it again")
+	Internal            = problem("internal", http.StatusInternalServerError, "the service has a fault of its own", "see the service's log, and report it")
+)
+
+// Catalogue lists all problems.
+func Catalogue() []Problem {
+	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, AlreadyRunning, NotRunning, StillRunning,
+		StartFailed, Unreachable, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
+}

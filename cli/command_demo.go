@@ -1,0 +1,153 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"undertide/api"
+	"undertide/broker"
+	"undertide/client"
+	"undertide/connect/kafka"
+	"undertide/console"
+	"undertide/harbour"
+	"undertide/job"
+	"undertide/service"
+)
+
+func newDemo(s *streams) *cobra.Command {
+	var o service.Options
+	var level, listen string
+	var most time.Duration
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Run Saltmarsh Harbour: broker stand-in, streams, service, jobs",
+		Long: `Run the demo, Saltmarsh Harbour: a private PostgreSQL, the broker stand-in, a feed of made-up
+streams, the service and its jobs. Everything listens on loopback and ends with Ctrl-C; the data stays
+for the next start.`,
+		Example: `  undertide demo
+  undertide demo --for 60s`,
+		Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			var err error
+			if o.Log, err = logTo(s, level); err != nil {
+				return err
+			}
+			if o.Data, err = dataFolder(o.Data, "demo"); err != nil {
+				return err
+			}
+			ctx, cancel := context.WithCancel(c.Context())
+			defer cancel()
+			if most > 0 {
+				ctx, cancel = context.WithTimeout(ctx, most)
+				defer cancel()
+			}
+			return runDemo(ctx, s, o, listen)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&o.Listen, "listen", service.DefaultListen, "the `ADDRESS` of the console and API")
+	f.StringVar(&listen, "broker", broker.DefaultListen, "the `ADDRESS` of the broker stand-in")
+	f.StringVar(&o.Data, "data", "", "the `FOLDER` for everything (default: /var/lib/undertide/demo for root, else under the user's data folder)")
+	f.DurationVar(&most, "for", 0, "end by itself after so long")
+	f.StringVar(&level, "log-level", "warn", "what is logged to standard error: `LEVEL` debug, info, warn or error")
+	_ = c.MarkFlagDirname("data") // the flag stands above
+	return c
+}
+
+func runDemo(ctx context.Context, s *streams, o service.Options, listen string) error {
+	b, err := broker.Start(broker.Options{Listen: listen, Data: filepath.Join(o.Data, "broker")})
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	s.say("the broker stand-in listens on %s", b.Addr)
+	inner, cancel := context.WithCancel(ctx)
+	fed := make(chan error, 1)
+	go func() {
+		fed <- harbour.Feed(inner, kafka.Connection{Name: "harbour", Brokers: []string{b.Addr}}, filepath.Join(o.Data, "feed"), o.Log)
+	}()
+	o.Connections = map[string]job.Connection{"harbour": {Name: "harbour", Via: "kafka", Brokers: []string{b.Addr}}}
+	o.Version, o.Console = Version, console.Files()
+	started := make(chan error, 1)
+	o.Ready = func(address string) {
+		go func() {
+			err := startHarbour(inner, s, address)
+			if err != nil && inner.Err() == nil {
+				cancel() // the service ends, and the fault is told
+			}
+			started <- err
+		}()
+	}
+	served := make(chan error, 1)
+	go func() { served <- service.Serve(inner, o) }()
+	var faults []error
+	select {
+	case err := <-fed:
+		faults = append(faults, err)
+		fed <- nil
+	case err := <-served:
+		faults = append(faults, err)
+		served <- nil
+	case err = <-started:
+		if err == nil {
+			select {
+			case err = <-fed:
+				fed <- nil
+			case err = <-served:
+				served <- nil
+			case <-ctx.Done():
+			}
+		}
+		faults = append(faults, err)
+	}
+	ending := ctx.Err() != nil
+	cancel()
+	faults = append(faults, <-served, <-fed)
+	if ending {
+		s.say("the harbour has closed; its data is in %s", o.Data)
+	}
+	for i, err := range faults {
+		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+			faults[i] = nil
+		}
+	}
+	return errors.Join(faults...)
+}
+
+// startHarbour saves and starts the demo's jobs, and says where they can be seen.
+func startHarbour(ctx context.Context, s *streams, address string) error {
+	cl, err := client.New(address)
+	if err != nil {
+		return err
+	}
+	if err := cl.Ready(ctx, 10*time.Second); err != nil {
+		return err
+	}
+	docs, err := harbour.Jobs()
+	if err != nil {
+		return err
+	}
+	for _, name := range sorted(docs) {
+		if _, err := cl.Save(ctx, docs[name]); err != nil {
+			return fmt.Errorf("save %s: %w", name, err)
+		}
+		for try := 0; ; try++ {
+			_, err = cl.Start(ctx, name, api.Start{})
+			var p *api.Problem
+			if !errors.As(err, &p) || p.Code == api.AlreadyRunning.Code {
+				break // it runs, or the service is gone
+			}
+			if p.Code != api.StartFailed.Code || try == 20 { // its topics may not be there yet
+				return fmt.Errorf("start %s: %w", name, err)
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	}
+	s.say("the harbour is open; Ctrl-C closes it\n\n  console   %s\n  terminal  undertide jobs --server %s\n", address, address)
+	return nil
+}

@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"undertide/api"
+)
+
+func newJobs(s *streams) *cobra.Command {
+	var r reach
+	var format string
+	c := &cobra.Command{
+		Use:   "jobs",
+		Short: "List the jobs and how they are",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			cl, err := r.client()
+			if err != nil {
+				return err
+			}
+			jobs, err := cl.Jobs(c.Context())
+			if err != nil {
+				return err
+			}
+			return show(s, format, jobs, func() {
+				if len(jobs) == 0 {
+					s.say("there are no jobs yet; save one: undertide save JOB.yaml")
+					return
+				}
+				var rows [][]string
+				for _, j := range jobs {
+					rows = append(rows, jobLine(j))
+				}
+				grid(s.out, []string{"job", "status", "since", ">lag", ">behind", "trend", ">in", ">out", ">watermark", ">late", ">rejected", ">checkpoint", ">restarts"}, rows)
+				for _, j := range jobs {
+					if j.Live != nil && j.Live.Trouble != "" {
+						s.say("%s waits: %s", j.Name, j.Live.Trouble)
+					} else if j.Run != nil && j.Run.Error != "" {
+						s.say("%s %s: %s", j.Name, j.Status, j.Run.Error)
+					}
+				}
+			})
+		},
+	}
+	formatFlag(c, &format)
+	return r.flag(c)
+}
+
+func jobLine(j api.Job) []string {
+	since, err := time.Parse(time.RFC3339, j.Since)
+	line := []string{j.Name, j.Status, "", "-", "-", "", "-", "-", "-", "-", "-", "-", "-"}
+	if err == nil {
+		line[2] = span(time.Since(since))
+	}
+	l := j.Live
+	if l == nil {
+		return line
+	}
+	if l.LagEvents != nil {
+		line[3], line[4] = group(*l.LagEvents), span(time.Duration(*l.LagSeconds*1e9))
+		line[5] = l.LagTrend
+		if l.CatchUp != nil {
+			line[5] = "caught up in " + span(time.Duration(*l.CatchUp*1e9))
+		}
+	}
+	line[6], line[7] = perSecond(l.InPerSecond), perSecond(l.OutPerSecond)
+	if l.WatermarkAge != nil {
+		line[8] = span(time.Duration(*l.WatermarkAge * 1e9))
+	}
+	line[9], line[10] = group(l.Late), group(l.Rejected)
+	if l.CheckpointAge != nil {
+		line[11] = span(time.Duration(*l.CheckpointAge*1e9)) + " ago"
+	}
+	line[12] = strconv.Itoa(l.Restarts)
+	return line
+}
+
+func newShow(s *streams) *cobra.Command {
+	var r reach
+	var format string
+	c := &cobra.Command{
+		Use:               "show JOB",
+		Short:             "Show a job: how it is, its sources, steps and sinks",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: r.jobNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := r.client()
+			if err != nil {
+				return err
+			}
+			j, err := cl.Job(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			plan, err := cl.Plan(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			var fig *api.Figures
+			if j.Run != nil && j.Live != nil {
+				if f, err := cl.Figures(c.Context(), j.Run.ID); err == nil { // it may just have ended
+					fig = &f
+				}
+			}
+			all := struct {
+				api.Job
+				Plan    any          `json:"plan"`
+				Figures *api.Figures `json:"figures"`
+			}{j, plan, fig}
+			return show(s, format, all, func() {
+				fmt.Fprintf(s.out, "%s, version %d: %s\n", j.Name, j.Version, j.About)
+				switch {
+				case fig != nil:
+					fmt.Fprintln(s.out, fig.Live.Sentence)
+				case j.Run != nil && j.Run.Error != "":
+					fmt.Fprintf(s.out, "%s: %s\n", j.Status, j.Run.Error)
+				default:
+					fmt.Fprintf(s.out, "%s since %s\n", j.Status, j.Since)
+				}
+				fmt.Fprintln(s.out)
+				if fig != nil {
+					figureLines(s, *fig)
+					return
+				}
+				fmt.Fprint(s.out, plan.Text())
+			})
+		},
+	}
+	formatFlag(c, &format)
+	return r.flag(c)
+}
+
+// figureLines writes a run's figures by source, step and sink.
+func figureLines(s *streams, f api.Figures) {
+	var rows [][]string
+	for _, n := range sorted(f.Sources) {
+		x := f.Sources[n]
+		lag := "-"
+		if x.LagEvents != nil {
+			lag = group(*x.LagEvents)
+		}
+		rows = append(rows, []string{n, perSecond(f.Rates.Sources[n]), group(x.Read), lag, group(total(x.Rejected)), clockText(x.Watermark), strconv.Itoa(len(x.Partitions))})
+	}
+	grid(s.out, []string{"source", ">in", ">read", ">lag", ">rejected", "watermark", ">partitions"}, rows)
+	fmt.Fprintln(s.out)
+	rows = nil
+	for _, n := range sorted(f.Steps) {
+		x, rate := f.Steps[n], f.Rates.Steps[n]
+		next := "-"
+		if x.NextClose != nil {
+			next = clockText(x.NextClose)
+		}
+		rows = append(rows, []string{n, perSecond(rate.In), perSecond(rate.Out), group(x.RowsIn), group(x.RowsOut), group(x.Dropped), group(x.Late.Lost), group(total(x.Rejected)), strconv.Itoa(x.OpenWindows), next, group(int64(x.Keys)), bytesText(int64(x.StateBytes)), percent(rate.Busy), percent(rate.Blocked)})
+	}
+	grid(s.out, []string{"step", ">in", ">out", ">rows in", ">rows out", ">dropped", ">late", ">rejected", ">open", "next closes at", ">keys", ">state", ">busy", ">blocked"}, rows)
+	fmt.Fprintln(s.out)
+	rows = nil
+	for _, n := range sorted(f.Sinks) {
+		x := f.Sinks[n]
+		rows = append(rows, []string{n, perSecond(f.Rates.Sinks[n]), group(x.Rows), group(x.Delivered), group(x.Waiting), group(x.Retries)})
+	}
+	grid(s.out, []string{"sink", ">in", ">rows", ">delivered", ">waiting", ">retries"}, rows)
+}
+
+func percent(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) }
+
+func total(m map[string]int64) (n int64) {
+	for _, v := range m {
+		n += v
+	}
+	return n
+}
+
+// clockText writes a watermark without its fraction.
+func clockText(w *string) string {
+	if w == nil {
+		return "-"
+	}
+	t, err := time.Parse(time.RFC3339Nano, *w)
+	if err != nil {
+		return *w
+	}
+	return strings.Replace(t.UTC().Format("2006-01-02 15:04:05"), time.Now().UTC().Format("2006-01-02 "), "", 1) + " UTC"
+}

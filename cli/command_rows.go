@@ -1,0 +1,181 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"undertide/api"
+	"undertide/client"
+)
+
+func newRows(s *streams) *cobra.Command {
+	var r reach
+	var q client.RowQuery
+	var format string
+	var follow bool
+	c := &cobra.Command{
+		Use:   "rows JOB STEP",
+		Short: "Show the rows of a step as they are published",
+		Long: `Show the rows of a step as they are published: the newest that the service keeps, oldest first.
+STEP may also be a source, or a part such as 'late of minute' or 'rejects of levels'.`,
+		Example: `  undertide rows mean-level minute --follow
+  undertide rows mean-level minute --key G03 --since 10m --format json
+  undertide rows mean-level 'late of minute'`,
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: r.jobNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := r.client()
+			if err != nil {
+				return err
+			}
+			if format != "table" && format != "json" {
+				return usageError{fmt.Errorf("--format %s: rows are shown as table or json", format)}
+			}
+			j, err := cl.Job(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if j.Run == nil {
+				return api.NotRunning.With("job "+j.Name+" was never started", "start it: undertide start "+j.Name)
+			}
+			step := strings.Join(strings.Fields(args[1]), " ")
+			first, err := cl.Rows(c.Context(), j.Run.ID, step, q)
+			if err != nil {
+				return err
+			}
+			p := &rowPrinter{s: s, table: format == "table", fields: first.Fields}
+			if !follow {
+				slices.Reverse(first.Rows)
+				for _, row := range first.Rows {
+					p.add(row)
+				}
+				if first.Skipped > 0 {
+					s.say("%s rows came too fast to be kept for looking; sinks have them all", group(first.Skipped))
+				}
+				if len(first.Rows) == 0 {
+					s.say("no rows are kept: %s has published %s in this run", step, group(first.Passed))
+				}
+				return p.flush()
+			}
+			for m, err := range cl.FollowRows(c.Context(), j.Run.ID, step, q) {
+				if err != nil {
+					return err
+				}
+				var row api.Row
+				if m.Event == "end" {
+					s.say("the run has ended")
+					return nil
+				}
+				if m.Event != "row" || json.Unmarshal(m.Data, &row) != nil {
+					continue
+				}
+				p.add(row)
+				if err := p.flush(); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+	f := c.Flags()
+	f.StringArrayVar(&q.Key, "key", nil, "only rows with this `KEY`: FIELD=VALUE, or the values of the key's fields in order")
+	f.StringVar(&q.Since, "since", "", "only rows published since a `TIME`, or so long ago (10m)")
+	f.IntVar(&q.Limit, "limit", 100, "at most so many of those that are kept")
+	f.BoolVarP(&follow, "follow", "f", false, "go on with new rows until the run ends or Ctrl-C")
+	f.StringVar(&format, "format", "table", "how rows are shown: `FORM` table or json")
+	return r.flag(c)
+}
+
+// rowPrinter writes rows as JSON lines, or in columns whose widths hold from the first rows on.
+type rowPrinter struct {
+	s      *streams
+	table  bool
+	fields []api.Field
+	width  []int
+	rows   [][]string
+	out    bytes.Buffer
+}
+
+func (p *rowPrinter) add(r api.Row) {
+	if !p.table {
+		p.out.Write(r.Row)
+		p.out.WriteByte('\n')
+		return
+	}
+	var fields map[string]json.RawMessage
+	if json.Unmarshal(r.Row, &fields) != nil {
+		return
+	}
+	line := make([]string, len(p.fields))
+	for i, f := range p.fields {
+		line[i] = cellText(f, fields[f.Name])
+	}
+	p.rows = append(p.rows, line)
+}
+
+func cellText(f api.Field, raw json.RawMessage) string {
+	var text string
+	var num float64
+	switch {
+	case string(raw) == "null" || raw == nil:
+		return "-"
+	case f.Type == "timestamp" && json.Unmarshal(raw, &text) == nil:
+		return strings.Replace(strings.TrimSuffix(text, "Z"), "T", " ", 1)
+	case f.Type == "double" && json.Unmarshal(raw, &num) == nil:
+		return fmt.Sprintf("%.3f", num)
+	case json.Unmarshal(raw, &text) == nil:
+		return strings.Map(func(c rune) rune { // nothing in a row may steer the terminal
+			if c < ' ' || c == 0x7f || c >= 0x80 && c < 0xa0 {
+				return '·'
+			}
+			return c
+		}, text)
+	}
+	return string(raw)
+}
+
+// flush writes what was added.
+func (p *rowPrinter) flush() error {
+	if p.table && len(p.rows) > 0 {
+		names := make([]string, len(p.fields))
+		head := p.width == nil
+		for i, f := range p.fields {
+			names[i] = f.Name
+			if f.Type == "int" || f.Type == "double" || f.Type == "duration" {
+				names[i] = ">" + f.Name
+			}
+			if head {
+				p.width = append(p.width, len(f.Name))
+			}
+			for _, r := range p.rows {
+				p.width[i] = max(p.width[i], len([]rune(r[i])))
+			}
+		}
+		var b bytes.Buffer
+		blank := make([]string, len(names)) // holds the widths
+		for i, w := range p.width {
+			blank[i] = strings.Repeat("x", w)
+		}
+		grid(&b, names, append(p.rows, blank))
+		lines := strings.SplitAfter(b.String(), "\n")
+		lines = lines[:len(lines)-2]
+		if !head {
+			lines = lines[1:]
+		}
+		p.out.WriteString(strings.Join(lines, ""))
+		p.rows = nil
+	}
+	_, err := p.s.out.Write(p.out.Bytes())
+	p.out.Reset()
+	if errors.Is(err, syscall.EPIPE) {
+		return silentError{done}
+	}
+	return err
+}

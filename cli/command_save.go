@@ -1,0 +1,211 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"undertide/api"
+	"undertide/job"
+)
+
+func errLevel(level string) error {
+	return fmt.Errorf("level %s: give debug, info, warn or error", level)
+}
+
+func newSave(s *streams) *cobra.Command {
+	var r reach
+	c := &cobra.Command{
+		Use:   "save DOCUMENT",
+		Short: "Store a document as its job's next version",
+		Long: `Store a document as its job's next version. The service checks it first; a document with faults is
+not stored, and one that equals the newest version is not stored again.`,
+		Example:           `  undertide save harbour/jobs/mean-level.yaml`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: documents,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := r.client()
+			if err != nil {
+				return err
+			}
+			st, err := os.Stat(args[0])
+			if err != nil {
+				return fmt.Errorf("%w: %s does not exist; name a job document", job.ErrNoDocument, args[0])
+			}
+			if st.IsDir() || st.Size() > job.MaxDocument {
+				return fmt.Errorf("%w: %s is no document; name a YAML file of at most 4 MiB", job.ErrNoDocument, args[0])
+			}
+			text, err := os.ReadFile(args[0])
+			if err != nil {
+				return err
+			}
+			saved, err := cl.Save(c.Context(), text)
+			if err != nil {
+				return err
+			}
+			for _, w := range saved.Warnings {
+				s.say("%s (warning)", w)
+			}
+			if saved.Stored {
+				s.say("saved as version %d of %s", saved.Number, saved.Job)
+			} else {
+				s.say("nothing changed: it equals version %d of %s", saved.Number, saved.Job)
+			}
+			return nil
+		},
+	}
+	return r.flag(c)
+}
+
+// startFlags are shared by start and restart.
+type startFlags struct {
+	resume  string
+	fresh   bool
+	version int
+	lanes   int
+	set     []string
+}
+
+func (f *startFlags) flags(c *cobra.Command) {
+	c.Flags().StringVar(&f.resume, "resume", "last", "where to go on: `PLACE` last, the newest checkpoint")
+	c.Flags().BoolVar(&f.fresh, "fresh", false, "begin anew, without a checkpoint; rows that were delivered are made again")
+	c.Flags().IntVar(&f.version, "version", 0, "the `NUMBER` of the version (default: the newest)")
+	c.Flags().IntVar(&f.lanes, "lanes", 0, "number of lanes (default: the document's, or one a CPU)")
+	c.Flags().StringArrayVar(&f.set, "set", nil, "set `VALUE=X` of the document's values")
+	c.MarkFlagsMutuallyExclusive("resume", "fresh")
+}
+
+func (f *startFlags) ask(c *cobra.Command) (api.Start, error) {
+	out := api.Start{Resume: f.resume, Version: f.version, Lanes: f.lanes}
+	if f.fresh {
+		out.Resume = "fresh"
+	}
+	if out.Resume != "last" && out.Resume != "fresh" {
+		return out, usageError{fmt.Errorf("--resume %s is not built yet; give last, or --fresh", f.resume)}
+	}
+	if c.Flags().Changed("lanes") && (f.lanes < 1 || f.lanes > 240) {
+		return out, usageError{fmt.Errorf("--lanes %d: give a number from 1 to 240", f.lanes)}
+	}
+	if c.Flags().Changed("version") && f.version < 1 {
+		return out, usageError{errors.New("--version: versions count from 1")}
+	}
+	var err error
+	out.Set, err = assignments("--set", f.set, "VALUE=X")
+	return out, err
+}
+
+func sayStarted(s *streams, st api.Started) {
+	for _, n := range st.Notes {
+		s.say("%s", n)
+	}
+	s.say("%s: run %d of version %d, %s", st.Run.Job, st.Run.ID, st.Run.Version, st.Run.Status)
+}
+
+func newStart(s *streams) *cobra.Command {
+	var r reach
+	var f startFlags
+	c := &cobra.Command{
+		Use:               "start JOB",
+		Short:             "Start a run, from the newest checkpoint where there is one",
+		Example:           "  undertide start mean-level\n  undertide start mean-level --fresh --lanes 2",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: r.jobNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := r.client()
+			if err != nil {
+				return err
+			}
+			ask, err := f.ask(c)
+			if err != nil {
+				return err
+			}
+			st, err := cl.Start(c.Context(), args[0], ask)
+			if err != nil {
+				return err
+			}
+			sayStarted(s, st)
+			return nil
+		},
+	}
+	f.flags(c)
+	return r.flag(c)
+}
+
+func newRestart(s *streams) *cobra.Command {
+	var r reach
+	var f startFlags
+	c := &cobra.Command{
+		Use:               "restart JOB",
+		Short:             "Stop a run with a checkpoint and start it again from there",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: r.jobNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := r.client()
+			if err != nil {
+				return err
+			}
+			ask, err := f.ask(c)
+			if err != nil {
+				return err
+			}
+			st, err := cl.Restart(c.Context(), args[0], ask)
+			if err != nil {
+				return err
+			}
+			sayStarted(s, st)
+			return nil
+		},
+	}
+	f.flags(c)
+	return r.flag(c)
+}
+
+func newStop(s *streams) *cobra.Command {
+	var r reach
+	c := &cobra.Command{
+		Use:               "stop JOB",
+		Short:             "Stop a run with a checkpoint",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: r.jobNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := r.client()
+			if err != nil {
+				return err
+			}
+			run, err := cl.Stop(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			s.say("%s: run %d %s", run.Job, run.ID, run.Status)
+			if run.Error != "" {
+				return errors.New(run.Error)
+			}
+			return nil
+		},
+	}
+	return r.flag(c)
+}
+
+func newDelete(s *streams) *cobra.Command {
+	var r reach
+	c := &cobra.Command{
+		Use:               "delete JOB",
+		Short:             "Delete a job that is not running, with its versions, checkpoints, history and log",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: r.jobNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := r.client()
+			if err != nil {
+				return err
+			}
+			if err := cl.Delete(c.Context(), args[0]); err != nil {
+				return err
+			}
+			s.say("%s is deleted; what its sinks hold stays", args[0])
+			return nil
+		},
+	}
+	return r.flag(c)
+}

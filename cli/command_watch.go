@@ -1,0 +1,96 @@
+package cli
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"undertide/api"
+)
+
+func newWatch(s *streams) *cobra.Command {
+	var r reach
+	c := &cobra.Command{
+		Use:   "watch JOB",
+		Short: "Watch a job's figures live",
+		Long: `Watch a job's figures live, until the run ends or Ctrl-C: on a terminal a page that is drawn anew
+every second, elsewhere a line every ten seconds.`,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: r.jobNames,
+		RunE: func(c *cobra.Command, args []string) error {
+			cl, err := r.client()
+			if err != nil {
+				return err
+			}
+			j, err := cl.Job(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if j.Run == nil {
+				return api.NotRunning.With("job "+j.Name+" was never started", "start it: undertide start "+j.Name)
+			}
+			f, ok := s.out.(*os.File)
+			terminal := ok && term.IsTerminal(int(f.Fd()))
+			if terminal {
+				fmt.Fprint(s.out, "\x1b[?25l\x1b[2J") // without a cursor
+				defer fmt.Fprint(s.out, "\x1b[?25h\n")
+			}
+			var said time.Time
+			var last api.Run
+			for m, err := range cl.FollowFigures(c.Context(), j.Run.ID) {
+				switch {
+				case errors.Is(err, c.Context().Err()) && err != nil:
+					return nil
+				case err != nil:
+					return err
+				case m.Event == "run":
+					if err := json.Unmarshal(m.Data, &last); err != nil {
+						return err
+					}
+				case m.Event == "end":
+					s.say("run %d %s %s", last.ID, last.Status, last.Error)
+					return nil
+				case m.Event == "metrics":
+					var fig api.Figures
+					if err := json.Unmarshal(m.Data, &fig); err != nil {
+						return err
+					}
+					if terminal {
+						drawFigures(s, j, last, fig)
+					} else if time.Since(said) >= 10*time.Second {
+						said = time.Now()
+						fmt.Fprintf(s.out, "%s  %s\n", fig.At.Format("15:04:05"), fig.Live.Sentence)
+					}
+				}
+			}
+			return nil
+		},
+	}
+	return r.flag(c)
+}
+
+// drawFigures draws one page over the last.
+func drawFigures(s *streams, j api.Job, run api.Run, f api.Figures) {
+	var b bytes.Buffer
+	page := &streams{out: &b}
+	fmt.Fprintf(&b, "%s  %s  version %d, run %d  %s\n\n", j.Name, run.Status, run.Version, run.ID, f.At.Format("15:04:05 UTC"))
+	fmt.Fprintf(&b, "%s\n\n", f.Live.Sentence)
+	figureLines(page, f)
+	fmt.Fprintln(&b)
+	if c := f.Checkpoints.Last; c != nil {
+		age := "-"
+		if f.Live.CheckpointAge != nil {
+			age = span(time.Duration(*f.Live.CheckpointAge*1e9)) + " ago"
+		}
+		fmt.Fprintf(&b, "checkpoint %d, %s, took %.0f ms; %d completed, %d failed; %d restarts\n", c.Epoch, age, 1000*c.Seconds, f.Checkpoints.Completed, f.Checkpoints.Failed, f.Restarts)
+	}
+	fmt.Fprintf(&b, "service: CPU %.1f s, peak memory %s\n\nCtrl-C leaves; the job goes on\n", f.CPUSeconds, bytesText(f.PeakMemory))
+	fmt.Fprint(s.out, "\x1b[H"+strings.ReplaceAll(b.String(), "\n", "\x1b[K\n")+"\x1b[J")
+}

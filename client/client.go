@@ -1,0 +1,325 @@
+// Package client is the Go client of a service's API (docs/service.md). The command line uses nothing
+// else to reach a service. Problems of the API come as [*api.Problem]; a service that does not answer
+// as [ErrUnreachable].
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"undertide/api"
+	"undertide/job"
+)
+
+// DefaultServer is where a service is looked for unless told otherwise.
+const DefaultServer = "http://127.0.0.1:7400"
+
+// ErrUnreachable is wrapped where the service does not answer.
+var ErrUnreachable = errors.New("the service cannot be reached")
+
+// Client reaches one service. Safe for concurrent use.
+type Client struct {
+	base string
+	http *http.Client
+}
+
+// New makes a client for a service's address; empty means DefaultServer.
+func New(server string) (*Client, error) {
+	if server == "" {
+		server = DefaultServer
+	}
+	if !strings.Contains(server, "://") {
+		server = "http://" + server
+	}
+	u, err := url.Parse(server)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("%q is no address of a service; write it as %s", server, DefaultServer)
+	}
+	return &Client{base: strings.TrimSuffix(server, "/"), http: &http.Client{}}, nil
+}
+
+// query is the part of an address behind the question mark; empty values are left out.
+func query(pairs ...string) string {
+	q := url.Values{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" && pairs[i+1] != "0" {
+			q.Add(pairs[i], pairs[i+1])
+		}
+	}
+	if len(q) == 0 {
+		return ""
+	}
+	return "?" + q.Encode()
+}
+
+func (c *Client) request(ctx context.Context, method, path, kind, accept string, body []byte) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, bytes.NewReader(body))
+	if err != nil {
+		return nil, fmt.Errorf("make the request: %w", err)
+	}
+	if kind != "" {
+		r.Header.Set("Content-Type", kind)
+	}
+	r.Header.Set("Accept", accept)
+	res, err := c.http.Do(r)
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if err != nil {
+		var why *url.Error
+		if errors.As(err, &why) {
+			err = why.Err
+		}
+		return nil, fmt.Errorf("%w at %s: %w; start it with undertide serve, or name another with --server", ErrUnreachable, c.base, err)
+	}
+	if res.StatusCode < 400 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(res.Body, 4<<20))
+	var p api.Problem
+	if err != nil || json.Unmarshal(text, &p) != nil || p.Code == "" {
+		return nil, fmt.Errorf("%s answered %s and is perhaps no Under Tide service; check --server", c.base, res.Status)
+	}
+	return nil, &p
+}
+
+func call[T any](ctx context.Context, c *Client, method, path, kind string, body []byte) (out T, err error) {
+	res, err := c.request(ctx, method, path, kind, "application/json", body)
+	if err != nil {
+		return out, err
+	}
+	defer res.Body.Close()
+	if res.StatusCode == http.StatusNoContent {
+		return out, nil
+	}
+	if err := json.NewDecoder(res.Body).Decode(&out); err != nil {
+		return out, fmt.Errorf("read the answer of %s: %w; check --server", c.base, err)
+	}
+	return out, nil
+}
+
+func (c *Client) post(path string, v any) (string, string, []byte, error) {
+	text, err := json.Marshal(v)
+	return path, "application/json", text, err
+}
+
+func name(s string) string { return url.PathEscape(s) }
+
+// Status says how the service is.
+func (c *Client) Status(ctx context.Context) (api.Status, error) {
+	return call[api.Status](ctx, c, "GET", "/status", "", nil)
+}
+
+// Jobs lists all jobs by name.
+func (c *Client) Jobs(ctx context.Context) ([]api.Job, error) {
+	out := []api.Job{}
+	for next := ""; ; {
+		p, err := call[api.Page[api.Job]](ctx, c, "GET", "/jobs"+query("before", next), "", nil)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p.Items...)
+		if next = p.Next; next == "" {
+			return out, nil
+		}
+	}
+}
+
+// Job gives one job.
+func (c *Client) Job(ctx context.Context, job string) (api.Job, error) {
+	return call[api.Job](ctx, c, "GET", "/jobs/"+name(job), "", nil)
+}
+
+// Save stores a document.
+func (c *Client) Save(ctx context.Context, document []byte) (api.Saved, error) {
+	return call[api.Saved](ctx, c, "POST", "/jobs", "application/yaml", document)
+}
+
+// Delete removes a job.
+func (c *Client) Delete(ctx context.Context, job string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", "/jobs/"+name(job), "", nil)
+	return err
+}
+
+// Start starts a run and waits until it runs, or could not start.
+func (c *Client) Start(ctx context.Context, job string, s api.Start) (api.Started, error) {
+	path, kind, text, err := c.post("/jobs/"+name(job)+"/runs", s)
+	if err != nil {
+		return api.Started{}, err
+	}
+	return call[api.Started](ctx, c, "POST", path, kind, text)
+}
+
+// Stop stops a job's run with a checkpoint.
+func (c *Client) Stop(ctx context.Context, job string) (api.Run, error) {
+	return call[api.Run](ctx, c, "POST", "/jobs/"+name(job)+"/stop", "", nil)
+}
+
+// Restart stops a job's run and starts it again.
+func (c *Client) Restart(ctx context.Context, job string, s api.Start) (api.Started, error) {
+	path, kind, text, err := c.post("/jobs/"+name(job)+"/restart", s)
+	if err != nil {
+		return api.Started{}, err
+	}
+	return call[api.Started](ctx, c, "POST", path, kind, text)
+}
+
+// Versions lists a job's versions, newest first; at most limit.
+func (c *Client) Versions(ctx context.Context, job string, limit int) ([]api.Version, error) {
+	p, err := call[api.Page[api.Version]](ctx, c, "GET", "/jobs/"+name(job)+"/versions"+query("limit", strconv.Itoa(limit)), "", nil)
+	return p.Items, err
+}
+
+// Version gives one version with its document; 0 means the newest.
+func (c *Client) Version(ctx context.Context, job string, number int) (api.Version, error) {
+	which := "newest"
+	if number != 0 {
+		which = strconv.Itoa(number)
+	}
+	return call[api.Version](ctx, c, "GET", "/jobs/"+name(job)+"/versions/"+which, "", nil)
+}
+
+// Diff gives what differs between two versions.
+func (c *Client) Diff(ctx context.Context, job string, a, b int) (api.Diff, error) {
+	return call[api.Diff](ctx, c, "GET", "/jobs/"+name(job)+"/diff"+query("a", strconv.Itoa(a), "b", strconv.Itoa(b)), "", nil)
+}
+
+// Plan says what a job does.
+func (c *Client) Plan(ctx context.Context, of string) (job.Plan, error) {
+	return call[job.Plan](ctx, c, "GET", "/jobs/"+name(of)+"/plan", "", nil)
+}
+
+// Runs lists a job's runs, newest first; at most limit.
+func (c *Client) Runs(ctx context.Context, job string, limit int) ([]api.Run, error) {
+	p, err := call[api.Page[api.Run]](ctx, c, "GET", "/jobs/"+name(job)+"/runs"+query("limit", strconv.Itoa(limit)), "", nil)
+	return p.Items, err
+}
+
+// History lists what happened to a job, newest first; at most limit.
+func (c *Client) History(ctx context.Context, job string, limit int) ([]api.Event, error) {
+	p, err := call[api.Page[api.Event]](ctx, c, "GET", "/jobs/"+name(job)+"/history"+query("limit", strconv.Itoa(limit)), "", nil)
+	return p.Items, err
+}
+
+// LogQuery chooses lines of a log; zero values choose all.
+type LogQuery struct {
+	Grep, Level, Since string
+	Limit              int
+}
+
+// Logs gives the newest lines of a job's log, newest first.
+func (c *Client) Logs(ctx context.Context, job string, q LogQuery) ([]api.LogLine, error) {
+	p, err := call[api.Page[api.LogLine]](ctx, c, "GET", "/jobs/"+name(job)+"/logs"+query("grep", q.Grep, "level", q.Level, "since", q.Since, "limit", strconv.Itoa(q.Limit)), "", nil)
+	return p.Items, err
+}
+
+func run(id int64) string { return "/runs/" + strconv.FormatInt(id, 10) }
+
+// Figures gives a run's figures.
+func (c *Client) Figures(ctx context.Context, id int64) (api.Figures, error) {
+	return call[api.Figures](ctx, c, "GET", run(id)+"/figures", "", nil)
+}
+
+// Checkpoints lists a run's checkpoints, newest first; at most limit.
+func (c *Client) Checkpoints(ctx context.Context, id int64, limit int) ([]api.Checkpoint, error) {
+	p, err := call[api.Page[api.Checkpoint]](ctx, c, "GET", run(id)+"/checkpoints"+query("limit", strconv.Itoa(limit)), "", nil)
+	return p.Items, err
+}
+
+// RowQuery chooses rows; zero values choose the newest hundred.
+type RowQuery struct {
+	Key   []string // FIELD=VALUE, or values of the key's fields in order
+	Since string   // a time, or a duration before now
+	Limit int
+}
+
+func (q RowQuery) query() string {
+	pairs := []string{"since", q.Since, "limit", strconv.Itoa(q.Limit)}
+	for _, k := range q.Key {
+		pairs = append(pairs, "key", k)
+	}
+	return query(pairs...)
+}
+
+// Rows gives the newest kept rows of a step or part, newest first.
+func (c *Client) Rows(ctx context.Context, id int64, step string, q RowQuery) (api.Rows, error) {
+	return call[api.Rows](ctx, c, "GET", run(id)+"/steps/"+name(step)+"/rows"+q.query(), "", nil)
+}
+
+// Message is a server-sent event.
+type Message struct {
+	Event string
+	Data  json.RawMessage
+}
+
+// FollowRows gives rows as they are published, until the run ends or ctx is done.
+func (c *Client) FollowRows(ctx context.Context, id int64, step string, q RowQuery) iter.Seq2[Message, error] {
+	return c.follow(ctx, run(id)+"/steps/"+name(step)+"/rows"+q.query())
+}
+
+// FollowFigures gives a run's figures every second, until it ends or ctx is done.
+func (c *Client) FollowFigures(ctx context.Context, id int64) iter.Seq2[Message, error] {
+	return c.follow(ctx, run(id)+"/figures")
+}
+
+func (c *Client) follow(ctx context.Context, path string) iter.Seq2[Message, error] {
+	return func(yield func(Message, error) bool) {
+		res, err := c.request(ctx, "GET", path, "", "text/event-stream", nil)
+		if err != nil {
+			yield(Message{}, err)
+			return
+		}
+		defer res.Body.Close()
+		lines := bufio.NewScanner(res.Body)
+		lines.Buffer(nil, 64<<20)
+		var m Message
+		ended := false
+		for lines.Scan() {
+			text := lines.Text()
+			switch {
+			case text == "" && m.Event != "":
+				if !yield(m, nil) {
+					return
+				}
+				ended = ended || m.Event == "end"
+				m = Message{}
+			case strings.HasPrefix(text, "event: "):
+				m.Event = strings.TrimPrefix(text, "event: ")
+			case strings.HasPrefix(text, "data: "):
+				m.Data = json.RawMessage(strings.TrimPrefix(text, "data: "))
+			}
+		}
+		if ctx.Err() == nil && !ended {
+			yield(Message{}, fmt.Errorf("%w at %s: it ended while it was listened to; look whether it still runs", ErrUnreachable, c.base))
+		}
+	}
+}
+
+// Ready waits until the service answers, at most so long.
+func (c *Client) Ready(ctx context.Context, most time.Duration) error {
+	limited, cancel := context.WithTimeout(ctx, most)
+	defer cancel()
+	for {
+		_, err := c.Status(limited)
+		if err == nil || limited.Err() != nil || !errors.Is(err, ErrUnreachable) {
+			return err
+		}
+		select {
+		case <-limited.Done():
+			return err
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}

@@ -1,0 +1,154 @@
+package harbour
+
+import (
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"undertide/connect/kafka"
+	"undertide/core/engine"
+	"undertide/core/row"
+	"undertide/job"
+	"undertide/run"
+)
+
+//go:embed jobs/*.yaml
+var jobs embed.FS
+
+// Jobs are the documents of the demo's jobs, by name.
+func Jobs() (map[string][]byte, error) {
+	entries, err := jobs.ReadDir("jobs")
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]byte{}
+	for _, e := range entries {
+		if out[e.Name()[:len(e.Name())-len(".yaml")]], err = jobs.ReadFile("jobs/" + e.Name()); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Topics are all that the demo's streams and jobs use.
+var Topics = []string{"gauge.levels", "gauge.means", "gauge.late", "crane.lifts", "crane.loads"}
+
+// partitions of the demo's topics.
+const partitions = 3
+
+// past is how much of the past a stream has when it begins.
+const past = 2 * time.Hour
+
+// keys are the fields that the streams' messages are keyed by.
+var keys = map[string]string{"gauge.levels": "gauge", "crane.lifts": "crane"}
+
+// Feed sends the streams to a broker as they happen, until ctx is done. How far it has come is kept in
+// folder dir: a feed that starts again sends what happened meanwhile, unless that is longer ago than
+// two hours.
+func Feed(ctx context.Context, c kafka.Connection, dir string, log *slog.Logger) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("make the feed's folder: %w", err)
+	}
+	w, err := kafka.NewWriter(ctx, c, partitions, Topics...)
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	ended := make(chan error, len(Streams))
+	inner, cancel := context.WithCancel(ctx)
+	defer cancel()
+	for topic, document := range Streams {
+		go func() { ended <- feed(inner, w, topic, document, filepath.Join(dir, topic+".json"), log) }()
+	}
+	var faults []error
+	for range Streams {
+		err := <-ended
+		cancel() // one that ends before ctx does has failed
+		if err != nil && ctx.Err() == nil {
+			faults = append(faults, err)
+		}
+	}
+	return errors.Join(faults...)
+}
+
+// place is how far the feed of a stream has come.
+type place struct {
+	Start    row.Time        `json:"start"`
+	Position json.RawMessage `json:"position"`
+	Sent     time.Time       `json:"sent"`
+}
+
+func feed(ctx context.Context, w *kafka.Writer, topic, document, path string, log *slog.Logger) error {
+	text, err := streams.ReadFile(document)
+	if err != nil {
+		return err
+	}
+	j, err := job.Parse(document, string(text), job.Options{})
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	at := place{Start: row.TimeOf(now.Add(-past).Truncate(time.Minute))}
+	var old place
+	if text, err := os.ReadFile(path); err == nil && json.Unmarshal(text, &old) == nil && now.Sub(old.Sent) < past {
+		at = old
+	}
+	s := &j.Sources[0]
+	s.Sim.Count, s.Sim.Start, s.Sim.Seed = 0, at.Start, s.Sim.Seed+uint64(at.Start) // another past, another chance
+	events := run.Live(s)
+	if err := events.Open(ctx, at.Position); err != nil {
+		return err
+	}
+	log.Info("feeding", "topic", topic, "from", at.Start.String())
+	saved := now
+	var c engine.Chunk
+	for ctx.Err() == nil {
+		c.Reset()
+		if err := events.Read(ctx, &c); err != nil {
+			break
+		}
+		for i := range c.Starts {
+			value := append([]byte(nil), c.Event(i)...)
+			var fields map[string]any
+			if err := json.Unmarshal(value, &fields); err != nil {
+				return fmt.Errorf("an event of %s: %w", topic, err)
+			}
+			key, _ := fields[keys[topic]].(string)
+			w.Send(ctx, topic, []byte(key), value, time.Now(), nil)
+		}
+		at.Position = c.Position
+		if time.Since(saved) > 2*time.Second {
+			saved = time.Now()
+			if err := note(ctx, w, path, at); err != nil {
+				log.Warn("the feed waits for the broker", "topic", topic, "error", err)
+			}
+		}
+	}
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	defer cancel()
+	return note(last, w, path, at)
+}
+
+// note keeps how far a feed has come, once the broker has it.
+func note(ctx context.Context, w *kafka.Writer, path string, at place) error {
+	limited, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	if err := w.Flush(limited); err != nil {
+		return err
+	}
+	at.Sent = time.Now()
+	text, err := json.Marshal(at)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path+".part", text, 0o644); err != nil {
+		return fmt.Errorf("note the feed's place: %w", err)
+	}
+	return os.Rename(path+".part", path)
+}

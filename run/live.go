@@ -1,0 +1,14 @@
+package run
+
+import (
+	"undertide/checkpoint"
+	"undertide/connect/codec"
+	"undertide/core/engine"
+	"undertide/core/row"
+)
+
+// ErrDamaged is wrapped where no checkpoint verifies: trying again cannot help.
+var ErrDamaged = checkpoint.ErrDamaged
+
+// TextOf makes an encoder of rows as JSON, one a line, for those who look at rows.
+func TextOf(s row.Schema) engine.Encoder { return codec.NewJSONEncoder(s) }

@@ -1,0 +1,332 @@
+package service
+
+import (
+	"fmt"
+	"log/slog"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/aymanbagabas/go-udiff"
+	"github.com/gin-gonic/gin"
+
+	"undertide/api"
+	"undertide/job"
+	"undertide/store"
+)
+
+// viewJob gives a job as lists show it.
+func (s *Service) viewJob(e *entry) api.Job {
+	s.mu.Lock()
+	r, last := e.run, e.last
+	out := api.Job{Name: e.rec.Name, About: e.newest.About, Version: e.newest.Number, CreatedAt: e.rec.CreatedAt, Status: "saved", Since: e.newest.CreatedAt.Format(time.RFC3339)}
+	s.mu.Unlock()
+	switch {
+	case r != nil:
+		v := r.view()
+		out.Run, out.Status = &v, v.Status
+		r.mu.Lock()
+		out.Since = r.since.Format(time.RFC3339)
+		if r.last != nil {
+			live := r.last.Live
+			out.Live = &live
+		} else if r.trouble != "" {
+			out.Live = &api.Live{Trouble: r.trouble, Sentence: strings.ToUpper(v.Status[:1]) + v.Status[1:] + ". Waiting: " + r.trouble + ".", Restarts: r.rec.Restarts}
+		}
+		r.mu.Unlock()
+		if !r.goingOn() {
+			out.Live = nil
+		}
+	case last != nil:
+		v := viewRun(e.rec.Name, *last)
+		out.Run, out.Status, out.Since = &v, v.Status, v.StartedAt.Format(time.RFC3339)
+		if v.EndedAt != nil {
+			out.Since = v.EndedAt.Format(time.RFC3339)
+		}
+	}
+	return out
+}
+
+func (s *Service) viewJobs() []api.Job {
+	s.mu.Lock()
+	var all []*entry
+	for _, e := range s.jobs {
+		all = append(all, e)
+	}
+	s.mu.Unlock()
+	out := []api.Job{}
+	for _, e := range all {
+		out = append(out, s.viewJob(e))
+	}
+	slices.SortFunc(out, func(a, b api.Job) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+// getJobs lists jobs by name, from after `before` on; as a stream, all of them every second.
+func (s *Service) getJobs(c *gin.Context) error {
+	if wantsStream(c) {
+		beat := make(chan struct{}, 1)
+		t := time.NewTicker(time.Second)
+		defer t.Stop()
+		go func() {
+			for {
+				select {
+				case <-c.Request.Context().Done():
+					return
+				case <-t.C:
+					select {
+					case beat <- struct{}{}:
+					default:
+					}
+				}
+			}
+		}()
+		stream(c, beat, func(send func(event, id string, v any)) bool {
+			send("jobs", "", map[string]any{"items": s.viewJobs(), "status": s.status()})
+			return true
+		})
+		return nil
+	}
+	limit, err := number(c, "limit", 100, 1, 1000)
+	if err != nil {
+		return err
+	}
+	all := s.viewJobs()
+	if from := c.Query("before"); from != "" {
+		all = slices.DeleteFunc(all, func(j api.Job) bool { return j.Name <= from })
+	}
+	p := api.Page[api.Job]{Items: all}
+	if int64(len(all)) > limit {
+		p.Items = all[:limit]
+		p.Next = p.Items[limit-1].Name
+	}
+	return answer(c, http.StatusOK, p)
+}
+
+func (s *Service) getJob(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, s.viewJob(e))
+}
+
+// postJob saves a document, which is the request's body as it is.
+func (s *Service) postJob(c *gin.Context) error {
+	switch kind := c.ContentType(); kind {
+	case "application/yaml", "application/json", "text/yaml", "application/x-yaml":
+	default:
+		return api.WrongRequest.With("the content type is "+kind, "send the document as application/yaml")
+	}
+	text, err := readBody(c)
+	if err != nil {
+		return err
+	}
+	saved, err := s.save(c.Request.Context(), string(text))
+	if err != nil {
+		return err
+	}
+	status := http.StatusOK
+	if saved.Stored {
+		status = http.StatusCreated
+	}
+	return answer(c, status, saved)
+}
+
+func (s *Service) deleteJob(c *gin.Context) error {
+	if err := s.remove(c.Request.Context(), c.Param("job")); err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	c.Writer.WriteHeaderNow()
+	return nil
+}
+
+func (s *Service) postRun(c *gin.Context) error {
+	var ask api.Start
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	started, err := s.start(c.Request.Context(), c.Param("job"), ask)
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusCreated, started)
+}
+
+func (s *Service) postStop(c *gin.Context) error {
+	r, err := s.stop(c.Request.Context(), c.Param("job"))
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, r)
+}
+
+// postRestart stops the job's run with a checkpoint and starts it again from there.
+func (s *Service) postRestart(c *gin.Context) error {
+	var ask api.Start
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	if _, err := s.stop(c.Request.Context(), c.Param("job")); err != nil {
+		return err
+	}
+	started, err := s.start(c.Request.Context(), c.Param("job"), ask)
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusCreated, started)
+}
+
+func (s *Service) getVersions(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	before, err1 := number(c, "before", 0, 1, 1<<31)
+	limit, err2 := number(c, "limit", 50, 1, 1000)
+	if err := either2(err1, err2); err != nil {
+		return err
+	}
+	list, err := s.db.Versions(c.Request.Context(), e.rec.ID, int(before), int(limit))
+	if err != nil {
+		return err
+	}
+	p := api.Page[api.Version]{Items: []api.Version{}}
+	for _, v := range list {
+		v.Document = ""
+		p.Items = append(p.Items, viewVersion(e.rec.Name, v))
+		p.Next = strconv.Itoa(v.Number)
+	}
+	return answer(c, http.StatusOK, ended(p, int(limit)))
+}
+
+// ended takes the way on from the last part of a list.
+func ended[T any](p api.Page[T], limit int) api.Page[T] {
+	if len(p.Items) < limit {
+		p.Next = ""
+	}
+	return p
+}
+
+func either2(a, b error) error {
+	if a != nil {
+		return a
+	}
+	return b
+}
+
+// version reads the version that an address names: a number, or newest.
+func (s *Service) version(c *gin.Context, e *entry, text string) (store.Version, error) {
+	n := 0
+	if text != "" && text != "newest" {
+		var err error
+		if n, err = strconv.Atoi(text); err != nil || n < 1 {
+			return store.Version{}, api.NoSuchVersion.With("version "+cut(text)+" is no number", "give a number, or newest")
+		}
+	}
+	v, err := s.db.Version(c.Request.Context(), e.rec.ID, n)
+	if err == store.ErrNotFound {
+		return v, api.NoSuchVersion.With(fmt.Sprintf("job %s has no version %d", e.rec.Name, n), fmt.Sprintf("the newest is %d; see undertide versions %s", e.newest.Number, e.rec.Name))
+	}
+	return v, err
+}
+
+func (s *Service) getVersion(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	v, err := s.version(c, e, c.Param("version"))
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, viewVersion(e.rec.Name, v))
+}
+
+// getDiff gives what differs between two versions, as a unified diff; nothing where they are equal.
+func (s *Service) getDiff(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	a, err := s.version(c, e, c.Query("a"))
+	if err != nil {
+		return err
+	}
+	b, err := s.version(c, e, c.Query("b"))
+	if err != nil {
+		return err
+	}
+	text := func(v store.Version) string { return fmt.Sprintf("%s version %d, %s", e.rec.Name, v.Number, v.CreatedAt.Format(time.RFC3339)) }
+	return answer(c, http.StatusOK, api.Diff{A: a.Number, B: b.Number, Text: udiff.Unified(text(a), text(b), a.Document, b.Document)})
+}
+
+// getPlan says what a version does; without one, that of the newest run, which needs no database.
+func (s *Service) getPlan(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	if r, _ := s.newestRun(e); r != nil && c.Query("version") == "" {
+		return answer(c, http.StatusOK, job.PlanOf(r.job))
+	}
+	v, err := s.version(c, e, c.Query("version"))
+	if err != nil {
+		return err
+	}
+	j, err := s.parse(e.rec.Name, v.Document, nil, false)
+	if err != nil {
+		return wrongDocument(err)
+	}
+	return answer(c, http.StatusOK, job.PlanOf(j))
+}
+
+func (s *Service) getHistory(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	before, err1 := number(c, "before", 0, 1, 1<<62)
+	limit, err2 := number(c, "limit", 50, 1, 1000)
+	if err := either2(err1, err2); err != nil {
+		return err
+	}
+	list, err := s.db.History(c.Request.Context(), e.rec.ID, before, int(limit))
+	if err != nil {
+		return err
+	}
+	p := api.Page[api.Event]{Items: []api.Event{}}
+	for _, h := range list {
+		p.Items = append(p.Items, api.Event{ID: h.ID, At: h.At, Run: h.RunID, Kind: h.Kind, Text: h.Text})
+		p.Next = strconv.FormatInt(h.ID, 10)
+	}
+	return answer(c, http.StatusOK, ended(p, int(limit)))
+}
+
+func (s *Service) getLogs(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	q := logQuery{grep: c.Query("grep"), level: slog.LevelInfo}
+	limit, err1 := number(c, "limit", 200, 1, 5000)
+	since, err2 := moments(c, "since", time.Time{})
+	if err := either2(err1, err2); err != nil {
+		return err
+	}
+	if l := c.Query("level"); l != "" && q.level.UnmarshalText([]byte(l)) != nil {
+		return api.WrongRequest.With("level="+cut(l)+" is no level", "give debug, info, warn or error")
+	}
+	q.limit, q.since = int(limit), since
+	lines, err := readLog(c.Request.Context(), s.logPath(e.rec.Name), q)
+	if err != nil {
+		return err
+	}
+	if lines == nil {
+		lines = []api.LogLine{}
+	}
+	return answer(c, http.StatusOK, api.Page[api.LogLine]{Items: lines})
+}

@@ -1,0 +1,275 @@
+package service
+
+import (
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"encoding/json"
+
+	"github.com/gin-gonic/gin"
+
+	"undertide/api"
+	"undertide/job"
+	"undertide/store"
+)
+
+func (s *Service) getRuns(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	before, err1 := number(c, "before", 0, 1, 1<<62)
+	limit, err2 := number(c, "limit", 50, 1, 1000)
+	if err := either2(err1, err2); err != nil {
+		return err
+	}
+	list, err := s.db.Runs(c.Request.Context(), e.rec.ID, before, int(limit))
+	if err != nil {
+		return err
+	}
+	p := api.Page[api.Run]{Items: []api.Run{}}
+	for _, r := range list {
+		p.Items = append(p.Items, viewRun(e.rec.Name, r))
+		p.Next = strconv.FormatInt(r.ID, 10)
+	}
+	return answer(c, http.StatusOK, ended(p, int(limit)))
+}
+
+// runner finds a run of this service by the address's number; nil, with the record, for an earlier one.
+func (s *Service) runner(c *gin.Context) (*runner, store.Run, error) {
+	id, err := strconv.ParseInt(c.Param("run"), 10, 64)
+	if err != nil {
+		return nil, store.Run{}, api.NoSuchRun.With("run "+cut(c.Param("run"))+" is no number", "")
+	}
+	s.mu.Lock()
+	for _, e := range s.jobs {
+		if e.run != nil && e.run.rec.ID == id {
+			s.mu.Unlock()
+			return e.run, store.Run{}, nil
+		}
+	}
+	s.mu.Unlock()
+	rec, err := s.db.Run(c.Request.Context(), id)
+	if err == store.ErrNotFound {
+		err = api.NoSuchRun.With(fmt.Sprintf("there is no run %d", id), "")
+	}
+	return nil, rec, err
+}
+
+func (s *Service) nameOf(id int64) string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for name, e := range s.jobs {
+		if e.rec.ID == id {
+			return name
+		}
+	}
+	return ""
+}
+
+func (s *Service) getRun(c *gin.Context) error {
+	r, rec, err := s.runner(c)
+	if err != nil {
+		return err
+	}
+	if r != nil {
+		return answer(c, http.StatusOK, r.view())
+	}
+	return answer(c, http.StatusOK, viewRun(s.nameOf(rec.JobID), rec))
+}
+
+// live finds a run that this service carries out, or has carried out last.
+func (s *Service) live(c *gin.Context) (*runner, error) {
+	r, rec, err := s.runner(c)
+	if err == nil && r == nil {
+		err = api.NotRunning.With(fmt.Sprintf("run %d has ended (%s) and its figures and rows are no longer held", rec.ID, rec.Status), "look at the job's newest run")
+	}
+	return r, err
+}
+
+// getFigures gives a run's figures; as a stream, every second until the run ends.
+func (s *Service) getFigures(c *gin.Context) error {
+	r, err := s.live(c)
+	if err != nil {
+		return err
+	}
+	if !wantsStream(c) {
+		f := r.figures()
+		if f == nil {
+			return api.NotRunning.With(fmt.Sprintf("run %d has no figures yet", r.view().ID), "ask again when it runs")
+		}
+		return answer(c, http.StatusOK, f)
+	}
+	news, leave := r.listen()
+	defer leave()
+	stream(c, news, func(send func(event, id string, v any)) bool {
+		more := r.goingOn()
+		send("run", "", r.view())
+		if f := r.figures(); f != nil {
+			send("metrics", "", f)
+		}
+		if !more {
+			send("end", "", r.view())
+		}
+		return more
+	})
+	return nil
+}
+
+func (s *Service) getPast(c *gin.Context) error {
+	r, rec, err := s.runner(c)
+	if err != nil {
+		return err
+	}
+	if r != nil {
+		rec.ID = r.view().ID
+	}
+	since, err1 := moments(c, "since", time.Now().Add(-time.Hour))
+	limit, err2 := number(c, "limit", 360, 2, 5000)
+	if err := either2(err1, err2); err != nil {
+		return err
+	}
+	list, err := s.db.Samples(c.Request.Context(), rec.ID, since, int(limit))
+	if err != nil {
+		return err
+	}
+	out := api.Page[api.Sample]{Items: []api.Sample{}}
+	for _, m := range list {
+		sample := api.Sample{At: m.At}
+		if err := json.Unmarshal(m.Figures, &sample.Live); err != nil {
+			return fmt.Errorf("read figures of run %d: %w", rec.ID, err)
+		}
+		out.Items = append(out.Items, sample)
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+func (s *Service) getCheckpoints(c *gin.Context) error {
+	r, rec, err := s.runner(c)
+	if err != nil {
+		return err
+	}
+	name := ""
+	if r != nil {
+		r.mu.Lock()
+		rec, name = r.rec, r.name
+		r.mu.Unlock()
+	} else {
+		name = s.nameOf(rec.JobID)
+	}
+	before, err1 := number(c, "before", 0, 1, 1<<62)
+	limit, err2 := number(c, "limit", 50, 1, 1000)
+	if err := either2(err1, err2); err != nil {
+		return err
+	}
+	list, err := s.db.Checkpoints(c.Request.Context(), rec.ID, before, int(limit))
+	if err != nil {
+		return err
+	}
+	p := api.Page[api.Checkpoint]{Items: []api.Checkpoint{}}
+	for _, k := range list {
+		_, gone := os.Stat(filepath.Join(s.checkpointDir(name, k.Generation), fmt.Sprintf("%08d", k.Epoch), "manifest.json"))
+		v := api.Checkpoint{Epoch: k.Epoch, WrittenAt: k.WrittenAt, Seconds: k.Seconds, StallSeconds: k.StallSeconds, Bytes: k.Bytes, Finished: k.Finished, Kept: gone == nil, Partitions: []api.Stretch{}}
+		for _, st := range k.Partitions {
+			v.Partitions = append(v.Partitions, api.Stretch(st))
+		}
+		p.Items = append(p.Items, v)
+		p.Next = strconv.FormatInt(k.Epoch, 10)
+	}
+	return answer(c, http.StatusOK, ended(p, int(limit)))
+}
+
+// getRows gives the newest rows of a step that are kept, newest first; as a stream, those after
+// Last-Event-ID or `after`, else after now, as they are published.
+func (s *Service) getRows(c *gin.Context) error {
+	r, err := s.live(c)
+	if err != nil {
+		return err
+	}
+	t := r.taps[c.Param("step")]
+	if t == nil {
+		fix := "there are " + strings.Join(r.names, ", ")
+		if n := job.Nearest(c.Param("step"), r.names); n != "" {
+			fix = "did you mean " + n + "?"
+		}
+		return api.NoSuchStep.With("job "+r.name+" has nothing named "+cut(c.Param("step")), fix)
+	}
+	match, err := t.matchKey(c.QueryArray("key"))
+	if err != nil {
+		return err
+	}
+	limit, err1 := number(c, "limit", 100, 1, 10_000)
+	since, err2 := moments(c, "since", time.Time{})
+	if err := either2(err1, err2); err != nil {
+		return err
+	}
+	recent := func(row api.Row) bool { return !row.At.Before(since) && match(row) }
+	if !wantsStream(c) {
+		return answer(c, http.StatusOK, t.newest(int(limit), recent))
+	}
+	return s.followRows(c, r, t, recent, int(limit))
+}
+
+func (s *Service) followRows(c *gin.Context, r *runner, t *tap, match func(api.Row) bool, limit int) error {
+	seq := int64(-1)
+	from := c.GetHeader("Last-Event-ID")
+	if from == "" {
+		from = c.Query("after")
+	}
+	if from != "" {
+		n, err := strconv.ParseInt(from, 10, 64)
+		if err != nil {
+			return api.WrongRequest.With("after="+cut(from)+" is no number of a row", "")
+		}
+		seq = n
+	}
+	news, leave := t.listen()
+	defer leave()
+	ended, leaveRun := r.listen()
+	defer leaveRun()
+	both := make(chan struct{}, 1)
+	go func() {
+		for {
+			select {
+			case <-c.Request.Context().Done():
+				return
+			case <-news:
+			case <-ended:
+			}
+			select {
+			case both <- struct{}{}:
+			default:
+			}
+		}
+	}()
+	stream(c, both, func(send func(event, id string, v any)) bool {
+		more := r.goingOn()
+		if seq < 0 { // begin with the newest
+			first := t.newest(limit, match)
+			seq = first.Passed
+			for i := len(first.Rows) - 1; i >= 0; i-- {
+				send("row", strconv.FormatInt(first.Rows[i].Seq, 10), first.Rows[i])
+			}
+		}
+		for {
+			list := t.after(seq, 1000, match)
+			for _, row := range list {
+				send("row", strconv.FormatInt(row.Seq, 10), row)
+				seq = row.Seq
+			}
+			if len(list) < 1000 {
+				break
+			}
+		}
+		if !more {
+			send("end", "", r.view())
+		}
+		return more
+	})
+	return nil
+}

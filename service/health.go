@@ -1,0 +1,89 @@
+package service
+
+import (
+	"net/http"
+
+	"github.com/gin-gonic/gin"
+
+	"undertide/api"
+)
+
+// status says how the service is, and what it needs.
+func (s *Service) status() api.Status {
+	out := api.Status{Version: s.opt.Version, Ready: true, StartedAt: s.started, Database: api.Health{Well: true}, Connections: map[string]api.Health{}, Jobs: map[string]int{}}
+	why, since, waiting := s.db.State()
+	out.Waiting = waiting
+	if why != "" {
+		out.Ready, out.Database = false, api.Health{Why: why, Since: &since}
+	}
+	s.mu.Lock()
+	var runners []*runner
+	for _, e := range s.jobs {
+		if e.run != nil && e.run.goingOn() {
+			runners = append(runners, e.run)
+		}
+	}
+	if s.stopping {
+		out.Ready = false
+	}
+	s.mu.Unlock()
+	for _, j := range s.viewJobs() {
+		out.Jobs[j.Status]++
+	}
+	for _, r := range runners {
+		for name, why := range r.troubles() {
+			if h, ok := out.Connections[name]; !ok || h.Well {
+				out.Connections[name] = api.Health{Well: why == "", Why: why}
+			}
+			if why != "" {
+				out.Ready = false
+			}
+		}
+	}
+	return out
+}
+
+// troubles says for each connection of the run what is wrong with it; empty for nothing.
+func (r *runner) troubles() map[string]string {
+	out := map[string]string{}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for i := range r.job.Sources {
+		s := &r.job.Sources[i]
+		if s.Via != "kafka" {
+			continue
+		}
+		why := ""
+		if r.last != nil {
+			why = r.last.Sources[s.Name].Trouble
+		}
+		if r.rec.Status == recovering {
+			why = either(why, r.trouble)
+		}
+		out[s.Kafka.Connection.Name] = either(out[s.Kafka.Connection.Name], why)
+	}
+	for i := range r.job.Sinks {
+		s := &r.job.Sinks[i]
+		if s.Via != "kafka" {
+			continue
+		}
+		why := ""
+		if r.last != nil {
+			why = r.last.Sinks[s.Name].Trouble
+		}
+		out[s.Kafka.Connection.Name] = either(out[s.Kafka.Connection.Name], why)
+	}
+	return out
+}
+
+func (s *Service) getStatus(c *gin.Context) error { return answer(c, http.StatusOK, s.status()) }
+
+// readyz answers 200 when everything that the service needs answers, else 503; and says what.
+func (s *Service) readyz(c *gin.Context) {
+	st := s.status()
+	code := http.StatusOK
+	if !st.Ready {
+		code = http.StatusServiceUnavailable
+	}
+	c.JSON(code, st)
+}

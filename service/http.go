@@ -1,0 +1,255 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"path"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"undertide/api"
+	"undertide/job"
+	"undertide/run"
+	"undertide/store"
+)
+
+// handler gives everything that the service serves.
+func (s *Service) handler() http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	g := gin.New()
+	g.HandleMethodNotAllowed = true
+	g.Use(s.recovered, guard)
+	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	g.GET("/readyz", s.readyz)
+	registry := prometheus.NewRegistry()
+	registry.MustRegister(collector{s})
+	g.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+
+	v := g.Group("/api/v1")
+	for _, r := range s.routes() {
+		v.Handle(r.method, r.path, func(c *gin.Context) {
+			if err := r.do(c); err != nil {
+				fail(c, err)
+			}
+		})
+	}
+	g.NoMethod(func(c *gin.Context) {
+		p := api.WrongRequest.With(c.Request.Method+" is not taken at "+c.Request.URL.Path, "")
+		p.Status = http.StatusMethodNotAllowed
+		fail(c, p)
+	})
+	g.NoRoute(s.console)
+	return g
+}
+
+type route struct {
+	method, path string
+	do           func(*gin.Context) error
+}
+
+// routes are the API's; a test holds the OpenAPI page to them.
+func (s *Service) routes() []route {
+	return []route{
+		{"GET", "/openapi.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", api.OpenAPI); return nil }},
+		{"GET", "/schema/job.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/schema+json", job.Schema); return nil }},
+		{"GET", "/status", s.getStatus},
+		{"GET", "/jobs", s.getJobs},
+		{"POST", "/jobs", s.postJob},
+		{"GET", "/jobs/:job", s.getJob},
+		{"DELETE", "/jobs/:job", s.deleteJob},
+		{"POST", "/jobs/:job/stop", s.postStop},
+		{"POST", "/jobs/:job/restart", s.postRestart},
+		{"GET", "/jobs/:job/versions", s.getVersions},
+		{"GET", "/jobs/:job/versions/:version", s.getVersion},
+		{"GET", "/jobs/:job/diff", s.getDiff},
+		{"GET", "/jobs/:job/plan", s.getPlan},
+		{"GET", "/jobs/:job/runs", s.getRuns},
+		{"POST", "/jobs/:job/runs", s.postRun},
+		{"GET", "/jobs/:job/history", s.getHistory},
+		{"GET", "/jobs/:job/logs", s.getLogs},
+		{"GET", "/runs/:run", s.getRun},
+		{"GET", "/runs/:run/figures", s.getFigures},
+		{"GET", "/runs/:run/figures/past", s.getPast},
+		{"GET", "/runs/:run/checkpoints", s.getCheckpoints},
+		{"GET", "/runs/:run/steps/:step/rows", s.getRows},
+	}
+}
+
+// recovered turns a fault of our own into a problem; the place is in the log.
+func (s *Service) recovered(c *gin.Context) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.opt.Log.Error("a request met a fault of our own", "path", c.Request.URL.Path, "fault", fmt.Sprint(r), "stack", string(debug.Stack()))
+			fail(c, api.Internal.With("", ""))
+		}
+	}()
+	c.Next()
+}
+
+// unreachable says whether what failed is something outside that does not answer.
+func unreachable(err error) bool { return errors.Is(err, run.ErrUnreachable) }
+
+// fail answers with the problem document of an error: the one place where HTTP statuses are chosen.
+func fail(c *gin.Context, err error) {
+	var p *api.Problem
+	switch {
+	case errors.As(err, &p):
+	case errors.Is(err, store.ErrUnreachable):
+		p = api.DatabaseUnreachable.With(err.Error(), "")
+	case errors.Is(err, store.ErrNotFound):
+		p = api.NoSuchRun.With("", "")
+	case errors.Is(err, context.Canceled):
+		return // whoever asked has gone
+	default:
+		p = api.Internal.With(strings.ReplaceAll(err.Error(), "\n", "; "), "")
+	}
+	if c.Writer.Written() {
+		return
+	}
+	body, merr := json.Marshal(p)
+	if merr != nil {
+		body = []byte(`{}`)
+	}
+	c.Abort()
+	c.Data(p.Status, "application/problem+json", body)
+}
+
+func answer(c *gin.Context, status int, v any) error {
+	c.JSON(status, v)
+	return nil
+}
+
+// body reads a request's JSON; an empty one leaves v alone.
+func body(c *gin.Context, v any) error {
+	text, err := readBody(c)
+	if err != nil || len(strings.TrimSpace(string(text))) == 0 {
+		return err
+	}
+	d := json.NewDecoder(strings.NewReader(string(text)))
+	d.DisallowUnknownFields()
+	if err := d.Decode(v); err != nil {
+		return api.WrongRequest.With("the request's JSON: "+err.Error(), "")
+	}
+	return nil
+}
+
+func readBody(c *gin.Context) ([]byte, error) {
+	text, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, job.MaxDocument))
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return nil, api.TooLarge.With("", "")
+	}
+	if err != nil {
+		return nil, api.WrongRequest.With("the request ended early", "")
+	}
+	return text, nil
+}
+
+// number reads a whole number from the query.
+func number(c *gin.Context, name string, def, least, most int64) (int64, error) {
+	text := c.Query(name)
+	if text == "" {
+		return def, nil
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < least || n > most {
+		return 0, api.WrongRequest.With(fmt.Sprintf("%s=%s is no number from %d to %d", name, text, least, most), "")
+	}
+	return n, nil
+}
+
+// moment reads a time, or a duration before now, from the query.
+func moments(c *gin.Context, name string, def time.Time) (time.Time, error) {
+	text := c.Query(name)
+	if text == "" {
+		return def, nil
+	}
+	if d, err := job.ParseDuration(text); err == nil {
+		return time.Now().Add(-d), nil
+	}
+	t, err := time.Parse(time.RFC3339Nano, text)
+	if err != nil {
+		return t, api.WrongRequest.With(fmt.Sprintf("%s=%s is neither a time nor a duration", name, text), "write 15m, or 2026-03-01T00:00:00Z")
+	}
+	return t, nil
+}
+
+// wantsStream says whether a client asks for server-sent events.
+func wantsStream(c *gin.Context) bool {
+	return strings.Contains(c.GetHeader("Accept"), "text/event-stream")
+}
+
+// stream sends server-sent events: next is called at once and after each news, and sends what there
+// is. It goes on until next says that nothing follows, or the client has gone.
+func stream(c *gin.Context, news <-chan struct{}, next func(send func(event, id string, v any)) (more bool)) {
+	h := c.Writer.Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("Cache-Control", "no-store")
+	h.Set("X-Accel-Buffering", "no")
+	c.Status(http.StatusOK)
+	alive := time.NewTicker(15 * time.Second)
+	defer alive.Stop()
+	send := func(event, id string, v any) {
+		text, err := json.Marshal(v)
+		if err != nil {
+			return
+		}
+		if id != "" {
+			fmt.Fprintf(c.Writer, "id: %s\n", id)
+		}
+		fmt.Fprintf(c.Writer, "event: %s\ndata: %s\n\n", event, text)
+	}
+	fmt.Fprint(c.Writer, ": begins\n\n")
+	for {
+		more := next(send)
+		c.Writer.Flush()
+		if !more {
+			return
+		}
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-news:
+		case <-alive.C:
+			fmt.Fprint(c.Writer, ": alive\n\n")
+		}
+	}
+}
+
+// console serves the console's files; addresses without a file are the console's own places.
+func (s *Service) console(c *gin.Context) {
+	at := c.Request.URL.Path
+	if strings.HasPrefix(at, "/api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+		fail(c, api.NoSuchAddress.With("there is nothing at "+at, ""))
+		return
+	}
+	if s.opt.Console == nil {
+		c.String(http.StatusNotFound, "this program was built without its console; run: make build\n")
+		return
+	}
+	name := strings.TrimPrefix(path.Clean(at), "/")
+	if st, err := fs.Stat(s.opt.Console, name); err != nil || st.IsDir() {
+		if path.Ext(name) != "" {
+			fail(c, api.NoSuchAddress.With("there is no file "+at, ""))
+			return
+		}
+		name = "index.html"
+	}
+	if strings.HasPrefix(name, "assets/") { // their names change with their content
+		c.Header("Cache-Control", "public, max-age=31536000, immutable")
+	} else {
+		c.Header("Cache-Control", "no-cache")
+	}
+	http.ServeFileFS(c.Writer, c.Request, s.opt.Console, name)
+}

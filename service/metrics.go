@@ -1,0 +1,120 @@
+package service
+
+import (
+	"github.com/prometheus/client_golang/prometheus"
+
+	"undertide/api"
+)
+
+// collector gives the figures of all runs in the Prometheus text format (docs/service.md, "Metrics").
+type collector struct{ s *Service }
+
+func desc(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc("undertide_"+name, help, labels, nil)
+}
+
+var (
+	upDesc         = desc("job_up", "Whether the job's run goes on: 1 running, 0 not.", "job", "status")
+	readDesc       = desc("source_events_total", "Events read.", "job", "source")
+	readBytesDesc  = desc("source_bytes_total", "Bytes of events read.", "job", "source")
+	lagDesc        = desc("source_lag_events", "Events that wait to be read.", "job", "source")
+	lagTimeDesc    = desc("source_lag_seconds", "How long ago the newest event read was stored, where some wait.", "job", "source")
+	rejectedDesc   = desc("rejected_total", "Events and rows rejected, by reason.", "job", "at", "reason")
+	rowsInDesc     = desc("step_rows_in_total", "Rows that came to a step.", "job", "step")
+	rowsOutDesc    = desc("step_rows_out_total", "Rows that a step published.", "job", "step")
+	droppedDesc    = desc("step_rows_dropped_total", "Rows dropped by where.", "job", "step")
+	lateDesc       = desc("step_rows_lost_total", "Late rows that went into no window.", "job", "step")
+	windowsDesc    = desc("step_open_windows", "Windows open.", "job", "step")
+	keysDesc       = desc("step_keys", "Keys held.", "job", "step")
+	stateDesc      = desc("step_state_bytes", "State held, about.", "job", "step")
+	busyDesc       = desc("step_busy_ratio", "Share of its lanes' time at work, over the last seconds.", "job", "step")
+	blockedDesc    = desc("step_blocked_ratio", "Share of its lanes' time waiting for sinks, over the last seconds.", "job", "step")
+	sinkDesc       = desc("sink_rows_total", "Rows that a sink took.", "job", "sink")
+	deliveredDesc  = desc("sink_rows_delivered_total", "Rows delivered.", "job", "sink")
+	retriesDesc    = desc("sink_retries_total", "What a sink had to try again.", "job", "sink")
+	watermarkDesc  = desc("watermark_timestamp_seconds", "The run's watermark.", "job")
+	checkpointDesc = desc("checkpoint_age_seconds", "Time since the newest checkpoint.", "job")
+	completedDesc  = desc("checkpoints_total", "Checkpoints of this try, by outcome.", "job", "outcome")
+	restartsDesc   = desc("restarts_total", "Restarts of the run.", "job")
+	databaseDesc   = desc("database_up", "Whether the database answers.")
+	waitingDesc    = desc("records_waiting", "Records that wait to be written to the database.")
+)
+
+// Describe leaves the collector unchecked: what there is depends on the jobs.
+func (c collector) Describe(chan<- *prometheus.Desc) {}
+
+func (c collector) Collect(out chan<- prometheus.Metric) {
+	gauge := func(d *prometheus.Desc, v float64, labels ...string) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
+	}
+	count := func(d *prometheus.Desc, v int64, labels ...string) {
+		out <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(v), labels...)
+	}
+	why, _, waiting := c.s.db.State()
+	gauge(databaseDesc, number1(why == ""))
+	gauge(waitingDesc, float64(waiting))
+	for _, j := range c.s.viewJobs() {
+		gauge(upDesc, number1(j.Status == running), j.Name, j.Status)
+		e, err := c.s.find(j.Name)
+		if err != nil {
+			continue // deleted meanwhile
+		}
+		r, _ := c.s.newestRun(e)
+		if r == nil {
+			continue
+		}
+		if f := r.figures(); f != nil {
+			collectRun(f, gauge, count)
+		}
+	}
+}
+
+func number1(b bool) float64 {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func collectRun(f *api.Figures, gauge func(*prometheus.Desc, float64, ...string), count func(*prometheus.Desc, int64, ...string)) {
+	job := f.Job
+	count(restartsDesc, int64(f.Restarts), job)
+	if t, ok := timeOf(f.Watermark); ok {
+		gauge(watermarkDesc, float64(t.UnixMicro())/1e6, job)
+	}
+	if f.Live.CheckpointAge != nil {
+		gauge(checkpointDesc, *f.Live.CheckpointAge, job)
+	}
+	count(completedDesc, f.Checkpoints.Completed, job, "completed")
+	count(completedDesc, f.Checkpoints.Failed, job, "failed")
+	for name, s := range f.Sources {
+		count(readDesc, s.Read, job, name)
+		count(readBytesDesc, s.Bytes, job, name)
+		if s.LagEvents != nil {
+			gauge(lagDesc, float64(*s.LagEvents), job, name)
+			gauge(lagTimeDesc, *s.LagSeconds, job, name)
+		}
+		for reason, n := range s.Rejected {
+			count(rejectedDesc, n, job, name, reason)
+		}
+	}
+	for name, s := range f.Steps {
+		count(rowsInDesc, s.RowsIn, job, name)
+		count(rowsOutDesc, s.RowsOut, job, name)
+		count(droppedDesc, s.Dropped, job, name)
+		count(lateDesc, s.Late.Lost, job, name)
+		gauge(windowsDesc, float64(s.OpenWindows), job, name)
+		gauge(keysDesc, float64(s.Keys), job, name)
+		gauge(stateDesc, float64(s.StateBytes), job, name)
+		gauge(busyDesc, f.Rates.Steps[name].Busy, job, name)
+		gauge(blockedDesc, f.Rates.Steps[name].Blocked, job, name)
+		for reason, n := range s.Rejected {
+			count(rejectedDesc, n, job, name, reason)
+		}
+	}
+	for name, s := range f.Sinks {
+		count(sinkDesc, s.Rows, job, name)
+		count(deliveredDesc, s.Delivered, job, name)
+		count(retriesDesc, s.Retries, job, name)
+	}
+}

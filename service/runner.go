@@ -1,0 +1,479 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"os"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"time"
+
+	"undertide/api"
+	"undertide/core/engine"
+	"undertide/core/row"
+	"undertide/job"
+	"undertide/run"
+	"undertide/store"
+)
+
+// Statuses of a run (docs/commands.md, "Statuses").
+const (
+	starting   = "starting"
+	running    = "running"
+	recovering = "recovering"
+	stopping   = "stopping"
+	stopped    = "stopped"
+	finished   = "finished"
+	failed     = "failed"
+)
+
+const (
+	sampleEvery = time.Second      // figures for the console
+	recordEvery = 10 * time.Second // figures for the database
+	stopGrace   = 20 * time.Second // for the last checkpoint of a run that is stopped
+	mostTries   = 10               // recoveries without a checkpoint between them
+)
+
+// runner carries out one run and starts it again from its newest checkpoint when it fails. What
+// cannot be reached is waited for without end; other faults are given up after mostTries.
+type runner struct {
+	s    *Service
+	job  *job.Job
+	name string
+	dir  string // of checkpoints
+	log  *slog.Logger
+	file *jobLog
+
+	stop context.CancelFunc
+	done chan struct{} // closed when it has ended
+
+	mu       sync.Mutex // guards all below
+	rec      store.Run
+	since    time.Time // of the status
+	began    time.Time // of this try
+	watch    *engine.Watch
+	graph    *engine.Graph
+	moments  []moment
+	last     *api.Figures
+	taps     map[string]*tap
+	names    []string // of taps, in the document's order
+	trouble  string
+	complete time.Time // of the newest checkpoint
+	tries    int
+	from     map[string]json.RawMessage // positions of the newest checkpoint, by source and partition
+	events   map[string]int64
+	waiting  map[chan struct{}]bool
+	ending   bool // the service ends; the run is to go on with its next start
+}
+
+// begin starts a run; the first answer of ready says how the first try went. With patient, a first try
+// that fails is tried again, as for a run that went on before the service started.
+func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-chan error) {
+	ctx, cancel := context.WithCancel(s.runs)
+	r := &runner{s: s, job: j, name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{},
+		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}, waiting: map[chan struct{}]bool{}}
+	ready := make(chan error, 1)
+	r.prepareTaps()
+	go func() {
+		defer close(r.done)
+		defer cancel()
+		var err error
+		if r.file, err = openLog(s.logPath(j.Name)); err != nil {
+			s.opt.Log.Error("the job's log cannot be written", "job", j.Name, "error", err)
+			r.file = &jobLog{path: s.logPath(j.Name)}
+		}
+		defer r.file.Close()
+		r.log = s.logger(j.Name, r.file).With("run", rec.ID)
+		r.loop(ctx, ready, patient)
+	}()
+	return r, ready
+}
+
+func (s *Service) checkpointDir(job string, generation int) string {
+	return filepath.Join(s.opt.Data, "checkpoints", job, strconv.Itoa(generation))
+}
+
+// prepareTaps makes the taps beforehand, so that who asks for rows of a run that is only starting
+// finds them.
+func (r *runner) prepareTaps() {
+	add := func(name string, schema row.Schema, key []string) {
+		r.taps[name] = newTap(name, schema, key, r.s.opt.KeepRows)
+		r.names = append(r.names, name)
+	}
+	for i := range r.job.Sources {
+		add(r.job.Sources[i].Name, r.job.Sources[i].Schema, nil)
+		add("rejects of "+r.job.Sources[i].Name, engine.RejectSchema, nil)
+	}
+	for i := range r.job.Steps {
+		st := &r.job.Steps[i]
+		var key []string
+		if st.Window != nil {
+			key = st.Window.KeySchema().Names()
+		}
+		add(st.Name, st.Schema, key)
+		add("rejects of "+st.Name, engine.RejectSchema, nil)
+		if st.Window != nil {
+			add("late of "+st.Name, st.Window.LateSchema(), nil)
+		}
+	}
+}
+
+func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
+	backoff := 500 * time.Millisecond
+	for try := 0; ; try++ {
+		if try > 0 {
+			r.status(recovering, "")
+			select {
+			case <-ctx.Done():
+			case <-time.After(backoff):
+			}
+			backoff = min(2*backoff, 15*time.Second)
+		}
+		if ctx.Err() != nil {
+			r.end(stopped, nil)
+			return
+		}
+		connected := false
+		res, err := r.once(ctx, func() {
+			connected = true
+			backoff = 500 * time.Millisecond
+			r.status(running, "")
+			select {
+			case ready <- nil:
+			default:
+			}
+		})
+		switch {
+		case err == nil && len(res.Unbalanced) > 0:
+			err = fmt.Errorf("the counts of %v do not add up; this is a bug of Under Tide, please report it with the document", res.Unbalanced)
+			r.end(failed, err)
+		case err == nil && res.AlreadyFinished:
+			r.end(finished, nil)
+			ready <- errAlreadyFinished
+			return
+		case err == nil && res.Finished:
+			r.end(finished, nil)
+		case err == nil, ctx.Err() != nil && errors.Is(err, context.Canceled):
+			r.end(stopped, nil)
+		case ctx.Err() != nil:
+			r.end(stopped, err)
+		case try == 0 && !connected && !patient, permanent(err), r.hopeless(err):
+			r.end(failed, err)
+		default:
+			r.log.Warn("the run failed; it goes on from its newest checkpoint", "error", err)
+			r.event(recovering, err.Error())
+			r.mu.Lock()
+			r.rec.Restarts++
+			r.trouble = err.Error()
+			r.mu.Unlock()
+			continue
+		}
+		select {
+		case ready <- err:
+		default:
+		}
+		return
+	}
+}
+
+var errAlreadyFinished = errors.New("the job has come to its end: its inputs are read")
+
+// permanent says whether trying again cannot help.
+func permanent(err error) bool {
+	var faults job.Faults
+	return errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged)
+}
+
+// hopeless counts tries that came to nothing.
+func (r *runner) hopeless(err error) bool {
+	if errors.Is(err, run.ErrUnreachable) {
+		return false
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.tries++
+	return r.tries > mostTries
+}
+
+// once is one try.
+func (r *runner) once(ctx context.Context, connected func()) (run.Result, error) {
+	watch := engine.NewWatch()
+	r.mu.Lock()
+	r.watch, r.graph, r.moments, r.began = watch, nil, nil, time.Now()
+	r.mu.Unlock()
+	sampling, end := context.WithCancel(context.Background())
+	defer end()
+	return run.Run(ctx, r.job, run.Options{
+		Lanes: r.rec.Lanes, Checkpoints: r.dir, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), Grace: stopGrace,
+		Say: func(line string) { r.log.Info(line) },
+		Tap: func(name string, _ row.Schema) engine.Tap { return r.taps[name] },
+		Ready: func(g *engine.Graph) {
+			r.mu.Lock()
+			r.graph = g
+			r.mu.Unlock()
+			connected()
+			go r.sample(sampling, g)
+		},
+		Completed: r.completed,
+	})
+}
+
+// completed notes a checkpoint in the catalogue.
+func (r *runner) completed(c engine.Completed) {
+	now := time.Now().UTC()
+	line := store.Checkpoint{RunID: r.rec.ID, Epoch: c.Epoch, Generation: r.rec.Generation, WrittenAt: now, Seconds: c.Took.Seconds(), StallSeconds: c.Stall.Seconds(),
+		Bytes: folderBytes(filepath.Join(r.dir, fmt.Sprintf("%08d", c.Epoch))), Finished: c.Finished, Partitions: []store.Stretch{}}
+	r.mu.Lock()
+	r.complete, r.tries = now, 0
+	for _, p := range c.Partitions {
+		name := p.Source + "\x00" + p.Name
+		line.Partitions = append(line.Partitions, store.Stretch{Source: p.Source, Name: p.Name, From: r.from[name], To: p.Position, Events: p.Events - r.events[name]})
+		r.from[name], r.events[name] = p.Position, p.Events
+	}
+	r.mu.Unlock()
+	r.log.Debug("checkpoint complete", "epoch", c.Epoch, "seconds", c.Took.Seconds(), "bytes", line.Bytes)
+	r.s.noteEpoch(r.name, c.Epoch)
+	r.s.db.AddCheckpoint(r.rec.JobID, line)
+}
+
+func folderBytes(dir string) (n int64) {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return 0 // it may have been pruned meanwhile
+	}
+	for _, e := range entries {
+		if st, err := e.Info(); err == nil {
+			n += st.Size()
+		}
+	}
+	return n
+}
+
+// sample takes the run's figures every second, and records them every ten.
+func (r *runner) sample(ctx context.Context, g *engine.Graph) {
+	t := time.NewTicker(sampleEvery)
+	defer t.Stop()
+	recorded := time.Now()
+	for {
+		r.takeSample(g)
+		if time.Since(recorded) >= recordEvery {
+			recorded = time.Now()
+			r.record()
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+	}
+}
+
+func (r *runner) takeSample(g *engine.Graph) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.graph != g {
+		return // of an earlier try
+	}
+	now := time.Now().UTC()
+	f := run.Report(r.job, g, r.watch.Figures(), r.rec.Status)
+	f.Version, f.Run, f.Restarts = r.rec.Version, int(r.rec.ID), r.rec.Restarts
+	r.moments = append(r.moments, moment{at: now, fig: f})
+	if over := len(r.moments) - 45; over > 0 {
+		r.moments = append(r.moments[:0:0], r.moments[over:]...)
+	}
+	rates := ratesOf(r.job, r.moments)
+	live := liveOf(r.job, r.moments, rates, r.rec.Status, r.rec.StartedAt, r.complete, r.rec.Restarts)
+	if r.rec.Status == recovering {
+		live.Trouble = either(live.Trouble, r.trouble)
+	}
+	if live.Trouble != r.trouble && r.rec.Status == running {
+		if live.Trouble != "" && r.trouble == "" {
+			r.log.Warn("the run waits", "trouble", live.Trouble)
+			r.eventLocked("trouble", live.Trouble)
+		} else if live.Trouble == "" {
+			r.log.Info("the run goes on")
+			r.eventLocked("well", "what was waited for answers again")
+		}
+		r.trouble = live.Trouble
+	}
+	r.last = &api.Figures{Figures: f, At: now, Live: live, Rates: rates}
+	r.tell()
+}
+
+// tell wakes those who wait for figures. Called with mu held.
+func (r *runner) tell() {
+	for c := range r.waiting {
+		select {
+		case c <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// listen gives a channel that is told of new figures and statuses.
+func (r *runner) listen() (<-chan struct{}, func()) {
+	c := make(chan struct{}, 1)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.waiting[c] = true
+	return c, func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		delete(r.waiting, c)
+	}
+}
+
+func (r *runner) record() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.last == nil {
+		return
+	}
+	text, err := json.Marshal(r.last.Live)
+	if err != nil {
+		r.log.Error("figures cannot be written", "error", err)
+		return
+	}
+	r.s.db.AddSample(store.Sample{RunID: r.rec.ID, At: r.last.At, Figures: text})
+}
+
+// status notes what the run is doing now.
+func (r *runner) status(status, fault string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.rec.Status == stopping && status != stopped && status != failed && status != finished {
+		return
+	}
+	changed := r.rec.Status != status
+	r.rec.Status, r.rec.Error = status, fault
+	if !changed {
+		return
+	}
+	r.since = time.Now().UTC()
+	if status == running {
+		r.log.Info("running", "version", r.rec.Version, "lanes", r.rec.Lanes)
+		r.eventLocked(running, fmt.Sprintf("version %d runs", r.rec.Version))
+		r.trouble = ""
+	}
+	r.s.db.UpdateRun(r.rec)
+	r.tell()
+}
+
+// end notes how the run ended.
+func (r *runner) end(status string, err error) {
+	text := ""
+	if err != nil {
+		text = err.Error()
+	}
+	r.mu.Lock()
+	graph := r.graph
+	ending := r.ending
+	r.mu.Unlock()
+	r.status(status, text)
+	if graph != nil {
+		r.takeSample(graph)
+		r.record()
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	now := time.Now().UTC()
+	if !ending || status != stopped {
+		r.rec.Wanted, r.rec.EndedAt = false, &now
+	}
+	r.s.db.UpdateRun(r.rec)
+	switch {
+	case status == failed:
+		r.log.Error("the run failed", "error", err)
+		r.eventLocked(failed, text)
+	case err != nil:
+		r.log.Warn("the run stopped", "error", err)
+		r.eventLocked(stopped, text)
+	case ending && status == stopped:
+		r.log.Info("stopped with a checkpoint, since the service ends; it goes on when the service starts again")
+		r.eventLocked(stopped, "the service ended; the run goes on when it starts again")
+	default:
+		r.log.Info(status)
+		r.eventLocked(status, map[string]string{stopped: "stopped with a checkpoint", finished: "all inputs are read, everything is delivered"}[status])
+	}
+	r.last = r.final()
+	r.tell()
+}
+
+// final is the last figures with the last status. Called with mu held.
+func (r *runner) final() *api.Figures {
+	if r.last == nil {
+		return nil
+	}
+	f := *r.last
+	f.Status = r.rec.Status
+	f.Live.Trouble, f.Live.HeldUpBy = "", ""
+	return &f
+}
+
+func (r *runner) event(kind, text string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.eventLocked(kind, text)
+}
+
+func (r *runner) eventLocked(kind, text string) {
+	id := r.rec.ID
+	r.s.db.AddEvent(store.Event{JobID: r.rec.JobID, RunID: &id, At: time.Now().UTC(), Kind: kind, Text: text})
+}
+
+// figures gives the newest figures; nil before the first.
+func (r *runner) figures() *api.Figures {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.last
+}
+
+func (r *runner) view() api.Run {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return viewRun(r.name, r.rec)
+}
+
+func viewRun(job string, rec store.Run) api.Run {
+	out := api.Run{ID: rec.ID, Job: job, Version: rec.Version, Status: rec.Status, StartedAt: rec.StartedAt, EndedAt: rec.EndedAt, Error: rec.Error, Lanes: rec.Lanes, Restarts: rec.Restarts, Set: maps.Clone(rec.SetValues)}
+	if out.Set == nil {
+		out.Set = map[string]string{}
+	}
+	return out
+}
+
+// goingOn says whether the run has not ended.
+func (r *runner) goingOn() bool {
+	select {
+	case <-r.done:
+		return false
+	default:
+		return true
+	}
+}
+
+// halt stops the run with a checkpoint and waits for it, at most until ctx is done.
+func (r *runner) halt(ctx context.Context, ending bool) error {
+	r.mu.Lock()
+	r.ending = ending
+	if r.rec.Status == running || r.rec.Status == starting || r.rec.Status == recovering {
+		r.rec.Status, r.since = stopping, time.Now().UTC()
+		if !ending {
+			r.s.db.UpdateRun(r.rec)
+		}
+		r.tell()
+	}
+	r.mu.Unlock()
+	r.stop()
+	select {
+	case <-r.done:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}

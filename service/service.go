@@ -1,0 +1,513 @@
+// Package service keeps jobs running: it starts and looks after runs, keeps their records in
+// PostgreSQL, and serves the API and the console (docs/service.md). Runs do not depend on the
+// database once they have started: their checkpoints are in folders, and records wait until it
+// answers. Callers fill [Options] and call [Serve].
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"undertide/api"
+	"undertide/job"
+	"undertide/postgres"
+	"undertide/store"
+)
+
+// Options are how a service is run. Zero values mean the defaults.
+type Options struct {
+	// Listen is the address, on loopback; default DefaultListen. Port 0 takes a free one.
+	Listen string
+	// Data keeps checkpoints, logs and the private database; must be given.
+	Data string
+	// Database is the address of a PostgreSQL; empty for a private one in Data.
+	Database string
+	// KeepRows is how many rows of each step are kept for looking; default 10000.
+	KeepRows int
+	// Connections are those that every job may name.
+	Connections map[string]job.Connection
+	// Console are the files of the console; nil for none.
+	Console fs.FS
+	// Version is what the service says of itself.
+	Version string
+	Log     *slog.Logger // nil: nowhere
+	// Ready is told the service's address once it serves; may be nil.
+	Ready func(address string)
+}
+
+// DefaultListen is where a service listens unless told otherwise.
+const DefaultListen = "127.0.0.1:7400"
+
+// Service is a running service.
+type Service struct {
+	opt     Options
+	db      *store.Store
+	started time.Time
+	runs    context.Context // ends with the service, after the runs were stopped
+
+	mu       sync.Mutex // guards all below; taken before a runner's, never after
+	jobs     map[string]*entry
+	stopping bool
+}
+
+// entry is a job as the service knows it, also while the database is away.
+type entry struct {
+	rec    store.Job
+	newest store.Version // without its document
+	last   *store.Run    // of before the service started; nil for none
+	run    *runner       // the newest of this service's; nil for none
+	busy   sync.Mutex    // held while the job is started, stopped or deleted
+	epoch  int64         // the greatest used; guarded by Service.mu
+}
+
+// Serve runs a service until ctx is done; then it stops all runs with a checkpoint, to go on with them
+// when it is started again.
+func Serve(ctx context.Context, opt Options) (err error) {
+	if opt.Listen == "" {
+		opt.Listen = DefaultListen
+	}
+	if opt.KeepRows <= 0 {
+		opt.KeepRows = 10_000
+	}
+	if opt.Log == nil {
+		opt.Log = slog.New(slog.DiscardHandler)
+	}
+	listener, err := listen(ctx, opt.Listen)
+	if err != nil {
+		return err
+	}
+	defer listener.Close()
+	unlock, err := lockData(opt.Data)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	database := opt.Database
+	if database == "" {
+		server, err := postgres.Start(ctx, filepath.Join(opt.Data, "postgres"), opt.Log)
+		if err != nil {
+			return err
+		}
+		defer server.Stop()
+		database = server.URL()
+		opt.Log.Info("the private PostgreSQL is up", "port", server.Port())
+	}
+	db, err := store.Open(ctx, database, opt.Log)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	runs, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
+	s := &Service{opt: opt, db: db, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}}
+	if err := s.load(ctx); err != nil {
+		return err
+	}
+	s.resume(ctx)
+	server := &http.Server{Handler: s.handler(), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(opt.Log.Handler(), slog.LevelDebug)}
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(listener) }()
+	go s.thin(ctx)
+	address := "http://" + listener.Addr().String()
+	opt.Log.Info("serving", "address", address, "data", opt.Data)
+	if opt.Ready != nil {
+		opt.Ready(address)
+	}
+	select {
+	case err = <-ended:
+		err = fmt.Errorf("serve %s: %w", opt.Listen, err)
+	case <-ctx.Done():
+	}
+	opt.Log.Info("stopping all runs with a checkpoint")
+	s.haltAll()
+	limited, end := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	defer end()
+	if server.Shutdown(limited) != nil {
+		_ = server.Close() // whoever still listens is cut off
+	}
+	return err
+}
+
+// listen takes the address; beyond loopback it is refused until there is sign-in.
+func listen(ctx context.Context, address string) (net.Listener, error) {
+	host, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, fmt.Errorf("--listen %s is no address; write it as %s", address, DefaultListen)
+	}
+	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return nil, fmt.Errorf("--listen %s is refused: beyond loopback everybody could read and change the jobs, and sign-in is not built yet; use 127.0.0.1:%s, with a tunnel where it is needed from afar", address, port)
+	}
+	var c net.ListenConfig
+	l, err := c.Listen(ctx, "tcp", address)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("%s is taken by another program, perhaps another service; stop that one, or choose another address with --listen", address)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s: %w", address, err)
+	}
+	return l, nil
+}
+
+// lockData keeps other services from a data folder.
+func lockData(dir string) (func(), error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, fmt.Errorf("make the data folder: %w; choose another with --data", err)
+	}
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, fmt.Errorf("write into the data folder: %w; choose another with --data", err)
+	}
+	if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+		f.Close()
+		return nil, fmt.Errorf("the data folder %s is in use by another service; stop that one, or choose another with --data", dir)
+	}
+	return func() { f.Close() }, nil
+}
+
+// load reads the jobs into memory.
+func (s *Service) load(ctx context.Context) error {
+	jobs, err := s.db.Jobs(ctx)
+	if err != nil {
+		return err
+	}
+	byID := map[int64]*entry{}
+	for _, j := range jobs {
+		v, err := s.db.Version(ctx, j.ID, 0)
+		if err != nil {
+			return fmt.Errorf("job %s: %w", j.Name, err)
+		}
+		v.Document = ""
+		e := &entry{rec: j, newest: v, epoch: j.LastEpoch}
+		byID[j.ID], s.jobs[j.Name] = e, e
+	}
+	runs, err := s.db.LastRuns(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		if e := byID[r.JobID]; e != nil {
+			e.last = &r
+		}
+	}
+	return nil
+}
+
+// resume goes on with the runs that went on when the service ended, however it did.
+func (s *Service) resume(ctx context.Context) {
+	for name, e := range s.jobs {
+		if e.last == nil || !e.last.Wanted {
+			continue
+		}
+		rec := *e.last
+		v, err := s.db.Version(ctx, rec.JobID, rec.Version)
+		var j *job.Job
+		if err == nil {
+			j, err = s.parse(name, v.Document, rec.SetValues, true)
+		}
+		if err != nil {
+			s.opt.Log.Error("a run cannot go on", "job", name, "run", rec.ID, "error", err)
+			now := time.Now().UTC()
+			rec.Status, rec.Error, rec.Wanted, rec.EndedAt = failed, err.Error(), false, &now
+			e.last = &rec
+			s.db.UpdateRun(rec)
+			s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: now, Kind: failed, Text: err.Error()})
+			continue
+		}
+		rec.Status = recovering
+		rec.Restarts++
+		s.db.UpdateRun(rec)
+		s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: time.Now().UTC(), Kind: recovering, Text: "the service has started; the run goes on from its newest checkpoint"})
+		e.run, _ = s.begin(j, rec, true)
+	}
+}
+
+// parse reads a job's document for the service.
+func (s *Service) parse(name, document string, set map[string]string, run bool) (*job.Job, error) {
+	return job.Parse(name+".yaml", document, job.Options{Set: set, NeedEnv: run, Connections: s.opt.Connections, Absolute: true})
+}
+
+func (s *Service) haltAll() {
+	s.mu.Lock()
+	s.stopping = true
+	var going []*runner
+	for _, e := range s.jobs {
+		if e.run != nil && e.run.goingOn() {
+			going = append(going, e.run)
+		}
+	}
+	s.mu.Unlock()
+	limited, cancel := context.WithTimeout(context.WithoutCancel(s.runs), stopGrace+10*time.Second)
+	defer cancel()
+	var all sync.WaitGroup
+	for _, r := range going {
+		all.Go(func() {
+			if err := r.halt(limited, true); err != nil {
+				s.opt.Log.Error("a run does not stop", "job", r.name, "error", err)
+			}
+		})
+	}
+	all.Wait()
+}
+
+// thin keeps the records of the past small.
+func (s *Service) thin(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Hour):
+		}
+		if err := s.db.Thin(ctx); err != nil && ctx.Err() == nil {
+			s.opt.Log.Warn("old figures were not thinned", "error", err)
+		}
+	}
+}
+
+// nextEpoch is the least epoch that a job's runs have not used.
+func (s *Service) nextEpoch(name string) int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if e := s.jobs[name]; e != nil {
+		return e.epoch + 1
+	}
+	return 1
+}
+
+func (s *Service) noteEpoch(name string, epoch int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if e := s.jobs[name]; e != nil {
+		e.epoch = max(e.epoch, epoch)
+	}
+}
+
+// find gives a job's entry; the problem names the nearest where there is none.
+func (s *Service) find(name string) (*entry, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if e := s.jobs[name]; e != nil {
+		return e, nil
+	}
+	var known []string
+	for n := range s.jobs {
+		known = append(known, n)
+	}
+	fix := ""
+	if n := job.Nearest(name, known); n != "" {
+		fix = "did you mean " + n + "?"
+	}
+	return nil, api.NoSuchJob.With("there is no job "+name, fix)
+}
+
+// newestRun gives a job's newest run of this service, or the record of an earlier one.
+func (s *Service) newestRun(e *entry) (*runner, *store.Run) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return e.run, e.last
+}
+
+// save stores a document as the job's next version.
+func (s *Service) save(ctx context.Context, document string) (api.Saved, error) {
+	j, err := s.parse("document", document, nil, false)
+	if err != nil {
+		return api.Saved{}, wrongDocument(err)
+	}
+	rec, v, stored, err := s.db.SaveVersion(ctx, j.Name, document, j.About)
+	if err != nil {
+		return api.Saved{}, err
+	}
+	s.mu.Lock()
+	e := s.jobs[j.Name]
+	if e == nil {
+		e = &entry{epoch: rec.LastEpoch}
+		s.jobs[j.Name] = e
+	}
+	e.rec, e.newest = rec, v
+	e.newest.Document = ""
+	s.mu.Unlock()
+	if stored {
+		s.db.AddEvent(store.Event{JobID: rec.ID, At: v.CreatedAt, Kind: "saved", Text: fmt.Sprintf("version %d", v.Number)})
+	}
+	out := api.Saved{Version: viewVersion(j.Name, v), Stored: stored, Warnings: []string{}}
+	for _, w := range j.Warnings {
+		out.Warnings = append(out.Warnings, w.Error())
+	}
+	return out, nil
+}
+
+func viewVersion(name string, v store.Version) api.Version {
+	return api.Version{Job: name, Number: v.Number, About: v.About, CreatedAt: v.CreatedAt, Document: v.Document}
+}
+
+func wrongDocument(err error) error {
+	var faults job.Faults
+	if !errors.As(err, &faults) {
+		return err
+	}
+	p := api.WrongDocument.With(fmt.Sprintf("the document has %d faults, the first: %s", len(faults), faults[0].Error()), "")
+	if len(faults) == 1 {
+		p.Detail = faults[0].Error()
+	}
+	for _, f := range faults {
+		p.Faults = append(p.Faults, f.Error())
+	}
+	return p
+}
+
+// start begins a run and waits for its first answer.
+func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.Started, error) {
+	e, err := s.find(name)
+	if err != nil {
+		return api.Started{}, err
+	}
+	e.busy.Lock()
+	defer e.busy.Unlock()
+	r, _ := s.newestRun(e)
+	if r != nil && r.goingOn() {
+		return api.Started{}, api.AlreadyRunning.With(fmt.Sprintf("job %s is running (run %d, version %d)", name, r.rec.ID, r.rec.Version), "")
+	}
+	s.mu.Lock()
+	rec, stopping := e.rec, s.stopping
+	s.mu.Unlock()
+	if stopping {
+		return api.Started{}, api.Stopping.With("", "")
+	}
+	if ask.Resume != "" && ask.Resume != "last" && ask.Resume != "fresh" {
+		return api.Started{}, api.WrongRequest.With("resume "+ask.Resume+" is not built yet", "give last or fresh")
+	}
+	if ask.Lanes < 0 || ask.Lanes > 240 {
+		return api.Started{}, api.WrongRequest.With(fmt.Sprintf("%d lanes", ask.Lanes), "give 1 to 240, or none for the document's")
+	}
+	v, err := s.db.Version(ctx, rec.ID, ask.Version)
+	if errors.Is(err, store.ErrNotFound) {
+		return api.Started{}, api.NoSuchVersion.With(fmt.Sprintf("job %s has no version %d", name, ask.Version), fmt.Sprintf("the newest is %d; see undertide versions %s", e.newest.Number, name))
+	}
+	if err != nil {
+		return api.Started{}, err
+	}
+	j, err := s.parse(name, v.Document, ask.Set, true)
+	if err != nil {
+		return api.Started{}, wrongDocument(err)
+	}
+	notes := []string{}
+	generation := rec.Generation
+	if ask.Resume == "fresh" {
+		if generation, err = s.db.NextGeneration(ctx, rec.ID); err != nil {
+			return api.Started{}, err
+		}
+		s.mu.Lock()
+		e.rec.Generation = generation
+		s.mu.Unlock()
+		if e.epoch > 0 {
+			notes = append(notes, "the run begins anew: rows that were delivered before are made again")
+		}
+	}
+	run := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: ask.Lanes, SetValues: ask.Set, Generation: generation}
+	if err := s.db.CreateRun(ctx, &run); err != nil {
+		return api.Started{}, err
+	}
+	for _, w := range j.Warnings {
+		notes = append(notes, w.Error())
+	}
+	s.db.AddEvent(store.Event{JobID: rec.ID, RunID: &run.ID, At: run.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
+	r, ready := s.begin(j, run, false)
+	s.mu.Lock()
+	e.run = r
+	s.mu.Unlock()
+	select {
+	case err = <-ready:
+	case <-ctx.Done():
+		err = nil // whoever asked has gone; the run goes on
+	}
+	if errors.Is(err, errAlreadyFinished) {
+		notes, err = append(notes, err.Error()+"; nothing was done. Start it with --fresh to run it again"), nil
+	}
+	if err != nil {
+		return api.Started{}, s.startFailed(name, err)
+	}
+	return api.Started{Run: r.view(), Notes: notes}, nil
+}
+
+func startText(version int, ask api.Start) string {
+	text := fmt.Sprintf("version %d", version)
+	if ask.Resume == "fresh" {
+		text += ", anew"
+	}
+	if ask.Lanes > 0 {
+		text += fmt.Sprintf(", %d lanes", ask.Lanes)
+	}
+	for k, v := range ask.Set {
+		text += fmt.Sprintf(", %s=%s", k, v)
+	}
+	return text
+}
+
+// startFailed words a first try that came to nothing.
+func (s *Service) startFailed(name string, err error) error {
+	text := strings.ReplaceAll(err.Error(), "\n", "; ")
+	if unreachable(err) {
+		return api.Unreachable.With("job "+name+" did not start: "+text, "start it again when it answers")
+	}
+	fix := ""
+	if strings.Contains(text, "another text of job") {
+		text = fmt.Sprintf("version and checkpoints do not fit: %s", text)
+		fix = "start the version that the checkpoints belong to, or begin anew with --fresh"
+	}
+	return api.StartFailed.With("job "+name+" did not start: "+text, fix)
+}
+
+// stop ends a job's run with a checkpoint.
+func (s *Service) stop(ctx context.Context, name string) (api.Run, error) {
+	e, err := s.find(name)
+	if err != nil {
+		return api.Run{}, err
+	}
+	e.busy.Lock()
+	defer e.busy.Unlock()
+	r, _ := s.newestRun(e)
+	if r == nil || !r.goingOn() {
+		return api.Run{}, api.NotRunning.With("job "+name+" is not running", "")
+	}
+	if err := r.halt(context.WithoutCancel(ctx), false); err != nil {
+		return api.Run{}, err
+	}
+	return r.view(), nil
+}
+
+// remove deletes a job with its records, checkpoints and logs.
+func (s *Service) remove(ctx context.Context, name string) error {
+	e, err := s.find(name)
+	if err != nil {
+		return err
+	}
+	e.busy.Lock()
+	defer e.busy.Unlock()
+	if r, _ := s.newestRun(e); r != nil && r.goingOn() {
+		return api.StillRunning.With("job "+name+" is running", "stop it first: undertide stop "+name)
+	}
+	if err := s.db.DeleteJob(ctx, e.rec.ID); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	delete(s.jobs, name)
+	s.mu.Unlock()
+	return errors.Join(os.RemoveAll(filepath.Join(s.opt.Data, "checkpoints", name)), remove(s.logPath(name)), remove(s.logPath(name)+".old"))
+}
+
+func remove(path string) error {
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
