@@ -3,6 +3,8 @@
 // nothing by itself.
 package api
 
+//go:generate go run ./generate
+
 import (
 	_ "embed"
 	"encoding/json"

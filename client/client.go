@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -80,6 +81,9 @@ func (c *Client) request(ctx context.Context, method, path, kind, accept string,
 		var why *url.Error
 		if errors.As(err, &why) {
 			err = why.Err
+		}
+		if op := (*net.OpError)(nil); errors.As(err, &op) && op.Err != nil {
+			err = op.Err
 		}
 		return nil, fmt.Errorf("%w at %s: %w; start it with undertide serve, or name another with --server", ErrUnreachable, c.base, err)
 	}

@@ -39,9 +39,9 @@ func newTap(step string, schema row.Schema, key []string, keep int) *tap {
 
 func (t *tap) NewEncoder(s row.Schema) engine.Encoder { return run.TextOf(s) }
 
-// Room is how many rows the tap takes before the second is over. Windows publish all their keys at
+// Room gives rows their part of what the tap takes in this second. Windows publish all their keys at
 // once, so half of what is kept is room enough for a burst.
-func (t *tap) Room() int {
+func (t *tap) Room(rows int) int {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if now := time.Now().Unix(); now != t.second {
@@ -50,7 +50,9 @@ func (t *tap) Room() int {
 			t.room = max(t.keep/2, 1)
 		}
 	}
-	return t.room
+	rows = min(rows, t.room)
+	t.room -= rows
+	return rows
 }
 
 func (t *tap) Take(data []byte, rows int) {
@@ -61,7 +63,6 @@ func (t *tap) Take(data []byte, rows int) {
 	for line := range bytes.Lines(data) {
 		r := api.Row{Seq: t.passed - int64(rows) + 1, At: now, Row: json.RawMessage(bytes.Clone(bytes.TrimSuffix(line, []byte("\n"))))}
 		rows--
-		t.room--
 		if len(t.rows) < t.keep {
 			t.rows = append(t.rows, r)
 		} else {

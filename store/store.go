@@ -350,6 +350,9 @@ func (s *Store) Version(ctx context.Context, job int64, number int) (v Version, 
 
 // CreateRun stores a run that is about to start, and gives it its number.
 func (s *Store) CreateRun(ctx context.Context, r *Run) error {
+	if r.SetValues == nil {
+		r.SetValues = map[string]string{}
+	}
 	return s.ask(ctx, "store the run", func(db *gorm.DB) error { return db.Create(r).Error })
 }
 

@@ -98,7 +98,7 @@ func (x *executor) view(tap int, v step.View) {
 	}
 	b := &x.viewed[tap]
 	b.rows += len(v.Sel)
-	v.Sel = v.Sel[:min(len(v.Sel), t.Tap.Room())]
+	v.Sel = v.Sel[:t.Tap.Room(len(v.Sel))]
 	if len(v.Sel) > 0 {
 		b.data = x.views[tap].Append(b.data, v)
 	}

@@ -174,8 +174,8 @@ type (
 // safe for concurrent use.
 type Tap interface {
 	NewEncoder(s row.Schema) Encoder
-	// Room is how many rows it would take just now.
-	Room() int
+	// Room is how many of so many rows it would take just now; they are then given to Take.
+	Room(rows int) int
 	// Take is given encoded rows, in their order for one key. rows counts also those that there was no
 	// room for. data is not kept.
 	Take(data []byte, rows int)

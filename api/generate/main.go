@@ -1,0 +1,206 @@
+// Command generate writes api/openapi.json, the page that describes the API, from the types of
+// package api: go generate ./api
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"net/http"
+	"os"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3gen"
+
+	"undertide/api"
+	"undertide/job"
+	"undertide/run"
+)
+
+// operation is one address of the API.
+type operation struct {
+	method, path, id, summary string
+	query                     []parameter
+	body                      any // nil for none
+	document                  bool
+	status                    int
+	answer                    any    // nil for an empty one
+	stream                    string // what server-sent events it gives; empty for none
+	problems                  []api.Problem
+}
+
+type parameter struct{ name, kind, about string }
+
+var (
+	before = parameter{"before", "string", "The `next` of the part before."}
+	limit  = parameter{"limit", "integer", "At most so many."}
+	since  = parameter{"since", "string", "A time (RFC 3339), or a duration before now such as 15m."}
+)
+
+type anyJSON struct{}
+
+var operations = []operation{
+	{method: "GET", path: "/openapi.json", id: "openapi", summary: "This page.", status: 200, answer: anyJSON{}},
+	{method: "GET", path: "/schema/job.json", id: "schema", summary: "The JSON Schema of job documents.", status: 200, answer: anyJSON{}},
+	{method: "GET", path: "/status", id: "status", summary: "How the service is, and what it needs.", status: 200, answer: api.Status{}},
+	{method: "GET", path: "/jobs", id: "jobs", summary: "All jobs by name.", query: []parameter{before, limit}, status: 200, answer: api.Page[api.Job]{}, stream: "`jobs` every second, with `items` (all jobs) and `status`"},
+	{method: "POST", path: "/jobs", id: "save", summary: "Save a document as its job's next version. 200: it equals the newest.", document: true, status: 201, answer: api.Saved{}, problems: []api.Problem{api.WrongDocument, api.TooLarge}},
+	{method: "GET", path: "/jobs/{job}", id: "job", summary: "One job.", status: 200, answer: api.Job{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "DELETE", path: "/jobs/{job}", id: "delete", summary: "Delete a job that is not running, with its records, checkpoints and log.", status: 204, problems: []api.Problem{api.NoSuchJob, api.StillRunning}},
+	{method: "POST", path: "/jobs/{job}/stop", id: "stop", summary: "Stop the job's run with a checkpoint.", status: 200, answer: api.Run{}, problems: []api.Problem{api.NoSuchJob, api.NotRunning}},
+	{method: "POST", path: "/jobs/{job}/restart", id: "restart", summary: "Stop the job's run and start it again.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NotRunning, api.StartFailed}},
+	{method: "GET", path: "/jobs/{job}/versions", id: "versions", summary: "The job's versions, newest first, without their documents.", query: []parameter{before, limit}, status: 200, answer: api.Page[api.Version]{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "GET", path: "/jobs/{job}/versions/{version}", id: "version", summary: "A version with its document; `newest` names the newest.", status: 200, answer: api.Version{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
+	{method: "GET", path: "/jobs/{job}/diff", id: "diff", summary: "What differs between two versions.", query: []parameter{{"a", "string", "A version."}, {"b", "string", "The other."}}, status: 200, answer: api.Diff{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
+	{method: "GET", path: "/jobs/{job}/plan", id: "plan", summary: "What the job does, in words: of the newest run, or of a version.", query: []parameter{{"version", "string", "A version."}}, status: 200, answer: job.Plan{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
+	{method: "GET", path: "/jobs/{job}/runs", id: "runs", summary: "The job's runs, newest first.", query: []parameter{before, limit}, status: 200, answer: api.Page[api.Run]{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "POST", path: "/jobs/{job}/runs", id: "start", summary: "Start a run, and wait until it runs or could not start.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion, api.AlreadyRunning, api.StartFailed, api.WrongDocument, api.Unreachable}},
+	{method: "GET", path: "/jobs/{job}/history", id: "history", summary: "What happened to the job, newest first.", query: []parameter{before, limit}, status: 200, answer: api.Page[api.Event]{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "GET", path: "/jobs/{job}/logs", id: "logs", summary: "The job's log, newest first.", query: []parameter{{"grep", "string", "Only lines that hold this text, in any case."}, {"level", "string", "From this level on: debug, info, warn, error."}, since, limit}, status: 200, answer: api.Page[api.LogLine]{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "GET", path: "/runs/{run}", id: "run", summary: "One run.", status: 200, answer: api.Run{}, problems: []api.Problem{api.NoSuchRun}},
+	{method: "GET", path: "/runs/{run}/figures", id: "figures", summary: "A run's figures, with rates over the last seconds.", status: 200, answer: api.Figures{}, stream: "`run` (a run) and `metrics` (its figures) every second, `end` when it has ended", problems: []api.Problem{api.NoSuchRun, api.NotRunning}},
+	{method: "GET", path: "/runs/{run}/figures/past", id: "past", summary: "A run's live figures over time, oldest first, every ten seconds at most.", query: []parameter{since, limit}, status: 200, answer: api.Page[api.Sample]{}, problems: []api.Problem{api.NoSuchRun}},
+	{method: "GET", path: "/runs/{run}/checkpoints", id: "checkpoints", summary: "The run's checkpoints, newest first.", query: []parameter{before, limit}, status: 200, answer: api.Page[api.Checkpoint]{}, problems: []api.Problem{api.NoSuchRun}},
+	{method: "GET", path: "/runs/{run}/steps/{step}/rows", id: "rows", summary: "The newest rows of a source, step or part (`late of STEP`, `rejects of STEP`) that are kept for looking, newest first.", query: []parameter{{"key", "string", "Only rows with this key: FIELD=VALUE, or the values of the key's fields in order; may be repeated."}, since, limit, {"after", "integer", "Of a stream: begin after the row with this number."}}, status: 200, answer: api.Rows{}, stream: "`row` (a row) as it is published, `end` when the run has ended", problems: []api.Problem{api.NoSuchRun, api.NoSuchStep, api.NotRunning}},
+}
+
+func main() {
+	text, err := page()
+	if err == nil {
+		err = os.WriteFile("openapi.json", text, 0o644)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "generate:", err)
+		os.Exit(1)
+	}
+}
+
+// names of the schemas that other pages refer to.
+var names = map[reflect.Type]string{
+	reflect.TypeFor[api.Page[api.Job]]():        "JobPage",
+	reflect.TypeFor[api.Page[api.Version]]():    "VersionPage",
+	reflect.TypeFor[api.Page[api.Run]]():        "RunPage",
+	reflect.TypeFor[api.Page[api.Event]]():      "EventPage",
+	reflect.TypeFor[api.Page[api.LogLine]]():    "LogPage",
+	reflect.TypeFor[api.Page[api.Sample]]():     "SamplePage",
+	reflect.TypeFor[api.Page[api.Checkpoint]](): "CheckpointPage",
+	reflect.TypeFor[run.CheckpointFigures]():    "CheckpointFigures",
+}
+
+func page() ([]byte, error) {
+	doc := &openapi3.T{OpenAPI: "3.0.3", Info: &openapi3.Info{Title: "Under Tide", Version: "1", Description: "Jobs, runs, rows and figures of a service. Faults come as RFC 9457 problem documents with permanent codes."},
+		Servers: openapi3.Servers{{URL: "/api/v1"}}, Paths: openapi3.NewPaths(), Components: &openapi3.Components{Schemas: openapi3.Schemas{}}}
+	gen := openapi3gen.NewGenerator(openapi3gen.UseAllExportedFields(), openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
+		openapi3gen.CreateTypeNameGenerator(func(t reflect.Type) string {
+			if n := names[t]; n != "" {
+				return n
+			}
+			return t.Name()
+		}), openapi3gen.SchemaCustomizer(customize))
+	schema := func(v any) (*openapi3.SchemaRef, error) {
+		if _, free := v.(anyJSON); free {
+			return openapi3.NewSchemaRef("", openapi3.NewObjectSchema()), nil
+		}
+		return gen.NewSchemaRefForValue(v, doc.Components.Schemas)
+	}
+	problem, err := schema(api.Problem{})
+	if err != nil {
+		return nil, err
+	}
+	for _, o := range operations {
+		op, err := describe(o, schema, problem)
+		if err != nil {
+			return nil, fmt.Errorf("%s %s: %w", o.method, o.path, err)
+		}
+		item := doc.Paths.Value(o.path)
+		if item == nil {
+			item = &openapi3.PathItem{}
+			doc.Paths.Set(o.path, item)
+		}
+		item.SetOperation(o.method, op)
+	}
+	require(doc.Components.Schemas)
+	return json.MarshalIndent(doc, "", " ")
+}
+
+// customize marks raw JSON as anything, and pointers as nullable.
+func customize(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema) error {
+	if t == reflect.TypeFor[json.RawMessage]() {
+		*s = openapi3.Schema{Nullable: true}
+	}
+	return nil
+}
+
+// require says of all fields but the optional ones that they are there: ours always write them.
+func require(all openapi3.Schemas) {
+	optional := map[string]bool{"Problem.faults": true, "Version.document": true, "Saved.document": true, "Health.why": true, "Health.since": true, "SourceFigures.trouble": true, "SinkFigures.trouble": true}
+	nullable := map[string]bool{"Job.run": true, "Job.live": true, "CheckpointFigures.last": true}
+	for name, s := range all {
+		if name == "Start" {
+			continue
+		}
+		s.Value.Required = nil
+		for _, field := range slices.Sorted(maps.Keys(s.Value.Properties)) {
+			if !optional[name+"."+field] {
+				s.Value.Required = append(s.Value.Required, field)
+			}
+			if nullable[name+"."+field] {
+				s.Value.Properties[field] = openapi3.NewSchemaRef("", &openapi3.Schema{Nullable: true, AllOf: openapi3.SchemaRefs{s.Value.Properties[field]}})
+			}
+		}
+	}
+}
+
+func describe(o operation, schema func(any) (*openapi3.SchemaRef, error), problem *openapi3.SchemaRef) (*openapi3.Operation, error) {
+	op := &openapi3.Operation{OperationID: o.id, Summary: o.summary, Responses: &openapi3.Responses{}}
+	for part := range strings.SplitSeq(o.path, "/") {
+		if name, ok := strings.CutPrefix(part, "{"); ok {
+			op.AddParameter(openapi3.NewPathParameter(strings.TrimSuffix(name, "}")).WithSchema(openapi3.NewStringSchema()))
+		}
+	}
+	for _, q := range o.query {
+		s := openapi3.NewStringSchema()
+		if q.kind == "integer" {
+			s = openapi3.NewInt64Schema()
+		}
+		op.AddParameter(openapi3.NewQueryParameter(q.name).WithSchema(s).WithDescription(q.about))
+	}
+	if o.document {
+		op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithRequired(true).WithContent(openapi3.NewContentWithSchema(openapi3.NewStringSchema(), []string{"application/yaml"})).WithDescription("The document, as it is.")}
+	}
+	if o.body != nil {
+		ref, err := schema(o.body)
+		if err != nil {
+			return nil, err
+		}
+		op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithJSONSchemaRef(ref)}
+	}
+	good := openapi3.NewResponse().WithDescription(http.StatusText(o.status))
+	if o.answer != nil {
+		ref, err := schema(o.answer)
+		if err != nil {
+			return nil, err
+		}
+		good = good.WithJSONSchemaRef(ref)
+	}
+	if o.stream != "" {
+		good.Content["text/event-stream"] = openapi3.NewMediaType().WithSchema(openapi3.NewStringSchema())
+		text := "As server-sent events, where they are accepted: " + o.stream + "."
+		op.Description = text
+	}
+	op.Responses.Set(strconv.Itoa(o.status), &openapi3.ResponseRef{Value: good})
+	if o.id == "save" {
+		op.Responses.Set("200", &openapi3.ResponseRef{Value: good})
+	}
+	var codes []string
+	for _, p := range append(o.problems, api.WrongRequest, api.ForeignHost, api.ForeignOrigin, api.DatabaseUnreachable) {
+		codes = append(codes, p.Code)
+	}
+	bad := openapi3.NewResponse().WithDescription("A problem: " + strings.Join(codes, ", ") + ".").WithContent(openapi3.NewContentWithSchemaRef(problem, []string{"application/problem+json"}))
+	op.Responses.Set("default", &openapi3.ResponseRef{Value: bad})
+	return op, nil
+}

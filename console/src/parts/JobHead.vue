@@ -1,0 +1,40 @@
+<template>
+  <header class="head">
+    <h1>{{ job.name }}</h1>
+    <StatusWord :status="job.status" />
+    <span class="soft" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC</span>
+    <span class="grow" />
+    <ElButton v-if="goesOn(job.status)" :loading="busy" :disabled="job.status === 'stopping'" @click="emit('stop')">Stop</ElButton>
+    <ElButton v-else type="primary" :loading="busy" @click="emit('start')">Start</ElButton>
+  </header>
+  <p class="sentence">
+    <template v-if="goesOn(job.status)">{{ live?.sentence ?? 'Starting.' }}</template>
+    <template v-else-if="job.run?.error">{{ job.run.error }}</template>
+    <template v-else-if="job.status === 'saved'">{{ job.about }}. Not started yet.</template>
+    <template v-else-if="job.status === 'finished'">All inputs are read and everything is delivered.</template>
+    <template v-else>Stopped with a checkpoint; the next start goes on from there.</template>
+  </p>
+</template>
+
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+
+import { moment } from '../format'
+import type { Schemas } from '../http'
+import { goesOn, type Job } from '../use/jobs'
+import StatusWord from './StatusWord.vue'
+
+defineProps<{
+  job: Job
+  /** How the run goes; null when none does. */
+  live: Schemas['Live'] | null
+  /** Whether it is just being started or stopped. */
+  busy: boolean
+}>()
+const emit = defineEmits<{ start: []; stop: [] }>()
+</script>
+
+<style scoped>
+.head { display: flex; align-items: center; gap: 12px; }
+.sentence { margin: 6px 0 14px; font-size: 13.5px; overflow-wrap: anywhere; }
+</style>

@@ -1,0 +1,66 @@
+<template>
+  <div class="map" :style="{ height: `${Math.min(420, laid.height + 8)}px` }">
+    <VueFlow :nodes="nodes" :edges="edges" :nodes-draggable="false" :nodes-connectable="false" :elements-selectable="false" :nodes-focusable="false" :edges-focusable="false" :zoom-on-scroll="false" :zoom-on-double-click="false" :prevent-scrolling="false" :min-zoom="0.4" :max-zoom="1" @nodes-initialized="settle">
+      <template #node-part="{ data }"><MapNode :part="data.part" :figures="figures" :chosen="data.part.name === chosen" @choose="emit('choose', data.part.name)" /></template>
+    </VueFlow>
+  </div>
+</template>
+
+<script setup lang="ts">
+import '@vue-flow/core/dist/style.css'
+
+import { MarkerType, Position, useVueFlow, VueFlow, type Edge, type Node } from '@vue-flow/core'
+import { computed, onMounted, onScopeDispose } from 'vue'
+
+import type { Schemas } from '../http'
+import { layOut, partHeight, partWidth, type MapEdge } from './graph'
+import MapNode from './MapNode.vue'
+
+const props = defineProps<{
+  plan: Schemas['Plan']
+  /** The run's figures; null without one. */
+  figures: Schemas['Figures'] | null
+  /** The part that is looked into; empty for none. */
+  chosen: string
+}>()
+const emit = defineEmits<{
+  /** A part's name; sinks begin with "sink ". */
+  choose: [name: string]
+}>()
+
+const { fitView } = useVueFlow()
+const laid = computed(() => layOut(props.plan))
+const nodes = computed<Node[]>(() =>
+  laid.value.parts.map((part) => ({
+    id: part.name, type: 'part', position: { x: part.x, y: part.y }, data: { part }, sourcePosition: Position.Right, targetPosition: Position.Left,
+    width: partWidth, height: partHeight,
+  })),
+)
+
+// The thicker a line, the more rows flow along it.
+function width(e: MapEdge): number {
+  const r = props.figures?.rates
+  if (!r) return 1.2
+  const rows = e.part ? 0 : (r.sources[e.from] ?? r.steps[e.from]?.out ?? 0)
+  return 1.2 + Math.min(4, Math.log10(1 + rows) * 1.2)
+}
+
+const edges = computed<Edge[]>(() =>
+  laid.value.edges.map((e) => ({
+    id: `${e.from} ${e.part} ${e.to}`, source: e.from, target: e.to, label: e.part, markerEnd: MarkerType.Arrow,
+    style: { stroke: 'var(--tide)', strokeWidth: width(e), strokeDasharray: e.part ? '4 3' : undefined },
+    labelStyle: { fill: 'var(--soft)', fontSize: '10px' }, labelBgStyle: { fill: 'var(--sheet)' },
+  })),
+)
+
+function settle() {
+  void fitView({ padding: 0.01, maxZoom: 1 })
+}
+onMounted(() => window.addEventListener('resize', settle))
+onScopeDispose(() => window.removeEventListener('resize', settle))
+</script>
+
+<style scoped>
+.map { width: 100%; }
+.map :deep(.vue-flow__pane) { cursor: default; }
+</style>

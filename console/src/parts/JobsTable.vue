@@ -1,0 +1,89 @@
+<template>
+  <table class="plain jobs">
+    <thead>
+      <tr>
+        <th>job</th>
+        <th>status</th>
+        <th class="num" title="Events that wait to be read">lag</th>
+        <th class="num">behind</th>
+        <th class="num">in</th>
+        <th class="num">out</th>
+        <th class="num" title="How far the watermark is behind the clock">watermark age</th>
+        <th class="num" title="Late rows that went into no window">late</th>
+        <th class="num">rejected</th>
+        <th class="num">checkpoint</th>
+        <th class="num">restarts</th>
+        <th><span class="hidden">actions</span></th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="j in jobs" :key="j.name" :data-job="j.name">
+        <td>
+          <RouterLink :to="`/jobs/${encodeURIComponent(j.name)}`" class="name">{{ j.name }}</RouterLink>
+          <div class="soft about">{{ j.about }}</div>
+          <div v-if="j.live?.trouble" class="warn about">waits: {{ j.live.trouble }}</div>
+          <div v-else-if="j.run?.error && !j.live" class="bad about">{{ j.run.error }}</div>
+        </td>
+        <td class="nowrap">
+          <StatusWord :status="j.status" />
+          <div class="soft since" :title="j.since">{{ span(secondsSince(j.since)) }}</div>
+        </td>
+        <template v-if="j.live">
+          <td class="num">{{ j.live.lag_events === null ? '–' : count(j.live.lag_events) }}</td>
+          <td class="num">
+            <template v-if="j.live.lag_seconds !== null">{{ span(j.live.lag_seconds) }}</template>
+            <template v-else>–</template>
+            <div class="soft">{{ trend(j.live) }}</div>
+          </td>
+          <td class="num">{{ rate(j.live.in_per_second) }}</td>
+          <td class="num">{{ rate(j.live.out_per_second) }}</td>
+          <td class="num" :title="j.live.watermark ?? ''">{{ j.live.watermark_age_seconds === null ? '–' : span(j.live.watermark_age_seconds) }}</td>
+          <td class="num">{{ count(j.live.late) }}</td>
+          <td class="num">{{ count(j.live.rejected) }}</td>
+          <td class="num">{{ j.live.checkpoint_age_seconds === null ? '–' : `${span(j.live.checkpoint_age_seconds)} ago` }}</td>
+          <td class="num">{{ j.live.restarts }}</td>
+        </template>
+        <td v-else colspan="9" class="soft">
+          <template v-if="j.status === 'saved'">Start it to see its figures.</template>
+        </td>
+        <td class="num nowrap">
+          <ElButton v-if="goesOn(j.status)" size="small" :loading="busy.includes(j.name)" :disabled="j.status === 'stopping'" :aria-label="`Stop ${j.name}`" @click="emit('stop', j.name)">Stop</ElButton>
+          <ElButton v-else size="small" type="primary" :loading="busy.includes(j.name)" :aria-label="`Start ${j.name}`" @click="emit('start', j.name)">Start</ElButton>
+        </td>
+      </tr>
+    </tbody>
+  </table>
+</template>
+
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+
+import { count, rate, secondsSince, span } from '../format'
+import type { Schemas } from '../http'
+import { goesOn, type Job } from '../use/jobs'
+import StatusWord from './StatusWord.vue'
+
+defineProps<{
+  jobs: Job[]
+  /** Names of jobs that are just being started or stopped. */
+  busy: string[]
+}>()
+const emit = defineEmits<{
+  /** A job's name. */
+  start: [name: string]
+  /** A job's name. */
+  stop: [name: string]
+}>()
+
+function trend(l: Schemas['Live']): string {
+  return l.catch_up_seconds !== null ? `caught up in ${span(l.catch_up_seconds)}` : l.lag_trend
+}
+</script>
+
+<style scoped>
+.name { font-weight: 600; text-decoration: none; }
+.name:hover { text-decoration: underline; }
+.about { font-size: 11.5px; max-width: 300px; }
+.since { font-size: 11.5px; padding-left: 8px; }
+.hidden { position: absolute; clip-path: inset(50%); width: 1px; height: 1px; overflow: hidden; }
+</style>

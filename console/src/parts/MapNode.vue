@@ -1,0 +1,81 @@
+<template>
+  <button type="button" class="part" :class="[part.kind, { keeps: part.keeps, chosen }]" :aria-pressed="chosen" :title="part.does" @click="emit('choose')">
+    <Handle v-if="part.kind !== 'source'" type="target" :position="Position.Left" />
+    <span class="line"><b>{{ label }}</b><span class="rate">{{ flow }}</span></span>
+    <span class="does">{{ part.does }}</span>
+    <span class="does" :class="{ warn: held }">{{ state }}</span>
+    <Handle v-if="part.kind !== 'sink'" type="source" :position="Position.Right" />
+  </button>
+</template>
+
+<script setup lang="ts">
+import { Handle, Position } from '@vue-flow/core'
+import { computed } from 'vue'
+
+import { bytes, count, percent, rate } from '../format'
+import type { Schemas } from '../http'
+import type { MapPart } from './graph'
+
+const props = defineProps<{
+  part: MapPart
+  figures: Schemas['Figures'] | null
+  /** Whether it is looked into. */
+  chosen: boolean
+}>()
+const emit = defineEmits<{ choose: [] }>()
+
+const label = computed(() => props.part.name.replace(/^sink /, ''))
+const step = computed(() => (props.part.kind === 'step' ? props.figures?.steps[label.value] : undefined))
+const rates = computed(() => props.figures?.rates)
+
+const flow = computed(() => {
+  const r = rates.value
+  if (!r) return ''
+  switch (props.part.kind) {
+    case 'source': return `${rate(r.sources[label.value] ?? 0)} in`
+    case 'step': return rate(r.steps[label.value]?.out ?? 0)
+    default: return rate(r.sinks[label.value] ?? 0)
+  }
+})
+
+const held = computed(() => {
+  const f = props.figures
+  if (!f) return false
+  return Boolean(f.sources[label.value]?.trouble && props.part.kind === 'source') || Boolean(f.sinks[label.value]?.trouble && props.part.kind === 'sink')
+})
+
+const state = computed(() => {
+  const f = props.figures
+  if (!f) return ''
+  if (held.value) return 'waits: no answer'
+  switch (props.part.kind) {
+    case 'source': {
+      const s = f.sources[label.value]
+      return s ? (s.lag_events === null ? `${count(s.read)} read` : `lag ${count(s.lag_events)} of ${count(s.read)} read`) : ''
+    }
+    case 'step': {
+      const s = step.value
+      const r = rates.value?.steps[label.value]
+      if (!s || !r) return ''
+      if (!props.part.keeps) return `${count(s.dropped)} dropped`
+      return `${s.open_windows} open · ${count(s.keys)} keys · ${bytes(s.state_bytes)} · busy ${percent(r.busy_share)}`
+    }
+    default: {
+      const s = f.sinks[label.value]
+      return s ? `${count(s.rows)} rows, ${count(s.waiting)} waiting` : ''
+    }
+  }
+})
+</script>
+
+<style scoped>
+.part { width: 190px; height: 58px; text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 4px 10px; cursor: pointer; display: block; }
+.part.keeps { border-left: 4px solid var(--sea); padding-left: 7px; }
+.part.chosen, .part:hover { border-color: var(--sea); }
+.line { display: flex; justify-content: space-between; gap: 8px; font-size: 12px; }
+.line b { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.rate { color: var(--sea); font-weight: 600; white-space: nowrap; }
+.does { display: block; font-size: 10.500px; line-height: 1.45; color: var(--soft); white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.does.warn { color: var(--amber); font-weight: 600; }
+.part :deep(.vue-flow__handle) { opacity: 0; pointer-events: none; }
+</style>

@@ -1,0 +1,135 @@
+<template>
+  <div class="panel" :aria-label="`Details of ${name}`" role="region">
+    <header>
+      <h2>{{ label }}</h2>
+      <span class="soft">{{ kind }}</span>
+      <span class="grow" />
+      <ElButton size="small" text @click="emit('close')">Close</ElButton>
+    </header>
+    <div class="columns">
+      <div>
+        <dl>
+          <template v-for="[k, v] in words" :key="k"><dt>{{ k }}</dt><dd>{{ v }}</dd></template>
+        </dl>
+      </div>
+      <div v-if="counts.length">
+        <table class="plain">
+          <tbody><tr v-for="[k, v] in counts" :key="k"><td>{{ k }}</td><td class="num">{{ v }}</td></tr></tbody>
+        </table>
+        <p class="soft">{{ balance }}</p>
+      </div>
+      <div v-if="partitions.length" class="scroll">
+        <table class="plain">
+          <thead><tr><th>partition</th><th class="num">position</th><th class="num">end</th><th>watermark</th></tr></thead>
+          <tbody>
+            <tr v-for="p in partitions" :key="p.name"><td>{{ p.name }}{{ p.idle ? ' (idle)' : '' }}</td><td class="num">{{ count(p.position) }}</td><td class="num">{{ count(p.end) }}</td><td :title="p.watermark ?? ''">{{ moment(p.watermark) }}</td></tr>
+          </tbody>
+        </table>
+      </div>
+      <div v-if="lanes.length">
+        <table class="plain">
+          <thead><tr><th>lane</th><th class="num">rows</th><th class="num">keys</th></tr></thead>
+          <tbody><tr v-for="(l, i) in lanes" :key="i"><td>{{ i + 1 }}</td><td class="num">{{ count(l.rows_in) }}</td><td class="num">{{ count(l.keys) }}</td></tr></tbody>
+        </table>
+      </div>
+    </div>
+    <template v-if="kind !== 'sink' && run">
+      <div class="tabs" role="tablist">
+        <button v-for="v in views" :key="v" type="button" role="tab" :aria-selected="v === view" @click="view = v">{{ v }}</button>
+      </div>
+      <RowsTable :run="run" :step="view" :rows-shown="8" />
+    </template>
+  </div>
+</template>
+
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+import { computed, ref, watch } from 'vue'
+
+import { bytes, count, moment } from '../format'
+import type { Schemas } from '../http'
+import RowsTable from './RowsTable.vue'
+
+const props = defineProps<{
+  /** A part of the map; sinks begin with "sink ". */
+  name: string
+  plan: Schemas['Plan']
+  figures: Schemas['Figures'] | null
+  run: number | null
+}>()
+const emit = defineEmits<{ close: [] }>()
+
+const label = computed(() => props.name.replace(/^sink /, ''))
+const source = computed(() => props.plan.sources.find((s) => s.name === props.name))
+const step = computed(() => props.plan.steps.find((s) => s.name === props.name))
+const sink = computed(() => props.plan.sinks.find((s) => `sink ${s.name}` === props.name))
+const kind = computed(() => (source.value ? 'source' : step.value ? 'step' : 'sink'))
+
+const words = computed<[string, string][]>(() => {
+  if (source.value) return [['reads', source.value.reads], ['fields', source.value.fields.join(', ')], ['event time', source.value.event_time], ['watermark', source.value.watermark]]
+  if (step.value) {
+    const s = step.value
+    return [['does', s.does.join('; ')], ['key', s.key.join(', ') || 'none'], ['fields', s.fields.join(', ')], ['state', s.state], ['delay', s.delay]]
+  }
+  if (sink.value) return [['writes', sink.value.writes], ['takes', sink.value.from], ['delivery', sink.value.delivery]]
+  return []
+})
+
+function total(by: Record<string, number> | undefined): number {
+  return Object.values(by ?? {}).reduce((a, b) => a + b, 0)
+}
+
+const counts = computed<[string, string][]>(() => {
+  const f = props.figures
+  if (!f) return []
+  const out: [string, string][] = []
+  const rejects = (by: Record<string, number>) => {
+    for (const [reason, n] of Object.entries(by)) out.push([`rejected: ${reason}`, count(n)])
+  }
+  const s = f.sources[props.name]
+  if (source.value && s) {
+    out.push(['events read', count(s.read)], ['bytes', bytes(s.bytes)])
+    rejects(s.rejected)
+  }
+  const t = f.steps[props.name]
+  if (step.value && t) {
+    out.push(['rows in', count(t.rows_in)], ['used', count(t.used)], ['dropped', count(t.dropped)], ['late, lost', count(t.late.lost)])
+    rejects(t.rejected)
+    out.push(['rows out', count(t.rows_out)])
+    if (step.value.state !== 'none') out.push(['open windows', count(t.open_windows)], ['next closes at', moment(t.next_close)])
+  }
+  const k = f.sinks[label.value]
+  if (sink.value && k) out.push(['rows taken', count(k.rows)], ['delivered', count(k.delivered)], ['waiting', count(k.waiting)], ['retries', count(k.retries)])
+  return out
+})
+
+const balance = computed(() => {
+  const t = step.value && props.figures?.steps[props.name]
+  if (!t) return ''
+  const rest = t.rows_in - t.used - t.dropped - t.late.lost - total(t.rejected)
+  return rest === 0 ? 'The counts add up.' : `${count(rest)} rows are on their way through the lanes.`
+})
+
+const partitions = computed(() => (source.value ? (props.figures?.sources[props.name]?.partitions ?? []) : []))
+const lanes = computed(() => (step.value ? (props.figures?.steps[props.name]?.lanes ?? []) : []))
+
+const views = computed(() => {
+  const out = [props.name, `rejects of ${props.name}`]
+  if (step.value && step.value.state !== 'none') out.push(`late of ${props.name}`)
+  return out
+})
+const view = ref(props.name)
+watch(() => props.name, (n) => (view.value = n))
+</script>
+
+<style scoped>
+.panel { border-top: 1px solid var(--line); margin-top: 10px; padding-top: 10px; }
+.panel > header { display: flex; gap: 10px; align-items: baseline; }
+.columns { display: grid; grid-template-columns: minmax(280px, 1.4fr) repeat(auto-fit, minmax(190px, 1fr)); gap: 22px; }
+dl { display: grid; grid-template-columns: 84px 1fr; gap: 3px 10px; margin: 6px 0; font-size: 12.5px; }
+dt { color: var(--soft); }
+dd { margin: 0; overflow-wrap: anywhere; }
+.tabs { display: flex; gap: 6px; margin: 8px 0 4px; }
+.tabs button { border: 1px solid var(--line); background: none; color: var(--soft); font: inherit; font-size: 12px; padding: 2px 10px; border-radius: 12px; cursor: pointer; }
+.tabs button[aria-selected='true'] { color: var(--sea); border-color: var(--sea); font-weight: 600; }
+</style>

@@ -1,0 +1,33 @@
+<template>
+  <section class="sheet records" aria-label="Records">
+    <ElTabs v-model="tab">
+      <ElTabPane label="History" name="history" lazy><HistoryList :job="job" /></ElTabPane>
+      <ElTabPane label="Log" name="log" lazy><LogList :job="job" /></ElTabPane>
+      <ElTabPane label="Checkpoints" name="checkpoints" lazy><CheckpointList :run="run" /></ElTabPane>
+      <ElTabPane label="Versions" name="versions" lazy><VersionList :job="job" :newest="version" /></ElTabPane>
+    </ElTabs>
+  </section>
+</template>
+
+<script setup lang="ts">
+import { ElTabPane, ElTabs } from 'element-plus'
+import { ref } from 'vue'
+
+import CheckpointList from './CheckpointList.vue'
+import HistoryList from './HistoryList.vue'
+import LogList from './LogList.vue'
+import VersionList from './VersionList.vue'
+
+defineProps<{
+  job: string
+  run: number | null
+  /** The newest version. */
+  version: number
+  status: string
+}>()
+const tab = ref('history')
+</script>
+
+<style scoped>
+.records { margin-top: 14px; padding-top: 4px; }
+</style>

@@ -1,0 +1,81 @@
+<template>
+  <StateNote v-if="rows.length === 0" :loading="loading" :problem="problem">No rows yet. They appear here as they are published.</StateNote>
+  <div v-else class="scroll">
+    <table class="plain rows" data-rows>
+      <thead>
+        <tr>
+          <th v-for="f in fields" :key="f.name" :class="{ num: toRight(f.type) }" :aria-sort="sorted === f.name ? (down ? 'descending' : 'ascending') : 'none'">
+            <button type="button" class="sort" @click="sortBy(f.name)">{{ f.name }}{{ sorted === f.name ? (down ? ' ↓' : ' ↑') : '' }}</button>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="r in shown" :key="r.seq">
+          <td v-for="f in fields" :key="f.name" :class="{ num: toRight(f.type), nowrap: f.type === 'timestamp' }" :title="raw(r.row[f.name])">{{ cell(r.row[f.name], f.type) }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+</template>
+
+<script setup lang="ts">
+import { computed, ref, toRef, watch } from 'vue'
+
+import { cell, toRight } from '../format'
+import { useRows, type Row } from '../use/runs'
+import StateNote from './StateNote.vue'
+
+const props = defineProps<{
+  run: number
+  /** A source, step or part. */
+  step: string
+  /** How many rows are shown at once. */
+  rowsShown: number
+  /** Only rows that hold this text in some field; empty for all. */
+  filter?: string
+}>()
+const emit = defineEmits<{
+  /** The rows that are held, newest first, with their fields; whenever they change. */
+  rows: [rows: Row[], fields: { name: string; type: string }[], key: string[]]
+}>()
+
+const { rows, fields, key, loading, problem } = useRows(toRef(props, 'run'), toRef(props, 'step'))
+watch([rows, fields], () => emit('rows', rows.value, fields.value, key.value), { immediate: true })
+
+const sorted = ref('') // the newest first
+const down = ref(true)
+function sortBy(name: string) {
+  if (sorted.value !== name) {
+    sorted.value = name
+    down.value = true
+  } else if (down.value) down.value = false
+  else sorted.value = ''
+}
+
+function raw(v: unknown): string {
+  return v === null || v === undefined ? 'null' : String(v)
+}
+
+const shown = computed(() => {
+  const wanted = props.filter?.toLowerCase() ?? ''
+  let list = wanted ? rows.value.filter((r) => Object.values(r.row).some((v) => String(v).toLowerCase().includes(wanted))) : rows.value
+  const by = sorted.value
+  if (by) {
+    const sign = down.value ? -1 : 1
+    list = [...list].sort((a, b) => {
+      const x = a.row[by] as string | number | null
+      const y = b.row[by] as string | number | null
+      if (x === y) return b.seq - a.seq
+      if (x === null) return 1
+      if (y === null) return -1
+      return x < y ? -sign : sign
+    })
+  }
+  return list.slice(0, props.rowsShown)
+})
+</script>
+
+<style scoped>
+.sort { border: 0; background: none; font: inherit; color: inherit; padding: 0; cursor: pointer; }
+.rows td { padding-top: 3px; padding-bottom: 3px; max-width: 260px; overflow: hidden; text-overflow: ellipsis; }
+</style>

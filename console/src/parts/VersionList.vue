@@ -1,0 +1,54 @@
+<template>
+  <StateNote v-if="!data?.items.length" :loading="loading" :problem="problem">No versions.</StateNote>
+  <div v-else class="two">
+    <table class="plain">
+      <thead><tr><th class="num">version</th><th>saved (UTC)</th><th /></tr></thead>
+      <tbody>
+        <tr v-for="v in data.items" :key="v.number">
+          <td class="num">{{ v.number }}</td>
+          <td class="nowrap" :title="v.created_at">{{ moment(v.created_at) }}</td>
+          <td class="nowrap">
+            <ElButton size="small" text @click="shown = `/jobs/${name}/versions/${v.number}`">document</ElButton>
+            <ElButton v-if="v.number > 1" size="small" text @click="shown = `/jobs/${name}/diff?a=${v.number - 1}&b=${v.number}`">changes</ElButton>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <pre v-if="text" class="mono"><span v-for="(l, i) in text.split('\n')" :key="i" :class="tone(l)">{{ l }}
+</span></pre>
+  </div>
+</template>
+
+<script setup lang="ts">
+import { ElButton } from 'element-plus'
+import { computed, ref } from 'vue'
+
+import { moment } from '../format'
+import type { Schemas } from '../http'
+import { useResource } from '../use/resource'
+import StateNote from './StateNote.vue'
+
+const props = defineProps<{
+  job: string
+  /** The newest version; the list is asked for anew with each. */
+  newest: number
+}>()
+const name = computed(() => encodeURIComponent(props.job))
+const { data, loading, problem } = useResource<{ items: Schemas['Version'][] }>(computed(() => `/jobs/${name.value}/versions?limit=50&newest=${props.newest}`))
+const shown = ref(`/jobs/${encodeURIComponent(props.job)}/versions/newest`)
+const one = useResource<{ document?: string; text?: string }>(shown)
+const isDiff = computed(() => shown.value.includes('/diff?'))
+const text = computed(() => one.data.value?.document ?? one.data.value?.text ?? '')
+
+function tone(line: string): string {
+  if (!isDiff.value) return ''
+  return line.startsWith('+') ? 'added' : line.startsWith('-') ? 'removed' : ''
+}
+</script>
+
+<style scoped>
+.two { display: grid; grid-template-columns: 300px minmax(0, 1fr); gap: 20px; align-items: start; }
+pre { margin: 0; padding: 10px 12px; background: var(--ground); border-radius: 8px; overflow: auto; max-height: 420px; }
+.added { color: var(--sea); }
+.removed { color: var(--brick); }
+</style>

@@ -1,0 +1,65 @@
+import dagre from '@dagrejs/dagre'
+
+import type { Schemas } from '../http'
+
+export type Kind = 'source' | 'step' | 'sink'
+
+/** A part of a job's map with its place in pixels. */
+export interface MapPart {
+  name: string
+  kind: Kind
+  /** What it does, in words. */
+  does: string
+  /** Whether it keeps state. */
+  keeps: boolean
+  x: number
+  y: number
+}
+
+export interface MapEdge {
+  from: string
+  to: string
+  /** late or rejects; empty for the rows themselves. */
+  part: string
+}
+
+export const partWidth = 190
+export const partHeight = 58
+
+/** Splits what stands in `from`: minute, late of minute, rejects of levels. */
+export function origin(text: string): { name: string; part: string } {
+  const words = text.split(/\s+/)
+  return words.length === 3 ? { name: words[2], part: words[0] } : { name: words[0], part: '' }
+}
+
+/** Places sources, steps and sinks from left to right. A sink may have the name of a step, so sinks have a prefix. */
+export function layOut(plan: Schemas['Plan']): { parts: MapPart[]; edges: MapEdge[]; height: number } {
+  const parts: MapPart[] = []
+  const edges: MapEdge[] = []
+  const add = (name: string, kind: Kind, does: string, keeps: boolean) => parts.push({ name, kind, does, keeps, x: 0, y: 0 })
+  for (const s of plan.sources) add(s.name, 'source', s.reads, false)
+  for (const s of plan.steps) {
+    add(s.name, 'step', s.does.join('; ') || s.kind, s.state !== 'none')
+    const o = origin(s.from)
+    edges.push({ from: o.name, to: s.name, part: o.part })
+  }
+  for (const s of plan.sinks) {
+    add(`sink ${s.name}`, 'sink', s.writes, false)
+    const o = origin(s.from)
+    edges.push({ from: o.name, to: `sink ${s.name}`, part: o.part })
+  }
+  const g = new dagre.graphlib.Graph()
+  g.setGraph({ rankdir: 'LR', nodesep: 16, ranksep: 56, marginx: 2, marginy: 4 })
+  g.setDefaultEdgeLabel(() => ({}))
+  for (const p of parts) g.setNode(p.name, { width: partWidth, height: partHeight })
+  for (const e of edges) g.setEdge(e.from, e.to)
+  dagre.layout(g)
+  let height = partHeight
+  for (const p of parts) {
+    const at = g.node(p.name)
+    p.x = at.x - partWidth / 2
+    p.y = at.y - partHeight / 2
+    height = Math.max(height, at.y + partHeight / 2)
+  }
+  return { parts, edges, height: height + 4 }
+}

@@ -1,0 +1,78 @@
+<template>
+  <StateNote v-if="!job" :loading="loading || (!problem && !missing)" :problem="missing ?? problem" />
+  <template v-else>
+    <JobHead :job="job" :live="live" :busy="busy" @start="act(startJob)" @stop="act(stopJob)" />
+    <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
+    <section class="sheet" aria-label="Map">
+      <header>
+        <h2>Map</h2>
+        <span class="soft">rows a second · busy and blocked share · state; choose a part to look into it</span>
+      </header>
+      <JobMap v-if="plan.data.value" :plan="plan.data.value" :figures="figures" :chosen="chosen" @choose="chosen = chosen === $event ? '' : $event" />
+      <StateNote v-else :loading="plan.loading.value" :problem="plan.problem.value">The job has no plan.</StateNote>
+      <NodePanel v-if="chosen && plan.data.value" :name="chosen" :plan="plan.data.value" :figures="figures" :run="runId" @close="chosen = ''" />
+    </section>
+    <FigureTiles v-if="figures" :figures="figures" :past="past.data.value?.items ?? []" />
+    <ResultsSection v-if="runId && plan.data.value" :run="runId" :plan="plan.data.value" />
+    <section v-else class="sheet results"><header><h2>Results</h2></header><StateNote :loading="false" :problem="null">No rows yet: start the job to see them.</StateNote></section>
+    <RecordTabs :job="job.name" :run="runId" :version="job.version" :status="job.status" />
+  </template>
+</template>
+
+<script setup lang="ts">
+import { computed, defineAsyncComponent, ref, shallowRef, watch } from 'vue'
+
+import { asProblem, type Problem, type Schemas } from '../http'
+import FigureTiles from '../parts/FigureTiles.vue'
+import JobHead from '../parts/JobHead.vue'
+import NodePanel from '../parts/NodePanel.vue'
+import RecordTabs from '../parts/RecordTabs.vue'
+import ResultsSection from '../parts/ResultsSection.vue'
+import StateNote from '../parts/StateNote.vue'
+import { startJob, stopJob, useJobs } from '../use/jobs'
+import { useResource } from '../use/resource'
+import { useFigures, usePast } from '../use/runs'
+
+const JobMap = defineAsyncComponent(() => import('../parts/JobMap.vue'))
+
+const props = defineProps<{
+  /** The job's name, from the address. */
+  job: string
+}>()
+
+const { jobs, loading, problem } = useJobs()
+const job = computed(() => jobs.value?.find((j) => j.name === props.job) ?? null)
+const missing = computed<Problem | null>(() =>
+  jobs.value && !job.value
+    ? { type: '', code: 'no-such-job', status: 404, title: '', detail: `There is no job ${props.job}.`, fix: 'Choose one from the list of jobs.' }
+    : null,
+)
+const runId = computed(() => job.value?.run?.id ?? null)
+const address = computed(() => (job.value ? `/jobs/${encodeURIComponent(props.job)}/plan` : ''))
+const plan = useResource<Schemas['Plan']>(address)
+const { figures } = useFigures(computed(() => (job.value?.live || job.value?.run ? runId.value : null)))
+const past = usePast(runId)
+const live = computed(() => figures.value?.live ?? job.value?.live ?? null)
+const chosen = ref('')
+watch(() => props.job, () => (chosen.value = ''))
+watch(() => job.value?.run?.version, () => void plan.refresh())
+
+const busy = ref(false)
+const failure = shallowRef<Problem | null>(null)
+
+async function act(what: (name: string) => Promise<unknown>) {
+  busy.value = true
+  failure.value = null
+  try {
+    await what(props.job)
+  } catch (e) {
+    failure.value = asProblem(e)
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<style scoped>
+.results { margin-top: 14px; }
+</style>

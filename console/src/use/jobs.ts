@@ -1,0 +1,49 @@
+import { computed, inject, provide, ref, shallowRef, type InjectionKey } from 'vue'
+
+import { post, type Schemas } from '../http'
+import { useStream } from './stream'
+
+export type Job = Schemas['Job']
+export type Status = Schemas['Status']
+
+function listen() {
+  const jobs = shallowRef<Job[] | null>(null)
+  const status = shallowRef<Status | null>(null)
+  const { problem } = useStream(ref('/jobs'), {
+    jobs: (data) => {
+      const d = data as { items: Job[]; status: Status }
+      jobs.value = d.items
+      status.value = d.status
+    },
+  })
+  return { jobs, status, problem, loading: computed(() => jobs.value === null && problem.value === null) }
+}
+
+const key: InjectionKey<ReturnType<typeof listen>> = Symbol('jobs')
+
+/** All jobs and the service's own status, live: one stream for the whole console. */
+export function provideJobs() {
+  const all = listen()
+  provide(key, all)
+  return all
+}
+
+export function useJobs() {
+  const all = inject(key)
+  if (!all) throw new Error('useJobs outside App')
+  return all
+}
+
+const going = ['starting', 'running', 'recovering', 'stopping', 'draining']
+
+export function goesOn(status: string): boolean {
+  return going.includes(status)
+}
+
+export function startJob(name: string) {
+  return post<Schemas['Started']>(`/jobs/${encodeURIComponent(name)}/runs`)
+}
+
+export function stopJob(name: string) {
+  return post<Schemas['Run']>(`/jobs/${encodeURIComponent(name)}/stop`)
+}
