@@ -1,48 +1,72 @@
 # Bare `make` lists the targets.
 .DEFAULT_GOAL := help
 GO ?= go
+SHELL := /bin/bash
 
-.PHONY: help build demo test lint bench clean compiler
+.PHONY: help build demo files test lint bench clean console types
 
 help: ## list the targets
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## /\1\t/' | expand -t 10
 
-build: ## build ./bin/undertide
+# The console's sources decide whether it is built anew.
+CONSOLE := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/vite.config.ts console/tsconfig.json console/package-lock.json
+
+console: console/dist/index.html ## build the console into console/dist
+
+console/node_modules/.package-lock.json: console/package-lock.json
+	@command -v npm >/dev/null || { echo "npm is missing; install Node.js 20 or newer"; exit 1; }
+	@echo "== installing the console's packages"
+	@cd console && npm ci --no-fund --no-audit --loglevel=error
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE)
+	@echo "== building the console"
+	@rm -rf console/dist/assets
+	@cd console && npm run --silent build >build.log 2>&1 || { cat build.log; exit 1; }
+	@rm -f console/build.log
+
+build: console ## build ./bin/undertide with its console
 	@echo "== building ./bin/undertide (the first time takes a few minutes)"
 	@$(GO) build -o bin/undertide ./cmd/undertide
 
-demo: build ## make the harbour's events, run its jobs, show their rows
+demo: ## run the harbour: database, broker, streams, service, jobs, console; DEMO_FOR=60s ends it by itself
+	@scripts/install.sh server
+	@$(MAKE) --no-print-directory build
+	@echo "== opening Saltmarsh Harbour"
+	@exec ./bin/undertide demo $(if $(DEMO_FOR),--for $(DEMO_FOR))
+
+files: build ## make two hours of the harbour's events as files, and run its jobs on them
 	@echo "== making two hours of events in harbour/data"
 	@$(GO) run ./harbour/make harbour/data
 	@echo "== checking the job documents"
-	@./bin/undertide check harbour/jobs/*.yaml
-	@echo "== running harbour/jobs/mean-level.yaml"
-	@./bin/undertide run harbour/jobs/mean-level.yaml
-	@echo "== running harbour/jobs/crane-load.yaml, its first rows as a table"
-	@./bin/undertide run harbour/jobs/crane-load.yaml --out loads=- --format table --lanes 1 | sed -n 1,22p
+	@./bin/undertide check harbour/files/*.yaml
+	@echo "== running harbour/files/mean-level.yaml"
+	@./bin/undertide run harbour/files/mean-level.yaml
+	@echo "== running harbour/files/crane-load.yaml, its first rows as a table"
+	@./bin/undertide run harbour/files/crane-load.yaml --out loads=- --format table --lanes 1 | sed -n 1,22p
 	@echo "== rows are in harbour/data/out; harbour/README.md explains the jobs"
 
-# The race detector needs a C compiler; nothing else of the tests does.
-compiler:
-	@command -v gcc >/dev/null || { echo "== installing gcc, which the race detector needs"; \
-		SUDO=$$(test "$$(id -u)" = 0 || echo sudo); $$SUDO apt-get update -q && $$SUDO apt-get install -y -q gcc libc6-dev; }
-
-test: compiler lint ## all tests, with the race detector; what CI runs
+test: console lint ## all tests, with the race detector; what CI runs
+	@scripts/install.sh compiler server browser tools
 	@echo "== testing the packages, with the race detector"
 	@$(GO) test -race -tags checks -timeout 20m $$($(GO) list ./... | grep -v /e2e)
 	@echo "== driving the real binary"
-	@$(GO) test -timeout 10m ./e2e
+	@$(GO) test -timeout 15m ./e2e
 
 lint: ## formatting, go vet, pinned dependencies
 	@echo "== checking format, vet and go.mod"
-	@test -z "$$(gofmt -l .)" || { gofmt -l .; echo "run: gofmt -w ."; exit 1; }
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run: gofmt -w ."; exit 1; }
 	@$(GO) vet ./...
 	@$(GO) vet -tags checks ./...
 	@$(GO) mod verify >/dev/null || { echo "run: go mod download"; exit 1; }
+
+types: ## write api/openapi.json and the console's types from it
+	@$(GO) generate ./api
+	@cd console && npm run --silent types
 
 bench: ## compare the engine with hand-written loops (some ten minutes)
 	@$(GO) build -o bin/bench ./bench
 	@./bin/bench
 
 clean: ## remove what was built and made
-	rm -rf bin harbour/data bench/data
+	rm -rf bin harbour/data bench/data console/dist/assets console/dist/index.html console/dist/mark.svg console/node_modules

@@ -40,7 +40,7 @@ func Jobs() (map[string][]byte, error) {
 var Topics = []string{"gauge.levels", "gauge.means", "gauge.late", "crane.lifts", "crane.loads"}
 
 // partitions of the demo's topics.
-const partitions = 3
+const partitions = 2
 
 // past is how much of the past a stream has when it begins.
 const past = 2 * time.Hour

@@ -79,7 +79,7 @@ func planSource(s *Source) SourcePlan {
 	case s.Via == "simulate":
 		p.Reads = fmt.Sprintf("simulated events without end, %g a second", s.Sim.PerSecond)
 	case s.Via == "kafka":
-		p.Reads = fmt.Sprintf("topic %s of %s, %s", s.Kafka.Topic, s.Kafka.Connection.Name, s.Decode)
+		p.Reads = fmt.Sprintf("topic %s of %s, %s", s.Kafka.Topic, s.Kafka.Connection.Name, strings.ToUpper(s.Decode))
 		if s.Kafka.Begin == "time" {
 			p.Reads += ", from " + s.Kafka.BeginAt.UTC().Format(time.RFC3339)
 		} else {
@@ -162,7 +162,7 @@ func planSink(j *Job, s *Sink) SinkPlan {
 	format := map[string]string{"json": "NDJSON", "csv": "CSV"}[s.Encode]
 	switch {
 	case s.Via == "kafka":
-		p.Writes = fmt.Sprintf("JSON to topic %s of %s", s.Kafka.Topic, s.Kafka.Connection.Name)
+		p.Writes = fmt.Sprintf("topic %s of %s, JSON", s.Kafka.Topic, s.Kafka.Connection.Name)
 		if len(s.Kafka.Key) > 0 {
 			p.Writes += ", keyed by " + strings.Join(s.Kafka.Key, ", ")
 		}

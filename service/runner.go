@@ -280,14 +280,18 @@ func (r *runner) takeSample(g *engine.Graph) {
 		return // of an earlier try
 	}
 	now := time.Now().UTC()
-	f := run.Report(r.job, g, r.watch.Figures(), r.rec.Status)
+	figures := r.watch.Figures()
+	if len(figures.Sources) == 0 {
+		return // it has not begun: counts still stand at nothing
+	}
+	f := run.Report(r.job, g, figures, r.rec.Status)
 	f.Version, f.Run, f.Restarts = r.rec.Version, int(r.rec.ID), r.rec.Restarts
 	r.moments = append(r.moments, moment{at: now, fig: f})
 	if over := len(r.moments) - 45; over > 0 {
 		r.moments = append(r.moments[:0:0], r.moments[over:]...)
 	}
 	rates := ratesOf(r.job, r.moments)
-	live := liveOf(r.job, r.moments, rates, r.rec.Status, r.rec.StartedAt, r.complete, r.rec.Restarts)
+	live := liveOf(r.job, r.moments, rates, r.rec.Status, r.since, r.complete, r.rec.Restarts)
 	if r.rec.Status == recovering {
 		live.Trouble = either(live.Trouble, r.trouble)
 	}

@@ -8,7 +8,7 @@
         </svg>
         Under Tide
       </RouterLink>
-      <RouterLink class="place" to="/jobs">Jobs</RouterLink>
+      <RouterLink class="place" :class="{ here: route.path.startsWith('/jobs') }" to="/jobs">Jobs</RouterLink>
       <div class="foot">
         <ServiceState :status="status" :problem="problem" />
         <button class="theme" type="button" @click="toggle">{{ dark ? 'Light' : 'Dark' }} colours</button>
@@ -24,6 +24,7 @@
 
 <script setup lang="ts">
 import { computed } from 'vue'
+import { useRoute } from 'vue-router'
 
 import { moment } from './format'
 import ServiceState from './parts/ServiceState.vue'
@@ -32,6 +33,7 @@ import { useTheme } from './use/theme'
 
 const { status, problem } = provideJobs()
 const { dark, toggle } = useTheme()
+const route = useRoute()
 
 function sentenceCase(s: string): string {
   return s.charAt(0).toUpperCase() + s.slice(1)

@@ -69,7 +69,7 @@ const state = computed(() => {
 </script>
 
 <style scoped>
-.part { width: 190px; height: 58px; text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 4px 10px; cursor: pointer; display: block; }
+.part { width: 218px; height: 58px; text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 4px 10px; cursor: pointer; display: block; }
 .part.keeps { border-left: 4px solid var(--sea); padding-left: 7px; }
 .part.chosen, .part:hover { border-color: var(--sea); }
 .line { display: flex; justify-content: space-between; gap: 8px; font-size: 12px; }

@@ -46,11 +46,11 @@ const option = computed(() => {
     color: color('series').split(',').map((c) => c.trim()),
     textStyle: { fontFamily: 'Inter, system-ui, sans-serif' },
     grid: { left: 8, right: 12, top: 34, bottom: 4, containLabel: true },
-    legend: { type: 'scroll', top: 0, icon: 'roundRect', itemWidth: 10, itemHeight: 10, textStyle: { color: color('soft'), fontSize: 11 }, pageTextStyle: { color: color('soft') } },
+    legend: { type: 'scroll', top: 0, icon: 'roundRect', itemWidth: 10, itemHeight: 10, textStyle: { color: color('soft'), fontSize: 11 }, pageTextStyle: { color: color('soft') }, pageIconColor: color('sea'), pageIconInactiveColor: color('line'), pageIconSize: 11 },
     // Keys come from events: as rich text they are drawn, never read as HTML.
     tooltip: { trigger: 'axis', renderMode: 'richText', confine: true, backgroundColor: color('sheet'), borderColor: color('line'), textStyle: { color: color('ink'), fontSize: 11 } },
     xAxis: { type: 'category', data: ends.map((e) => moment(e)), ...axis },
-    yAxis: { type: 'value', scale: keys.length > 1, name: props.measure, nameTextStyle: { color: color('soft'), fontSize: 10, align: 'left' }, ...axis },
+    yAxis: { type: 'value', scale: keys.length > 1, ...axis },
     series: keys.map((k) => ({
       name: k,
       type: keys.length > 1 ? 'line' : 'bar',

@@ -83,6 +83,6 @@ function download() {
 <style scoped>
 .results { margin-top: 14px; }
 .pick { width: 150px; }
-.two { display: grid; grid-template-columns: minmax(0, 1.25fr) minmax(0, 1fr); gap: 18px; }
+.two { display: grid; grid-template-columns: minmax(0, 1.5fr) minmax(0, 1fr); gap: 18px; }
 .table { min-height: 120px; }
 </style>

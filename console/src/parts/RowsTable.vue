@@ -77,5 +77,6 @@ const shown = computed(() => {
 
 <style scoped>
 .sort { border: 0; background: none; font: inherit; color: inherit; padding: 0; cursor: pointer; }
+.rows th, .rows td { padding-right: 9px; }
 .rows td { padding-top: 3px; padding-bottom: 3px; max-width: 260px; overflow: hidden; text-overflow: ellipsis; }
 </style>

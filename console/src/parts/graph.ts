@@ -23,7 +23,7 @@ export interface MapEdge {
   part: string
 }
 
-export const partWidth = 190
+export const partWidth = 218
 export const partHeight = 58
 
 /** Splits what stands in `from`: minute, late of minute, rejects of levels. */
