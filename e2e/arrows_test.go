@@ -15,11 +15,18 @@ var allowed = map[string][]string{
 	"connect":    {"core"},
 	"checkpoint": {"core"},
 	"run":        {"core", "job", "connect", "checkpoint"},
-	"harbour":    {"core", "job", "run"},
-	"cli":        {"core", "job", "connect", "run"},
+	"harbour":    {"connect", "core", "job", "run"},
+	"cli":        {"api", "broker", "client", "connect", "console", "core", "harbour", "job", "run", "service"},
 	"cmd":        {"cli"},
 	"bench":      {"core", "job", "connect", "run"},
 	"e2e":        {"cli"},
+	"api":        {"run", "job"},
+	"broker":     {},
+	"client":     {"api", "job"},
+	"console":    {},
+	"postgres":   {},
+	"service":    {"api", "core", "job", "postgres", "run", "store"},
+	"store":      {},
 }
 
 // forbidden says what the core may not reach at all, and what to do instead.

@@ -20,6 +20,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
@@ -42,6 +43,8 @@ type Server struct {
 	stop    context.CancelFunc
 	stopped chan struct{} // closed when the keeper has ended
 	ready   chan error    // of the first start
+
+	up atomic.Bool // the first start has answered
 
 	mu  sync.Mutex // guards cmd
 	cmd *exec.Cmd
@@ -261,17 +264,13 @@ func (s *Server) keep(ctx context.Context) {
 	defer close(s.stopped)
 	runtime.LockOSThread() // the server ends with the thread that started it, so that none is left behind
 	for try := 0; ctx.Err() == nil; try++ {
-		began := time.Now()
 		err := s.once(ctx, try == 0)
 		if ctx.Err() != nil {
 			return
 		}
-		if try == 0 && time.Since(began) < 5*time.Second {
-			select {
-			case s.ready <- err:
-				return
-			default:
-			}
+		if try == 0 && !s.up.Load() {
+			s.ready <- err // the first start came to nothing
+			return
 		}
 		s.log.Warn("the private PostgreSQL has ended; starting it again", "error", err)
 		select {
@@ -302,7 +301,7 @@ func (s *Server) once(ctx context.Context, first bool) error {
 	go func() { exited <- c.Wait() }()
 	if first {
 		go func() {
-			if s.answers(ctx) {
+			if s.answers(ctx) && s.up.CompareAndSwap(false, true) {
 				s.ready <- nil
 			}
 		}()

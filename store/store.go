@@ -348,12 +348,20 @@ func (s *Store) Version(ctx context.Context, job int64, number int) (v Version, 
 	return v, err
 }
 
-// CreateRun stores a run that is about to start, and gives it its number.
+// CreateRun stores a run that is about to start, and gives it its number. The job's earlier run has
+// ended, though what was written behind may not say so yet.
 func (s *Store) CreateRun(ctx context.Context, r *Run) error {
 	if r.SetValues == nil {
 		r.SetValues = map[string]string{}
 	}
-	return s.ask(ctx, "store the run", func(db *gorm.DB) error { return db.Create(r).Error })
+	return s.ask(ctx, "store the run", func(db *gorm.DB) error {
+		return db.Transaction(func(tx *gorm.DB) error {
+			if err := tx.Model(&Run{}).Where("job_id = ? AND wanted", r.JobID).Update("wanted", false).Error; err != nil {
+				return err
+			}
+			return tx.Create(r).Error
+		})
+	})
 }
 
 // LastRuns gives the newest run of each job.

@@ -98,6 +98,7 @@ func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
 	}
 	limited, cancel := context.WithTimeout(ctx, reachIn)
 	defer cancel()
+	asked := time.Now()
 	ends, err := s.offsets(limited, s.admin.ListCommittedOffsets)
 	if err != nil {
 		return nil, err
@@ -142,11 +143,9 @@ func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
 		s.parts[n] = p
 		fresh = append(fresh, p)
 	}
-	now := time.Now()
 	for n, end := range ends {
 		if p := s.parts[n]; p != nil {
-			p.end.Store(end)
-			p.asked.Store(now.UnixNano())
+			p.ends(end, asked)
 		}
 	}
 	return fresh, nil
@@ -268,14 +267,14 @@ type Partition struct {
 	number int32
 	begin  int64
 
-	next  atomic.Int64 // the offset after the newest that was fetched
-	end   atomic.Int64 // the partition's end when it was asked for
-	asked atomic.Int64 // when that was, unix nanoseconds
+	next atomic.Int64 // the offset after the newest that was fetched
+	end  atomic.Int64 // the partition's end when it was asked for
 
 	mu     sync.Mutex // guards all below
 	queue  []*kgo.Record
 	taken  int64 // the offset after the newest that was read
 	paused bool
+	quiet  time.Time // when the broker last had nothing more; zero when it had
 	err    error
 
 	more   chan struct{} // one waits where the queue or err has news
@@ -432,12 +431,26 @@ func (p *Partition) Close() error {
 	return nil
 }
 
-// Waiting says whether the broker holds events that were not read yet, or has not lately been asked.
-func (p *Partition) Waiting() bool {
+// QuietAt says when the broker last had nothing that was not read yet.
+func (p *Partition) QuietAt() time.Time {
 	p.mu.Lock()
-	queued := len(p.queue)
-	p.mu.Unlock()
-	return queued > 0 || p.next.Load() < p.end.Load() || time.Since(time.Unix(0, p.asked.Load())) > 3*lookEvery
+	defer p.mu.Unlock()
+	if len(p.queue) > 0 {
+		return time.Time{}
+	}
+	return p.quiet
+}
+
+// ends notes where the partition ended when it was asked for, at a moment.
+func (p *Partition) ends(at int64, asked time.Time) {
+	p.end.Store(at)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if len(p.queue) == 0 && p.next.Load() >= at {
+		p.quiet = asked
+	} else {
+		p.quiet = time.Time{}
+	}
 }
 
 // Lag counts the events behind a position.

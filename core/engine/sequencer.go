@@ -256,7 +256,7 @@ func (e *run) checkIdle() {
 	for _, p := range e.partitions {
 		idle := e.p.Sources[p.source].Idle
 		if !p.idle && !p.ended && p.caughtUp && len(p.ready) == 0 && idle > 0 && now.Sub(p.since) >= idle {
-			if q, ok := p.Partition.(Waiter); ok && q.Waiting() {
+			if q, ok := p.Partition.(Quieter); ok && q.QuietAt().Sub(p.since) < idle {
 				continue
 			}
 			p.idle, changed = true, true

@@ -87,9 +87,9 @@ type (
 	// Starter knows the position at which a run that starts anew begins. It stands in the first
 	// checkpoint, so that it is resolved once.
 	Starter interface{ Start() json.RawMessage }
-	// Waiter says whether events wait to be read, or that this cannot be told just now. Such a
-	// partition is never idle.
-	Waiter interface{ Waiting() bool }
+	// Quieter says when it was last certain that no events wait to be read; zero for never. A partition
+	// is idle only where that was so long after its last event: one whose broker cannot be asked is not.
+	Quieter interface{ QuietAt() time.Time }
 	// Acknowledger is told the position that a complete checkpoint holds.
 	Acknowledger interface {
 		Acknowledge(position json.RawMessage)
