@@ -212,6 +212,12 @@ type Status struct {
 	Jobs        map[string]int    `json:"jobs"`        // how many by status
 }
 
+// Overview is what the stream of jobs gives every second.
+type Overview struct {
+	Items  []Job  `json:"items"`
+	Status Status `json:"status"`
+}
+
 // Health says whether something outside answers.
 type Health struct {
 	Well  bool       `json:"well"`

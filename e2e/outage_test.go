@@ -107,20 +107,7 @@ func TestDatabaseAway(t *testing.T) {
 		t.Fatalf("/readyz before: %d %s", code, text)
 	}
 	pid := postmaster(t, dir)
-	group := func(sig syscall.Signal) { // its children are groups of their own
-		children, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, p := range append(strings.Fields(string(children)), strconv.Itoa(pid)) {
-			n, err := strconv.Atoi(p)
-			if err != nil {
-				t.Fatal(err)
-			}
-			_ = syscall.Kill(n, sig) // a child may just have ended
-		}
-	}
-	group(syscall.SIGSTOP) // it neither answers nor ends, the worst it can do
+	freeze(t, pid, syscall.SIGSTOP) // it neither answers nor ends, the worst it can do
 	began := time.Now()
 	eventually(t, 15*time.Second, "/readyz says so", func() bool {
 		code, text := s.ready()
@@ -142,7 +129,7 @@ func TestDatabaseAway(t *testing.T) {
 	if strings.Contains(text, `"records_waiting":0`) {
 		t.Errorf("no records wait: %s", text)
 	}
-	group(syscall.SIGCONT)
+	freeze(t, pid, syscall.SIGCONT)
 	eventually(t, 30*time.Second, "/readyz is well again and no records wait", func() bool {
 		code, text := s.ready()
 		return code == http.StatusOK && strings.Contains(text, `"records_waiting":0`)
@@ -158,6 +145,22 @@ func TestDatabaseAway(t *testing.T) {
 		if want := page.Items[0].Epoch - int64(i); c.Epoch != want {
 			t.Fatalf("the catalogue has epoch %d where %d belongs", c.Epoch, want)
 		}
+	}
+}
+
+// freeze halts a PostgreSQL or lets it go on: the server and its children, which are groups of their own.
+func freeze(t *testing.T, pid int, sig syscall.Signal) {
+	t.Helper()
+	children, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range append(strings.Fields(string(children)), strconv.Itoa(pid)) {
+		n, err := strconv.Atoi(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_ = syscall.Kill(n, sig) // a child may just have ended
 	}
 }
 

@@ -64,30 +64,11 @@ func (s *Service) viewJobs() []api.Job {
 	return out
 }
 
-// getJobs lists jobs by name, from after `before` on; as a stream, all of them every second.
+// getJobs lists jobs by name, from after `before` on; as a stream, all of them every second. A browser
+// holds few connections to one server, so that the stream also gives the figures of one run.
 func (s *Service) getJobs(c *gin.Context) error {
 	if wantsStream(c) {
-		beat := make(chan struct{}, 1)
-		t := time.NewTicker(time.Second)
-		defer t.Stop()
-		go func() {
-			for {
-				select {
-				case <-c.Request.Context().Done():
-					return
-				case <-t.C:
-					select {
-					case beat <- struct{}{}:
-					default:
-					}
-				}
-			}
-		}()
-		stream(c, beat, func(send func(event, id string, v any)) bool {
-			send("jobs", "", map[string]any{"items": s.viewJobs(), "status": s.status()})
-			return true
-		})
-		return nil
+		return s.followJobs(c)
 	}
 	limit, err := number(c, "limit", 100, 1, 1000)
 	if err != nil {
@@ -103,6 +84,51 @@ func (s *Service) getJobs(c *gin.Context) error {
 		p.Next = p.Items[limit-1].Name
 	}
 	return answer(c, http.StatusOK, p)
+}
+
+func (s *Service) followJobs(c *gin.Context) error {
+	id, err := number(c, "run", 0, 1, 1<<62)
+	if err != nil {
+		return err
+	}
+	beat := make(chan struct{}, 1)
+	t := time.NewTicker(time.Second)
+	defer t.Stop()
+	go func() {
+		for {
+			select {
+			case <-c.Request.Context().Done():
+				return
+			case <-t.C:
+				select {
+				case beat <- struct{}{}:
+				default:
+				}
+			}
+		}
+	}()
+	stream(c, beat, func(send func(event, id string, v any)) bool {
+		send("jobs", "", api.Overview{Items: s.viewJobs(), Status: s.status()})
+		if r := s.going(id); r != nil {
+			if f := r.figures(); f != nil {
+				send("metrics", "", f)
+			}
+		}
+		return true
+	})
+	return nil
+}
+
+// going finds a run of this service by its number; nil for none.
+func (s *Service) going(id int64) *runner {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, e := range s.jobs {
+		if e.run != nil && e.run.rec.ID == id {
+			return e.run
+		}
+	}
+	return nil
 }
 
 func (s *Service) getJob(c *gin.Context) error {
@@ -260,7 +286,9 @@ func (s *Service) getDiff(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	text := func(v store.Version) string { return fmt.Sprintf("%s version %d, %s", e.rec.Name, v.Number, v.CreatedAt.Format(time.RFC3339)) }
+	text := func(v store.Version) string {
+		return fmt.Sprintf("%s version %d, %s", e.rec.Name, v.Number, v.CreatedAt.Format(time.RFC3339))
+	}
 	return answer(c, http.StatusOK, api.Diff{A: a.Number, B: b.Number, Text: udiff.Unified(text(a), text(b), a.Document, b.Document)})
 }
 

@@ -46,14 +46,9 @@ func (s *Service) runner(c *gin.Context) (*runner, store.Run, error) {
 	if err != nil {
 		return nil, store.Run{}, api.NoSuchRun.With("run "+cut(c.Param("run"))+" is no number", "")
 	}
-	s.mu.Lock()
-	for _, e := range s.jobs {
-		if e.run != nil && e.run.rec.ID == id {
-			s.mu.Unlock()
-			return e.run, store.Run{}, nil
-		}
+	if r := s.going(id); r != nil {
+		return r, store.Run{}, nil
 	}
-	s.mu.Unlock()
 	rec, err := s.db.Run(c.Request.Context(), id)
 	if err == store.ErrNotFound {
 		err = api.NoSuchRun.With(fmt.Sprintf("there is no run %d", id), "")
@@ -208,7 +203,11 @@ func (s *Service) getRows(c *gin.Context) error {
 	if err := either2(err1, err2); err != nil {
 		return err
 	}
-	recent := func(row api.Row) bool { return !row.At.Before(since) && match(row) }
+	after, err := number(c, "after", -1, 0, 1<<62)
+	if err != nil {
+		return err
+	}
+	recent := func(row api.Row) bool { return row.Seq > after && !row.At.Before(since) && match(row) }
 	if !wantsStream(c) {
 		return answer(c, http.StatusOK, t.newest(int(limit), recent))
 	}

@@ -13,7 +13,7 @@ export interface paths {
         };
         /**
          * All jobs by name.
-         * @description As server-sent events, where they are accepted: `jobs` every second, with `items` (all jobs) and `status`.
+         * @description As server-sent events, where they are accepted: `jobs` every second, with `items` (all jobs) and `status`, and `metrics` (figures) of a run.
          */
         get: operations["jobs"];
         put?: never;
@@ -723,6 +723,8 @@ export interface operations {
                 before?: string;
                 /** @description At most so many. */
                 limit?: number;
+                /** @description Of a stream: also give this run's figures. */
+                run?: number;
             };
             header?: never;
             path?: never;
@@ -1399,7 +1401,7 @@ export interface operations {
                 since?: string;
                 /** @description At most so many. */
                 limit?: number;
-                /** @description Of a stream: begin after the row with this number. */
+                /** @description Only rows after the one with this number. */
                 after?: number;
             };
             header?: never;

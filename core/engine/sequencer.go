@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"undertide/core/row"
@@ -250,8 +251,10 @@ func (e *run) least(dst []row.Time) []row.Time {
 
 // checkIdle lets partitions that have been read to their end and had nothing new leave the least.
 // What this closes is closed by a turn without events.
+// Those found at once leave in the order of their last events, so that what the last one of them had
+// read still counts once the others have left.
 func (e *run) checkIdle() {
-	changed := false
+	var leave []*partition
 	now := e.opt.Now()
 	for _, p := range e.partitions {
 		idle := e.p.Sources[p.source].Idle
@@ -259,13 +262,20 @@ func (e *run) checkIdle() {
 			if q, ok := p.Partition.(Quieter); ok && q.QuietAt().Sub(p.since) < idle {
 				continue
 			}
-			p.idle, changed = true, true
+			leave = append(leave, p)
 		}
 	}
-	if !changed {
+	if len(leave) == 0 {
 		return
 	}
-	t := &turn{number: e.turns, after: e.least(nil)}
+	slices.SortStableFunc(leave, func(p, q *partition) int { return p.since.Compare(q.since) })
+	var after []row.Time
+	for _, p := range leave {
+		p.idle = true
+		after = e.least(after[:0])
+	}
+	e.watch.moved(e, after)
+	t := &turn{number: e.turns, after: after}
 	e.toLanes(t)
 }
 

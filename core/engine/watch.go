@@ -156,6 +156,16 @@ func (e *run) tally(t *turn) {
 	}
 }
 
+// moved notes watermarks that moved without a turn, as partitions became idle.
+func (w *Watch) moved(e *run, marks []row.Time) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	copy(w.marks, marks)
+	for i, p := range e.partitions {
+		w.parts[i].Idle = p.idle
+	}
+}
+
 // addSample keeps the first few rejects of each place and reason.
 func (w *Watch) addSample(s Sample) {
 	n := 0

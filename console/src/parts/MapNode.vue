@@ -62,7 +62,7 @@ const state = computed(() => {
     }
     default: {
       const s = f.sinks[label.value]
-      return s ? `${count(s.rows)} rows, ${count(s.waiting)} waiting` : ''
+      return s ? `${count(s.rows)} ${s.rows === 1 ? 'row' : 'rows'}, ${count(s.waiting)} waiting` : ''
     }
   }
 })

@@ -60,6 +60,14 @@ const shown = computed(() => {
   const wanted = props.filter?.toLowerCase() ?? ''
   let list = wanted ? rows.value.filter((r) => Object.values(r.row).some((v) => String(v).toLowerCase().includes(wanted))) : rows.value
   const by = sorted.value
+  if (!by && fields.value.some((f) => f.name === 'window_end')) {
+    // Lanes publish side by side: the newest window is the one that ends last.
+    list = [...list].sort((a, b) => {
+      const x = String(a.row.window_end)
+      const y = String(b.row.window_end)
+      return x === y ? b.seq - a.seq : x < y ? 1 : -1
+    })
+  }
   if (by) {
     const sign = down.value ? -1 : 1
     list = [...list].sort((a, b) => {

@@ -50,7 +50,7 @@ const missing = computed<Problem | null>(() =>
 const runId = computed(() => job.value?.run?.id ?? null)
 const address = computed(() => (job.value ? `/jobs/${encodeURIComponent(props.job)}/plan` : ''))
 const plan = useResource<Schemas['Plan']>(address)
-const { figures } = useFigures(computed(() => (job.value?.live || job.value?.run ? runId.value : null)))
+const figures = useFigures(runId)
 const past = usePast(runId)
 const live = computed(() => figures.value?.live ?? job.value?.live ?? null)
 const chosen = ref('')

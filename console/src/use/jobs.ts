@@ -5,23 +5,28 @@ import { useStream } from './stream'
 
 export type Job = Schemas['Job']
 export type Status = Schemas['Status']
+export type Figures = Schemas['Figures']
 
 function listen() {
   const jobs = shallowRef<Job[] | null>(null)
   const status = shallowRef<Status | null>(null)
-  const { problem } = useStream(ref('/jobs'), {
+  const figures = shallowRef<Figures | null>(null)
+  const watched = ref<number | null>(null) // the run whose figures are wanted too
+  const path = computed(() => (watched.value ? `/jobs?run=${watched.value}` : '/jobs'))
+  const { problem } = useStream(path, {
     jobs: (data) => {
       const d = data as { items: Job[]; status: Status }
       jobs.value = d.items
       status.value = d.status
     },
+    metrics: (data) => (figures.value = data as Figures),
   })
-  return { jobs, status, problem, loading: computed(() => jobs.value === null && problem.value === null) }
+  return { jobs, status, figures, watched, problem, loading: computed(() => jobs.value === null && problem.value === null) }
 }
 
 const key: InjectionKey<ReturnType<typeof listen>> = Symbol('jobs')
 
-/** All jobs and the service's own status, live: one stream for the whole console. */
+/** All jobs, the service's own status, and the figures of one run, live: the page's one stream. */
 export function provideJobs() {
   const all = listen()
   provide(key, all)

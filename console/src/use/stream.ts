@@ -3,15 +3,15 @@ import { onScopeDispose, ref, shallowRef, watch, type Ref } from 'vue'
 import { address, ask, asProblem, type Problem } from '../http'
 
 /**
- * Listens to server-sent events of an address for as long as the scope lives. An empty address listens
- * to nothing. When the stream breaks it is begun again; meanwhile problem says why.
+ * Listens to server-sent events of an address for as long as the scope lives. When the stream breaks it
+ * is begun again; meanwhile problem says why. A page that nobody sees listens to nothing: browsers hold
+ * only six connections to one server, for all pages together.
  */
 export function useStream(path: Ref<string>, on: Record<string, (data: unknown) => void>) {
   const open = ref(false)
   const problem = shallowRef<Problem | null>(null)
   let source: EventSource | null = null
   let again: ReturnType<typeof setTimeout> | undefined
-  let ended = false
 
   function close() {
     clearTimeout(again)
@@ -22,8 +22,7 @@ export function useStream(path: Ref<string>, on: Record<string, (data: unknown) 
 
   function begin() {
     close()
-    ended = false
-    if (!path.value) return
+    if (!path.value || document.hidden) return
     const s = new EventSource(address(path.value))
     source = s
     s.onopen = () => {
@@ -33,12 +32,7 @@ export function useStream(path: Ref<string>, on: Record<string, (data: unknown) 
     for (const [name, take] of Object.entries(on)) {
       s.addEventListener(name, (e) => take(JSON.parse((e as MessageEvent<string>).data)))
     }
-    s.addEventListener('end', () => {
-      ended = true
-      close()
-    })
     s.onerror = () => {
-      if (ended) return
       close()
       void explain()
       again = setTimeout(begin, 1500)
@@ -56,6 +50,14 @@ export function useStream(path: Ref<string>, on: Record<string, (data: unknown) 
   }
 
   watch(path, begin, { immediate: true })
-  onScopeDispose(close)
+  document.addEventListener('visibilitychange', begin)
+  window.addEventListener('pagehide', close)
+  window.addEventListener('pageshow', begin)
+  onScopeDispose(() => {
+    close()
+    document.removeEventListener('visibilitychange', begin)
+    window.removeEventListener('pagehide', close)
+    window.removeEventListener('pageshow', begin)
+  })
   return { open, problem }
 }
