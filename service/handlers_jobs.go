@@ -33,7 +33,7 @@ func (s *Service) viewJob(e *entry) api.Job {
 			live := r.last.Live
 			out.Live = &live
 		} else if r.trouble != "" {
-			out.Live = &api.Live{Trouble: r.trouble, Sentence: strings.ToUpper(v.Status[:1]) + v.Status[1:] + ". Waiting: " + r.trouble + ".", Restarts: r.rec.Restarts}
+			out.Live = &api.Live{Trouble: r.trouble, Sentence: recoveringSentence(r.trouble), Restarts: r.rec.Restarts}
 		}
 		r.mu.Unlock()
 		if !r.goingOn() {
@@ -94,10 +94,11 @@ func (s *Service) followJobs(c *gin.Context) error {
 	beat := make(chan struct{}, 1)
 	t := time.NewTicker(time.Second)
 	defer t.Stop()
+	gone := c.Request.Context().Done() // the context itself is used again for other requests
 	go func() {
 		for {
 			select {
-			case <-c.Request.Context().Done():
+			case <-gone:
 				return
 			case <-t.C:
 				select {

@@ -232,10 +232,11 @@ func (s *Service) followRows(c *gin.Context, r *runner, t *tap, match func(api.R
 	ended, leaveRun := r.listen()
 	defer leaveRun()
 	both := make(chan struct{}, 1)
+	gone := c.Request.Context().Done() // the context itself is used again for other requests
 	go func() {
 		for {
 			select {
-			case <-c.Request.Context().Done():
+			case <-gone:
 				return
 			case <-news:
 			case <-ended:

@@ -62,7 +62,7 @@ type route struct {
 func (s *Service) routes() []route {
 	return []route{
 		{"GET", "/openapi.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", api.OpenAPI); return nil }},
-		{"GET", "/schema/job.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/schema+json", job.Schema); return nil }},
+		{"GET", "/schema/job.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", job.Schema); return nil }},
 		{"GET", "/status", s.getStatus},
 		{"GET", "/jobs", s.getJobs},
 		{"POST", "/jobs", s.postJob},

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -167,10 +168,7 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 		default:
 			r.log.Warn("the run failed; it goes on from its newest checkpoint", "error", err)
 			r.event(recovering, err.Error())
-			r.mu.Lock()
-			r.rec.Restarts++
-			r.trouble = err.Error()
-			r.mu.Unlock()
+			r.failedOnce(err)
 			continue
 		}
 		select {
@@ -180,6 +178,23 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 		return
 	}
 }
+
+// failedOnce notes a try that failed, for those who look until the next one runs.
+func (r *runner) failedOnce(err error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.rec.Restarts++
+	r.trouble = strings.ReplaceAll(err.Error(), "\n", "; ")
+	if r.last != nil {
+		f := *r.last
+		f.Status = recovering
+		f.Live.Trouble, f.Live.Restarts, f.Live.InPerSecond, f.Live.OutPerSecond = r.trouble, r.rec.Restarts, 0, 0
+		f.Live.Sentence = recoveringSentence(r.trouble)
+		r.last = &f
+	}
+}
+
+func recoveringSentence(trouble string) string { return "Recovering. Waiting: " + trouble + "." }
 
 var errAlreadyFinished = errors.New("the job has come to its end: its inputs are read")
 

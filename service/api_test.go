@@ -1,0 +1,404 @@
+package service
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+
+	"undertide/api"
+)
+
+// simulated is a job that needs nothing outside.
+const simulated = `undertide: 1
+job: lifts
+about: Made-up lifts
+settings: {checkpoint: {every: 100ms}}
+sources:
+  lifts:
+    via: simulate
+    with: {rate: 500/s, seed: 3, fields: {crane: {pick: [C1, C2]}, tonnes: {normal: [18.0, 6.0]}, at: {now: true}}}
+    fields: {crane: string, tonnes: double, at: timestamp}
+    event_time: at
+    watermark: {margin: 100ms}
+steps:
+  heavy: {from: lifts, where: tonnes > 1.0}
+  second: {from: heavy, key: [crane], window: {tumbling: 1s}, measures: {n: count(), load: sum(tonnes)}}
+sinks:
+  loads: {from: second, via: file, with: {path: %s/}}
+`
+
+// serving runs a service for a test and gives its address.
+func serving(t *testing.T) (address, dir string) {
+	t.Helper()
+	dir = t.TempDir()
+	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	ready, ended := make(chan string, 1), make(chan error, 1)
+	go func() {
+		ended <- Serve(ctx, Options{Listen: "127.0.0.1:0", Data: filepath.Join(dir, "data"), Ready: func(a string) { ready <- a }})
+	}()
+	t.Cleanup(func() {
+		cancel()
+		if err := <-ended; err != nil {
+			t.Error(err)
+		}
+	})
+	select {
+	case address = <-ready:
+	case err := <-ended:
+		ended <- nil
+		t.Fatal(err)
+	}
+	return address, dir
+}
+
+// ask sends a request and holds request and answer to the OpenAPI page.
+func ask(t *testing.T, doc *openapi3.T, base, method, path, kind, body string) (int, string) {
+	t.Helper()
+	router, err := gorillamux.NewRouter(doc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := http.NewRequest(method, base+"/api/v1"+path, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if kind != "" {
+		r.Header.Set("Content-Type", kind)
+	}
+	judged := r.Clone(context.Background())
+	judged.URL.Host, judged.URL.Scheme, judged.Host = "", "", ""
+	judged.Body = io.NopCloser(strings.NewReader(body))
+	route, params, err := router.FindRoute(judged)
+	if err != nil {
+		t.Fatalf("%s %s is not on the page: %v", method, path, err)
+	}
+	res, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	in := &openapi3filter.RequestValidationInput{Request: judged, PathParams: params, Route: route}
+	out := &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: res.StatusCode, Header: res.Header, Body: io.NopCloser(bytes.NewReader(text)), Options: &openapi3filter.Options{IncludeResponseStatus: true}}
+	if err := openapi3filter.ValidateResponse(context.Background(), out); err != nil {
+		t.Errorf("%s %s: the answer %d does not fit the page: %v\n%s", method, path, res.StatusCode, err, text)
+	}
+	return res.StatusCode, string(text)
+}
+
+// TestAPI asks every address of the page, in the life of a job, and holds all answers to it.
+func TestAPI(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromData(api.OpenAPI)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := doc.Validate(context.Background()); err != nil {
+		t.Fatalf("the page is no OpenAPI: %v", err)
+	}
+	doc.Servers = openapi3.Servers{{URL: "/api/v1"}}
+	base, dir := serving(t)
+	job := fmt.Sprintf(simulated, filepath.Join(dir, "out"))
+	asked := map[string]bool{}
+	want := func(method, path, kind, body string, status int, code string) string {
+		t.Helper()
+		got, text := ask(t, doc, base, method, path, kind, body)
+		if got != status || code != "" && !strings.Contains(text, `"code":"`+code+`"`) {
+			t.Errorf("%s %s: %d, want %d %s: %s", method, path, got, status, code, text)
+		}
+		asked[method+" "+shape(path)] = true
+		return text
+	}
+	const yaml, js = "application/yaml", "application/json"
+	want("GET", "/openapi.json", "", "", 200, "")
+	want("GET", "/schema/job.json", "", "", 200, "")
+	want("GET", "/status", "", "", 200, "")
+	want("GET", "/jobs", "", "", 200, "")
+	want("POST", "/jobs", yaml, job, 201, "")
+	want("POST", "/jobs", yaml, job, 200, "")
+	want("POST", "/jobs", yaml, strings.Replace(job, "tonnes > 1.0", "tonne > 1.0", 1), 422, "wrong-document")
+	want("POST", "/jobs", yaml, strings.Repeat("#", 5<<20), 413, "too-large")
+	want("POST", "/jobs", yaml, strings.Replace(job, "Made-up", "More made-up", 1), 201, "")
+	want("GET", "/jobs?limit=1", "", "", 200, "")
+	want("GET", "/jobs?limit=x", "", "", 400, "wrong-request")
+	want("GET", "/jobs/lifts", "", "", 200, "")
+	want("GET", "/jobs/lift", "", "", 404, "no-such-job")
+	want("GET", "/jobs/lifts/plan", "", "", 200, "")
+	want("GET", "/jobs/lifts/plan?version=1", "", "", 200, "")
+	first := want("GET", "/jobs/lifts/versions?limit=1", "", "", 200, "")
+	if !strings.Contains(first, `"number":2`) || !strings.Contains(first, `"next":"2"`) {
+		t.Errorf("the first page of versions: %s", first)
+	}
+	if rest := want("GET", "/jobs/lifts/versions?limit=5&before=2", "", "", 200, ""); !strings.Contains(rest, `"number":1`) || !strings.Contains(rest, `"next":""`) {
+		t.Errorf("the rest of the versions: %s", rest)
+	}
+	want("GET", "/jobs/lifts/versions/newest", "", "", 200, "")
+	want("GET", "/jobs/lifts/versions/9", "", "", 404, "no-such-version")
+	if d := want("GET", "/jobs/lifts/diff?a=1&b=2", "", "", 200, ""); !strings.Contains(d, "+about: More made-up lifts") {
+		t.Errorf("the difference: %s", d)
+	}
+	want("POST", "/jobs/lifts/stop", "", "", 409, "not-running")
+	want("POST", "/jobs/lifts/runs", js, `{"version":9}`, 404, "no-such-version")
+	want("POST", "/jobs/lifts/runs", js, `{"resume":"pin:x"}`, 400, "wrong-request")
+	want("POST", "/jobs/lifts/runs", js, `{"versoin":1}`, 400, "wrong-request")
+	want("POST", "/jobs/lifts/runs", js, `{"set":{"none":"1"}}`, 422, "wrong-document")
+	want("POST", "/jobs/lifts/runs", js, `{"lanes":2}`, 201, "")
+	want("POST", "/jobs/lifts/runs", js, ``, 409, "already-running")
+	want("DELETE", "/jobs/lifts", "", "", 409, "still-running")
+	until(t, "rows", func() bool {
+		_, text := ask(t, doc, base, "GET", "/runs/1/steps/second/rows?limit=3", "", "")
+		return strings.Count(text, `"seq"`) == 3
+	})
+	asked["GET /runs/{run}/steps/{step}/rows"] = true
+	want("GET", "/runs/1/steps/second/rows?key=C1&since=1h", "", "", 200, "")
+	want("GET", "/runs/1/steps/heavy/rows?limit=2", "", "", 200, "")
+	want("GET", "/runs/1/steps/rejects%20of%20lifts/rows", "", "", 200, "")
+	want("GET", "/runs/1/steps/secnod/rows", "", "", 404, "no-such-step")
+	want("GET", "/runs/1/steps/second/rows?since=yesterday", "", "", 400, "wrong-request")
+	want("GET", "/runs/1", "", "", 200, "")
+	want("GET", "/runs/77", "", "", 404, "no-such-run")
+	want("GET", "/runs/x", "", "", 404, "no-such-run")
+	want("GET", "/runs/1/figures", "", "", 200, "")
+	want("GET", "/runs/1/figures/past?since=1h", "", "", 200, "")
+	want("GET", "/jobs/lifts", "", "", 200, "")
+	until(t, "checkpoints", func() bool {
+		_, text := ask(t, doc, base, "GET", "/runs/1/checkpoints", "", "")
+		return strings.Count(text, `"epoch"`) >= 3
+	})
+	want("GET", "/runs/1/checkpoints?limit=2", "", "", 200, "")
+	want("POST", "/jobs/lifts/restart", js, `{}`, 201, "")
+	want("POST", "/jobs/lifts/stop", "", "", 200, "")
+	want("GET", "/runs/1/figures", "", "", 409, "not-running")
+	want("GET", "/jobs/lifts/runs", "", "", 200, "")
+	want("GET", "/jobs/lifts/history", "", "", 200, "")
+	want("GET", "/jobs/lifts/logs?level=debug&grep=CHECKPOINT", "", "", 200, "")
+	want("GET", "/jobs/lifts/logs?level=loud", "", "", 400, "wrong-request")
+	want("DELETE", "/jobs/lifts", "", "", 204, "")
+
+	s := &Service{}
+	var routes []string
+	for _, r := range s.routes() {
+		routes = append(routes, r.method+" "+regexp.MustCompile(`:(\w+)`).ReplaceAllString(r.path, "{$1}"))
+	}
+	listed := 0
+	for path, item := range doc.Paths.Map() {
+		for method := range item.Operations() {
+			listed++
+			if name := method + " " + path; !asked[name] {
+				t.Errorf("%s is on the page and was not asked", name)
+			}
+		}
+	}
+	if listed != len(routes) {
+		t.Errorf("the page has %d addresses, the service %d: %v; run go generate ./api", listed, len(routes), routes)
+	}
+}
+
+// shape gives the path of the page that an address belongs to.
+func shape(path string) string {
+	path, _, _ = strings.Cut(path, "?")
+	parts := strings.Split(path, "/")
+	for i := range parts {
+		switch {
+		case i == 2 && parts[1] == "jobs":
+			parts[i] = "{job}"
+		case i == 4 && parts[3] == "versions":
+			parts[i] = "{version}"
+		case i == 2 && parts[1] == "runs":
+			parts[i] = "{run}"
+		case i == 4 && parts[3] == "steps":
+			parts[i] = "{step}"
+		}
+	}
+	return strings.Join(parts, "/")
+}
+
+func until(t *testing.T, what string, holds func() bool) {
+	t.Helper()
+	for range 300 {
+		if holds() {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	t.Fatal("not within 15 s: " + what)
+}
+
+// TestStreams: rows and figures come as server-sent events; a stream that is taken up again goes on
+// after the row that it had, and ends with the run.
+func TestStreams(t *testing.T) {
+	base, dir := serving(t)
+	post := func(path, kind, body string) {
+		t.Helper()
+		res, err := http.Post(base+"/api/v1"+path, kind, strings.NewReader(body))
+		if err != nil || res.StatusCode >= 300 {
+			t.Fatalf("%s: %v %v", path, res, err)
+		}
+		res.Body.Close()
+	}
+	post("/jobs", "application/yaml", fmt.Sprintf(simulated, filepath.Join(dir, "out")))
+	post("/jobs/lifts/runs", "application/json", "")
+	follow := func(path, last string, take func(event, id string, data []byte) bool) {
+		t.Helper()
+		ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+		defer cancel()
+		r, err := http.NewRequestWithContext(ctx, "GET", base+"/api/v1"+path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Accept", "text/event-stream")
+		if last != "" {
+			r.Header.Set("Last-Event-ID", last)
+		}
+		res, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		lines := bufio.NewScanner(res.Body)
+		var event, id string
+		for lines.Scan() {
+			text := lines.Text()
+			if v, ok := strings.CutPrefix(text, "event: "); ok {
+				event = v
+			} else if v, ok := strings.CutPrefix(text, "id: "); ok {
+				id = v
+			} else if v, ok := strings.CutPrefix(text, "data: "); ok && !take(event, id, []byte(v)) {
+				return
+			}
+		}
+		t.Fatalf("%s ended early: %v", path, lines.Err())
+	}
+	var seqs []int64
+	rows := func(n int) func(string, string, []byte) bool {
+		return func(event, id string, data []byte) bool {
+			var r api.Row
+			if err := json.Unmarshal(data, &r); err != nil || event != "row" || id != fmt.Sprint(r.Seq) {
+				t.Errorf("event %s, id %s: %s", event, id, data)
+			}
+			seqs = append(seqs, r.Seq)
+			return len(seqs) < n
+		}
+	}
+	follow("/runs/1/steps/second/rows?limit=1", "", rows(3))
+	last := seqs[len(seqs)-1]
+	follow("/runs/1/steps/second/rows", fmt.Sprint(last), rows(6))
+	for i := 1; i < len(seqs); i++ {
+		if seqs[i] != seqs[i-1]+1 {
+			t.Errorf("rows %v; want them one after another, over two streams", seqs)
+			break
+		}
+	}
+	n, ended := 0, false
+	follow("/runs/1/figures", "", func(event, _ string, data []byte) bool {
+		switch event {
+		case "metrics":
+			var f api.Figures
+			if err := json.Unmarshal(data, &f); err != nil || f.Job != "lifts" {
+				t.Errorf("metrics: %v %s", err, data)
+			}
+			if n++; n == 2 {
+				go func() {
+					res, err := http.Post(base+"/api/v1/jobs/lifts/stop", "", nil)
+					if err == nil {
+						res.Body.Close()
+					}
+				}()
+			}
+		case "end":
+			ended = true
+			return false
+		}
+		return true
+	})
+	if !ended || n < 2 {
+		t.Errorf("%d metrics, ended %v", n, ended)
+	}
+	seen := map[string]bool{}
+	follow("/jobs?run=1", "", func(event, _ string, _ []byte) bool { seen[event] = true; return !seen["metrics"] || !seen["jobs"] })
+}
+
+// TestRecovers: a run that fails goes on from its newest checkpoint and says why; one that can never
+// run fails at once.
+func TestRecovers(t *testing.T) {
+	base, dir := serving(t)
+	out := filepath.Join(dir, "out")
+	call := func(method, path, kind, body string) string {
+		t.Helper()
+		r, err := http.NewRequest(method, base+"/api/v1"+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set("Content-Type", kind)
+		res, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		text, err := io.ReadAll(res.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	call("POST", "/jobs", "application/yaml", fmt.Sprintf(simulated, out))
+	call("POST", "/jobs/lifts/runs", "application/json", "")
+	until(t, "files", func() bool { return len(wholeFiles(t, out)) > 0 })
+	// A folder in place of the next files' names: renaming to them fails.
+	if err := os.Rename(out, out+"-away"); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(out, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "the run recovers and says why", func() bool {
+		text := call("GET", "/jobs/lifts", "", "")
+		return strings.Contains(text, `"status":"recovering"`) && strings.Contains(text, out)
+	})
+	if err := os.Remove(out); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Rename(out+"-away", out); err != nil {
+		t.Fatal(err)
+	}
+	until(t, "it runs again", func() bool { return strings.Contains(call("GET", "/jobs/lifts", "", ""), `"status":"running"`) })
+	until(t, "history tells of it", func() bool {
+		return strings.Contains(call("GET", "/jobs/lifts/history", "", ""), `"kind":"recovering"`)
+	})
+	call("POST", "/jobs/lifts/stop", "", "")
+
+	missing := strings.Replace(fmt.Sprintf(simulated, out), "via: simulate", "via: file", 1)
+	missing = regexp.MustCompile(`with: \{rate.*`).ReplaceAllString(missing, "with: {path: "+dir+"/none.ndjson}")
+	call("POST", "/jobs", "application/yaml", strings.Replace(missing, "job: lifts", "job: missing", 1))
+	if text := call("POST", "/jobs/missing/runs", "application/json", ""); !strings.Contains(text, `"code":"start-failed"`) || !strings.Contains(text, "none.ndjson") {
+		t.Errorf("a start that cannot work: %s", text)
+	}
+}
+
+func wholeFiles(t *testing.T, dir string) []string {
+	t.Helper()
+	found, err := filepath.Glob(filepath.Join(dir, "*.ndjson"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return found
+}

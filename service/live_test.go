@@ -1,0 +1,175 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"undertide/api"
+	"undertide/core/row"
+	"undertide/job"
+	"undertide/run"
+)
+
+var levels = row.Schema{{Name: "gauge", Kind: row.String}, {Name: "n", Kind: row.Int}}
+
+func all(api.Row) bool { return true }
+
+// TestTap compares the ring with a plain list, over many sizes of what is kept and given.
+func TestTap(t *testing.T) {
+	for keep := 1; keep <= 12; keep++ {
+		tap := newTap("minute", levels, []string{"gauge"}, keep)
+		var list []int64 // the seqs that were kept
+		var passed int64
+		for give := range 25 {
+			rows := give%4 + 1
+			fit := min(rows, give%3+1)
+			var data strings.Builder
+			for i := range fit {
+				fmt.Fprintf(&data, "{\"gauge\":\"G%d\",\"n\":%d}\n", i%2, passed+int64(i)+1)
+				list = append(list, passed+int64(i)+1)
+			}
+			passed += int64(rows)
+			tap.Take([]byte(data.String()), rows)
+			got := tap.newest(100, all)
+			want := list[max(0, len(list)-keep):]
+			if len(got.Rows) != len(want) || got.Passed != passed || got.Skipped != passed-int64(len(list)) {
+				t.Fatalf("keep %d, after %d: %d rows, %d passed, %d skipped; want %d, %d, %d", keep, give, len(got.Rows), got.Passed, got.Skipped, len(want), passed, passed-int64(len(list)))
+			}
+			for i, r := range got.Rows {
+				seq := want[len(want)-1-i]
+				if r.Seq != seq || !strings.Contains(string(r.Row), fmt.Sprintf(`"n":%d}`, seq)) {
+					t.Fatalf("keep %d, after %d: row %d is %d %s, want %d", keep, give, i, r.Seq, r.Row, seq)
+				}
+			}
+			if after := tap.after(want[0], 100, all); len(after) != len(want)-1 || len(after) > 0 && after[0].Seq != want[1] {
+				t.Fatalf("keep %d: after %d come %v", keep, want[0], after)
+			}
+		}
+	}
+}
+
+// TestTapRoom: rows that come too fast are counted and not kept.
+func TestTapRoom(t *testing.T) {
+	tap := newTap("levels", levels, nil, 100)
+	took := 0
+	began := time.Now().Unix()
+	for range 1000 {
+		took += tap.Room(5)
+	}
+	if seconds := int(time.Now().Unix()-began) + 1; took < 10 || took > 10*seconds {
+		t.Errorf("%d rows had room in about %d seconds, want ten a second", took, seconds)
+	}
+}
+
+// TestMatchKey: keys are given by value or by name, and a wrong one is told what there is.
+func TestMatchKey(t *testing.T) {
+	tap := newTap("minute", levels, []string{"gauge"}, 10)
+	r := api.Row{Row: json.RawMessage(`{"gauge":"a=b","n":7}`)}
+	for _, c := range []struct {
+		key  []string
+		want bool
+	}{{nil, true}, {[]string{"a=b"}, true}, {[]string{"gauge=a=b"}, true}, {[]string{"G1"}, false}, {[]string{"n=7"}, true}, {[]string{"a=b", "n=8"}, false}} {
+		match, err := tap.matchKey(c.key)
+		if err != nil || match(r) != c.want {
+			t.Errorf("key %v: %v, want %v", c.key, err, c.want)
+		}
+	}
+	if _, err := tap.matchKey([]string{"a", "b"}); err == nil || !strings.Contains(err.Error(), "the step has the key gauge; give FIELD=VALUE; fields: gauge, n") {
+		t.Errorf("a value too many: %v", err)
+	}
+}
+
+func at(s int) time.Time { return time.Date(2026, 3, 1, 12, 0, s, 0, time.UTC) }
+
+// momentOf makes a moment with what the tests look at.
+func momentOf(s int, read, lag int64, busy, wall float64) moment {
+	behind := 1.5
+	return moment{at: at(s), fig: run.Figures{WallSeconds: wall, Sources: map[string]run.SourceFigures{"levels": {Read: read, LagEvents: &lag, LagSeconds: &behind, Rejected: map[string]int64{"malformed": 2}}},
+		Steps: map[string]run.StepFigures{"minute": {RowsIn: read, RowsOut: read / 10, BusyShare: busy, BlockedShare: 1 - busy, OpenWindows: 2, Late: run.LateFigures{Lost: 3}}}, Sinks: map[string]run.SinkFigures{"means": {Rows: read / 10}}}}
+}
+
+// TestLive: rates, trend and sentence follow from the figures of the last seconds.
+func TestLive(t *testing.T) {
+	j := &job.Job{Steps: []job.Step{{Name: "minute"}}, Sinks: []job.Sink{{Name: "means", FromText: "minute"}}}
+	var list []moment
+	for s := range 41 { // 1000 a second come in, 1200 are read; busy 20 % at first, in the last seconds 10 %
+		busy := 0.2
+		if s > 30 {
+			busy = (0.2*30 + 0.1*float64(s-30)) / float64(s)
+		}
+		list = append(list, momentOf(s, int64(1200*s), int64(20_000-200*s), busy, float64(s)))
+	}
+	r := ratesOf(j, list)
+	if r.Sources["levels"] != 1200 || r.Steps["minute"].Out != 120 || r.Sinks["means"] != 120 {
+		t.Errorf("rates: %+v", r)
+	}
+	if b := r.Steps["minute"].Busy; b < 0.099 || b > 0.101 {
+		t.Errorf("busy over the last seconds: %g, want 0.1", b)
+	}
+	l := liveOf(j, list, r, running, at(0), at(35), 1)
+	if l.LagTrend != "shrinking" || l.CatchUp == nil || *l.CatchUp != 60 || *l.LagEvents != 12_000 || *l.CheckpointAge != 5 || l.Late != 3 || l.Rejected != 2 {
+		t.Errorf("live: %+v", l)
+	}
+	if want := "Running 40 s. 12,000 events behind, caught up in 1 min 0 s. 2 windows open; the next closes when the watermark passes nowhere yet (now nowhere yet). 3 late rows lost. 2 rejected. Held up by sink means, blocked 90 %."; l.Sentence != want {
+		t.Errorf("the sentence:\n%s\nwant\n%s", l.Sentence, want)
+	}
+	for i := range list {
+		grown := int64(500 * i)
+		s := list[i].fig.Sources["levels"]
+		s.LagEvents = &grown
+		list[i].fig.Sources["levels"] = s
+	}
+	if l := liveOf(j, list, r, running, at(0), time.Time{}, 0); l.LagTrend != "growing" || l.CatchUp != nil || l.CheckpointAge != nil {
+		t.Errorf("a lag that grows: %+v", l)
+	}
+	back := append(list[:40:40], momentOf(40, 5, 0, 0.5, 1)) // it has recovered: counts went back
+	if r := ratesOf(j, back); r.Sources["levels"] != 0 || r.Steps["minute"].Busy != 0.5 {
+		t.Errorf("rates where counts went back: %+v", r)
+	}
+}
+
+// TestLogs: a log is rolled, searched and cut to what was asked for.
+func TestLogs(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "logs", "means.ndjson")
+	l, err := openLog(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	log := slog.New(slog.NewJSONHandler(l, nil))
+	filler := strings.Repeat("x", 1<<20)
+	for i := range 12 {
+		log.Info("filling", "n", i, "text", filler[:900_000])
+	}
+	log.Warn("the run waits", "trouble", "Broker harbour")
+	l.Close()
+	if _, err := l.Write([]byte("x")); err == nil {
+		t.Error("a closed log takes lines")
+	}
+	if st, err := os.Stat(path + ".old"); err != nil || st.Size() > mostLog {
+		t.Errorf("the older file: %v", err)
+	}
+	for _, c := range []struct {
+		name  string
+		query logQuery
+		want  int
+	}{
+		{"all", logQuery{limit: 100}, 13}, {"the newest", logQuery{limit: 2}, 2}, {"a word in any case", logQuery{grep: "BROKER", limit: 100}, 1},
+		{"a level", logQuery{level: slog.LevelWarn, limit: 100}, 1}, {"later", logQuery{since: time.Now().Add(time.Hour), limit: 100}, 0},
+	} {
+		got, err := readLog(context.Background(), path, c.query)
+		if err != nil || len(got) != c.want {
+			t.Errorf("%s: %d lines, %v; want %d", c.name, len(got), err, c.want)
+		}
+	}
+	got, err := readLog(context.Background(), path, logQuery{limit: 1})
+	if err != nil || got[0].Message != "the run waits" || got[0].Level != "WARN" || got[0].Fields["trouble"] != "Broker harbour" {
+		t.Errorf("the newest line: %+v %v", got, err)
+	}
+}
