@@ -42,6 +42,19 @@ var forbidden = map[string]string{
 	"github.com/parquet-go/parquet-go": "state files are written in checkpoint/",
 }
 
+// homes says which packages alone may import a library: others take what those hand out.
+var homes = map[string][]string{
+	"gorm.io/":                      {"store"},
+	"github.com/jackc/":             {"store"},
+	"github.com/gin-gonic/":         {"service"},
+	"github.com/prometheus/":        {"service"},
+	"github.com/twmb/franz-go":      {"connect", "broker"},
+	"github.com/spf13/cobra":        {"cli"},
+	"github.com/goccy/go-yaml":      {"job", "cli"},
+	"github.com/parquet-go/":        {"checkpoint"},
+	"github.com/getkin/kin-openapi": {"api"},
+}
+
 func goList(t *testing.T, args ...string) []string {
 	t.Helper()
 	c := exec.Command("go", append([]string{"list"}, args...)...)
@@ -67,6 +80,11 @@ func TestArrows(t *testing.T) {
 			continue
 		}
 		for _, dep := range goList(t, "-f", `{{join .Imports " "}}`, p) {
+			for library, home := range homes {
+				if strings.HasPrefix(dep, library) && !slices.Contains(home, part) {
+					t.Errorf("%s imports %s; only %v may", p, dep, home)
+				}
+			}
 			ours, ok := strings.CutPrefix(dep, "undertide/")
 			if !ok {
 				continue

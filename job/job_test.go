@@ -256,13 +256,59 @@ func TestDocuments(t *testing.T) {
 	if len(texts) < 8 {
 		t.Errorf("only %d documents were found", len(texts))
 	}
+	known, err := LoadConnections("../" + ConnectionsFile)
+	if err != nil || known["harbour"].Brokers[0] != "127.0.0.1:19092" {
+		t.Fatalf("the connections of the working folder: %v, %v", known, err)
+	}
 	for name, text := range texts {
-		if _, err := Parse(name, text, Options{Env: noEnv}); err != nil {
+		if _, err := Parse(name, text, Options{Env: noEnv, Connections: known}); err != nil {
 			t.Errorf("%s:\n%v", name, err)
 		}
 		checkSchema(t, schema, name, text)
 	}
 	checkSchema(t, schema, "base", base)
+}
+
+// TestConnections: the document's own connections win over those given with it, and the file of the
+// working folder is read with the same care as a document.
+func TestConnections(t *testing.T) {
+	given := map[string]Connection{"harbour": {Name: "harbour", Via: "kafka", Brokers: []string{"given:1"}}}
+	doc := "undertide: 1\njob: topics\nsettings: {delivery: at_least_once}\nsources:\n  in: {via: kafka, with: {connection: harbour, topic: a}, begin: 2026-03-01T00:00:00Z, fields: {k: string}}\nsinks:\n  out: {from: in, via: kafka, with: {connection: harbour, topic: b}, key: [k]}\n"
+	j, err := Parse("a.yaml", doc, Options{Connections: given})
+	if err != nil || j.Sources[0].Kafka.Connection.Brokers[0] != "given:1" || j.Sources[0].Kafka.Group != "undertide.topics" || j.Sources[0].Kafka.Begin != "time" || j.Sinks[0].Kafka.Key[0] != "k" {
+		t.Errorf("a connection that is given: %+v, %v", j, err)
+	}
+	own := strings.Replace(doc, "sources:", "connections: {harbour: {via: kafka, brokers: [own:2]}}\nsources:", 1)
+	if j, err := Parse("a.yaml", own, Options{Connections: given}); err != nil || j.Sources[0].Kafka.Connection.Brokers[0] != "own:2" {
+		t.Errorf("a connection of the document's own: %v", err)
+	}
+	if given["harbour"].Brokers[0] != "given:1" {
+		t.Error("the document changed what was given")
+	}
+	warned, err := Parse("a.yaml", strings.Replace(doc, "settings: {delivery: at_least_once}\n", "", 1), Options{Connections: given})
+	if err != nil || len(warned.Warnings) != 1 || !strings.Contains(warned.Warnings[0].Error(), "delivers at least once") {
+		t.Errorf("a document that says nothing of delivery: %v", err)
+	}
+	dir := t.TempDir()
+	if got, err := LoadConnections(filepath.Join(dir, "none.yaml")); got != nil || err != nil {
+		t.Errorf("no file: %v, %v", got, err)
+	}
+	for text, want := range map[string]string{
+		"connections: {a: {via: kafka}}":                                  "the brokers are not named",
+		"connections: {a: {via: smoke, brokers: [h:1]}}":                  "smoke is not one of kafka",
+		"conections: {}":                                                  "did you mean connections?",
+		"connections: {a: {via: kafka, brokers: [\"${env.NONE_SUCH}\"]}}": "NONE_SUCH",
+		"connections: [a]":                                                "a list stands where connections belong",
+		"connections: {a: {via: kafka, brokers: [h]":                      "",
+	} {
+		path := filepath.Join(dir, "undertide.yaml")
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := LoadConnections(path); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %s", text, err, want)
+		}
+	}
 }
 
 func compileSchema(t *testing.T) *jsonschema.Schema {

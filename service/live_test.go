@@ -90,9 +90,9 @@ func at(s int) time.Time { return time.Date(2026, 3, 1, 12, 0, s, 0, time.UTC) }
 
 // momentOf makes a moment with what the tests look at.
 func momentOf(s int, read, lag int64, busy, wall float64) moment {
-	behind := 1.5
+	behind, next := 1.5, "2026-03-01T12:01:00Z"
 	return moment{at: at(s), fig: run.Figures{WallSeconds: wall, Sources: map[string]run.SourceFigures{"levels": {Read: read, LagEvents: &lag, LagSeconds: &behind, Rejected: map[string]int64{"malformed": 2}}},
-		Steps: map[string]run.StepFigures{"minute": {RowsIn: read, RowsOut: read / 10, BusyShare: busy, BlockedShare: 1 - busy, OpenWindows: 2, Late: run.LateFigures{Lost: 3}}}, Sinks: map[string]run.SinkFigures{"means": {Rows: read / 10}}}}
+		Steps: map[string]run.StepFigures{"minute": {RowsIn: read, RowsOut: read / 10, BusyShare: busy, BlockedShare: 1 - busy, OpenWindows: 2, NextClose: &next, Late: run.LateFigures{Lost: 3}}}, Sinks: map[string]run.SinkFigures{"means": {Rows: read / 10}}}}
 }
 
 // TestLive: rates, trend and sentence follow from the figures of the last seconds.
@@ -117,7 +117,7 @@ func TestLive(t *testing.T) {
 	if l.LagTrend != "shrinking" || l.CatchUp == nil || *l.CatchUp != 60 || *l.LagEvents != 12_000 || *l.CheckpointAge != 5 || l.Late != 3 || l.Rejected != 2 {
 		t.Errorf("live: %+v", l)
 	}
-	if want := "Running 40 s. 12,000 events behind, caught up in 1 min 0 s. 2 windows open; the next closes when the watermark passes nowhere yet (now nowhere yet). 3 late rows lost. 2 rejected. Held up by sink means, blocked 90 %."; l.Sentence != want {
+	if want := "Running 40 s. 12,000 events behind, caught up in 1 min 0 s. 2 windows open; the next closes when the watermark passes 2026-03-01 12:01:00 UTC (now nowhere yet). 3 late rows lost. 2 rejected. Held up by sink means, blocked 90 %."; l.Sentence != want {
 		t.Errorf("the sentence:\n%s\nwant\n%s", l.Sentence, want)
 	}
 	for i := range list {
