@@ -136,7 +136,7 @@ func newLogs(s *streams) *cobra.Command {
 							fmt.Fprintf(&b, " %s=%v", k, l.Fields[k])
 						}
 					}
-					fmt.Fprintf(s.out, "%s  %-5s  %s %s\n", l.At.UTC().Format("2006-01-02 15:04:05.000"), l.Level, l.Message, b.String())
+					fmt.Fprintf(s.out, "%s  %-5s  %s %s\n", l.At.UTC().Format("2006-01-02 15:04:05.000"), l.Level, harmless(l.Message), harmless(b.String()))
 				}
 			})
 		},

@@ -113,12 +113,12 @@ func newShow(s *streams) *cobra.Command {
 				Figures *api.Figures `json:"figures"`
 			}{j, plan, fig}
 			return show(s, format, all, func() {
-				fmt.Fprintf(s.out, "%s, version %d: %s\n", j.Name, j.Version, j.About)
+				fmt.Fprintf(s.out, "%s, version %d: %s\n", j.Name, j.Version, harmless(j.About))
 				switch {
 				case fig != nil:
-					fmt.Fprintln(s.out, fig.Live.Sentence)
+					fmt.Fprintln(s.out, harmless(fig.Live.Sentence))
 				case j.Run != nil && j.Run.Error != "":
-					fmt.Fprintf(s.out, "%s: %s\n", j.Status, j.Run.Error)
+					fmt.Fprintf(s.out, "%s: %s\n", j.Status, harmless(j.Run.Error))
 				default:
 					fmt.Fprintf(s.out, "%s since %s\n", j.Status, j.Since)
 				}

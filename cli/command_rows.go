@@ -131,12 +131,7 @@ func cellText(f api.Field, raw json.RawMessage) string {
 	case f.Type == "double" && json.Unmarshal(raw, &num) == nil:
 		return fmt.Sprintf("%.3f", num)
 	case json.Unmarshal(raw, &text) == nil:
-		return strings.Map(func(c rune) rune { // nothing in a row may steer the terminal
-			if c < ' ' || c == 0x7f || c >= 0x80 && c < 0xa0 {
-				return '·'
-			}
-			return c
-		}, text)
+		return text
 	}
 	return string(raw)
 }

@@ -81,7 +81,7 @@ func drawFigures(s *streams, j api.Job, run api.Run, f api.Figures) {
 	var b bytes.Buffer
 	page := &streams{out: &b}
 	fmt.Fprintf(&b, "%s  %s  version %d, run %d  %s\n\n", j.Name, run.Status, run.Version, run.ID, f.At.Format("15:04:05 UTC"))
-	fmt.Fprintf(&b, "%s\n\n", f.Live.Sentence)
+	fmt.Fprintf(&b, "%s\n\n", harmless(f.Live.Sentence))
 	figureLines(page, f)
 	fmt.Fprintln(&b)
 	if c := f.Checkpoints.Last; c != nil {

@@ -108,6 +108,7 @@ func grid(w io.Writer, names []string, rows [][]string) {
 	for _, r := range slices.Insert(slices.Clone(rows), 0, head) {
 		var b strings.Builder
 		for i, cell := range r {
+			cell = harmless(cell)
 			gap := strings.Repeat(" ", width[i]-utf8.RuneCountInString(cell))
 			if right[i] {
 				cell = gap + cell
@@ -121,6 +122,16 @@ func grid(w io.Writer, names []string, rows [][]string) {
 		}
 		fmt.Fprintln(w, strings.TrimRight(b.String(), " "))
 	}
+}
+
+// harmless takes out what could steer a terminal: texts of documents and rows are others' words.
+func harmless(text string) string {
+	return strings.Map(func(c rune) rune {
+		if c < ' ' || c == 0x7f || c >= 0x80 && c < 0xa0 {
+			return '·'
+		}
+		return c
+	}, text)
 }
 
 // ago words how long ago a time was.

@@ -226,7 +226,12 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 	return run.Run(ctx, r.job, run.Options{
 		Lanes: r.rec.Lanes, Checkpoints: r.dir, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), Grace: stopGrace,
 		Say: func(line string) { r.log.Info(line) },
-		Tap: func(name string, _ row.Schema) engine.Tap { return r.taps[name] },
+		Tap: func(name string, _ row.Schema) engine.Tap {
+			if t := r.taps[name]; t != nil {
+				return t
+			}
+			return nil
+		},
 		Ready: func(g *engine.Graph) {
 			r.mu.Lock()
 			r.graph = g

@@ -409,7 +409,7 @@ func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.St
 		s.mu.Lock()
 		e.rec.Generation = generation
 		s.mu.Unlock()
-		if e.epoch > 0 {
+		if s.nextEpoch(name) > 1 {
 			notes = append(notes, "the run begins anew: rows that were delivered before are made again")
 		}
 	}
