@@ -8,7 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"undertide/api"
 	"undertide/client"
 )
 
@@ -16,51 +15,41 @@ func newCheckpoints(s *streams) *cobra.Command {
 	var r reach
 	var format string
 	var limit int
-	c := &cobra.Command{
-		Use:               "checkpoints JOB",
-		Short:             "List the checkpoints of a job's newest run: age, size, duration, positions",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: r.jobNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
-			}
-			j, err := cl.Job(c.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			if j.Run == nil {
-				return api.NotRunning.With("job "+j.Name+" was never started", "start it: undertide start "+j.Name)
-			}
-			list, err := cl.Checkpoints(c.Context(), j.Run.ID, limit)
-			if err != nil {
-				return err
-			}
-			return show(s, format, list, func() {
-				var rows [][]string
-				for _, k := range list {
-					kept := "pruned"
-					if k.Kept {
-						kept = "kept"
-					}
-					var events int64
-					var places []string
-					for _, p := range k.Partitions {
-						events += p.Events
-						if p.Events > 0 {
-							places = append(places, fmt.Sprintf("%s %s: %s to %s", p.Source, p.Name, place1(p.From), place1(p.To)))
-						}
-					}
-					rows = append(rows, []string{strconv.FormatInt(k.Epoch, 10), ago(k.WrittenAt), fmt.Sprintf("%.0f ms", 1000*k.Seconds), fmt.Sprintf("%.1f ms", 1000*k.StallSeconds), bytesText(k.Bytes), kept, group(events), strings.Join(places, "; ")})
+	c := r.command(&cobra.Command{
+		Use:   "checkpoints JOB",
+		Short: "List the checkpoints of a job's newest run: age, size, duration, positions",
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		j, err := started(c.Context(), cl, args[0])
+		if err != nil {
+			return err
+		}
+		list, err := cl.Checkpoints(c.Context(), j.Run.ID, limit)
+		if err != nil {
+			return err
+		}
+		return show(s, format, list, func() {
+			var rows [][]string
+			for _, k := range list {
+				kept := "pruned"
+				if k.Kept {
+					kept = "kept"
 				}
-				grid(s.out, []string{">epoch", "written", ">took", ">longest stall", ">size", "folder", ">events", "positions"}, rows)
-			})
-		},
-	}
+				var events int64
+				var places []string
+				for _, p := range k.Partitions {
+					events += p.Events
+					if p.Events > 0 {
+						places = append(places, fmt.Sprintf("%s %s: %s to %s", p.Source, p.Name, place1(p.From), place1(p.To)))
+					}
+				}
+				rows = append(rows, []string{strconv.FormatInt(k.Epoch, 10), ago(k.WrittenAt), fmt.Sprintf("%.0f ms", 1000*k.Seconds), fmt.Sprintf("%.1f ms", 1000*k.StallSeconds), bytesText(k.Bytes), kept, group(events), strings.Join(places, "; ")})
+			}
+			grid(s.out, []string{">epoch", "written", ">took", ">longest stall", ">size", "folder", ">events", "positions"}, rows)
+		})
+	})
 	formatFlag(c, &format)
 	c.Flags().IntVar(&limit, "limit", 20, "at most so many")
-	return r.flag(c)
+	return c
 }
 
 // place1 writes a position shortly.
@@ -76,76 +65,62 @@ func newHistory(s *streams) *cobra.Command {
 	var r reach
 	var format string
 	var limit int
-	c := &cobra.Command{
-		Use:               "history JOB",
-		Short:             "Show what happened to a job: versions, starts, failures, restarts",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: r.jobNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
-			}
-			list, err := cl.History(c.Context(), args[0], limit)
-			if err != nil {
-				return err
-			}
-			return show(s, format, list, func() {
-				var rows [][]string
-				for _, e := range list {
-					run := ""
-					if e.Run != nil {
-						run = strconv.FormatInt(*e.Run, 10)
-					}
-					rows = append(rows, []string{e.At.UTC().Format("2006-01-02 15:04:05 UTC"), run, e.Kind, e.Text})
+	c := r.command(&cobra.Command{
+		Use:   "history JOB",
+		Short: "Show what happened to a job: versions, starts, failures, restarts",
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		list, err := cl.History(c.Context(), args[0], limit)
+		if err != nil {
+			return err
+		}
+		return show(s, format, list, func() {
+			var rows [][]string
+			for _, e := range list {
+				run := ""
+				if e.Run != nil {
+					run = strconv.FormatInt(*e.Run, 10)
 				}
-				grid(s.out, []string{"at", ">run", "what", "how"}, rows)
-			})
-		},
-	}
+				rows = append(rows, []string{e.At.UTC().Format("2006-01-02 15:04:05 UTC"), run, e.Kind, e.Text})
+			}
+			grid(s.out, []string{"at", ">run", "what", "how"}, rows)
+		})
+	})
 	formatFlag(c, &format)
 	c.Flags().IntVar(&limit, "limit", 50, "at most so many")
-	return r.flag(c)
+	return c
 }
 
 func newLogs(s *streams) *cobra.Command {
 	var r reach
 	var q client.LogQuery
 	var format string
-	c := &cobra.Command{
-		Use:               "logs JOB",
-		Short:             "Show a job's log, oldest line first",
-		Example:           "  undertide logs mean-level --since 1h --level warn\n  undertide logs mean-level --grep checkpoint --level debug",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: r.jobNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
-			}
-			list, err := cl.Logs(c.Context(), args[0], q)
-			if err != nil {
-				return err
-			}
-			slices.Reverse(list)
-			return show(s, format, list, func() {
-				for _, l := range list {
-					var b strings.Builder
-					for _, k := range sorted(l.Fields) {
-						if k != "job" {
-							fmt.Fprintf(&b, " %s=%v", k, l.Fields[k])
-						}
+	c := r.command(&cobra.Command{
+		Use:     "logs JOB",
+		Short:   "Show a job's log, oldest line first",
+		Example: "  undertide logs mean-level --since 1h --level warn\n  undertide logs mean-level --grep checkpoint --level debug",
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		list, err := cl.Logs(c.Context(), args[0], q)
+		if err != nil {
+			return err
+		}
+		slices.Reverse(list)
+		return show(s, format, list, func() {
+			for _, l := range list {
+				var b strings.Builder
+				for _, k := range sorted(l.Fields) {
+					if k != "job" {
+						fmt.Fprintf(&b, " %s=%v", k, l.Fields[k])
 					}
-					fmt.Fprintf(s.out, "%s  %-5s  %s %s\n", l.At.UTC().Format("2006-01-02 15:04:05.000"), l.Level, harmless(l.Message), harmless(b.String()))
 				}
-			})
-		},
-	}
+				fmt.Fprintf(s.out, "%s  %-5s  %s %s\n", l.At.UTC().Format("2006-01-02 15:04:05.000"), l.Level, harmless(l.Message), harmless(b.String()))
+			}
+		})
+	})
 	f := c.Flags()
 	f.StringVar(&q.Grep, "grep", "", "only lines that hold this `TEXT`")
 	f.StringVar(&q.Level, "level", "info", "from this `LEVEL` on: debug, info, warn, error")
 	f.StringVar(&q.Since, "since", "", "only lines since a `TIME`, or so long ago (10m)")
 	f.IntVar(&q.Limit, "limit", 200, "at most so many, the newest")
 	formatFlag(c, &format)
-	return r.flag(c)
+	return c
 }

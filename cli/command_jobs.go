@@ -9,46 +9,42 @@ import (
 	"github.com/spf13/cobra"
 
 	"undertide/api"
+
+	"undertide/client"
 )
 
 func newJobs(s *streams) *cobra.Command {
 	var r reach
 	var format string
-	c := &cobra.Command{
+	c := r.command(&cobra.Command{
 		Use:   "jobs",
 		Short: "List the jobs and how they are",
-		Args:  cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
+	}, func(c *cobra.Command, cl *client.Client, _ []string) error {
+		jobs, err := cl.Jobs(c.Context())
+		if err != nil {
+			return err
+		}
+		return show(s, format, jobs, func() {
+			if len(jobs) == 0 {
+				s.say("there are no jobs yet; save one: undertide save JOB.yaml")
+				return
 			}
-			jobs, err := cl.Jobs(c.Context())
-			if err != nil {
-				return err
+			var rows [][]string
+			for _, j := range jobs {
+				rows = append(rows, jobLine(j))
 			}
-			return show(s, format, jobs, func() {
-				if len(jobs) == 0 {
-					s.say("there are no jobs yet; save one: undertide save JOB.yaml")
-					return
+			grid(s.out, []string{"job", "status", "since", ">lag", ">behind", "trend", ">in", ">out", ">watermark", ">late", ">rejected", ">checkpoint", ">restarts"}, rows)
+			for _, j := range jobs {
+				if j.Live != nil && j.Live.Trouble != "" {
+					s.say("%s waits: %s", j.Name, j.Live.Trouble)
+				} else if j.Run != nil && j.Run.Error != "" {
+					s.say("%s %s: %s", j.Name, j.Status, j.Run.Error)
 				}
-				var rows [][]string
-				for _, j := range jobs {
-					rows = append(rows, jobLine(j))
-				}
-				grid(s.out, []string{"job", "status", "since", ">lag", ">behind", "trend", ">in", ">out", ">watermark", ">late", ">rejected", ">checkpoint", ">restarts"}, rows)
-				for _, j := range jobs {
-					if j.Live != nil && j.Live.Trouble != "" {
-						s.say("%s waits: %s", j.Name, j.Live.Trouble)
-					} else if j.Run != nil && j.Run.Error != "" {
-						s.say("%s %s: %s", j.Name, j.Status, j.Run.Error)
-					}
-				}
-			})
-		},
-	}
+			}
+		})
+	})
 	formatFlag(c, &format)
-	return r.flag(c)
+	return c
 }
 
 func jobLine(j api.Job) []string {
@@ -83,56 +79,49 @@ func jobLine(j api.Job) []string {
 func newShow(s *streams) *cobra.Command {
 	var r reach
 	var format string
-	c := &cobra.Command{
-		Use:               "show JOB",
-		Short:             "Show a job: how it is, its sources, steps and sinks",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: r.jobNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
+	c := r.command(&cobra.Command{
+		Use:   "show JOB",
+		Short: "Show a job: how it is, its sources, steps and sinks",
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		j, err := cl.Job(c.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		plan, err := cl.Plan(c.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		var fig *api.Figures
+		if j.Run != nil && j.Live != nil {
+			if f, err := cl.Figures(c.Context(), j.Run.ID); err == nil { // it may just have ended
+				fig = &f
 			}
-			j, err := cl.Job(c.Context(), args[0])
-			if err != nil {
-				return err
+		}
+		all := struct {
+			api.Job
+			Plan    any          `json:"plan"`
+			Figures *api.Figures `json:"figures"`
+		}{j, plan, fig}
+		return show(s, format, all, func() {
+			fmt.Fprintf(s.out, "%s, version %d: %s\n", j.Name, j.Version, harmless(j.About))
+			switch {
+			case fig != nil:
+				fmt.Fprintln(s.out, harmless(fig.Live.Sentence))
+			case j.Run != nil && j.Run.Error != "":
+				fmt.Fprintf(s.out, "%s: %s\n", j.Status, harmless(j.Run.Error))
+			default:
+				fmt.Fprintf(s.out, "%s since %s\n", j.Status, j.Since)
 			}
-			plan, err := cl.Plan(c.Context(), args[0])
-			if err != nil {
-				return err
+			fmt.Fprintln(s.out)
+			if fig != nil {
+				figureLines(s, *fig)
+				return
 			}
-			var fig *api.Figures
-			if j.Run != nil && j.Live != nil {
-				if f, err := cl.Figures(c.Context(), j.Run.ID); err == nil { // it may just have ended
-					fig = &f
-				}
-			}
-			all := struct {
-				api.Job
-				Plan    any          `json:"plan"`
-				Figures *api.Figures `json:"figures"`
-			}{j, plan, fig}
-			return show(s, format, all, func() {
-				fmt.Fprintf(s.out, "%s, version %d: %s\n", j.Name, j.Version, harmless(j.About))
-				switch {
-				case fig != nil:
-					fmt.Fprintln(s.out, harmless(fig.Live.Sentence))
-				case j.Run != nil && j.Run.Error != "":
-					fmt.Fprintf(s.out, "%s: %s\n", j.Status, harmless(j.Run.Error))
-				default:
-					fmt.Fprintf(s.out, "%s since %s\n", j.Status, j.Since)
-				}
-				fmt.Fprintln(s.out)
-				if fig != nil {
-					figureLines(s, *fig)
-					return
-				}
-				fmt.Fprint(s.out, plan.Text())
-			})
-		},
-	}
+			fmt.Fprint(s.out, plan.Text())
+		})
+	})
 	formatFlag(c, &format)
-	return r.flag(c)
+	return c
 }
 
 // figureLines writes a run's figures by source, step and sink.

@@ -20,7 +20,7 @@ func newRows(s *streams) *cobra.Command {
 	var q client.RowQuery
 	var format string
 	var follow bool
-	c := &cobra.Command{
+	c := r.command(&cobra.Command{
 		Use:   "rows JOB STEP",
 		Short: "Show the rows of a step as they are published",
 		Long: `Show the rows of a step as they are published: the newest that the service keeps, oldest first.
@@ -28,69 +28,59 @@ STEP may also be a source, or a part such as 'late of minute' or 'rejects of lev
 		Example: `  undertide rows mean-level minute --follow
   undertide rows mean-level minute --key G03 --since 10m --format json
   undertide rows mean-level 'late of minute'`,
-		Args:              cobra.ExactArgs(2),
-		ValidArgsFunction: r.jobNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
-			}
-			if format != "table" && format != "json" {
-				return usageError{fmt.Errorf("--format %s: rows are shown as table or json", format)}
-			}
-			j, err := cl.Job(c.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			if j.Run == nil {
-				return api.NotRunning.With("job "+j.Name+" was never started", "start it: undertide start "+j.Name)
-			}
-			step := strings.Join(strings.Fields(args[1]), " ")
-			first, err := cl.Rows(c.Context(), j.Run.ID, step, q)
-			if err != nil {
-				return err
-			}
-			p := &rowPrinter{s: s, table: format == "table", fields: first.Fields}
-			if !follow {
-				slices.Reverse(first.Rows)
-				for _, row := range first.Rows {
-					p.add(row)
-				}
-				if first.Skipped > 0 {
-					s.say("%s rows came too fast to be kept for looking; sinks have them all", group(first.Skipped))
-				}
-				if len(first.Rows) == 0 {
-					s.say("no rows are kept: %s has published %s in this run", step, group(first.Passed))
-				}
-				return p.flush()
-			}
-			for m, err := range cl.FollowRows(c.Context(), j.Run.ID, step, q) {
-				if err != nil {
-					return err
-				}
-				var row api.Row
-				if m.Event == "end" {
-					s.say("the run has ended")
-					return nil
-				}
-				if m.Event != "row" || json.Unmarshal(m.Data, &row) != nil {
-					continue
-				}
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		if format != "table" && format != "json" {
+			return usageError{fmt.Errorf("--format %s: rows are shown as table or json", format)}
+		}
+		j, err := started(c.Context(), cl, args[0])
+		if err != nil {
+			return err
+		}
+		step := strings.Join(strings.Fields(args[1]), " ")
+		first, err := cl.Rows(c.Context(), j.Run.ID, step, q)
+		if err != nil {
+			return err
+		}
+		p := &rowPrinter{s: s, table: format == "table", fields: first.Fields}
+		if !follow {
+			slices.Reverse(first.Rows)
+			for _, row := range first.Rows {
 				p.add(row)
-				if err := p.flush(); err != nil {
-					return err
-				}
 			}
-			return nil
-		},
-	}
+			if first.Skipped > 0 {
+				s.say("%s rows came too fast to be kept for looking; sinks have them all", group(first.Skipped))
+			}
+			if len(first.Rows) == 0 {
+				s.say("no rows are kept: %s has published %s in this run", step, group(first.Passed))
+			}
+			return p.flush()
+		}
+		for m, err := range cl.FollowRows(c.Context(), j.Run.ID, step, q) {
+			if err != nil {
+				return err
+			}
+			var row api.Row
+			if m.Event == "end" {
+				s.say("the run has ended")
+				return nil
+			}
+			if m.Event != "row" || json.Unmarshal(m.Data, &row) != nil {
+				continue
+			}
+			p.add(row)
+			if err := p.flush(); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	f := c.Flags()
 	f.StringArrayVar(&q.Key, "key", nil, "only rows with this `KEY`: FIELD=VALUE, or the values of the key's fields in order")
 	f.StringVar(&q.Since, "since", "", "only rows published since a `TIME`, or so long ago (10m)")
 	f.IntVar(&q.Limit, "limit", 100, "at most so many of those that are kept")
 	f.BoolVarP(&follow, "follow", "f", false, "go on with new rows until the run ends or Ctrl-C")
 	f.StringVar(&format, "format", "table", "how rows are shown: `FORM` table or json")
-	return r.flag(c)
+	return c
 }
 
 // rowPrinter writes rows as JSON lines, or in columns whose widths hold from the first rows on.

@@ -9,6 +9,8 @@ import (
 
 	"undertide/api"
 	"undertide/job"
+
+	"undertide/client"
 )
 
 func errLevel(level string) error {
@@ -17,46 +19,40 @@ func errLevel(level string) error {
 
 func newSave(s *streams) *cobra.Command {
 	var r reach
-	c := &cobra.Command{
+	c := r.command(&cobra.Command{
 		Use:   "save DOCUMENT",
 		Short: "Store a document as its job's next version",
 		Long: `Store a document as its job's next version. The service checks it first; a document with faults is
 not stored, and one that equals the newest version is not stored again.`,
 		Example:           `  undertide save harbour/jobs/mean-level.yaml`,
-		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: documents,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
-			}
-			st, err := os.Stat(args[0])
-			if err != nil {
-				return fmt.Errorf("%w: %s does not exist; name a job document", job.ErrNoDocument, args[0])
-			}
-			if st.IsDir() || st.Size() > job.MaxDocument {
-				return fmt.Errorf("%w: %s is no document; name a YAML file of at most 4 MiB", job.ErrNoDocument, args[0])
-			}
-			text, err := os.ReadFile(args[0])
-			if err != nil {
-				return err
-			}
-			saved, err := cl.Save(c.Context(), text)
-			if err != nil {
-				return err
-			}
-			for _, w := range saved.Warnings {
-				s.say("%s (warning)", w)
-			}
-			if saved.Stored {
-				s.say("saved as version %d of %s", saved.Number, saved.Job)
-			} else {
-				s.say("nothing changed: it equals version %d of %s", saved.Number, saved.Job)
-			}
-			return nil
-		},
-	}
-	return r.flag(c)
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		st, err := os.Stat(args[0])
+		if err != nil {
+			return fmt.Errorf("%w: %s does not exist; name a job document", job.ErrNoDocument, args[0])
+		}
+		if st.IsDir() || st.Size() > job.MaxDocument {
+			return fmt.Errorf("%w: %s is no document; name a YAML file of at most 4 MiB", job.ErrNoDocument, args[0])
+		}
+		text, err := os.ReadFile(args[0])
+		if err != nil {
+			return err
+		}
+		saved, err := cl.Save(c.Context(), text)
+		if err != nil {
+			return err
+		}
+		for _, w := range saved.Warnings {
+			s.say("%s (warning)", w)
+		}
+		if saved.Stored {
+			s.say("saved as version %d of %s", saved.Number, saved.Job)
+		} else {
+			s.say("nothing changed: it equals version %d of %s", saved.Number, saved.Job)
+		}
+		return nil
+	})
+	return c
 }
 
 // startFlags are shared by start and restart.
@@ -106,106 +102,78 @@ func sayStarted(s *streams, st api.Started) {
 func newStart(s *streams) *cobra.Command {
 	var r reach
 	var f startFlags
-	c := &cobra.Command{
-		Use:               "start JOB",
-		Short:             "Start a run, from the newest checkpoint where there is one",
-		Example:           "  undertide start mean-level\n  undertide start mean-level --fresh --lanes 2",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: r.jobNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
-			}
-			ask, err := f.ask(c)
-			if err != nil {
-				return err
-			}
-			st, err := cl.Start(c.Context(), args[0], ask)
-			if err != nil {
-				return err
-			}
-			sayStarted(s, st)
-			return nil
-		},
-	}
+	c := r.command(&cobra.Command{
+		Use:     "start JOB",
+		Short:   "Start a run, from the newest checkpoint where there is one",
+		Example: "  undertide start mean-level\n  undertide start mean-level --fresh --lanes 2",
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		ask, err := f.ask(c)
+		if err != nil {
+			return err
+		}
+		st, err := cl.Start(c.Context(), args[0], ask)
+		if err != nil {
+			return err
+		}
+		sayStarted(s, st)
+		return nil
+	})
 	f.flags(c)
-	return r.flag(c)
+	return c
 }
 
 func newRestart(s *streams) *cobra.Command {
 	var r reach
 	var f startFlags
-	c := &cobra.Command{
-		Use:               "restart JOB",
-		Short:             "Stop a run with a checkpoint and start it again from there",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: r.jobNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
-			}
-			ask, err := f.ask(c)
-			if err != nil {
-				return err
-			}
-			st, err := cl.Restart(c.Context(), args[0], ask)
-			if err != nil {
-				return err
-			}
-			sayStarted(s, st)
-			return nil
-		},
-	}
+	c := r.command(&cobra.Command{
+		Use:   "restart JOB",
+		Short: "Stop a run with a checkpoint and start it again from there",
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		ask, err := f.ask(c)
+		if err != nil {
+			return err
+		}
+		st, err := cl.Restart(c.Context(), args[0], ask)
+		if err != nil {
+			return err
+		}
+		sayStarted(s, st)
+		return nil
+	})
 	f.flags(c)
-	return r.flag(c)
+	return c
 }
 
 func newStop(s *streams) *cobra.Command {
 	var r reach
-	c := &cobra.Command{
-		Use:               "stop JOB",
-		Short:             "Stop a run with a checkpoint",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: r.jobNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
-			}
-			run, err := cl.Stop(c.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			s.say("%s: run %d %s", run.Job, run.ID, run.Status)
-			if run.Error != "" {
-				return errors.New(run.Error)
-			}
-			return nil
-		},
-	}
-	return r.flag(c)
+	c := r.command(&cobra.Command{
+		Use:   "stop JOB",
+		Short: "Stop a run with a checkpoint",
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		run, err := cl.Stop(c.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		s.say("%s: run %d %s", run.Job, run.ID, run.Status)
+		if run.Error != "" {
+			return errors.New(run.Error)
+		}
+		return nil
+	})
+	return c
 }
 
 func newDelete(s *streams) *cobra.Command {
 	var r reach
-	c := &cobra.Command{
-		Use:               "delete JOB",
-		Short:             "Delete a job that is not running, with its versions, checkpoints, history and log",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: r.jobNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
-				return err
-			}
-			if err := cl.Delete(c.Context(), args[0]); err != nil {
-				return err
-			}
-			s.say("%s is deleted; what its sinks hold stays", args[0])
-			return nil
-		},
-	}
-	return r.flag(c)
+	c := r.command(&cobra.Command{
+		Use:   "delete JOB",
+		Short: "Delete a job that is not running, with its versions, checkpoints, history and log",
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		if err := cl.Delete(c.Context(), args[0]); err != nil {
+			return err
+		}
+		s.say("%s is deleted; what its sinks hold stays", args[0])
+		return nil
+	})
+	return c
 }

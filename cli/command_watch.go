@@ -13,67 +13,59 @@ import (
 	"golang.org/x/term"
 
 	"undertide/api"
+
+	"undertide/client"
 )
 
 func newWatch(s *streams) *cobra.Command {
 	var r reach
-	c := &cobra.Command{
+	c := r.command(&cobra.Command{
 		Use:   "watch JOB",
 		Short: "Watch a job's figures live",
 		Long: `Watch a job's figures live, until the run ends or Ctrl-C: on a terminal a page that is drawn anew
 every second, elsewhere a line every ten seconds.`,
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: r.jobNames,
-		RunE: func(c *cobra.Command, args []string) error {
-			cl, err := r.client()
-			if err != nil {
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		j, err := started(c.Context(), cl, args[0])
+		if err != nil {
+			return err
+		}
+		f, ok := s.out.(*os.File)
+		terminal := ok && term.IsTerminal(int(f.Fd()))
+		if terminal {
+			fmt.Fprint(s.out, "\x1b[?25l\x1b[2J") // without a cursor
+			defer fmt.Fprint(s.out, "\x1b[?25h\n")
+		}
+		var said time.Time
+		var last api.Run
+		for m, err := range cl.FollowFigures(c.Context(), j.Run.ID) {
+			switch {
+			case errors.Is(err, c.Context().Err()) && err != nil:
+				return nil
+			case err != nil:
 				return err
-			}
-			j, err := cl.Job(c.Context(), args[0])
-			if err != nil {
-				return err
-			}
-			if j.Run == nil {
-				return api.NotRunning.With("job "+j.Name+" was never started", "start it: undertide start "+j.Name)
-			}
-			f, ok := s.out.(*os.File)
-			terminal := ok && term.IsTerminal(int(f.Fd()))
-			if terminal {
-				fmt.Fprint(s.out, "\x1b[?25l\x1b[2J") // without a cursor
-				defer fmt.Fprint(s.out, "\x1b[?25h\n")
-			}
-			var said time.Time
-			var last api.Run
-			for m, err := range cl.FollowFigures(c.Context(), j.Run.ID) {
-				switch {
-				case errors.Is(err, c.Context().Err()) && err != nil:
-					return nil
-				case err != nil:
+			case m.Event == "run":
+				if err := json.Unmarshal(m.Data, &last); err != nil {
 					return err
-				case m.Event == "run":
-					if err := json.Unmarshal(m.Data, &last); err != nil {
-						return err
-					}
-				case m.Event == "end":
-					s.say("run %d %s %s", last.ID, last.Status, last.Error)
-					return nil
-				case m.Event == "metrics":
-					var fig api.Figures
-					if err := json.Unmarshal(m.Data, &fig); err != nil {
-						return err
-					}
-					if terminal {
-						drawFigures(s, j, last, fig)
-					} else if time.Since(said) >= 10*time.Second {
-						said = time.Now()
-						fmt.Fprintf(s.out, "%s  %s\n", fig.At.Format("15:04:05"), fig.Live.Sentence)
-					}
+				}
+			case m.Event == "end":
+				s.say("run %d %s %s", last.ID, last.Status, last.Error)
+				return nil
+			case m.Event == "metrics":
+				var fig api.Figures
+				if err := json.Unmarshal(m.Data, &fig); err != nil {
+					return err
+				}
+				if terminal {
+					drawFigures(s, j, last, fig)
+				} else if time.Since(said) >= 10*time.Second {
+					said = time.Now()
+					fmt.Fprintf(s.out, "%s  %s\n", fig.At.Format("15:04:05"), fig.Live.Sentence)
 				}
 			}
-			return nil
-		},
-	}
-	return r.flag(c)
+		}
+		return nil
+	})
+	return c
 }
 
 // drawFigures draws one page over the last.

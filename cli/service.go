@@ -14,15 +14,37 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
+	"undertide/api"
 	"undertide/client"
 )
 
 // reach holds where the service is; every command that talks to it has the flag.
 type reach struct{ server string }
 
-func (r *reach) flag(c *cobra.Command) *cobra.Command {
+// command completes a command that talks to the service: its arguments are the words after its name.
+func (r *reach) command(c *cobra.Command, do func(c *cobra.Command, cl *client.Client, args []string) error) *cobra.Command {
+	c.Args = cobra.ExactArgs(len(strings.Fields(c.Use)) - 1)
+	if c.ValidArgsFunction == nil {
+		c.ValidArgsFunction = r.jobNames
+	}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		cl, err := r.client()
+		if err != nil {
+			return err
+		}
+		return do(c, cl, args)
+	}
 	c.Flags().StringVar(&r.server, "server", "", "the service's `ADDRESS` (default: UNDERTIDE_SERVER, or "+client.DefaultServer+")")
 	return c
+}
+
+// started gives a job that was started at least once.
+func started(ctx context.Context, cl *client.Client, name string) (api.Job, error) {
+	j, err := cl.Job(ctx, name)
+	if err == nil && j.Run == nil {
+		err = api.NotRunning.With("job "+name+" was never started", "start it: undertide start "+name)
+	}
+	return j, err
 }
 
 func (r *reach) client() (*client.Client, error) {

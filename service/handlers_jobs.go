@@ -212,12 +212,11 @@ func (s *Service) getVersions(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	before, err1 := number(c, "before", 0, 1, 1<<31)
-	limit, err2 := number(c, "limit", 50, 1, 1000)
-	if err := either2(err1, err2); err != nil {
+	before, limit, err := part(c)
+	if err != nil {
 		return err
 	}
-	list, err := s.db.Versions(c.Request.Context(), e.rec.ID, int(before), int(limit))
+	list, err := s.db.Versions(c.Request.Context(), e.rec.ID, int(before), limit)
 	if err != nil {
 		return err
 	}
@@ -227,7 +226,14 @@ func (s *Service) getVersions(c *gin.Context) error {
 		p.Items = append(p.Items, viewVersion(e.rec.Name, v))
 		p.Next = strconv.Itoa(v.Number)
 	}
-	return answer(c, http.StatusOK, ended(p, int(limit)))
+	return answer(c, http.StatusOK, ended(p, limit))
+}
+
+// part reads which part of a list is asked for: so many, from below before.
+func part(c *gin.Context) (before int64, limit int, err error) {
+	before, err1 := number(c, "before", 0, 1, 1<<62)
+	n, err2 := number(c, "limit", 50, 1, 1000)
+	return before, int(n), either2(err1, err2)
 }
 
 // ended takes the way on from the last part of a list.
@@ -318,12 +324,11 @@ func (s *Service) getHistory(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	before, err1 := number(c, "before", 0, 1, 1<<62)
-	limit, err2 := number(c, "limit", 50, 1, 1000)
-	if err := either2(err1, err2); err != nil {
+	before, limit, err := part(c)
+	if err != nil {
 		return err
 	}
-	list, err := s.db.History(c.Request.Context(), e.rec.ID, before, int(limit))
+	list, err := s.db.History(c.Request.Context(), e.rec.ID, before, limit)
 	if err != nil {
 		return err
 	}
@@ -332,7 +337,7 @@ func (s *Service) getHistory(c *gin.Context) error {
 		p.Items = append(p.Items, api.Event{ID: h.ID, At: h.At, Run: h.RunID, Kind: h.Kind, Text: h.Text})
 		p.Next = strconv.FormatInt(h.ID, 10)
 	}
-	return answer(c, http.StatusOK, ended(p, int(limit)))
+	return answer(c, http.StatusOK, ended(p, limit))
 }
 
 func (s *Service) getLogs(c *gin.Context) error {

@@ -23,12 +23,11 @@ func (s *Service) getRuns(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	before, err1 := number(c, "before", 0, 1, 1<<62)
-	limit, err2 := number(c, "limit", 50, 1, 1000)
-	if err := either2(err1, err2); err != nil {
+	before, limit, err := part(c)
+	if err != nil {
 		return err
 	}
-	list, err := s.db.Runs(c.Request.Context(), e.rec.ID, before, int(limit))
+	list, err := s.db.Runs(c.Request.Context(), e.rec.ID, before, limit)
 	if err != nil {
 		return err
 	}
@@ -37,7 +36,7 @@ func (s *Service) getRuns(c *gin.Context) error {
 		p.Items = append(p.Items, viewRun(e.rec.Name, r))
 		p.Next = strconv.FormatInt(r.ID, 10)
 	}
-	return answer(c, http.StatusOK, ended(p, int(limit)))
+	return answer(c, http.StatusOK, ended(p, limit))
 }
 
 // runner finds a run of this service by the address's number; nil, with the record, for an earlier one.
@@ -157,12 +156,11 @@ func (s *Service) getCheckpoints(c *gin.Context) error {
 	} else {
 		name = s.nameOf(rec.JobID)
 	}
-	before, err1 := number(c, "before", 0, 1, 1<<62)
-	limit, err2 := number(c, "limit", 50, 1, 1000)
-	if err := either2(err1, err2); err != nil {
+	before, limit, err := part(c)
+	if err != nil {
 		return err
 	}
-	list, err := s.db.Checkpoints(c.Request.Context(), rec.ID, before, int(limit))
+	list, err := s.db.Checkpoints(c.Request.Context(), rec.ID, before, limit)
 	if err != nil {
 		return err
 	}
@@ -176,7 +174,7 @@ func (s *Service) getCheckpoints(c *gin.Context) error {
 		p.Items = append(p.Items, v)
 		p.Next = strconv.FormatInt(k.Epoch, 10)
 	}
-	return answer(c, http.StatusOK, ended(p, int(limit)))
+	return answer(c, http.StatusOK, ended(p, limit))
 }
 
 // getRows gives the newest rows of a step that are kept, newest first; as a stream, those after

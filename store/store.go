@@ -260,6 +260,9 @@ func (s *Store) ask(ctx context.Context, what string, f func(*gorm.DB) error) er
 	defer cancel()
 	err := f(s.db.WithContext(limited))
 	var pg *pgconn.PgError
+	for try := 0; try < 5 && errors.As(err, &pg) && (pg.Code == "40P01" || pg.Code == "40001"); try++ {
+		err = f(s.db.WithContext(limited)) // it met another write, such as of a job that is deleted, and was undone
+	}
 	switch {
 	case err == nil:
 		return nil

@@ -212,3 +212,27 @@ func TestAddresses(t *testing.T) {
 		t.Errorf("a wrong password: %v", err)
 	}
 }
+
+// TestWritesMeet: writes that meet in the database are tried again. Once deleting a job met the writing
+// of its last checkpoint, and one of them was given up.
+func TestWritesMeet(t *testing.T) {
+	s := openStore(t, server(t).URL())
+	for round := range 20 {
+		j, _, _, err := s.SaveVersion(ctx, "means", fmt.Sprint(round), "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := Run{JobID: j.ID, Version: 1, Status: "running", Wanted: true, StartedAt: time.Now(), Generation: 1}
+		if err := s.CreateRun(ctx, &r); err != nil {
+			t.Fatal(err)
+		}
+		for epoch := range int64(30) {
+			s.AddCheckpoint(j.ID, Checkpoint{RunID: r.ID, Epoch: epoch + 1, WrittenAt: time.Now(), Partitions: []Stretch{}})
+		}
+		time.Sleep(time.Duration(round) * time.Millisecond)
+		if err := s.DeleteJob(ctx, j.ID); err != nil {
+			t.Fatalf("round %d: %v", round, err)
+		}
+	}
+	written(t, s)
+}
