@@ -50,6 +50,9 @@ type Options struct {
 	// Tap gives somebody who looks at rows of a source, step or part; it may give nil. Names are as in
 	// `from`: minute, late of minute, rejects of levels.
 	Tap func(name string, s row.Schema) engine.Tap
+	// Resumed is told where the checkpoint that the run starts from stood; of none where there is none.
+	// May be nil.
+	Resumed func([]engine.PartitionState)
 	// Ready is called when everything is connected and the run begins; may be nil.
 	Ready func(*engine.Graph)
 	// Completed is told of each complete checkpoint; may be nil.

@@ -110,6 +110,13 @@ func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	if opt.Checkpoints != "" && j.Delivery == "exactly_once" && b.out != "" {
 		opt.say("sink %s writes standard output: rows made after the newest checkpoint come again after a restart", b.out)
 	}
+	if opt.Resumed != nil {
+		var from []engine.PartitionState
+		if o.From != nil {
+			from = o.From.Partitions
+		}
+		opt.Resumed(from)
+	}
 	if opt.Ready != nil {
 		opt.Ready(g)
 	}

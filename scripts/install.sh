@@ -42,7 +42,7 @@ for need in "$@"; do
 			[ -n "$updated" ] || as_root apt-get update -q >/dev/null
 			updated=yes
 			mkdir -p bin/tools
-			(cd bin/tools && apt-get download -q prometheus >/dev/null && dpkg-deb -x prometheus_*.deb . && rm prometheus_*.deb)
+			(cd bin/tools && apt-get download -q -o APT::Sandbox::User=root prometheus >/dev/null && dpkg-deb -x prometheus_*.deb . && rm prometheus_*.deb)
 		fi
 		;;
 	compiler)

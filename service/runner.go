@@ -239,8 +239,21 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 			connected()
 			go r.sample(sampling, g)
 		},
+		Resumed:   r.resumed,
 		Completed: r.completed,
 	})
+}
+
+// resumed notes where the checkpoint that a try starts from stood.
+func (r *runner) resumed(from []engine.PartitionState) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	clear(r.from)
+	clear(r.events)
+	for _, p := range from {
+		name := p.Source + "\x00" + p.Name
+		r.from[name], r.events[name] = p.Position, p.Events
+	}
 }
 
 // completed notes a checkpoint in the catalogue.
