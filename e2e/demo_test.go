@@ -43,6 +43,11 @@ func TestDemo(t *testing.T) {
 	if took > 15*time.Second {
 		t.Errorf("the second start took %s, want 15 s at most", took)
 	}
+	for job, step := range map[string]string{"mean-level": "minute", "crane-load": "five_minutes"} {
+		if s.must("rows", job, step, "--limit", "1", "--format", "json").out == "" {
+			t.Errorf("%s shows no rows as soon as it is started again", job)
+		}
+	}
 	if n := strings.Count(s.must("history", "mean-level").out, "started"); n < 2 {
 		t.Errorf("history tells of %d starts; the data was to stay", n)
 	}

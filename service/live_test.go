@@ -48,6 +48,14 @@ func TestTap(t *testing.T) {
 					t.Fatalf("keep %d, after %d: row %d is %d %s, want %d", keep, give, i, r.Seq, r.Row, seq)
 				}
 			}
+			again := newTap("minute", levels, nil, keep+give%3)
+			again.takeUp(tap.keepNewest(4))
+			again.Take([]byte("{\"n\":0}\n"), 1)
+			kept := append(want[max(0, len(want)-4):len(want):len(want)], passed+1)
+			kept = kept[max(0, len(kept)-keep-give%3):]
+			if got := again.newest(100, all); got.Passed != passed+1 || len(got.Rows) != len(kept) || got.Rows[len(got.Rows)-1].Seq != kept[0] || got.Rows[0].Seq != passed+1 {
+				t.Fatalf("keep %d, after %d: taken up are %+v, want %v", keep, give, got.Rows, kept)
+			}
 			if after := tap.after(want[0], 100, all); len(after) != len(want)-1 || len(after) > 0 && after[0].Seq != want[1] {
 				t.Fatalf("keep %d: after %d come %v", keep, want[0], after)
 			}

@@ -36,6 +36,7 @@ const (
 const (
 	sampleEvery = time.Second      // figures for the console
 	recordEvery = 10 * time.Second // figures for the database
+	keepEvery   = time.Minute      // rows to look at
 	stopGrace   = 20 * time.Second // for the last checkpoint of a run that is stopped
 	mostTries   = 10               // recoveries without a checkpoint between them
 )
@@ -80,6 +81,7 @@ func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-cha
 		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}, waiting: map[chan struct{}]bool{}}
 	ready := make(chan error, 1)
 	r.prepareTaps()
+	found := r.findRows()
 	go func() {
 		defer close(r.done)
 		defer cancel()
@@ -90,6 +92,10 @@ func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-cha
 		}
 		defer r.file.Close()
 		r.log = s.logger(j.Name, r.file).With("run", rec.ID)
+		if found != nil {
+			r.log.Warn("the rows to look at begin anew", "error", found)
+		}
+		defer r.keepRows()
 		r.loop(ctx, ready, patient)
 	}()
 	return r, ready
@@ -291,9 +297,13 @@ func folderBytes(dir string) (n int64) {
 func (r *runner) sample(ctx context.Context, g *engine.Graph) {
 	t := time.NewTicker(sampleEvery)
 	defer t.Stop()
-	recorded := time.Now()
+	recorded, kept := time.Now(), time.Now()
 	for {
 		r.takeSample(g)
+		if time.Since(kept) >= keepEvery {
+			kept = time.Now()
+			r.keepRows()
+		}
 		if time.Since(recorded) >= recordEvery {
 			recorded = time.Now()
 			r.record()

@@ -373,7 +373,7 @@ func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.St
 	}
 	e.busy.Lock()
 	defer e.busy.Unlock()
-	r, _ := s.newestRun(e)
+	r, last := s.newestRun(e)
 	if r != nil && r.goingOn() {
 		return api.Started{}, api.AlreadyRunning.With(fmt.Sprintf("job %s is running (run %d, version %d)", name, r.rec.ID, r.rec.Version), "")
 	}
@@ -421,6 +421,7 @@ func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.St
 		notes = append(notes, w.Error())
 	}
 	s.db.AddEvent(store.Event{JobID: rec.ID, RunID: &run.ID, At: run.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
+	s.dropRows(r, last) // only the newest run's are looked at
 	r, ready := s.begin(j, run, false)
 	s.mu.Lock()
 	e.run = r
@@ -493,7 +494,8 @@ func (s *Service) remove(ctx context.Context, name string) error {
 	}
 	e.busy.Lock()
 	defer e.busy.Unlock()
-	if r, _ := s.newestRun(e); r != nil && r.goingOn() {
+	r, last := s.newestRun(e)
+	if r != nil && r.goingOn() {
 		return api.StillRunning.With("job "+name+" is running", "stop it first: undertide stop "+name)
 	}
 	if err := s.db.DeleteJob(ctx, e.rec.ID); err != nil {
@@ -502,6 +504,7 @@ func (s *Service) remove(ctx context.Context, name string) error {
 	s.mu.Lock()
 	delete(s.jobs, name)
 	s.mu.Unlock()
+	s.dropRows(r, last)
 	return errors.Join(os.RemoveAll(filepath.Join(s.opt.Data, "checkpoints", name)), remove(s.logPath(name)), remove(s.logPath(name)+".old"))
 }
 
