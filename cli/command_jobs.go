@@ -11,6 +11,7 @@ import (
 	"undertide/api"
 
 	"undertide/client"
+	"undertide/job"
 )
 
 func newJobs(s *streams) *cobra.Command {
@@ -114,7 +115,7 @@ func newShow(s *streams) *cobra.Command {
 			}
 			fmt.Fprintln(s.out)
 			if fig != nil {
-				figureLines(s, *fig)
+				figureLines(s, *fig, plan)
 				return
 			}
 			fmt.Fprint(s.out, plan.Text())
@@ -124,10 +125,11 @@ func newShow(s *streams) *cobra.Command {
 	return c
 }
 
-// figureLines writes a run's figures by source, step and sink.
-func figureLines(s *streams, f api.Figures) {
+// figureLines writes a run's figures by source, step and sink, in the document's order.
+func figureLines(s *streams, f api.Figures, plan job.Plan) {
 	var rows [][]string
-	for _, n := range sorted(f.Sources) {
+	for _, source := range plan.Sources {
+		n := source.Name
 		x := f.Sources[n]
 		lag := "-"
 		if x.LagEvents != nil {
@@ -138,7 +140,8 @@ func figureLines(s *streams, f api.Figures) {
 	grid(s.out, []string{"source", ">in", ">read", ">lag", ">rejected", "watermark", ">partitions"}, rows)
 	fmt.Fprintln(s.out)
 	rows = nil
-	for _, n := range sorted(f.Steps) {
+	for _, step := range plan.Steps {
+		n := step.Name
 		x, rate := f.Steps[n], f.Rates.Steps[n]
 		next := "-"
 		if x.NextClose != nil {
@@ -149,11 +152,41 @@ func figureLines(s *streams, f api.Figures) {
 	grid(s.out, []string{"step", ">in", ">out", ">rows in", ">rows out", ">dropped", ">late", ">rejected", ">open", "next closes at", ">keys", ">state", ">busy", ">blocked"}, rows)
 	fmt.Fprintln(s.out)
 	rows = nil
-	for _, n := range sorted(f.Sinks) {
+	for _, sink := range plan.Sinks {
+		n := sink.Name
 		x := f.Sinks[n]
 		rows = append(rows, []string{n, perSecond(f.Rates.Sinks[n]), group(x.Rows), group(x.Delivered), group(x.Waiting), group(x.Retries)})
 	}
 	grid(s.out, []string{"sink", ">in", ">rows", ">delivered", ">waiting", ">retries"}, rows)
+}
+
+// partitionLines writes where the partitions of the sources stand, and the lanes of the steps: what shows
+// skew.
+func partitionLines(s *streams, f api.Figures, plan job.Plan) {
+	var rows [][]string
+	for _, source := range plan.Sources {
+		for _, p := range f.Sources[source.Name].Partitions {
+			state := ""
+			if p.Idle {
+				state = "idle"
+			}
+			rows = append(rows, []string{source.Name + " " + p.Name, group(p.Events), group(p.Position), group(p.End), clockText(p.Watermark), state})
+		}
+	}
+	if len(rows) > 12 {
+		rows = append(rows[:12], []string{fmt.Sprintf("and %d more", len(rows)-12), "", "", "", "", ""})
+	}
+	grid(s.out, []string{"partition", ">events", ">position", ">end", "watermark", ""}, rows)
+	rows = nil
+	for _, step := range plan.Steps {
+		for i, l := range f.Steps[step.Name].Lanes {
+			rows = append(rows, []string{fmt.Sprintf("%s %d", step.Name, i+1), group(l.RowsIn), group(l.Keys)})
+		}
+	}
+	if len(rows) > 0 {
+		fmt.Fprintln(s.out)
+		grid(s.out, []string{"lane", ">rows", ">keys"}, rows)
+	}
 }
 
 func percent(share float64) string { return fmt.Sprintf("%.0f %%", 100*share) }

@@ -15,6 +15,7 @@ import (
 	"undertide/api"
 
 	"undertide/client"
+	"undertide/job"
 )
 
 func newWatch(s *streams) *cobra.Command {
@@ -26,6 +27,10 @@ func newWatch(s *streams) *cobra.Command {
 every second, elsewhere a line every ten seconds.`,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		j, err := started(c.Context(), cl, args[0])
+		if err != nil {
+			return err
+		}
+		plan, err := cl.Plan(c.Context(), args[0])
 		if err != nil {
 			return err
 		}
@@ -56,7 +61,7 @@ every second, elsewhere a line every ten seconds.`,
 					return err
 				}
 				if terminal {
-					drawFigures(s, j, last, fig)
+					drawFigures(s, j, last, fig, plan)
 				} else if time.Since(said) >= 10*time.Second {
 					said = time.Now()
 					fmt.Fprintf(s.out, "%s  %s\n", fig.At.Format("15:04:05"), fig.Live.Sentence)
@@ -69,12 +74,18 @@ every second, elsewhere a line every ten seconds.`,
 }
 
 // drawFigures draws one page over the last.
-func drawFigures(s *streams, j api.Job, run api.Run, f api.Figures) {
+func drawFigures(s *streams, j api.Job, run api.Run, f api.Figures, plan job.Plan) {
 	var b bytes.Buffer
 	page := &streams{out: &b}
-	fmt.Fprintf(&b, "%s  %s  version %d, run %d  %s\n\n", j.Name, run.Status, run.Version, run.ID, f.At.Format("15:04:05 UTC"))
+	bold, plain := "\x1b[1m", "\x1b[0m"
+	if os.Getenv("NO_COLOR") != "" {
+		bold, plain = "", ""
+	}
+	fmt.Fprintf(&b, "%s%s  %s%s  version %d, run %d  %s\n\n", bold, j.Name, run.Status, plain, run.Version, run.ID, f.At.Format("15:04:05 UTC"))
 	fmt.Fprintf(&b, "%s\n\n", harmless(f.Live.Sentence))
-	figureLines(page, f)
+	figureLines(page, f, plan)
+	fmt.Fprintln(&b)
+	partitionLines(page, f, plan)
 	fmt.Fprintln(&b)
 	if c := f.Checkpoints.Last; c != nil {
 		age := "-"

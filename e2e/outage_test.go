@@ -209,7 +209,7 @@ func TestBrokerAway(t *testing.T) {
 	dir := open(t)
 	b, broker := startBroker(t, dir, "")
 	s := serve(t, dir)
-	s.must("save", write(t, dir, "means.yaml", strings.Replace(topicJob(broker, dir), "idle: 1s", "idle: 1m", 1)))
+	s.must("save", write(t, dir, "means.yaml", strings.Replace(topicJob(broker, dir), "idle: 1s", "idle: 5s", 1)))
 	s.must("start", "means")
 	sent := feeding(t, broker, 0)
 	time.Sleep(2 * time.Second)

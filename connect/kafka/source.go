@@ -274,8 +274,9 @@ type Partition struct {
 	queue  []*kgo.Record
 	taken  int64 // the offset after the newest that was read
 	paused bool
-	quiet  time.Time // when the broker last had nothing more; zero when it had
-	err    error
+	// The broker was known to have nothing more from quietFrom to quiet; zero when it had.
+	quietFrom, quiet time.Time
+	err              error
 
 	more   chan struct{} // one waits where the queue or err has news
 	told   bool          // Read has said that it caught up
@@ -431,14 +432,14 @@ func (p *Partition) Close() error {
 	return nil
 }
 
-// QuietAt says when the broker last had nothing that was not read yet.
-func (p *Partition) QuietAt() time.Time {
+// Quiet says since when and until when the broker was known to have nothing that was not read yet.
+func (p *Partition) Quiet() (from, to time.Time) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if len(p.queue) > 0 {
-		return time.Time{}
+		return time.Time{}, time.Time{}
 	}
-	return p.quiet
+	return p.quietFrom, p.quiet
 }
 
 // ends notes where the partition ended when it was asked for, at a moment.
@@ -446,11 +447,14 @@ func (p *Partition) ends(at int64, asked time.Time) {
 	p.end.Store(at)
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if len(p.queue) == 0 && p.next.Load() >= at {
-		p.quiet = asked
-	} else {
-		p.quiet = time.Time{}
+	if len(p.queue) > 0 || p.next.Load() < at {
+		p.quietFrom, p.quiet = time.Time{}, time.Time{}
+		return
 	}
+	if asked.Sub(p.quiet) > 3*lookEvery { // it could not be asked for a while
+		p.quietFrom = asked
+	}
+	p.quiet = asked
 }
 
 // Lag counts the events behind a position.

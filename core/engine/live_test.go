@@ -19,15 +19,16 @@ type living struct {
 	*feed
 	begin string
 	mu    sync.Mutex
+	from  time.Time
 	quiet time.Time
 	acks  []string
 }
 
 func (f *living) Start() json.RawMessage { return json.RawMessage(f.begin) }
-func (f *living) QuietAt() time.Time {
+func (f *living) Quiet() (from, to time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	return f.quiet
+	return f.from, f.quiet
 }
 func (f *living) Acknowledge(at json.RawMessage) {
 	f.mu.Lock()
@@ -36,10 +37,10 @@ func (f *living) Acknowledge(at json.RawMessage) {
 }
 func (f *living) Lag(at json.RawMessage) (int64, bool) { return int64(len(at)), true }
 func (f *living) Trouble() string                      { return "trouble of " + f.name }
-func (f *living) setQuiet(t time.Time) {
+func (f *living) setQuiet(from, to time.Time) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.quiet = t
+	f.from, f.quiet = from, to
 }
 
 // started runs a graph until stop is called.
@@ -140,7 +141,15 @@ func TestIdleNeedsCertainty(t *testing.T) {
 	if n := out.len(); n != 0 {
 		t.Errorf("%d rows came although nobody knows whether events of b wait", n)
 	}
-	b.setQuiet(time.Now())
+	b.setQuiet(time.Now().Add(-100*time.Millisecond), time.Now()) // it could be asked again only just now
+	for range 5 {
+		a.lines <- "100 1"
+		time.Sleep(50 * time.Millisecond)
+	}
+	if n := out.len(); n != 0 {
+		t.Errorf("%d rows came although b was certain for a moment only", n)
+	}
+	b.setQuiet(time.Time{}, time.Now())
 	until(t, "b is idle once it is certain", func() bool { a.lines <- "100 1"; time.Sleep(20 * time.Millisecond); return out.len() == 2 })
 	if _, err := stop(); err != nil {
 		t.Fatal(err)
@@ -161,8 +170,8 @@ func TestIdleInOrder(t *testing.T) {
 		t.Fatalf("%d rows before any partition was idle", n)
 	}
 	far := time.Now().Add(time.Hour) // both are quiet in the same moment
-	a.setQuiet(far)
-	b.setQuiet(far)
+	a.setQuiet(time.Time{}, far)
+	b.setQuiet(time.Time{}, far)
 	until(t, "the windows that a's last event closes", func() bool { return out.len() == 2 })
 	if _, err := stop(); err != nil {
 		t.Fatal(err)

@@ -259,8 +259,14 @@ func (e *run) checkIdle() {
 	for _, p := range e.partitions {
 		idle := e.p.Sources[p.source].Idle
 		if !p.idle && !p.ended && p.caughtUp && len(p.ready) == 0 && idle > 0 && now.Sub(p.since) >= idle {
-			if q, ok := p.Partition.(Quieter); ok && q.QuietAt().Sub(p.since) < idle {
-				continue
+			if q, ok := p.Partition.(Quieter); ok {
+				from, to := q.Quiet()
+				if from.Before(p.since) {
+					from = p.since
+				}
+				if to.Sub(from) < idle {
+					continue
+				}
 			}
 			leave = append(leave, p)
 		}

@@ -87,9 +87,10 @@ type (
 	// Starter knows the position at which a run that starts anew begins. It stands in the first
 	// checkpoint, so that it is resolved once.
 	Starter interface{ Start() json.RawMessage }
-	// Quieter says when it was last certain that no events wait to be read; zero for never. A partition
-	// is idle only where that was so long after its last event: one whose broker cannot be asked is not.
-	Quieter interface{ QuietAt() time.Time }
+	// Quieter says for how long it has been certain, without a gap, that no events wait to be read; zeros
+	// for not at all. Only this time counts for idleness: while a broker cannot be asked nothing can come,
+	// and what its writers hold back comes right after.
+	Quieter interface{ Quiet() (from, to time.Time) }
 	// Acknowledger is told the position that a complete checkpoint holds.
 	Acknowledger interface {
 		Acknowledge(position json.RawMessage)
