@@ -39,7 +39,7 @@ func TestDemo(t *testing.T) {
 		t.Errorf("the demo ends with status %d after Ctrl-C", s.cmd.ProcessState.ExitCode())
 	}
 
-	s, took := demo("--for", "12s")
+	s, took := demo("--for", "20s")
 	if took > 15*time.Second {
 		t.Errorf("the second start took %s, want 15 s at most", took)
 	}
@@ -58,10 +58,10 @@ func TestDemo(t *testing.T) {
 	case err := <-s.done:
 		s.done <- err
 		if err != nil {
-			t.Errorf("--for 12s: %v", err)
+			t.Errorf("--for 20s: %v", err)
 		}
 	case <-time.After(40 * time.Second):
-		t.Error("--for 12s does not end by itself")
+		t.Error("--for 20s does not end by itself")
 	}
 	left(t, data)
 }

@@ -17,12 +17,17 @@ import (
 func TestServiceLife(t *testing.T) {
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
-	kcat(t, keyed(readings(20_000)), "-b", broker, "-t", "levels", "-P", "-K", "|")
+	kcat(t, keyed(readings(20_000))+"stray|"+`{"gauge":"G03","level_m":9,"read_at":1767225600000}`+"\n", "-b", broker, "-t", "levels", "-P", "-K", "|", "-H", "sent=kcat")
+	kcat(t, "G03|"+`{"gauge":"G03","level_m":9,"read_at":1767225600000}`+"\n", "-b", broker, "-t", "levels", "-P", "-K", "|")
+	document := strings.Replace(topicJob(broker, dir), "steps:\n  minute:\n    from: levels", `steps:
+  known: {from: levels, where: "meta.key == gauge && meta.stored > timestamp('2020-01-01T00:00:00Z') && (gauge == 'new' || meta.headers.sent == 'kcat')"}
+  minute:
+    from: known`, 1)
 	s := serve(t, dir)
 
 	o := s.must("jobs")
 	o.want(t, 0, "there are no jobs yet; save one")
-	doc := write(t, dir, "means.yaml", topicJob(broker, dir))
+	doc := write(t, dir, "means.yaml", document)
 	s.must("save", doc).want(t, 0, "saved as version 1 of means")
 	s.must("save", doc).want(t, 0, "nothing changed: it equals version 1 of means")
 	if o := s.must("show", "means"); !strings.Contains(o.out, "saved since") || !strings.Contains(o.out, "topic levels of harbour") {
@@ -62,6 +67,10 @@ func TestServiceLife(t *testing.T) {
 	eventually(t, 10*time.Second, "the sentence tells of open windows", func() bool {
 		return strings.Contains(s.must("show", "means").out, "the next closes when the watermark passes")
 	})
+	eventually(t, 10*time.Second, "the stray key and the missing header are dropped", func() bool {
+		_, text, _ := s.get("/api/v1/runs/1/figures")
+		return strings.Contains(text, `"dropped":2`)
+	})
 	jobs := s.must("jobs", "--format", "json").out
 	var list []struct {
 		Name, Status string
@@ -84,10 +93,10 @@ func TestServiceLife(t *testing.T) {
 	follow.says(t, "(?m)^new ") // it came while it was followed
 
 	eventually(t, 10*time.Second, "a checkpoint with positions", func() bool {
-		o := s.must("checkpoints", "means")
+		o := s.must("checkpoints", "means", "--limit", "1000")
 		return strings.Contains(o.out, "levels 0: 0 to ") || strings.Contains(o.out, "levels 1: 0 to ")
 	})
-	write(t, dir, "means.yaml", strings.Replace(topicJob(broker, dir), "about: Means", "about: The means", 1))
+	write(t, dir, "means.yaml", strings.Replace(document, "about: Means", "about: The means", 1))
 	s.must("save", doc).want(t, 0, "saved as version 2 of means")
 	if o := s.must("diff", "means", "1", "2"); !strings.Contains(o.out, "-about: Means") || !strings.Contains(o.out, "+about: The means") {
 		t.Errorf("diff:\n%s", o.out)

@@ -158,7 +158,7 @@ func trend(l *api.Live, list []moment) {
 	switch {
 	case slope > noise && *l.LagEvents > int64(2*l.InPerSecond):
 		l.LagTrend = "growing"
-	case slope < -noise:
+	case slope < -noise && *l.LagEvents > 0:
 		l.LagTrend = "shrinking"
 		seconds := math.Round(float64(*l.LagEvents) / -slope)
 		l.CatchUp = &seconds

@@ -162,8 +162,12 @@ func TestIdleInOrder(t *testing.T) {
 	leaks(t)
 	a, b := &living{feed: newFeed("a", false, "5 1")}, &living{feed: newFeed("b", false, "1 2")}
 	out := &box{}
-	stop := started(t, graph(t, out, 200*time.Millisecond, false, a, b), Options{Lanes: 1})
-	time.Sleep(50 * time.Millisecond)
+	watch := NewWatch()
+	stop := started(t, graph(t, out, 200*time.Millisecond, false, a, b), Options{Lanes: 1, Watch: watch})
+	until(t, "both have been read", func() bool {
+		p := watch.Figures().Partitions
+		return len(p) == 2 && p[0].Events == 1 && p[1].Events == 1
+	})
 	a.lines <- "100 1"
 	time.Sleep(500 * time.Millisecond)
 	if n := out.len(); n != 0 {
