@@ -103,7 +103,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		database = server.URL()
 		opt.Log.Info("the private PostgreSQL is up", "port", server.Port())
 	}
-	db, err := store.Open(ctx, database, opt.Log)
+	db, err := store.Open(ctx, database, filepath.Join(opt.Data, "records.waiting"), opt.Log)
 	if err != nil {
 		return err
 	}

@@ -1,31 +1,44 @@
 package store
 
 import (
+	"bufio"
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
+	"io/fs"
+	"os"
 	"time"
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 )
 
-// write is a record that waits to be written.
-type write struct {
-	figures bool // may be dropped when very many wait
-	do      func(*gorm.DB) error
+// record is one that waits to be written: exactly one of its parts is set. Writing it again changes
+// nothing.
+type record struct {
+	Run        *Run        `json:"run,omitempty"`
+	Event      *Event      `json:"event,omitempty"`
+	Checkpoint *Checkpoint `json:"checkpoint,omitempty"`
+	Job        int64       `json:"job,omitempty"` // of Checkpoint
+	Sample     *Sample     `json:"sample,omitempty"`
 }
 
 // mostWaiting bounds the figures that wait: an hour of a hundred jobs.
 const mostWaiting = 36_000
 
-func (s *Store) later(w write) {
+// later queues a record, and notes it in the journal, so that a service that is killed while the
+// database is away loses none.
+func (s *Store) later(r record) {
 	s.mu.Lock()
-	if w.figures && len(s.queue) >= mostWaiting {
+	if r.Sample != nil && len(s.queue) >= mostWaiting {
 		s.dropped++
 		s.mu.Unlock()
 		return
 	}
-	s.queue = append(s.queue, w)
+	s.queue = append(s.queue, r)
+	s.noteLocked(r)
 	s.mu.Unlock()
 	select {
 	case s.news <- struct{}{}:
@@ -33,14 +46,107 @@ func (s *Store) later(w write) {
 	}
 }
 
+func (s *Store) noteLocked(r record) {
+	if s.journal == nil {
+		return
+	}
+	line, err := json.Marshal(r)
+	if err == nil {
+		_, err = s.journal.Write(append(line, '\n'))
+	}
+	if err != nil {
+		s.log.Warn("a record that waits could not be noted in the journal", "error", err)
+	}
+}
+
+// openJournal takes up what an earlier service could not write.
+func (s *Store) openJournal(path string) error {
+	text, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("read the journal of records: %w", err)
+	}
+	lines := bufio.NewScanner(bytes.NewReader(text))
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		var r record
+		if json.Unmarshal(lines.Bytes(), &r) != nil {
+			break // the last line, torn by the kill
+		}
+		s.queue = append(s.queue, r)
+	}
+	if s.journal, err = os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600); err != nil {
+		return fmt.Errorf("write the journal of records: %w", err)
+	}
+	return nil
+}
+
+// replay writes what the journal held, before anybody reads the records.
+func (s *Store) replay(ctx context.Context) error {
+	if len(s.queue) > 0 {
+		s.log.Info("writing what an earlier service could not", "records", len(s.queue))
+	}
+	for len(s.queue) > 0 {
+		if err := s.write(ctx, s.queue[0]); err != nil {
+			return err
+		}
+		s.queue = s.queue[1:]
+	}
+	return s.emptyJournal()
+}
+
+func (s *Store) emptyJournal() error {
+	if s.journal == nil {
+		return nil
+	}
+	if err := s.journal.Truncate(0); err != nil {
+		return fmt.Errorf("empty the journal of records: %w", err)
+	}
+	return nil
+}
+
+// write writes one record; only a database that is away is an error.
+func (s *Store) write(ctx context.Context, r record) error {
+	err := s.ask(ctx, "write a record", r.write)
+	if errors.Is(err, ErrUnreachable) || ctx.Err() != nil {
+		return err
+	}
+	if err != nil { // such as of a job that was deleted meanwhile
+		s.log.Warn("a record could not be written", "error", err)
+	}
+	return nil
+}
+
+func (r record) write(db *gorm.DB) error {
+	switch {
+	case r.Run != nil:
+		run := *r.Run
+		return db.Select("status", "wanted", "ended_at", "error", "restarts").Updates(&run).Error
+	case r.Event != nil:
+		e := *r.Event
+		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&e).Error
+	case r.Sample != nil:
+		m := *r.Sample
+		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&m).Error
+	case r.Checkpoint != nil:
+		c := *r.Checkpoint
+		return db.Transaction(func(tx *gorm.DB) error {
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&c).Error; err != nil {
+				return err
+			}
+			return tx.Model(&Job{}).Where("id = ? AND last_epoch < ?", r.Job, c.Epoch).Update("last_epoch", c.Epoch).Error
+		})
+	}
+	return nil
+}
+
 // writeBehind writes what waits, in order; while the database is away it waits with it.
 func (s *Store) writeBehind(ctx context.Context) {
 	for {
 		s.mu.Lock()
-		var w write
+		var r record
 		some := len(s.queue) > 0
 		if some {
-			w = s.queue[0]
+			r = s.queue[0]
 		}
 		s.mu.Unlock()
 		if !some {
@@ -51,8 +157,7 @@ func (s *Store) writeBehind(ctx context.Context) {
 				continue
 			}
 		}
-		err := s.ask(ctx, "write a record", w.do)
-		if errors.Is(err, ErrUnreachable) || ctx.Err() != nil {
+		if err := s.write(ctx, r); err != nil {
 			s.note(err)
 			select {
 			case <-ctx.Done():
@@ -61,55 +166,39 @@ func (s *Store) writeBehind(ctx context.Context) {
 				continue
 			}
 		}
-		if err != nil { // such as of a job that was deleted meanwhile
-			s.log.Warn("a record could not be written", "error", err)
-		}
-		s.mu.Lock()
-		s.queue = s.queue[1:]
-		if len(s.queue) == 0 {
-			s.queue = nil
-			if s.dropped > 0 {
-				s.log.Warn("figures were not recorded while the database was away", "samples", s.dropped)
-				s.dropped = 0
-			}
-		}
-		s.mu.Unlock()
+		s.written()
+	}
+}
+
+// written takes the first record off the queue, and empties the journal with the last.
+func (s *Store) written() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.queue = s.queue[1:]
+	if len(s.queue) > 0 {
+		return
+	}
+	s.queue = nil
+	if err := s.emptyJournal(); err != nil {
+		s.log.Warn("the journal of records stays", "error", err)
+	}
+	if s.dropped > 0 {
+		s.log.Warn("figures were not recorded while the database was away", "samples", s.dropped)
+		s.dropped = 0
 	}
 }
 
 // UpdateRun writes a run's changed fields behind the caller.
-func (s *Store) UpdateRun(r Run) {
-	s.later(write{do: func(db *gorm.DB) error {
-		return db.Select("status", "wanted", "ended_at", "error", "restarts").Updates(&r).Error
-	}})
-}
+func (s *Store) UpdateRun(r Run) { s.later(record{Run: &r}) }
 
 // AddEvent writes a line of history behind the caller.
-func (s *Store) AddEvent(e Event) {
-	s.later(write{do: func(db *gorm.DB) error {
-		e := e
-		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&e).Error
-	}})
-}
+func (s *Store) AddEvent(e Event) { s.later(record{Event: &e}) }
 
 // AddCheckpoint writes a line of the catalogue behind the caller, and the job's last epoch.
-func (s *Store) AddCheckpoint(job int64, c Checkpoint) {
-	s.later(write{do: func(db *gorm.DB) error {
-		return db.Transaction(func(tx *gorm.DB) error {
-			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&c).Error; err != nil {
-				return err
-			}
-			return tx.Model(&Job{}).Where("id = ? AND last_epoch < ?", job, c.Epoch).Update("last_epoch", c.Epoch).Error
-		})
-	}})
-}
+func (s *Store) AddCheckpoint(job int64, c Checkpoint) { s.later(record{Checkpoint: &c, Job: job}) }
 
 // AddSample writes a run's figures behind the caller.
-func (s *Store) AddSample(m Sample) {
-	s.later(write{figures: true, do: func(db *gorm.DB) error {
-		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&m).Error
-	}})
-}
+func (s *Store) AddSample(m Sample) { s.later(record{Sample: &m}) }
 
 // Thin removes figures that are older than 30 days, keeps one in five minutes of those older than a
 // day, and drops lines of the catalogue beyond the newest thousand of each run.

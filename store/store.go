@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/url"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -54,7 +55,8 @@ type Store struct {
 	mu      sync.Mutex // guards all below
 	trouble string     // why the database does not answer; empty when it does
 	since   time.Time
-	queue   []write
+	queue   []record
+	journal *os.File      // what queue holds; nil for none
 	news    chan struct{} // one waits where queue has news
 	dropped int64
 
@@ -63,8 +65,9 @@ type Store struct {
 }
 
 // Open reaches the database, brings its tables up to date, and makes sure that no other service uses
-// them.
-func Open(ctx context.Context, address string, log *slog.Logger) (*Store, error) {
+// them. journal is a file for records that wait to be written, of which those of an earlier service are
+// written first; empty for none.
+func Open(ctx context.Context, address, journal string, log *slog.Logger) (*Store, error) {
 	where, err := display(address)
 	if err != nil {
 		return nil, err
@@ -87,7 +90,7 @@ func Open(ctx context.Context, address string, log *slog.Logger) (*Store, error)
 		s.sql.Close()
 		return nil, err
 	}
-	if err := migrate(ctx, s.sql); err != nil {
+	if err := s.prepare(ctx, journal); err != nil {
 		s.sql.Close()
 		return nil, err
 	}
@@ -96,6 +99,18 @@ func Open(ctx context.Context, address string, log *slog.Logger) (*Store, error)
 	s.done.Go(func() { s.watch(keep) })
 	s.done.Go(func() { s.writeBehind(keep) })
 	return s, nil
+}
+
+func (s *Store) prepare(ctx context.Context, journal string) error {
+	if err := migrate(ctx, s.sql); err != nil {
+		return err
+	}
+	if journal != "" {
+		if err := s.openJournal(journal); err != nil {
+			return err
+		}
+	}
+	return s.replay(ctx)
 }
 
 // display gives an address without its password.
@@ -252,6 +267,9 @@ func (s *Store) Close() {
 		_ = s.lock.Close() // the session ends with it
 	}
 	_ = s.sql.Close() // nothing more is wanted of it
+	if s.journal != nil {
+		_ = s.journal.Close() // its lines were written at once
+	}
 }
 
 // ask runs one question with a bound on its time, and tells faults of the way there from others.
