@@ -206,7 +206,7 @@ func TestServiceFaults(t *testing.T) {
 // an uninterrupted run makes.
 func TestResumesAfterKill(t *testing.T) {
 	dir := open(t)
-	const rows = 400_000
+	const rows = 1_200_000
 	write(t, dir, "levels.ndjson", readings(rows))
 	doc := fmt.Sprintf(`undertide: 1
 job: killed
@@ -232,7 +232,7 @@ sinks:
 	s.must("start", "killed", "--lanes", "2")
 	kills := 0
 	for range 4 {
-		time.Sleep(120 * time.Millisecond)
+		time.Sleep(80 * time.Millisecond)
 		if s.job("killed").Status == "finished" {
 			break
 		}
@@ -241,6 +241,7 @@ sinks:
 		s = serve(t, dir)
 	}
 	s.waitStatus("killed", "finished")
+	t.Logf("killed %d times", kills)
 	if kills == 0 {
 		t.Error("the run was over before it could be killed; give it more rows")
 	}
