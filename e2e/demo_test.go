@@ -149,6 +149,9 @@ func TestMetrics(t *testing.T) {
 		if promtool, err = filepath.Abs("../bin/tools/usr/bin/promtool"); err != nil {
 			t.Fatal(err)
 		}
+		if _, err := os.Stat(promtool); err != nil {
+			t.Fatal("promtool is missing; run scripts/install.sh tools")
+		}
 	}
 	c := exec.Command(promtool, "check", "metrics")
 	c.Stdin = strings.NewReader(text)
