@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -92,52 +93,38 @@ func (f *startFlags) ask(c *cobra.Command) (api.Start, error) {
 	return out, err
 }
 
-func sayStarted(s *streams, st api.Started) {
-	for _, n := range st.Notes {
-		s.say("%s", n)
-	}
-	s.say("%s: run %d of version %d, %s", st.Run.Job, st.Run.ID, st.Run.Version, st.Run.Status)
-}
-
 func newStart(s *streams) *cobra.Command {
-	var r reach
-	var f startFlags
-	c := r.command(&cobra.Command{
+	return beginning(s, &cobra.Command{
 		Use:     "start JOB",
 		Short:   "Start a run, from the newest checkpoint where there is one",
 		Example: "  undertide start mean-level\n  undertide start mean-level --fresh --lanes 2",
-	}, func(c *cobra.Command, cl *client.Client, args []string) error {
-		ask, err := f.ask(c)
-		if err != nil {
-			return err
-		}
-		st, err := cl.Start(c.Context(), args[0], ask)
-		if err != nil {
-			return err
-		}
-		sayStarted(s, st)
-		return nil
-	})
-	f.flags(c)
-	return c
+	}, (*client.Client).Start)
 }
 
 func newRestart(s *streams) *cobra.Command {
-	var r reach
-	var f startFlags
-	c := r.command(&cobra.Command{
+	return beginning(s, &cobra.Command{
 		Use:   "restart JOB",
 		Short: "Stop a run with a checkpoint and start it again from there",
-	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+	}, (*client.Client).Restart)
+}
+
+// beginning makes a command that begins a run.
+func beginning(s *streams, c *cobra.Command, begin func(*client.Client, context.Context, string, api.Start) (api.Started, error)) *cobra.Command {
+	var r reach
+	var f startFlags
+	r.command(c, func(c *cobra.Command, cl *client.Client, args []string) error {
 		ask, err := f.ask(c)
 		if err != nil {
 			return err
 		}
-		st, err := cl.Restart(c.Context(), args[0], ask)
+		st, err := begin(cl, c.Context(), args[0], ask)
 		if err != nil {
 			return err
 		}
-		sayStarted(s, st)
+		for _, n := range st.Notes {
+			s.say("%s", n)
+		}
+		s.say("%s: run %d of version %d, %s", st.Run.Job, st.Run.ID, st.Run.Version, st.Run.Status)
 		return nil
 	})
 	f.flags(c)

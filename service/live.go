@@ -22,6 +22,7 @@ type tap struct {
 	schema row.Schema
 	key    []string
 	keep   int
+	listeners
 
 	mu      sync.Mutex // guards all below
 	rows    []api.Row  // a ring once it is full: row number n is at (n-1) % keep
@@ -30,11 +31,10 @@ type tap struct {
 	skipped int64
 	second  int64 // unix time that room is for
 	room    int
-	waiting map[chan struct{}]bool // told of news
 }
 
 func newTap(step string, schema row.Schema, key []string, keep int) *tap {
-	return &tap{step: step, schema: schema, key: key, keep: keep, waiting: map[chan struct{}]bool{}}
+	return &tap{step: step, schema: schema, key: key, keep: keep}
 }
 
 func (t *tap) NewEncoder(s row.Schema) engine.Encoder { return run.TextOf(s) }
@@ -71,12 +71,7 @@ func (t *tap) Take(data []byte, rows int) {
 		t.kept++
 	}
 	t.skipped += int64(rows) // those that there was no room for
-	for c := range t.waiting {
-		select {
-		case c <- struct{}{}:
-		default:
-		}
-	}
+	t.tell()
 }
 
 // after gives the kept rows with a seq above seq, oldest first, at most limit; and the seq to go on
@@ -117,19 +112,6 @@ func fieldsOf(s row.Schema) []api.Field {
 		out = append(out, api.Field{Name: s[i].Name, Type: s[i].Kind.String()})
 	}
 	return out
-}
-
-// listen gives a channel that is told of news until the function it comes with is called.
-func (t *tap) listen() (<-chan struct{}, func()) {
-	c := make(chan struct{}, 1)
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.waiting[c] = true
-	return c, func() {
-		t.mu.Lock()
-		defer t.mu.Unlock()
-		delete(t.waiting, c)
-	}
 }
 
 // matchKey makes a test for rows by key: FIELD=VALUE pairs, or plain values of the key's fields in

@@ -51,8 +51,9 @@ type runner struct {
 	log  *slog.Logger
 	file *jobLog
 
-	stop context.CancelFunc
-	done chan struct{} // closed when it has ended
+	stop      context.CancelFunc
+	done      chan struct{} // closed when it has ended
+	listeners               // of new figures and statuses
 
 	mu       sync.Mutex // guards all below
 	rec      store.Run
@@ -69,7 +70,6 @@ type runner struct {
 	tries    int
 	from     map[string]json.RawMessage // positions of the newest checkpoint, by source and partition
 	events   map[string]int64
-	waiting  map[chan struct{}]bool
 	ending   bool // the service ends; the run is to go on with its next start
 }
 
@@ -78,7 +78,7 @@ type runner struct {
 func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-chan error) {
 	ctx, cancel := context.WithCancel(s.runs)
 	r := &runner{s: s, job: j, name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{},
-		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}, waiting: map[chan struct{}]bool{}}
+		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}}
 	ready := make(chan error, 1)
 	r.prepareTaps()
 	found := r.findRows()
@@ -350,29 +350,6 @@ func (r *runner) takeSample(g *engine.Graph) {
 	}
 	r.last = &api.Figures{Figures: f, At: now, Live: live, Rates: rates}
 	r.tell()
-}
-
-// tell wakes those who wait for figures. Called with mu held.
-func (r *runner) tell() {
-	for c := range r.waiting {
-		select {
-		case c <- struct{}{}:
-		default:
-		}
-	}
-}
-
-// listen gives a channel that is told of new figures and statuses.
-func (r *runner) listen() (<-chan struct{}, func()) {
-	c := make(chan struct{}, 1)
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.waiting[c] = true
-	return c, func() {
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		delete(r.waiting, c)
-	}
 }
 
 func (r *runner) record() {
