@@ -51,7 +51,7 @@ test: console lint ## all tests, with the race detector; what CI runs
 	@echo "== testing the packages, with the race detector"
 	@$(GO) test -race -tags checks -timeout 20m $$($(GO) list ./... | grep -v /e2e)
 	@echo "== driving the real binary"
-	@$(GO) test -timeout 15m ./e2e
+	@$(GO) test -count=1 -timeout 15m ./e2e # never from the cache, which does not see the binary
 
 lint: ## formatting, go vet, pinned dependencies
 	@echo "== checking format, vet and go.mod"
