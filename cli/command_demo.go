@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"undertide/api"
 	"undertide/broker"
@@ -66,57 +67,30 @@ func runDemo(ctx context.Context, s *streams, o service.Options, listen string) 
 	}
 	defer b.Close()
 	s.say("the broker stand-in listens on %s", b.Addr)
-	inner, cancel := context.WithCancel(ctx)
-	fed := make(chan error, 1)
-	go func() {
-		fed <- harbour.Feed(inner, kafka.Connection{Name: "harbour", Brokers: []string{b.Addr}}, filepath.Join(o.Data, "feed"), o.Log)
-	}()
 	o.Connections = map[string]job.Connection{"harbour": {Name: "harbour", Via: "kafka", Brokers: []string{b.Addr}}}
 	o.Version, o.Console = Version, console.Files()
-	started := make(chan error, 1)
+	all, inner := errgroup.WithContext(ctx) // the first that fails ends the others
+	all.Go(func() error {
+		return harbour.Feed(inner, kafka.Connection{Name: "harbour", Brokers: []string{b.Addr}}, filepath.Join(o.Data, "feed"), o.Log)
+	})
 	o.Ready = func(address string) {
-		go func() {
-			err := startHarbour(inner, s, address)
-			if err != nil && inner.Err() == nil {
-				cancel() // the service ends, and the fault is told
+		all.Go(func() error {
+			if err := startHarbour(inner, s, address); inner.Err() == nil {
+				return err
 			}
-			started <- err
-		}()
+			return nil // it closes already
+		})
 	}
-	served := make(chan error, 1)
-	go func() { served <- service.Serve(inner, o) }()
-	var faults []error
-	select {
-	case err := <-fed:
-		faults = append(faults, err)
-		fed <- nil
-	case err := <-served:
-		faults = append(faults, err)
-		served <- nil
-	case err = <-started:
-		if err == nil {
-			select {
-			case err = <-fed:
-				fed <- nil
-			case err = <-served:
-				served <- nil
-			case <-ctx.Done():
-			}
-		}
-		faults = append(faults, err)
+	all.Go(func() error { return service.Serve(inner, o) })
+	err = all.Wait()
+	if ctx.Err() == nil {
+		return err
 	}
-	ending := ctx.Err() != nil
-	cancel()
-	faults = append(faults, <-served, <-fed)
-	if ending {
-		s.say("the harbour has closed; its data is in %s", o.Data)
+	s.say("the harbour has closed; its data is in %s", o.Data)
+	if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return nil // it was closed while it opened
 	}
-	for i, err := range faults {
-		if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
-			faults[i] = nil
-		}
-	}
-	return errors.Join(faults...)
+	return err
 }
 
 // startHarbour saves and starts the demo's jobs, and says where they can be seen.

@@ -114,9 +114,12 @@ func call[T any](ctx context.Context, c *Client, method, path, kind string, body
 	return out, nil
 }
 
-func (c *Client) post(path string, v any) (string, string, []byte, error) {
+func post[T any](ctx context.Context, c *Client, path string, v any) (out T, err error) {
 	text, err := json.Marshal(v)
-	return path, "application/json", text, err
+	if err != nil {
+		return out, err
+	}
+	return call[T](ctx, c, "POST", path, "application/json", text)
 }
 
 func name(s string) string { return url.PathEscape(s) }
@@ -159,11 +162,7 @@ func (c *Client) Delete(ctx context.Context, job string) error {
 
 // Start starts a run and waits until it runs, or could not start.
 func (c *Client) Start(ctx context.Context, job string, s api.Start) (api.Started, error) {
-	path, kind, text, err := c.post("/jobs/"+name(job)+"/runs", s)
-	if err != nil {
-		return api.Started{}, err
-	}
-	return call[api.Started](ctx, c, "POST", path, kind, text)
+	return post[api.Started](ctx, c, "/jobs/"+name(job)+"/runs", s)
 }
 
 // Stop stops a job's run with a checkpoint.
@@ -173,11 +172,7 @@ func (c *Client) Stop(ctx context.Context, job string) (api.Run, error) {
 
 // Restart stops a job's run and starts it again.
 func (c *Client) Restart(ctx context.Context, job string, s api.Start) (api.Started, error) {
-	path, kind, text, err := c.post("/jobs/"+name(job)+"/restart", s)
-	if err != nil {
-		return api.Started{}, err
-	}
-	return call[api.Started](ctx, c, "POST", path, kind, text)
+	return post[api.Started](ctx, c, "/jobs/"+name(job)+"/restart", s)
 }
 
 // Versions lists a job's versions, newest first; at most limit.

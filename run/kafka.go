@@ -21,7 +21,7 @@ func reach(c job.Connection) kafka.Connection {
 // topic opens a source that reads a topic.
 func (b *builder) topic(s *job.Source, known []string, out *engine.Source) error {
 	k := s.Kafka
-	c := kafka.SourceConfig{Connection: reach(k.Connection), Topic: k.Topic, Group: k.Group, BeginAt: k.BeginAt, Known: known, Fresh: len(known) == 0}
+	c := kafka.SourceConfig{Connection: reach(k.Connection), Topic: k.Topic, Group: k.Group, BeginAt: k.BeginAt, Fresh: len(known) == 0}
 	switch k.Begin {
 	case "latest":
 		c.Begin = kafka.Latest

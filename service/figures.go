@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"slices"
@@ -95,14 +96,14 @@ func liveOf(j *job.Job, list []moment, rates api.Rates, status string, started, 
 	}
 	for _, s := range f.Sources {
 		l.Rejected += sum(s.Rejected)
-		l.Trouble = either(l.Trouble, s.Trouble)
+		l.Trouble = cmp.Or(l.Trouble, s.Trouble)
 	}
 	for _, s := range f.Steps {
 		l.Rejected += sum(s.Rejected)
 		l.Late += s.Late.Lost
 	}
 	for _, s := range f.Sinks {
-		l.Trouble = either(l.Trouble, s.Trouble)
+		l.Trouble = cmp.Or(l.Trouble, s.Trouble)
 	}
 	if w, ok := timeOf(f.Watermark); ok {
 		age := max(0, now.at.Sub(w).Seconds())
@@ -123,13 +124,6 @@ func sum(m map[string]int64) (n int64) {
 		n += v
 	}
 	return n
-}
-
-func either(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 func timeOf(w *string) (time.Time, bool) {

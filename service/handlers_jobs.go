@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -212,43 +213,36 @@ func (s *Service) getVersions(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	before, limit, err := part(c)
-	if err != nil {
-		return err
-	}
-	list, err := s.db.Versions(c.Request.Context(), e.rec.ID, int(before), limit)
-	if err != nil {
-		return err
-	}
-	p := api.Page[api.Version]{Items: []api.Version{}}
-	for _, v := range list {
+	return page(c, func(before int64, limit int) ([]store.Version, error) {
+		return s.db.Versions(c.Request.Context(), e.rec.ID, before, limit)
+	}, func(v store.Version) (api.Version, int64) {
 		v.Document = ""
-		p.Items = append(p.Items, viewVersion(e.rec.Name, v))
-		p.Next = strconv.Itoa(v.Number)
-	}
-	return answer(c, http.StatusOK, ended(p, limit))
+		return viewVersion(e.rec.Name, v), int64(v.Number)
+	})
 }
 
-// part reads which part of a list is asked for: so many, from below before.
-func part(c *gin.Context) (before int64, limit int, err error) {
+// page answers with a part of a list, newest first: so many, from below `before`. view gives an item and
+// its number, from which the next part goes on.
+func page[R, V any](c *gin.Context, list func(before int64, limit int) ([]R, error), view func(R) (V, int64)) error {
 	before, err1 := number(c, "before", 0, 1, 1<<62)
-	n, err2 := number(c, "limit", 50, 1, 1000)
-	return before, int(n), either2(err1, err2)
-}
-
-// ended takes the way on from the last part of a list.
-func ended[T any](p api.Page[T], limit int) api.Page[T] {
-	if len(p.Items) < limit {
+	limit, err2 := number(c, "limit", 50, 1, 1000)
+	if err := cmp.Or(err1, err2); err != nil {
+		return err
+	}
+	found, err := list(before, int(limit))
+	if err != nil {
+		return err
+	}
+	p := api.Page[V]{Items: []V{}}
+	for _, r := range found {
+		v, n := view(r)
+		p.Items = append(p.Items, v)
+		p.Next = strconv.FormatInt(n, 10)
+	}
+	if int64(len(found)) < limit {
 		p.Next = ""
 	}
-	return p
-}
-
-func either2(a, b error) error {
-	if a != nil {
-		return a
-	}
-	return b
+	return answer(c, http.StatusOK, p)
 }
 
 // version reads the version that an address names: a number, or newest.
@@ -324,20 +318,11 @@ func (s *Service) getHistory(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	before, limit, err := part(c)
-	if err != nil {
-		return err
-	}
-	list, err := s.db.History(c.Request.Context(), e.rec.ID, before, limit)
-	if err != nil {
-		return err
-	}
-	p := api.Page[api.Event]{Items: []api.Event{}}
-	for _, h := range list {
-		p.Items = append(p.Items, api.Event{ID: h.ID, At: h.At, Run: h.RunID, Kind: h.Kind, Text: h.Text})
-		p.Next = strconv.FormatInt(h.ID, 10)
-	}
-	return answer(c, http.StatusOK, ended(p, limit))
+	return page(c, func(before int64, limit int) ([]store.Event, error) {
+		return s.db.History(c.Request.Context(), e.rec.ID, before, limit)
+	}, func(h store.Event) (api.Event, int64) {
+		return api.Event{ID: h.ID, At: h.At, Run: h.RunID, Kind: h.Kind, Text: h.Text}, h.ID
+	})
 }
 
 func (s *Service) getLogs(c *gin.Context) error {
@@ -348,7 +333,7 @@ func (s *Service) getLogs(c *gin.Context) error {
 	q := logQuery{grep: c.Query("grep"), level: slog.LevelInfo}
 	limit, err1 := number(c, "limit", 200, 1, 5000)
 	since, err2 := moments(c, "since", time.Time{})
-	if err := either2(err1, err2); err != nil {
+	if err := cmp.Or(err1, err2); err != nil {
 		return err
 	}
 	if l := c.Query("level"); l != "" && q.level.UnmarshalText([]byte(l)) != nil {

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"cmp"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"os"
@@ -8,8 +10,6 @@ import (
 	"strconv"
 	"strings"
 	"time"
-
-	"encoding/json"
 
 	"github.com/gin-gonic/gin"
 
@@ -23,20 +23,11 @@ func (s *Service) getRuns(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	before, limit, err := part(c)
-	if err != nil {
-		return err
-	}
-	list, err := s.db.Runs(c.Request.Context(), e.rec.ID, before, limit)
-	if err != nil {
-		return err
-	}
-	p := api.Page[api.Run]{Items: []api.Run{}}
-	for _, r := range list {
-		p.Items = append(p.Items, viewRun(e.rec.Name, r))
-		p.Next = strconv.FormatInt(r.ID, 10)
-	}
-	return answer(c, http.StatusOK, ended(p, limit))
+	return page(c, func(before int64, limit int) ([]store.Run, error) {
+		return s.db.Runs(c.Request.Context(), e.rec.ID, before, limit)
+	}, func(r store.Run) (api.Run, int64) {
+		return viewRun(e.rec.Name, r), r.ID
+	})
 }
 
 // runner finds a run of this service by the address's number; nil, with the record, for an earlier one.
@@ -125,7 +116,7 @@ func (s *Service) getPast(c *gin.Context) error {
 	}
 	since, err1 := moments(c, "since", time.Now().Add(-time.Hour))
 	limit, err2 := number(c, "limit", 360, 2, 5000)
-	if err := either2(err1, err2); err != nil {
+	if err := cmp.Or(err1, err2); err != nil {
 		return err
 	}
 	list, err := s.db.Samples(c.Request.Context(), rec.ID, since, int(limit))
@@ -156,25 +147,16 @@ func (s *Service) getCheckpoints(c *gin.Context) error {
 	} else {
 		name = s.nameOf(rec.JobID)
 	}
-	before, limit, err := part(c)
-	if err != nil {
-		return err
-	}
-	list, err := s.db.Checkpoints(c.Request.Context(), rec.ID, before, limit)
-	if err != nil {
-		return err
-	}
-	p := api.Page[api.Checkpoint]{Items: []api.Checkpoint{}}
-	for _, k := range list {
+	return page(c, func(before int64, limit int) ([]store.Checkpoint, error) {
+		return s.db.Checkpoints(c.Request.Context(), rec.ID, before, limit)
+	}, func(k store.Checkpoint) (api.Checkpoint, int64) {
 		_, gone := os.Stat(filepath.Join(s.checkpointDir(name, k.Generation), fmt.Sprintf("%08d", k.Epoch), "manifest.json"))
 		v := api.Checkpoint{Epoch: k.Epoch, WrittenAt: k.WrittenAt, Seconds: k.Seconds, StallSeconds: k.StallSeconds, Bytes: k.Bytes, Finished: k.Finished, Kept: gone == nil, Partitions: []api.Stretch{}}
 		for _, st := range k.Partitions {
 			v.Partitions = append(v.Partitions, api.Stretch(st))
 		}
-		p.Items = append(p.Items, v)
-		p.Next = strconv.FormatInt(k.Epoch, 10)
-	}
-	return answer(c, http.StatusOK, ended(p, limit))
+		return v, k.Epoch
+	})
 }
 
 // getRows gives the newest rows of a step that are kept, newest first; as a stream, those after
@@ -198,7 +180,7 @@ func (s *Service) getRows(c *gin.Context) error {
 	}
 	limit, err1 := number(c, "limit", 100, 1, 10_000)
 	since, err2 := moments(c, "since", time.Time{})
-	if err := either2(err1, err2); err != nil {
+	if err := cmp.Or(err1, err2); err != nil {
 		return err
 	}
 	after, err := number(c, "after", -1, 0, 1<<62)

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"net/http"
 
 	"github.com/gin-gonic/gin"
@@ -58,9 +59,9 @@ func (r *runner) troubles() map[string]string {
 			why = r.last.Sources[s.Name].Trouble
 		}
 		if r.rec.Status == recovering {
-			why = either(why, r.trouble)
+			why = cmp.Or(why, r.trouble)
 		}
-		out[s.Kafka.Connection.Name] = either(out[s.Kafka.Connection.Name], why)
+		out[s.Kafka.Connection.Name] = cmp.Or(out[s.Kafka.Connection.Name], why)
 	}
 	for i := range r.job.Sinks {
 		s := &r.job.Sinks[i]
@@ -71,7 +72,7 @@ func (r *runner) troubles() map[string]string {
 		if r.last != nil {
 			why = r.last.Sinks[s.Name].Trouble
 		}
-		out[s.Kafka.Connection.Name] = either(out[s.Kafka.Connection.Name], why)
+		out[s.Kafka.Connection.Name] = cmp.Or(out[s.Kafka.Connection.Name], why)
 	}
 	return out
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -58,7 +59,6 @@ type runner struct {
 	mu       sync.Mutex // guards all below
 	rec      store.Run
 	since    time.Time // of the status
-	began    time.Time // of this try
 	watch    *engine.Watch
 	graph    *engine.Graph
 	moments  []moment
@@ -225,7 +225,7 @@ func (r *runner) hopeless(err error) bool {
 func (r *runner) once(ctx context.Context, connected func()) (run.Result, error) {
 	watch := engine.NewWatch()
 	r.mu.Lock()
-	r.watch, r.graph, r.moments, r.began = watch, nil, nil, time.Now()
+	r.watch, r.graph, r.moments = watch, nil, nil
 	r.mu.Unlock()
 	sampling, end := context.WithCancel(context.Background())
 	defer end()
@@ -336,7 +336,7 @@ func (r *runner) takeSample(g *engine.Graph) {
 	rates := ratesOf(r.job, r.moments)
 	live := liveOf(r.job, r.moments, rates, r.rec.Status, r.since, r.complete, r.rec.Restarts)
 	if r.rec.Status == recovering {
-		live.Trouble = either(live.Trouble, r.trouble)
+		live.Trouble = cmp.Or(live.Trouble, r.trouble)
 	}
 	if live.Trouble != r.trouble && r.rec.Status == running {
 		if live.Trouble != "" && r.trouble == "" {

@@ -346,7 +346,7 @@ func (s *Store) NextGeneration(ctx context.Context, id int64) (generation int, e
 }
 
 // Versions lists a job's versions, newest first, from below before (0 for all); at most limit.
-func (s *Store) Versions(ctx context.Context, job int64, before, limit int) (out []Version, err error) {
+func (s *Store) Versions(ctx context.Context, job, before int64, limit int) (out []Version, err error) {
 	err = s.ask(ctx, "list versions", func(db *gorm.DB) error {
 		q := db.Where("job_id = ?", job).Order("number DESC").Limit(limit)
 		if before > 0 {

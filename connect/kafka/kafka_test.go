@@ -103,7 +103,7 @@ func TestBegin(t *testing.T) {
 		{"latest", SourceConfig{Begin: Latest, Fresh: true}, "", "10:late"},
 		{"a time", SourceConfig{Begin: AtTime, BeginAt: noon.Add(3*time.Minute + time.Second), Fresh: true}, "", "4:v4"},
 		{"after the end", SourceConfig{Begin: AtTime, BeginAt: noon.Add(time.Hour), Fresh: true}, "", "10:late"},
-		{"a checkpoint", SourceConfig{Begin: Latest, Known: []string{"0"}}, `{"offset":7}`, "7:v7"},
+		{"a checkpoint", SourceConfig{Begin: Latest}, `{"offset":7}`, "7:v7"},
 		{"found since the checkpoint", SourceConfig{Begin: Latest}, "", "0:v0"},
 	} {
 		k.config.Connection, k.config.Topic = c, "levels"
@@ -268,7 +268,7 @@ func TestGone(t *testing.T) {
 	if _, err := kadm.NewClient(cl).DeleteRecords(context.Background(), gone); err != nil {
 		t.Fatal(err)
 	}
-	p := opened(t, SourceConfig{Connection: c, Topic: "levels", Known: []string{"0"}}).Partitions()[0]
+	p := opened(t, SourceConfig{Connection: c, Topic: "levels"}).Partitions()[0]
 	if err := p.Open(context.Background(), json.RawMessage(`{"offset":3}`)); err != nil {
 		t.Fatal(err)
 	}

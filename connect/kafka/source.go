@@ -28,10 +28,9 @@ type SourceConfig struct {
 	// Begin is where partitions are read from that no checkpoint knows: Earliest, Latest or a time.
 	Begin   Begin
 	BeginAt time.Time
-	// Known are the partitions of the checkpoint that the run starts from; others are read from their
-	// earliest event, since they were added since.
-	Known []string
-	Fresh bool // there is no checkpoint
+	// Fresh says that the run starts without a checkpoint. Otherwise partitions that the checkpoint does
+	// not know were added since, and are read from their earliest event.
+	Fresh bool
 }
 
 // Begin is a place in a topic.
@@ -280,7 +279,6 @@ type Partition struct {
 
 	more   chan struct{} // one waits where the queue or err has news
 	told   bool          // Read has said that it caught up
-	batch  records       // of the last chunk
 	closed atomic.Bool
 }
 

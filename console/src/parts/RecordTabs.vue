@@ -23,7 +23,6 @@ defineProps<{
   run: number | null
   /** The newest version. */
   version: number
-  status: string
 }>()
 const tab = ref('history')
 </script>

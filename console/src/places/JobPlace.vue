@@ -15,7 +15,7 @@
     <FigureTiles v-if="figures" :figures="figures" :past="past.data.value?.items ?? []" />
     <ResultsSection v-if="runId && plan.data.value" :run="runId" :plan="plan.data.value" />
     <section v-else class="sheet results"><header><h2>Results</h2></header><StateNote :loading="false" :problem="null">No rows yet: start the job to see them.</StateNote></section>
-    <RecordTabs :job="job.name" :run="runId" :version="job.version" :status="job.status" />
+    <RecordTabs :job="job.name" :run="runId" :version="job.version" />
   </template>
 </template>
 

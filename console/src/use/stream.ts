@@ -1,4 +1,4 @@
-import { onScopeDispose, ref, shallowRef, watch, type Ref } from 'vue'
+import { onScopeDispose, shallowRef, watch, type Ref } from 'vue'
 
 import { address, ask, asProblem, type Problem } from '../http'
 
@@ -8,7 +8,6 @@ import { address, ask, asProblem, type Problem } from '../http'
  * only six connections to one server, for all pages together.
  */
 export function useStream(path: Ref<string>, on: Record<string, (data: unknown) => void>) {
-  const open = ref(false)
   const problem = shallowRef<Problem | null>(null)
   let source: EventSource | null = null
   let again: ReturnType<typeof setTimeout> | undefined
@@ -17,7 +16,6 @@ export function useStream(path: Ref<string>, on: Record<string, (data: unknown) 
     clearTimeout(again)
     source?.close()
     source = null
-    open.value = false
   }
 
   function begin() {
@@ -25,10 +23,7 @@ export function useStream(path: Ref<string>, on: Record<string, (data: unknown) 
     if (!path.value || document.hidden) return
     const s = new EventSource(address(path.value))
     source = s
-    s.onopen = () => {
-      open.value = true
-      problem.value = null
-    }
+    s.onopen = () => (problem.value = null)
     for (const [name, take] of Object.entries(on)) {
       s.addEventListener(name, (e) => take(JSON.parse((e as MessageEvent<string>).data)))
     }
@@ -59,5 +54,5 @@ export function useStream(path: Ref<string>, on: Record<string, (data: unknown) 
     window.removeEventListener('pagehide', close)
     window.removeEventListener('pageshow', begin)
   })
-  return { open, problem }
+  return { problem }
 }
