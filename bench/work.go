@@ -299,6 +299,9 @@ func (w *workload) ready(path string) ([]*row.Batch, *job.Job, error) {
 		for _, t := range b.Cols[4].I {
 			b.Times = append(b.Times, row.Time(t))
 		}
+		if b.Index == nil {
+			return nil, nil, fmt.Errorf("the rows have no places")
+		}
 		batches = append(batches, b)
 		text = text[at:]
 	}
@@ -321,22 +324,31 @@ func engineCore(batches []*row.Batch, j *job.Job) int64 {
 		}
 		return rows
 	}
-	x := s.Window.NewExchange(1)
-	l := s.Window.NewLane()
-	emit := func(v step.View) { rows += int64(len(v.Sel)) }
-	var marks []row.Time
-	greatest := row.MinTime
+	x := s.Keyed.Spec().NewExchange(1)
+	l := s.Keyed.NewLane(false)
+	out := &counter{}
+	t := step.Turn{After: row.MinTime}
+	greatest, margin := row.MinTime, j.Sources[0].Margin
 	for _, b := range batches {
 		v := step.ViewOf(b, sel)
 		sel = v.Sel
 		x.Fill(v, nil)
-		marks, greatest = engine.RunningMarks(marks[:0], b, greatest, j.Sources[0].Margin, row.MinTime, row.MaxTime)
-		l.Add(x, 0, marks)
-		l.Close(greatest.Minus(j.Sources[0].Margin), emit)
+		t.Marks, greatest = engine.RunningMarks(t.Marks[:0], b, b.N, greatest, margin, row.MinTime, row.MaxTime)
+		t.After = greatest.Minus(margin)
+		l.Take(x, 0, &t, out)
+		l.Move(&t, out)
 	}
-	l.Close(row.MaxTime, emit)
-	return rows
+	t.Marks, t.After = append(t.Marks[:0], t.After), row.MaxTime
+	l.Move(&t, out)
+	return out.rows
 }
+
+// counter counts what a lane publishes.
+type counter struct{ rows int64 }
+
+func (c *counter) Main(v step.View)              { c.rows += int64(len(v.Sel)) }
+func (c *counter) Late(step.View)                {}
+func (c *counter) Reject(step.View, step.Reject) {}
 
 // measure is what a child process reports.
 type measure struct {

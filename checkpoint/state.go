@@ -25,8 +25,8 @@ func parquetSchema(name string, s row.Schema) *parquet.Schema {
 		switch f.Kind {
 		case row.String:
 			n = parquet.String()
-		case row.Bytes:
-			n = parquet.Leaf(parquet.ByteArrayType)
+		case row.Decimal:
+			n = parquet.String()
 		case row.Double:
 			n = parquet.Leaf(parquet.DoubleType)
 		case row.Bool:
@@ -34,7 +34,9 @@ func parquetSchema(name string, s row.Schema) *parquet.Schema {
 		case row.Timestamp:
 			n = parquet.Timestamp(parquet.Microsecond)
 		default:
-			n = parquet.Int(64)
+			if n = parquet.Int(64); f.Kind.Text() { // bytes and lists
+				n = parquet.Leaf(parquet.ByteArrayType)
+			}
 		}
 		g[f.Name] = parquet.Optional(n)
 	}

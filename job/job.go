@@ -40,6 +40,8 @@ type Job struct {
 	Steps   []Step
 	Sinks   []Sink
 
+	Examples []Example
+
 	Warnings Faults
 	// Digest tells documents apart for checkpoints: of all that shapes state and positions.
 	Digest string
@@ -52,15 +54,23 @@ type Source struct {
 	File   FileSource
 	Kafka  KafkaSource
 	Sim    Simulation
-	Decode string // json or csv
-	Fields []Field
-	Schema row.Schema // Fields, and hidden meta fields that expressions ask for
+	Decode string // json, csv or text
+	// Pattern takes lines of text apart.
+	Pattern *regexp.Regexp
+	Fields  []Field
+	Schema  row.Schema // Fields, and hidden meta fields that expressions ask for
 
 	EventTime *expr.Program // nil with Arrival or without event time
 	Arrival   bool
 	Margin    time.Duration
 	Idle      time.Duration
 	Ahead     time.Duration // 0: none
+	Advance   bool          // `silence: advance`
+}
+
+// Unbounded says whether the source goes on without end.
+func (s *Source) Unbounded() bool {
+	return s.File.Follow || s.Via == "kafka" || s.Via == "simulate" && s.Sim.Count == 0
 }
 
 // Timed says whether the source's rows have event times.
@@ -74,33 +84,55 @@ type FileSource struct {
 
 // Field is one field of a source as documents declare it.
 type Field struct {
-	Name     string
-	Kind     row.Kind
-	At       []string
-	Parse    string // for timestamps
+	Name  string
+	Kind  row.Kind
+	At    []string
+	Parse string // for timestamps
+	// Layout and Zone are for timestamps that are written by a pattern.
+	Layout   string
+	Zone     *time.Location
 	Default  expr.Value
 	Required bool
 }
 
-// Step is a checked step. Exactly one of Stateless and Window is set.
+// Step is a checked step. Exactly one of Stateless, Split, Expand and Keyed is set.
 type Step struct {
 	Name      string
-	From      engine.Ref
+	Kind      string // window, deduplicate …
+	From      []engine.Input
 	FromText  string
+	Input     row.Schema
 	Stateless *step.Stateless
-	Window    *step.Window
+	Split     *step.Split
+	Expand    *step.Expand
+	Keyed     step.Keyed
 	Schema    row.Schema
 	Timed     bool
-	// for plans
-	Where    string
-	Sets     []string
-	Measures []string
+	Does      []string // for plans
+
+	several, windowed, overlap, unbounded bool
+	how                                   string
+}
+
+// Parts names the parts of the step that can be read, beside rejects, with their fields.
+func (s *Step) Parts() (names []string, refs []engine.Part, schemas []row.Schema) {
+	if s.Split == nil {
+		names, refs, schemas = []string{s.Name}, []engine.Part{engine.Main}, []row.Schema{s.Schema}
+	} else {
+		for n, part := range append([]string{"rest"}, s.Split.Names...) {
+			names, refs, schemas = append(names, part+" of "+s.Name), append(refs, engine.RestPart+engine.Part(n)), append(schemas, s.Schema)
+		}
+	}
+	if s.Keyed != nil && s.Keyed.LateSchema() != nil {
+		names, refs, schemas = append(names, "late of "+s.Name), append(refs, engine.LatePart), append(schemas, s.Keyed.LateSchema())
+	}
+	return names, refs, schemas
 }
 
 // Sink is a checked sink.
 type Sink struct {
 	Name     string
-	From     engine.Ref
+	From     []engine.Input
 	FromText string
 	Via      string // file or kafka
 	Kafka    KafkaSink
@@ -220,8 +252,8 @@ type builder struct {
 }
 
 var documentFields = fieldSpec{
-	known: []string{"undertide", "job", "about", "values", "settings", "connections", "sources", "steps", "sinks"},
-	later: []string{"examples", "references"},
+	known: []string{"undertide", "job", "about", "values", "settings", "connections", "sources", "steps", "sinks", "examples"},
+	later: []string{"references"},
 }
 
 // reserved are no names of sources and steps.
@@ -261,6 +293,7 @@ func (b *builder) document() {
 	b.readSources()
 	b.readSteps()
 	b.readSinks()
+	b.readExamples()
 }
 
 func jobName(s string) bool {
@@ -388,31 +421,37 @@ func ParseValue(kind row.Kind, text string) (expr.Value, error) {
 			return v, err
 		}
 		v.I = d.Microseconds()
+	case row.Decimal:
+		d, ok := expr.ParseDecimal(text)
+		if !ok {
+			return v, bad
+		}
+		v.S = d
+	default:
+		return v, fmt.Errorf("a %s cannot be written here", kind)
 	}
 	return v, nil
 }
 
-var laterKinds = []string{"decimal", "list", "map"}
+const kindNames = "string, int, double, bool, bytes, timestamp, duration, decimal, list<T>, map<T>"
 
 func (b *builder) kind(n *node, place string, parent *node) (row.Kind, bool) {
 	if n == nil {
-		b.fault(parent, place, "the type is missing", "give one of string, int, double, bool, bytes, timestamp, duration")
+		b.fault(parent, place, "the type is missing", "give one of "+kindNames)
 		return row.Invalid, false
 	}
 	s, ok := b.text(n, place)
 	if !ok {
 		return row.Invalid, false
 	}
-	if k, ok := row.ParseKind(s); ok {
+	if k, ok := row.ParseKind(s); ok && !k.IsCommon() {
 		return k, true
 	}
-	for _, l := range laterKinds {
-		if s == l || strings.HasPrefix(s, l+"<") {
-			b.fault(n, place, s+" is not built yet", "built: string, int, double, bool, bytes, timestamp, duration")
-			return row.Invalid, false
-		}
+	remedy := didYouMean(s, []string{"string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal", "list<string>", "map<string>"})
+	if s == "list" || s == "map" {
+		remedy = "say of what: " + s + "<string>"
 	}
-	b.fault(n, place, s+" is no type", didYouMean(s, []string{"string", "int", "double", "bool", "bytes", "timestamp", "duration"}))
+	b.fault(n, place, s+" is no type", remedy)
 	return row.Invalid, false
 }
 

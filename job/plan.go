@@ -7,6 +7,8 @@ import (
 
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/core/step"
+	"undertide/core/window"
 )
 
 // Plan says in words what a run of the job would do.
@@ -97,6 +99,12 @@ func planSource(s *Source) SourcePlan {
 	}
 	if s.Timed() {
 		p.Watermark = row.DurationText(s.Margin) + " behind the greatest event time"
+		if s.Unbounded() {
+			p.Watermark += "; a partition without events for " + row.DurationText(s.Idle) + " does not hold it"
+		}
+		if s.Advance {
+			p.Watermark += "; in silence it goes on with the clock"
+		}
 		if s.Ahead > 0 {
 			p.Watermark += fmt.Sprintf("; rows more than %s ahead of the clock are rejected", row.DurationText(s.Ahead))
 		}
@@ -105,56 +113,158 @@ func planSource(s *Source) SourcePlan {
 }
 
 func planStep(j *Job, s *Step) StepPlan {
-	p := StepPlan{Name: s.Name, From: s.FromText, Fields: fieldTexts(s.Schema), Key: []string{}, Exchange: "none: in the lane or worker that has the rows", State: "none", Delay: "none beyond the turn"}
-	if s.Window == nil {
-		p.Kind = "filter and compute"
-		if s.Where != "" {
-			p.Does = append(p.Does, "where "+s.Where)
+	p := StepPlan{Name: s.Name, Kind: s.Kind, From: s.FromText, Does: s.Does, Fields: fieldTexts(s.Schema), Key: []string{},
+		Exchange: "none: in the lane or worker that has the rows", State: "none", Delay: "none beyond the turn"}
+	if len(s.From) > 1 {
+		p.Kind = "merge, " + p.Kind
+		if len(s.Does) == 0 {
+			p.Kind = "merge"
 		}
-		for _, t := range s.Sets {
-			p.Does = append(p.Does, "set "+t)
-		}
+	}
+	if s.Keyed == nil {
 		return p
 	}
-	w := s.Window
-	size := row.DurationText(w.Kind.Size)
-	p.Kind = "tumbling window of " + size
-	if w.Kind.Shift > 0 {
-		p.Kind += ", shifted by " + row.DurationText(w.Kind.Shift)
-	}
-	for _, f := range w.KeySchema() {
+	for _, f := range s.Keyed.Spec().KeySchema() {
 		p.Key = append(p.Key, f.Name)
 	}
-	p.Does = append(p.Does, s.Measures...)
 	p.Exchange = "by hash of " + strings.Join(p.Key, ", ") + " to the lane that owns the key"
 	if len(p.Key) == 0 {
 		p.Exchange = "all rows to one lane: there is no key"
 	}
-	accs := 1
-	for _, a := range w.Aggregates {
-		if a.Arg != nil || a.Cond != nil {
-			accs++
+	margin := j.margin(s.From)
+	passed := func(after string) string {
+		if after == "" {
+			after = "it"
 		}
+		return fmt.Sprintf("the watermark has passed %s (margin %s)", after, row.DurationText(margin))
 	}
-	p.State = fmt.Sprintf("for each key and open window %d %s; a window is dropped when it closes, and a key with its last window", accs, pluralOf(accs, "accumulator"))
-	margin := ""
-	if src := j.sourceOf(s); src != nil {
-		margin = fmt.Sprintf(" + margin %s", row.DurationText(src.Margin))
+	switch d := s.Keyed.(type) {
+	case *step.Deduplicate:
+		within := row.DurationText(d.Within)
+		p.State = fmt.Sprintf("the time of each key's first row, until the watermark is %s beyond it", within)
+	case *step.Absent:
+		p.State = "the newest time of each key, until its row is published"
+		p.Delay = fmt.Sprintf("a row is published %s after a key's last row, once %s", row.DurationText(d.After), passed("that time"))
+	case *step.Remember:
+		p.State = fmt.Sprintf("%d %s for each key, forgotten after %s without rows", len(d.Names), pluralOf(len(d.Names), "value"), row.DurationText(d.Forget))
+		if !d.Arrival {
+			p.State += "; and the rows that the watermark has not passed"
+			p.Delay = "a row is published once " + passed("")
+		}
+	case *step.Rank:
+		p.State = "the rows of windows that the watermark has not passed"
+		p.Delay = "with the windows that it ranks"
+	case *step.Window:
+		planWindow(&p, d, passed)
 	}
-	p.Delay = fmt.Sprintf("a row is published once, when the watermark passes the window's end: at most %s%s after its event, as the stream's own time goes on", size, margin)
 	return p
 }
 
-// sourceOf gives the source that a step's rows come from.
-func (j *Job) sourceOf(s *Step) *Source {
-	r := s.From
-	for r.OfStep {
-		r = j.Steps[r.At].From
+// margin gives the greatest margin of the sources that the inputs come from.
+func (j *Job) margin(from []engine.Input) (m time.Duration) {
+	for _, in := range from {
+		if in.OfStep {
+			m = max(m, j.margin(j.Steps[in.At].From))
+		} else {
+			m = max(m, j.Sources[in.At].Margin)
+		}
 	}
-	if r.At < len(j.Sources) {
-		return &j.Sources[r.At]
+	return m
+}
+
+// SizeText names a size of aligned windows.
+func SizeText(u window.Unit, n int64) string {
+	switch {
+	case u == window.Micros:
+		return row.DurationText(time.Duration(n) * time.Microsecond)
+	case u == window.Days && n%7 == 0:
+		return fmt.Sprintf("%d %s", n/7, pluralOf(int(n/7), "week"))
+	case u == window.Days:
+		return fmt.Sprintf("%d %s", n, pluralOf(int(n), "day"))
+	case n%12 == 0:
+		return fmt.Sprintf("%d %s", n/12, pluralOf(int(n/12), "year"))
 	}
-	return nil
+	return fmt.Sprintf("%d %s", n, pluralOf(int(n), "month"))
+}
+
+func planWindow(p *StepPlan, d *step.Window, passed func(string) string) {
+	accs := 1
+	for _, a := range d.Spec().Aggregates {
+		if a.Arg != nil || a.Cond != nil || a.Fold != nil {
+			accs++
+		}
+	}
+	each := fmt.Sprintf("%d %s", accs, pluralOf(accs, "accumulator"))
+	held := "it closes"
+	if hold := max(d.Accept, d.RepeatKeep); hold > 0 {
+		held = row.DurationText(hold) + " after it has closed"
+	}
+	switch w := d.Aligned; {
+	case w != nil && w.Tumbles():
+		size := SizeText(w.Unit, w.Size)
+		p.Kind = "tumbling window of " + size
+		p.State = fmt.Sprintf("for each key and open window %s; a window is dropped when %s, and a key with its last window", each, held)
+		p.Delay = fmt.Sprintf("a row is published at most %s after its event, once %s", size, passed("the window's end"))
+	case w != nil:
+		p.Kind = fmt.Sprintf("sliding window of %s by %s", SizeText(w.Unit, w.Size), SizeText(w.Unit, w.By))
+		slices := (w.Size + w.By - 1) / w.By
+		if w.Size%w.By != 0 {
+			slices = 2*(w.Size/w.By) + 1
+		}
+		p.State = fmt.Sprintf("for each key and slice %s, about %d slices at a time and the nodes that join them; a slice is dropped with its last window, %s", each, slices, strings.Replace(held, "it closes", "as that closes", 1))
+		p.Delay = fmt.Sprintf("a row is published at most %s after its event, every %s, once %s", SizeText(w.Unit, w.Size), SizeText(w.Unit, w.By), passed("a window's end"))
+	case d.Session != nil:
+		p.Kind = "session with a gap of " + row.DurationText(d.Session.Gap)
+		bound := "however long it lasts"
+		if d.Session.Longest > 0 {
+			p.Kind += ", at most " + row.DurationText(d.Session.Longest)
+			bound = "at most " + row.DurationText(d.Session.Longest) + " long"
+		}
+		p.State = fmt.Sprintf("for each key and open session %s; a session, %s, is dropped when %s", each, bound, held)
+		p.Delay = fmt.Sprintf("a row is published %s after a session's last event, once %s", row.DurationText(d.Session.Gap), passed("that time"))
+	case d.LookBack > 0:
+		span := row.DurationText(d.LookBack)
+		p.Kind = "look back over " + span
+		p.State = fmt.Sprintf("for each row of a key's last %s %s, and the rows that the watermark has not passed", span, each)
+		p.Delay = "a row is published for each event once " + passed("it")
+	default:
+		p.Kind = "whole, without a window"
+		p.State = "for each key " + each
+		if d.Forget > 0 {
+			p.State += ", forgotten after " + row.DurationText(d.Forget) + " without rows"
+		} else if len(p.Key) > 0 {
+			p.State += ", until the input ends"
+		}
+		p.Delay = "a row is published at the end of the input"
+	}
+	for _, a := range d.Spec().Aggregates {
+		switch a.Func {
+		case "count_distinct", "most_common":
+			p.State += fmt.Sprintf("; %s keeps each distinct value", a.Func)
+			if a.Func == "count_distinct" {
+				p.State += " up to 10,000, and 64 KiB beyond"
+			}
+		case "collect":
+			p.State += fmt.Sprintf("; collect keeps at most %d values", a.N)
+		case "quantile", "median":
+			p.State += "; " + a.Func + " keeps a sketch, with an error under 1 %"
+		}
+	}
+	if d.Aligned != nil && d.Aligned.Shift > 0 && d.Aligned.Unit == window.Micros {
+		p.Kind += ", shifted by " + row.DurationText(time.Duration(d.Aligned.Shift)*time.Microsecond)
+	}
+	if d.Aligned != nil && d.Aligned.Zone != nil && d.Aligned.Unit != window.Micros {
+		p.Kind += " in " + d.Aligned.Zone.String()
+	}
+	if d.Revised {
+		p.Delay += fmt.Sprintf("; previews at most every %s while rows come", row.DurationText(d.Every))
+	}
+	if d.RepeatEvery > 0 {
+		p.Delay += fmt.Sprintf("; all kept windows again every %s", row.DurationText(d.RepeatEvery))
+	}
+	if d.Accept > 0 {
+		p.Delay += fmt.Sprintf("; corrections up to %s after the close", row.DurationText(d.Accept))
+	}
 }
 
 func planSink(j *Job, s *Sink) SinkPlan {
@@ -176,9 +286,6 @@ func planSink(j *Job, s *Sink) SinkPlan {
 	default:
 		p.Writes = format + " to " + s.Path
 		p.Delivery = "exactly once: aside as .part, cut back to the checkpoint on resume, renamed when the run finishes"
-	}
-	if s.From.Part == engine.RejectPart || s.From.Part == engine.LatePart {
-		p.From = s.FromText
 	}
 	return p
 }

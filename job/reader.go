@@ -207,9 +207,6 @@ func (r *reader) names(n *node, place string) ([]string, []*node) {
 	return out, at
 }
 
-// calendarUnits begin sizes such as `1 day`, which follow a zone.
-var calendarUnits = []string{"day", "week", "month", "quarter", "year", "days", "weeks", "months", "quarters", "years"}
-
 // duration reads 250us, 5s, 1h30m. Zero is allowed where zero says so, less never.
 func (r *reader) duration(n *node, place string, zero bool) (time.Duration, bool) {
 	s, ok := r.text(n, place)
@@ -223,9 +220,11 @@ func (r *reader) duration(n *node, place string, zero bool) (time.Duration, bool
 		if _, e := strconv.ParseFloat(s, 64); e == nil {
 			remedy = fmt.Sprintf("say the unit: %ss, %sm", s, s)
 		}
-		if f := strings.Fields(s); len(f) == 2 && slices.Contains(calendarUnits, f[1]) {
-			r.fault(n, place, "calendar sizes are not built yet", "use a fixed size such as 24h")
-			return 0, false
+		if f := strings.Fields(s); len(f) == 2 {
+			if _, ok := calendarUnits[strings.TrimSuffix(f[1], "s")]; ok {
+				r.fault(n, place, "a calendar size is no duration", "use a fixed length such as 24h; windows take calendar sizes")
+				return 0, false
+			}
 		}
 		r.fault(n, place, err.Error(), remedy)
 		return 0, false

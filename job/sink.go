@@ -8,8 +8,8 @@ import (
 )
 
 var sinkFields = fieldSpec{
-	known: []string{"from", "via", "with", "encode", "key"},
-	later: []string{"columns", "batch", "retry", "append_revisions"},
+	known: []string{"from", "via", "with", "encode", "key", "append_revisions"},
+	later: []string{"columns", "batch", "retry"},
 }
 
 func (b *builder) readSinks() {
@@ -41,11 +41,11 @@ func (b *builder) sink(k, n *node, place string) Sink {
 	s := Sink{Name: k.text, Encode: "json"}
 	if f := n.get("from"); f == nil {
 		b.fault(k, place+".from", "the sink does not say what it takes", "add from: and a step")
-	} else if f.kind == listNode {
-		b.fault(f, place+".from", "merging several inputs is not built yet", "name one source, step or part")
-	} else if in, ok := b.from(f, place+".from"); ok {
-		s.From, s.Schema = in.ref, in.schema
-		s.FromText = strings.Join(strings.Fields(f.text), " ")
+	} else if in, ok := b.inputs(f, place+".from"); ok {
+		s.From, s.Schema, s.FromText = in.from, in.schema, in.text
+		b.revisions(k, n, place, in)
+	} else {
+		b.boolean(n.get("append_revisions"), place+".append_revisions")
 	}
 	via := ""
 	if v := n.get("via"); v == nil {
@@ -93,6 +93,21 @@ func (b *builder) sink(k, n *node, place string) Sink {
 		b.fault(with, place+".with.path", "Parquet is not built yet", "write .ndjson or .csv")
 	}
 	return s
+}
+
+// revisions judges several rows for one key and window into a sink that appends, as all sinks do that are
+// built.
+func (b *builder) revisions(k, n *node, place string, in input) {
+	may := b.boolean(n.get("append_revisions"), place+".append_revisions")
+	switch {
+	case !in.several && n.get("append_revisions") != nil:
+		b.fault(n.get("append_revisions"), place+".append_revisions", in.text+" publishes one row for each key and window", "leave it out")
+	case !in.several || may:
+	case strings.Contains(in.how, "revised") || strings.Contains(in.how, "repeat"):
+		b.fault(k, place, fmt.Sprintf("%s publishes several rows for a key and window (%s), and the sink appends each", in.text, in.how), "say append_revisions: true beside via, if whoever reads it takes the newest of each key and window")
+	default:
+		b.warn(k, place, fmt.Sprintf("%s publishes corrections of closed windows, and the sink appends them", in.text), "say append_revisions: true beside via to agree; the newest of each key and window counts")
+	}
 }
 
 func (b *builder) fileSink(n *node, place string, s *Sink) {
@@ -160,7 +175,5 @@ func ParseSize(s string) (int64, error) {
 
 // unbounded says whether any source goes on without end.
 func (b *builder) unbounded() bool {
-	return slices.ContainsFunc(b.job.Sources, func(s Source) bool {
-		return s.File.Follow || s.Via == "kafka" || s.Via == "simulate" && s.Sim.Count == 0
-	})
+	return slices.ContainsFunc(b.job.Sources, func(s Source) bool { return s.Unbounded() })
 }

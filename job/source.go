@@ -3,16 +3,19 @@ package job
 import (
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
+
+	"github.com/ncruces/go-strftime"
 
 	"undertide/core/expr"
 	"undertide/core/row"
 )
 
 var (
-	sourceFields = fieldSpec{known: []string{"via", "with", "decode", "fields", "event_time", "watermark", "begin"}, later: []string{"until"}}
+	sourceFields = fieldSpec{known: []string{"via", "with", "decode", "pattern", "fields", "event_time", "watermark", "begin"}, later: []string{"until"}}
 	laterVia     = []string{"http", "socket", "mqtt", "postgres"}
 	parseForms   = []string{"rfc3339", "epoch_s", "epoch_ms", "epoch_us", "epoch_ns"}
 )
@@ -90,8 +93,8 @@ func (b *builder) source(n *node, place string, k *node) Source {
 	}
 	s.Decode = "json"
 	if v := n.get("decode"); v != nil {
-		s.Decode = b.choice(v, place+".decode", []string{"json", "csv"}, []string{"text", "avro", "parquet"})
-		if s.Via == "simulate" && s.Decode == "csv" {
+		s.Decode = b.choice(v, place+".decode", []string{"json", "csv", "text"}, []string{"avro", "parquet"})
+		if s.Via == "simulate" && (s.Decode == "csv" || s.Decode == "text") {
 			b.fault(v, place+".decode", "simulated events are JSON", "write decode: json, or leave it out")
 		} else if s.Via == "kafka" && s.Decode == "csv" {
 			b.fault(v, place+".decode", "CSV from a topic is not built yet", "write decode: json")
@@ -111,8 +114,48 @@ func (b *builder) source(n *node, place string, k *node) Source {
 	if len(s.Schema) > 0 {
 		s.Schema = append(s.Schema, b.metaFields(s.Via)...)
 	}
+	b.pattern(n, place, k, &s)
 	b.eventTime(n, place, k, &s)
 	return s
+}
+
+// pattern reads the regular expression of `decode: text`, whose named groups are the fields.
+func (b *builder) pattern(n *node, place string, k *node, s *Source) {
+	p := n.get("pattern")
+	place += ".pattern"
+	switch {
+	case p == nil && s.Decode == "text":
+		b.fault(k, place, "how a line is taken apart is not said", `add pattern: '^(?P<crane>\S+) (?P<tonnes>[0-9.]+)$'; its named groups are the fields`)
+		return
+	case p == nil:
+		return
+	case s.Decode != "text":
+		b.fault(p, place, "a pattern belongs to decode: text", "add decode: text, or leave it out")
+		return
+	}
+	text, ok := b.text(p, place)
+	if !ok {
+		return
+	}
+	re, err := regexp.Compile(text)
+	if err != nil {
+		b.fault(p, place, "the pattern is no regular expression: "+strings.TrimPrefix(err.Error(), "error parsing regexp: "), "use RE2 syntax, in single quotes")
+		return
+	}
+	s.Pattern = re
+	names := slices.DeleteFunc(slices.Clone(re.SubexpNames()), func(g string) bool { return g == "" })
+	for _, f := range s.Fields {
+		want := f.Name
+		if len(f.At) > 0 {
+			want = strings.Join(f.At, ".")
+		}
+		if !slices.Contains(names, want) {
+			b.fault(p, place, "the pattern has no group for field "+f.Name, "write (?P<"+want+">…); "+didYouMean(want, names))
+		}
+		if !f.Kind.Plain() {
+			b.fault(p, join(place, f.Name), "a text line holds no lists", "take the text, and a list of it by an expression")
+		}
+	}
 }
 
 func (b *builder) fileSource(n *node, place string) FileSource {
@@ -180,7 +223,7 @@ func (b *builder) field(k, v *node, place string) (Field, bool) {
 	f := Field{Name: k.text}
 	typ := v
 	if v.kind == mapNode {
-		if !b.mapping(v, place, fieldSpec{known: []string{"type", "at", "parse", "default", "nullable"}, later: []string{"zone"}}) {
+		if !b.mapping(v, place, fieldSpec{known: []string{"type", "at", "parse", "zone", "default", "nullable"}}) {
 			return f, false
 		}
 		typ = v.get("type")
@@ -207,9 +250,25 @@ func (b *builder) field(k, v *node, place string) (Field, bool) {
 		case kind != row.Timestamp:
 			b.fault(p, place+".parse", fmt.Sprintf("parse is for timestamps, and the field is a %s", kind), "leave it out, or write type: timestamp")
 		case strings.Contains(s, "%"):
-			b.fault(p, place+".parse", "patterns of times are not built yet", "built: "+strings.Join(parseForms, ", "))
+			layout, err := strftime.Layout(s)
+			if err != nil {
+				b.fault(p, place+".parse", fmt.Sprintf("%q is no pattern of a time that can be read: %v", s, err), "use %Y %m %d %H %M %S %f %z, as in '%d/%m/%Y %H:%M:%S'")
+			}
+			f.Layout, f.Zone = layout, time.UTC
 		default:
 			f.Parse = b.choice(p, place+".parse", parseForms, nil)
+		}
+	}
+	if z := v.get("zone"); z != nil {
+		name, _ := b.text(z, place+".zone")
+		loc, err := time.LoadLocation(name)
+		switch {
+		case f.Layout == "":
+			b.fault(z, place+".zone", "a zone belongs to a pattern of a time", "add parse: '%Y-%m-%d %H:%M:%S', or leave it out")
+		case err != nil || name == "" || name == "Local":
+			b.fault(z, place+".zone", fmt.Sprintf("there is no time zone %q", name), "write an IANA name such as Europe/Lisbon")
+		default:
+			f.Zone = loc
 		}
 	}
 	if d := v.get("default"); d != nil {
@@ -278,7 +337,7 @@ func (b *builder) eventTime(n *node, place string, k *node, s *Source) {
 		}
 	}
 	if v := w.get("silence"); v != nil {
-		b.choice(v, place+".watermark.silence", []string{"hold"}, []string{"advance"})
+		s.Advance = b.choice(v, place+".watermark.silence", []string{"hold", "advance"}, nil) == "advance"
 	}
 	if v := w.get("ahead"); v != nil {
 		if t, ok := b.text(v, place+".watermark.ahead"); ok && t == "none" {

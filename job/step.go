@@ -5,25 +5,43 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"time"
 
 	"undertide/core/engine"
 	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/core/step"
-	"undertide/core/window"
 )
 
-var (
-	statelessFields = []string{"where", "set", "without", "only"}
-	windowFields    = []string{"key", "window", "measures", "late", "publish"}
-	laterWindow     = []string{"having", "every", "repeat", "null_key"}
-	laterSteps      = []string{"split", "first_only", "expand", "deduplicate", "remember", "forget", "order", "absent", "rank", "join", "lookup"}
-	stepFields      = fieldSpec{
-		known: slices.Concat([]string{"from"}, statelessFields, windowFields),
-		later: slices.Concat(laterWindow, laterSteps),
+// stepKind is one kind of step with the fields that it may have. The first field that a step has of
+// those that tell decides its kind.
+type stepKind struct {
+	name  string
+	tells []string
+	may   []string
+}
+
+var stepKinds = []stepKind{
+	{"split", []string{"split"}, []string{"first_only"}},
+	{"expand", []string{"expand"}, nil},
+	{"deduplicate", []string{"deduplicate"}, []string{"null_key"}},
+	{"remember", []string{"remember"}, []string{"key", "forget", "order", "where", "set", "null_key"}},
+	{"absent", []string{"absent"}, []string{"key", "null_key"}},
+	{"rank", []string{"rank"}, nil},
+	{"window", []string{"measures", "window", "publish", "late", "having", "repeat"}, []string{"key", "every", "forget", "null_key"}},
+	{"filter and compute", []string{"where", "set", "without", "only"}, nil},
+}
+
+var stepFields = func() fieldSpec {
+	s := fieldSpec{known: []string{"from"}, later: []string{"join", "lookup"}}
+	for _, k := range stepKinds {
+		for _, f := range slices.Concat(k.tells, k.may) {
+			if !slices.Contains(s.known, f) {
+				s.known = append(s.known, f)
+			}
+		}
 	}
-)
+	return s
+}()
 
 // readSteps builds the steps in an order in which each stands after what it reads.
 func (b *builder) readSteps() {
@@ -37,7 +55,7 @@ func (b *builder) readSteps() {
 	}
 	type pending struct {
 		k, v *node
-		from string // the source or step that it reads
+		from []string // the sources and steps that it reads
 	}
 	var left []pending
 	for i, k := range n.keys {
@@ -59,20 +77,13 @@ func (b *builder) readSteps() {
 			b.fault(k, place+".from", "the step does not say what it reads", "add from: and a source or step")
 			continue
 		}
-		if from.kind == listNode {
-			b.fault(from, place+".from", "merging several inputs is not built yet", "name one source or step")
-			continue
+		p := pending{k: k, v: n.values[i]}
+		for _, x := range inputsOf(from) {
+			if f := strings.Fields(x.text); len(f) > 0 {
+				p.from = append(p.from, f[len(f)-1])
+			}
 		}
-		text, ok := b.text(from, place+".from")
-		if !ok {
-			continue
-		}
-		f := strings.Fields(text)
-		if len(f) == 0 {
-			b.fault(from, place+".from", "the step does not say what it reads", "name a source or step")
-			continue
-		}
-		left = append(left, pending{k, n.values[i], f[len(f)-1]})
+		left = append(left, p)
 	}
 	for len(left) > 0 {
 		var next []pending
@@ -81,7 +92,7 @@ func (b *builder) readSteps() {
 			waiting[p.k.text] = true
 		}
 		for _, p := range left {
-			if waiting[p.from] {
+			if slices.ContainsFunc(p.from, func(f string) bool { return waiting[f] }) {
 				next = append(next, p)
 				continue
 			}
@@ -101,10 +112,103 @@ func (b *builder) readSteps() {
 
 // input is what a step or sink reads.
 type input struct {
-	ref    engine.Ref
+	from   []engine.Input
+	text   string
 	schema row.Schema
 	timed  bool
-	keyed  bool // rows come out of a windowed step
+	// several: there may be several rows for one key and window; how says by what.
+	several bool
+	how     string
+	// windowed: rows are those of windows, and come as they close; overlap: of windows that overlap.
+	windowed, overlap bool
+	unbounded         bool
+}
+
+func inputsOf(n *node) []*node {
+	if n.kind == listNode {
+		return n.values
+	}
+	return []*node{n}
+}
+
+// inputs resolves `from`: one name or part, or several that are merged.
+func (b *builder) inputs(n *node, place string) (input, bool) {
+	list := inputsOf(n)
+	if len(list) == 0 {
+		b.fault(n, place, "the list of inputs is empty", "name a source, step or part")
+		return input{}, false
+	}
+	var out input
+	ok := true
+	seen := map[engine.Ref]bool{}
+	for i, x := range list {
+		p := place
+		if len(list) > 1 {
+			p = fmt.Sprintf("%s[%d]", place, i)
+		}
+		in, found := b.from(x, p)
+		if !found {
+			ok = false
+			continue
+		}
+		if seen[in.from[0].Ref] {
+			b.fault(x, p, in.text+" stands twice", "keep one of them")
+			ok = false
+			continue
+		}
+		seen[in.from[0].Ref] = true
+		if out.from == nil {
+			out = in
+			if len(list) > 1 { // hidden fields belong to one source
+				out.from[0].Columns = in.schema.Visible()
+				out.schema = in.schema.Only(out.from[0].Columns)
+			}
+			continue
+		}
+		columns, fault := agree(out.schema, in.schema)
+		if fault != "" {
+			b.fault(x, p, fmt.Sprintf("%s cannot be merged with %s: %s", in.text, inputsText(list[:i]), fault), "bring them to the same fields first, with set, without and only")
+			ok = false
+			continue
+		}
+		out.from = append(out.from, engine.Input{Ref: in.from[0].Ref, Columns: columns})
+		out.text += ", " + in.text
+		out.timed = out.timed && in.timed
+		out.several = out.several || in.several
+		out.how += in.how
+		out.windowed = out.windowed && in.windowed
+		out.overlap = out.overlap || in.overlap
+		out.unbounded = out.unbounded || in.unbounded
+	}
+	return out, ok && out.from != nil
+}
+
+func inputsText(list []*node) string {
+	names := make([]string, len(list))
+	for i, n := range list {
+		names[i] = strings.Join(strings.Fields(n.text), " ")
+	}
+	return strings.Join(names, ", ")
+}
+
+// agree gives, for each field of want, the column of the same field in got; or what is in the way.
+func agree(want, got row.Schema) (columns []int, fault string) {
+	for _, f := range want {
+		i := got.Index(f.Name)
+		switch {
+		case i < 0 || got[i].Hidden:
+			return nil, "it has no field " + f.Name
+		case got[i].Kind != f.Kind:
+			return nil, fmt.Sprintf("its %s is a %s and not a %s", f.Name, got[i].Kind, f.Kind)
+		}
+		columns = append(columns, i)
+	}
+	for _, i := range got.Visible() {
+		if want.Index(got[i].Name) < 0 {
+			return nil, "it has a field " + got[i].Name + " more"
+		}
+	}
+	return columns, ""
 }
 
 // from resolves a name or part; false, with a fault unless what it names is itself faulty.
@@ -114,46 +218,40 @@ func (b *builder) from(n *node, place string) (input, bool) {
 		return input{}, false
 	}
 	words := strings.Fields(text)
+	if len(words) == 0 {
+		b.fault(n, place, "nothing is named", "name a source, step or part")
+		return input{}, false
+	}
 	name := words[len(words)-1]
-	part := engine.Main
+	part := ""
 	switch {
 	case len(words) == 1:
-	case len(words) == 3 && words[1] == "of" && words[0] == "late":
-		part = engine.LatePart
-	case len(words) == 3 && words[1] == "of" && words[0] == "rejects":
-		part = engine.RejectPart
 	case len(words) == 3 && words[1] == "of":
-		b.fault(n, place, fmt.Sprintf("%s has no part %s; split is not built yet", name, words[0]), "read it whole, or late of, rejects of")
-		return input{}, false
+		part = words[0]
 	default:
-		b.fault(n, place, fmt.Sprintf("%q names nothing that can be read", text), "write a source, a step, late of STEP, rejects of STEP or rejects of SOURCE")
+		b.fault(n, place, fmt.Sprintf("%q names nothing that can be read", text), "write a source, a step, late of STEP, rejects of STEP or SOURCE, or PART of STEP")
 		return input{}, false
+	}
+	in := input{text: strings.Join(words, " ")}
+	ref := func(r engine.Ref, s row.Schema) input {
+		in.from, in.schema = engine.Read(r), s
+		return in
 	}
 	if i, ok := b.sources[name]; ok {
 		s := &b.job.Sources[i]
+		in.unbounded = s.Unbounded()
 		switch part {
-		case engine.LatePart:
-			b.fault(n, place, name+" is a source, and sources have no late rows", "write late of and a windowed step")
-			return input{}, false
-		case engine.RejectPart:
-			return input{ref: engine.Ref{At: i, Part: part}, schema: engine.RejectSchema}, true
+		case "":
+			in.timed = s.Timed()
+			return ref(engine.Ref{At: i}, s.Schema), true
+		case "rejects":
+			return ref(engine.Ref{At: i, Part: engine.RejectPart}, engine.RejectSchema), true
 		}
-		return input{ref: engine.Ref{At: i}, schema: s.Schema, timed: s.Timed()}, true
+		b.fault(n, place, fmt.Sprintf("%s is a source, and has no part %s", name, part), "read it whole, or rejects of "+name)
+		return input{}, false
 	}
 	if i, ok := b.steps[name]; ok {
-		s := &b.job.Steps[i]
-		ref := engine.Ref{OfStep: true, At: i, Part: part}
-		keyed := s.Window != nil || b.afterWindow(s.From)
-		switch {
-		case part == engine.RejectPart:
-			return input{ref: ref, schema: engine.RejectSchema, keyed: keyed && s.Window == nil}, true
-		case part == engine.LatePart && s.Window == nil:
-			b.fault(n, place, name+" has no window, and so no late rows", "write late of and a windowed step")
-			return input{}, false
-		case part == engine.LatePart:
-			return input{ref: ref, schema: s.Window.LateSchema(), timed: true, keyed: true}, true
-		}
-		return input{ref: ref, schema: s.Schema, timed: s.Timed, keyed: keyed}, true
+		return b.partOf(n, place, part, i, in)
 	}
 	if !b.broken[name] {
 		known := append(sortedKeys(b.sources), sortedKeys(b.steps)...)
@@ -166,53 +264,89 @@ func (b *builder) from(n *node, place string) (input, bool) {
 	return input{}, false
 }
 
-func (b *builder) afterWindow(r engine.Ref) bool {
-	for r.OfStep {
-		s := &b.job.Steps[r.At]
-		if s.Window != nil {
-			return r.Part != engine.RejectPart
-		}
-		r = s.From
+// partOf resolves a step or a part of it.
+func (b *builder) partOf(n *node, place, part string, i int, in input) (input, bool) {
+	s := &b.job.Steps[i]
+	r := engine.Ref{OfStep: true, At: i}
+	in.unbounded = s.unbounded
+	in.from, in.schema = engine.Read(r), s.Schema
+	if part == "rejects" {
+		in.from[0].Part, in.schema = engine.RejectPart, engine.RejectSchema
+		return in, true
 	}
-	return false
+	in.timed = s.Timed
+	if part == "late" {
+		if s.Keyed == nil || s.Keyed.LateSchema() == nil {
+			b.fault(n, place, s.Name+" has no late rows", "write late of and a step with a window, deduplicate, absent, or remember by time")
+			return input{}, false
+		}
+		in.from[0].Part, in.schema = engine.LatePart, s.Keyed.LateSchema()
+		return in, true
+	}
+	if s.Split != nil {
+		known := append([]string{"rest"}, s.Split.Names...)
+		at := slices.Index(known, part)
+		switch {
+		case part == "":
+			b.fault(n, place, s.Name+" is a split and is read by its parts", "write "+known[1]+" of "+s.Name+", or rest of "+s.Name)
+			return input{}, false
+		case at < 0:
+			b.fault(n, place, fmt.Sprintf("%s has no part %s", s.Name, part), didYouMean(part, known))
+			return input{}, false
+		}
+		in.from[0].Part = engine.RestPart + engine.Part(at)
+	} else if part != "" {
+		b.fault(n, place, fmt.Sprintf("%s has no part %s", s.Name, part), "read it whole, or late of, rejects of; a split has parts of its own")
+		return input{}, false
+	}
+	in.several, in.how, in.windowed, in.overlap = s.several, s.how, s.windowed, s.overlap
+	return in, true
 }
 
 func (b *builder) step(k, n *node, place string) {
-	in, ok := b.from(n.get("from"), place+".from")
+	in, ok := b.inputs(n.get("from"), place+".from")
+	kind, given := b.kindOf(n, place)
+	if kind == nil {
+		return
+	}
 	if !ok {
-		b.shape(n, place) // what can be judged without the input
+		if kind.name == "window" {
+			b.shape(n, place, input{timed: true}, &step.Window{}) // what can be judged without the input
+		}
 		return
 	}
-	windowed, stateless := "", ""
-	for _, key := range n.keys {
-		if slices.Contains(windowFields, key.text) || slices.Contains(laterWindow, key.text) {
-			windowed = key.text
-		}
-		if slices.Contains(statelessFields, key.text) {
-			stateless = key.text
-		}
-		if slices.Contains(laterSteps, key.text) {
-			return // reported by mapping
-		}
-	}
-	s := Step{Name: k.text, From: in.ref, FromText: strings.Join(strings.Fields(n.get("from").text), " ")}
-	before := len(b.faults)
-	switch {
-	case windowed != "" && stateless != "":
-		b.fault(n.get(stateless), join(place, stateless), fmt.Sprintf("%s and %s are of two kinds of step", stateless, windowed), "filter in a step of its own, and let this one read it")
-		return
-	case windowed != "":
-		b.window(k, n, place, in, &s)
-	case stateless != "":
-		b.stateless(n, place, in, &s)
-	default:
+	if given == "" && len(in.from) == 1 {
 		b.fault(k, place, "the step does nothing", "add where, set, without, only, or key, window and measures")
 		return
+	}
+	s := Step{Name: k.text, Kind: kind.name, From: in.from, FromText: in.text, Input: in.schema, Timed: in.timed, unbounded: in.unbounded,
+		several: in.several, how: in.how, windowed: in.windowed, overlap: in.overlap}
+	before := len(b.faults)
+	if keyed := kind.name != "split" && kind.name != "expand" && kind.name != "filter and compute"; keyed && in.several {
+		b.fault(n.get("from"), place+".from", fmt.Sprintf("%s may publish several rows for one key and window (%s), and this step would count each", in.text, in.how), "read a step that publishes settled rows, without accept, revised and repeat")
+	}
+	switch kind.name {
+	case "split":
+		b.split(n, place, in, &s)
+	case "expand":
+		b.expand(n, place, in, &s)
+	case "deduplicate":
+		b.deduplicate(n, place, in, &s)
+	case "remember":
+		b.remember(k, n, place, in, &s)
+	case "absent":
+		b.absent(n, place, in, &s)
+	case "rank":
+		b.rank(n, place, in, &s)
+	case "window":
+		b.window(k, n, place, in, &s)
+	default:
+		b.stateless(n, place, in, &s)
 	}
 	if len(b.faults) > before && len(s.Schema) == 0 {
 		return
 	}
-	if s.Stateless == nil && s.Window == nil {
+	if s.Stateless == nil && s.Split == nil && s.Expand == nil && s.Keyed == nil {
 		return
 	}
 	delete(b.broken, k.text)
@@ -220,16 +354,47 @@ func (b *builder) step(k, n *node, place string) {
 	b.job.Steps = append(b.job.Steps, s)
 }
 
+// kindOf finds what kind of step it is, and the field that tells; nil, with a fault, when fields of two
+// kinds stand together.
+func (b *builder) kindOf(n *node, place string) (*stepKind, string) {
+	for _, key := range n.keys {
+		if slices.Contains(stepFields.later, key.text) {
+			return nil, "" // reported by mapping
+		}
+	}
+	for i := range stepKinds {
+		k := &stepKinds[i]
+		for _, f := range k.tells {
+			if n.get(f) == nil {
+				continue
+			}
+			for _, key := range n.keys {
+				if key.text != "from" && slices.Contains(stepFields.known, key.text) && !slices.Contains(k.tells, key.text) && !slices.Contains(k.may, key.text) {
+					b.fault(key, join(place, key.text), fmt.Sprintf("%s and %s are of two kinds of step", key.text, f), "put one of them in a step of its own, and let the other read it")
+					return nil, ""
+				}
+			}
+			return k, f
+		}
+	}
+	for _, key := range n.keys {
+		if key.text != "from" && slices.Contains(stepFields.known, key.text) {
+			b.fault(key, join(place, key.text), key.text+" alone says not what the step does", "add measures, deduplicate, remember, absent or split")
+			return nil, ""
+		}
+	}
+	return &stepKinds[len(stepKinds)-1], ""
+}
+
 var identifier = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*`)
 
 // stateless builds where, set, without and only.
 func (b *builder) stateless(n *node, place string, in input, s *Step) {
 	d := &step.Stateless{}
-	s.Timed = in.timed
 	scope := expr.Scope{Fields: in.schema, Values: b.job.Values}
 	if w := n.get("where"); w != nil {
 		d.Where = b.expression(w, place+".where", scope)
-		s.Where = w.text
+		s.Does = append(s.Does, "where "+w.text)
 		b.wantBool(w, place+".where", d.Where)
 	}
 	fields := slices.Clone(in.schema) // input columns and set columns; a name that is set again is blank
@@ -341,7 +506,7 @@ func (b *builder) sets(n *node, place string, in input, d *step.Stateless, s *St
 			}
 			f := row.Field{Name: p.k.text, Kind: prog.Kind()}
 			d.Sets = append(d.Sets, prog)
-			s.Sets = append(s.Sets, p.k.text+" = "+prog.Text())
+			s.Does = append(s.Does, "set "+p.k.text+" = "+prog.Text())
 			scopeFields = append(scopeFields, f)
 			*fields = append(*fields, f)
 		}
@@ -360,122 +525,4 @@ func (b *builder) sets(n *node, place string, in input, d *step.Stateless, s *St
 		left = next
 	}
 	return broken
-}
-
-// shape reads what a windowed step says apart from its input: window, late, publish.
-func (b *builder) shape(n *node, place string) window.Tumbling {
-	var kind window.Tumbling
-	if w := n.get("window"); w != nil {
-		kind = b.tumbling(w, place+".window")
-	}
-	if l := n.get("late"); l != nil {
-		b.mapping(l, place+".late", fieldSpec{later: []string{"accept"}})
-	}
-	if p := n.get("publish"); p != nil {
-		b.choice(p, place+".publish", []string{"settled"}, []string{"revised"})
-	}
-	return kind
-}
-
-// window builds a windowed step.
-func (b *builder) window(k, n *node, place string, in input, s *Step) {
-	d := &step.Window{Input: in.schema}
-	if in.keyed {
-		b.fault(n.get("from"), place+".from", "a window over rows of a windowed step is not built yet", "read the source or a filter of it")
-	}
-	d.Kind = b.shape(n, place)
-	if w := n.get("window"); w == nil {
-		b.fault(k, place+".window", "a step without a window is not built yet", "add window: {tumbling: 1m}")
-	} else if !in.timed {
-		b.fault(w, place+".window", "a window needs an event time, and the rows of "+s.FromText+" have none", "add event_time and watermark to the source")
-	}
-	keys, keyAt := b.names(n.get("key"), place+".key")
-	for i, name := range keys {
-		c := in.schema.Index(name)
-		if c < 0 || in.schema[c].Hidden {
-			b.fault(keyAt[i], place+".key", "there is no field "+name, didYouMean(name, in.schema.Names()))
-			continue
-		}
-		d.Key = append(d.Key, c)
-		s.Schema = append(s.Schema, in.schema[c])
-	}
-	s.Schema = append(s.Schema, row.Field{Name: "window_start", Kind: row.Timestamp}, row.Field{Name: "window_end", Kind: row.Timestamp})
-	b.measures(n.get("measures"), place+".measures", k, in, d, s)
-	d.Schema = s.Schema
-	s.Window, s.Timed = d, true
-}
-
-func (b *builder) measures(n *node, place string, k *node, in input, d *step.Window, s *Step) {
-	if n == nil {
-		b.fault(k, place, "the step measures nothing", "add measures: {rows: count()}")
-		return
-	}
-	if n.kind != mapNode || len(n.keys) == 0 {
-		b.fault(n, place, fmt.Sprintf("%s stands where measures belong", n.kind), "write measures: {rows: count()}")
-		return
-	}
-	scope := expr.Scope{Fields: in.schema, Values: b.job.Values, Measure: true}
-	for i, k := range n.keys {
-		p := join(place, k.text)
-		v := n.values[i]
-		if v.kind == mapNode && v.get("fold") != nil {
-			b.fault(v, p, "fold is not built yet", "built: "+strings.Join(expr.AggregateNames, ", "))
-			continue
-		}
-		if v.kind == nullNode && strings.ContainsAny(k.text, ")]'\"") {
-			b.fault(k, place, fmt.Sprintf("%q stands where a name belongs: YAML has cut an unquoted expression at its comma", k.text), "put the expression before it in quotes")
-			continue
-		}
-		if !b.checkField(k, p, k.text) {
-			continue
-		}
-		if s.Schema.Index(k.text) >= 0 {
-			b.fault(k, p, k.text+" is already a field of the row", "choose another name")
-			continue
-		}
-		prog := b.expression(v, p, scope)
-		if prog == nil {
-			// what reads the step may name the measure: keep the name, with some kind
-			continue
-		}
-		first := len(d.Aggregates)
-		for _, a := range prog.Aggregates {
-			d.Aggregates = append(d.Aggregates, step.NewAggregate(a))
-		}
-		d.Measures = append(d.Measures, prog.Shift(first))
-		s.Measures = append(s.Measures, k.text+" = "+prog.Text())
-		s.Schema = append(s.Schema, row.Field{Name: k.text, Kind: prog.Kind()})
-	}
-}
-
-func (b *builder) tumbling(n *node, place string) window.Tumbling {
-	var w window.Tumbling
-	later := []string{"sliding", "by", "session", "longest", "look_back", "zone"}
-	if !b.mapping(n, place, fieldSpec{known: []string{"tumbling", "shift"}, later: later}) {
-		return w
-	}
-	size := n.get("tumbling")
-	if size == nil {
-		if !slices.ContainsFunc(n.keys, func(k *node) bool { return slices.Contains(later, k.text) }) {
-			b.fault(n, place, "the size is missing", "write {tumbling: 1m}")
-		}
-		return w
-	}
-	if d, ok := b.duration(size, place+".tumbling", false); ok {
-		w.Size = d
-		for _, days := range []time.Duration{30, 90, 365} {
-			if d == days*24*time.Hour {
-				b.warn(size, place+".tumbling", fmt.Sprintf("%dd is a fixed length; is a calendar size meant?", int(days)), "calendar sizes are not built yet")
-			}
-		}
-	}
-	if v := n.get("shift"); v != nil {
-		if d, ok := b.duration(v, place+".shift", true); ok {
-			w.Shift = d
-			if w.Size > 0 && d >= w.Size {
-				b.fault(v, place+".shift", fmt.Sprintf("the shift %s is not shorter than the size %s", v.text, size.text), "give less than "+size.text)
-			}
-		}
-	}
-	return w
 }

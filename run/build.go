@@ -120,7 +120,7 @@ func (b *builder) graph(known map[string][]string) (*engine.Graph, error) {
 	}
 	for i := range j.Steps {
 		s := &j.Steps[i]
-		g.Steps = append(g.Steps, engine.Step{Name: s.Name, From: s.From, Stateless: s.Stateless, Window: s.Window})
+		g.Steps = append(g.Steps, engine.Step{Name: s.Name, From: s.From, Input: s.Input, Stateless: s.Stateless, Split: s.Split, Expand: s.Expand, Keyed: s.Keyed})
 	}
 	for i := range j.Sinks {
 		s := &j.Sinks[i]
@@ -149,12 +149,13 @@ func (b *builder) taps(g *engine.Graph) {
 		add(s.Name, engine.Ref{At: i})
 		add("rejects of "+s.Name, engine.Ref{At: i, Part: engine.RejectPart})
 	}
-	for i, s := range g.Steps {
-		add(s.Name, engine.Ref{OfStep: true, At: i})
-		add("rejects of "+s.Name, engine.Ref{OfStep: true, At: i, Part: engine.RejectPart})
-		if s.Window != nil {
-			add("late of "+s.Name, engine.Ref{OfStep: true, At: i, Part: engine.LatePart})
+	for i := range b.job.Steps {
+		s := &b.job.Steps[i]
+		names, parts, _ := s.Parts()
+		for n, name := range names {
+			add(name, engine.Ref{OfStep: true, At: i, Part: parts[n]})
 		}
+		add("rejects of "+s.Name, engine.Ref{OfStep: true, At: i, Part: engine.RejectPart})
 	}
 }
 
@@ -170,7 +171,11 @@ func unknown(flag, name, what string, known []string) error {
 func CodecFields(fields []job.Field) codec.Fields {
 	var out codec.Fields
 	for _, f := range fields {
-		out = append(out, codec.Field{Name: f.Name, Kind: f.Kind, At: f.At, Parse: codec.ParseNames[f.Parse], Default: f.Default, Required: f.Required})
+		c := codec.Field{Name: f.Name, Kind: f.Kind, At: f.At, Parse: codec.ParseNames[f.Parse], Default: f.Default, Required: f.Required}
+		if f.Layout != "" {
+			c.Parse, c.Layout, c.Zone = codec.ByLayout, f.Layout, f.Zone
+		}
+		out = append(out, c)
 	}
 	return out
 }
@@ -179,7 +184,7 @@ func CodecFields(fields []job.Field) codec.Fields {
 // that the run starts from, which a bounded run reads again and no others.
 func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 	fields := CodecFields(s.Fields)
-	out := engine.Source{Name: s.Name, Schema: s.Schema, EventTime: s.EventTime, Arrival: s.Arrival, Margin: s.Margin, Ahead: s.Ahead, Idle: s.Idle, Bounded: true}
+	out := engine.Source{Name: s.Name, Schema: s.Schema, EventTime: s.EventTime, Arrival: s.Arrival, Margin: s.Margin, Ahead: s.Ahead, Idle: s.Idle, Advance: s.Advance, Bounded: true}
 	pattern, decode, follow := s.File.Pattern, s.Decode, s.File.Follow
 	replaced, isReplaced := b.opt.In[s.Name]
 	if isReplaced {
@@ -207,6 +212,8 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 	if decode == "csv" {
 		form = file.CSV
 		out.NewDecoder = func() engine.Decoder { return codec.NewCSVDecoder(fields) }
+	} else if decode == "text" {
+		out.NewDecoder = func() engine.Decoder { return codec.NewTextDecoder(fields, s.Pattern) }
 	}
 	out.Bounded = !follow
 	if pattern == "-" {

@@ -64,6 +64,7 @@ type StepFigures struct {
 	Late          LateFigures      `json:"late"`
 	Rejected      map[string]int64 `json:"rejected"`
 	MeasureErrors int64            `json:"measure_errors"`
+	LeftOut       int64            `json:"left_out"` // values that collect had no room for
 	OpenWindows   int              `json:"open_windows"`
 	NextClose     *string          `json:"next_close"` // the end of the window that closes next; null for none
 	Keys          int              `json:"keys"`
@@ -181,7 +182,7 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 	}
 	out.Watermark = watermark(least)
 	for i, c := range f.Steps {
-		s := StepFigures{RowsIn: c.In, RowsOut: c.Out, Used: c.Used, Dropped: c.Dropped, Late: LateFigures{Lost: c.Lost}, Rejected: c.Rejected, MeasureErrors: c.MeasureErrors,
+		s := StepFigures{RowsIn: c.In, RowsOut: c.Out, Used: c.Used, Dropped: c.Dropped, Repeats: c.Repeats, Late: LateFigures{Lost: c.Lost, Partial: c.Partial, Accepted: c.Accepted}, Rejected: c.Rejected, MeasureErrors: c.MeasureErrors, LeftOut: c.LeftOut,
 			OpenWindows: c.OpenWindows, Keys: c.Keys, StateBytes: c.StateBytes, Lanes: []LaneFigures{}}
 		if c.NextClose != row.MaxTime {
 			s.NextClose = watermark(c.NextClose)

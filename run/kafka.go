@@ -41,5 +41,8 @@ func (b *builder) topic(s *job.Source, known []string, out *engine.Source) error
 	out.Find = func(ctx context.Context, found func(engine.Partition)) error { return src.Find(ctx, found) }
 	fields := CodecFields(s.Fields)
 	out.NewDecoder = func() engine.Decoder { return codec.NewJSONDecoder(fields) }
+	if s.Decode == "text" {
+		out.NewDecoder = func() engine.Decoder { return codec.NewTextDecoder(fields, s.Pattern) }
+	}
 	return nil
 }

@@ -118,15 +118,19 @@ func (r *runner) prepareTaps() {
 	}
 	for i := range r.job.Steps {
 		st := &r.job.Steps[i]
-		var key []string
-		if st.Window != nil {
-			key = st.Window.KeySchema().Names()
+		names, _, schemas := st.Parts()
+		for n, name := range names {
+			var key []string
+			if st.Keyed != nil && name == st.Name {
+				for _, f := range st.Keyed.Spec().KeySchema() {
+					if st.Schema.Index(f.Name) >= 0 {
+						key = append(key, f.Name)
+					}
+				}
+			}
+			add(name, schemas[n], key)
 		}
-		add(st.Name, st.Schema, key)
 		add("rejects of "+st.Name, engine.RejectSchema, nil)
-		if st.Window != nil {
-			add("late of "+st.Name, st.Window.LateSchema(), nil)
-		}
 	}
 }
 

@@ -24,7 +24,11 @@ const (
 	EpochMS
 	EpochUS
 	EpochNS
+	ByLayout // text by the field's Layout
 )
+
+// epochs says whether times are whole numbers.
+func (p Parse) epochs() bool { return p >= EpochS && p <= EpochNS }
 
 // ParseNames are the document's names of the forms that are built.
 var ParseNames = map[string]Parse{"rfc3339": RFC3339, "epoch_s": EpochS, "epoch_ms": EpochMS, "epoch_us": EpochUS, "epoch_ns": EpochNS}
@@ -35,8 +39,10 @@ type Field struct {
 	Kind row.Kind
 	// At is the path to the value in nested objects; nil means Name.
 	At []string
-	// Parse is for timestamps.
-	Parse Parse
+	// Parse is for timestamps. Layout, in the form of package time, and Zone go with ByLayout.
+	Parse  Parse
+	Layout string
+	Zone   *time.Location
 	// Default stands in for what is missing or null; a null Value for none.
 	Default expr.Value
 	// Required makes what is missing, null and without default a reject.
@@ -64,7 +70,7 @@ func (p Parse) epoch(v int64) (int64, bool) {
 }
 
 func (p Parse) unit() string {
-	return [...]string{"RFC 3339 text", "epoch seconds", "epoch milliseconds", "epoch microseconds", "epoch nanoseconds"}[p]
+	return [...]string{"RFC 3339 text", "epoch seconds", "epoch milliseconds", "epoch microseconds", "epoch nanoseconds", "text of the pattern in parse"}[p]
 }
 
 // parseTime reads RFC 3339 text.
@@ -110,6 +116,14 @@ func (f *Field) set(c *row.Column, text []byte) bool {
 			return false
 		}
 	case row.Timestamp:
+		if f.Parse == ByLayout {
+			t, err := time.ParseInLocation(f.Layout, string(text), f.Zone)
+			if err != nil {
+				return false
+			}
+			c.AppendInt(int64(row.TimeOf(t)))
+			return true
+		}
 		if f.Parse == RFC3339 {
 			v, ok := parseTime(text)
 			if !ok {
@@ -133,8 +147,10 @@ func (f *Field) set(c *row.Column, text []byte) bool {
 			return false
 		}
 		c.AppendInt(d.Microseconds())
+	case row.Decimal:
+		return setDecimal(c, text)
 	default:
-		return false
+		return f.setList(c, text)
 	}
 	return true
 }
@@ -172,6 +188,8 @@ func (f *Field) expects() string {
 		return `a duration such as "90s"`
 	case f.Kind == row.Bytes:
 		return "base64 text"
+	case f.Kind == row.Decimal:
+		return `a decimal such as "12.50"`
 	}
 	return "a " + f.Kind.String()
 }
@@ -209,6 +227,9 @@ func AppendText(dst []byte, c *row.Column, i int) []byte {
 		return appendDuration(dst, c.I[i])
 	case row.Bytes:
 		return base64.StdEncoding.AppendEncode(dst, c.Bytes(i))
+	}
+	if !c.Kind.Plain() {
+		return appendList(dst, c, i)
 	}
 	return append(dst, c.Bytes(i)...)
 }

@@ -128,6 +128,8 @@ func (e *csvEncoder) Append(dst []byte, v step.View) []byte {
 			case c.IsNull(int(r)):
 			case c.Kind == row.String:
 				dst = appendCell(dst, c.Bytes(int(r)))
+			case !c.Kind.Plain():
+				dst = appendCell(dst, AppendText(nil, c, int(r)))
 			default:
 				dst = AppendText(dst, c, int(r))
 			}

@@ -82,8 +82,8 @@ func NewJSONDecoder(fields Fields) engine.Decoder {
 	d := &jsonDecoder{dec: jx.DecodeBytes(nil)}
 	d.root = d.newBranch()
 	for i, f := range fields {
-		whole := f.Kind == row.Int || f.Kind == row.Timestamp && f.Parse != RFC3339
-		d.fields = append(d.fields, jsonField{Field: f, whole: whole, text: !whole && f.Kind != row.Double && f.Kind != row.Bool})
+		whole := f.Kind == row.Int || f.Kind == row.Timestamp && f.Parse.epochs()
+		d.fields = append(d.fields, jsonField{Field: f, whole: whole, text: !whole && f.Kind != row.Double && f.Kind != row.Bool && f.Kind.Plain()})
 		at := f.At
 		if len(at) == 0 {
 			at = []string{f.Name}
@@ -292,7 +292,7 @@ func (b *branch) field(dec *jx.Decoder, key []byte) error {
 		}
 		if m.parse == EpochMS && v < 1<<53 {
 			v *= 1000
-		} else if m.parse != RFC3339 {
+		} else if m.parse.epochs() {
 			us, ok := m.parse.epoch(v)
 			if !ok {
 				return errAgain
@@ -426,6 +426,19 @@ func (b *branch) value(dec *jx.Decoder, m *member, text []byte) error {
 			c.AppendBytes(s)
 		} else if !f.set(c, s) {
 			d.setFault(wrongType(&f.Field, strconv.Quote(string(s))))
+			return nil
+		}
+	case t == jx.Number && f.Kind == row.Decimal, !f.Kind.Plain() && (t == jx.Array || t == jx.Object):
+		raw, err := dec.Raw()
+		if err != nil {
+			return err
+		}
+		if !utf8.Valid(raw) {
+			d.setFault(step.Malformed, fmt.Sprintf("field %s is not UTF-8", f.Name))
+			return nil
+		}
+		if !f.set(c, raw) {
+			d.setFault(wrongType(&f.Field, string(raw)))
 			return nil
 		}
 	case t == jx.Number && (f.Kind == row.Double || f.whole):

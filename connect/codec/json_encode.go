@@ -49,8 +49,8 @@ func (e *jsonEncoder) Append(dst []byte, v step.View) []byte {
 				dst = e.w.Buf
 			case row.Int, row.Double, row.Bool:
 				dst = AppendText(dst, c, i)
-			default: // timestamps, durations, base64: nothing in them needs escaping
-				dst = append(AppendText(append(dst, '"'), c, i), '"')
+			default:
+				dst = appendValue(dst, c, i)
 			}
 		}
 		if len(e.cols) == 0 {

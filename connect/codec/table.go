@@ -30,7 +30,7 @@ func tableColumns(s row.Schema) (cols, width []int) {
 		switch s[i].Kind {
 		case row.Timestamp:
 			w = 20
-		case row.Double, row.Int, row.Duration:
+		case row.Double, row.Int, row.Duration, row.Decimal:
 			w = 10
 		}
 		cols = append(cols, i)
@@ -39,7 +39,9 @@ func tableColumns(s row.Schema) (cols, width []int) {
 	return cols, width
 }
 
-func toRight(k row.Kind) bool { return k == row.Int || k == row.Double || k == row.Duration }
+func toRight(k row.Kind) bool {
+	return k == row.Int || k == row.Double || k == row.Duration || k == row.Decimal
+}
 
 // TableHeader gives the line of column names, and a rule under it.
 func TableHeader(s row.Schema) []byte {

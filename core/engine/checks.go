@@ -19,8 +19,10 @@ func poison(t *turn) {
 			c.Data[i] = '~'
 		}
 	}
-	for i := range t.marks {
-		t.marks[i] = -1
+	for _, m := range t.marks {
+		for i := range m {
+			m[i] = -1
+		}
 	}
 	for i := range t.chunk.Raw {
 		t.chunk.Raw[i] = '~'

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"maps"
+	"slices"
 	"time"
 )
 
@@ -12,6 +13,11 @@ type StepCounts struct {
 	Dropped       int64            `json:"dropped"`
 	Lost          int64            `json:"lost"`
 	Used          int64            `json:"used"`
+	Repeats       int64            `json:"repeats"`
+	Partial       int64            `json:"partial"`  // of Used: missed one window, went into another
+	Accepted      int64            `json:"accepted"` // of Used: missed none, corrected one
+	LeftOut       int64            `json:"left_out"` // values that collect had no room for
+	Parts         []int64          `json:"parts"`    // of a split: rows of its rest and parts
 	Rejected      map[string]int64 `json:"rejected"` // by reason
 	MeasureErrors int64            `json:"measure_errors"`
 	MostLate      time.Duration    `json:"most_late_ns"` // the greatest late_by of a lost row
@@ -55,6 +61,7 @@ func (c Counts) clone() Counts {
 	}
 	for i := range out.Steps {
 		out.Steps[i].Rejected = maps.Clone(out.Steps[i].Rejected)
+		out.Steps[i].Parts = slices.Clone(out.Steps[i].Parts)
 	}
 	return out
 }
@@ -74,9 +81,23 @@ func (c *StepCounts) add(d StepCounts) {
 	c.Dropped += d.Dropped
 	c.Lost += d.Lost
 	c.Used += d.Used
+	c.Repeats += d.Repeats
+	c.Partial += d.Partial
+	c.Accepted += d.Accepted
+	c.LeftOut += d.LeftOut
 	c.MeasureErrors += d.MeasureErrors
 	c.MostLate = max(c.MostLate, d.MostLate)
-	for k, v := range d.Rejected {
-		c.Rejected[k] += v
+	for len(c.Parts) < len(d.Parts) {
+		c.Parts = append(c.Parts, 0)
+	}
+	for i, n := range d.Parts {
+		c.Parts[i] += n
+	}
+	addReasons(c.Rejected, d.Rejected)
+}
+
+func addReasons(to, from map[string]int64) {
+	for k, v := range from {
+		to[k] += v
 	}
 }

@@ -157,12 +157,14 @@ func graph(t *testing.T, out Sink, idle time.Duration, bounded bool, parts ...Pa
 		return p
 	}
 	n := compile("count()", true)
-	w := &step.Window{Kind: window.Tumbling{Size: 10 * time.Microsecond}, Key: []int{1}, Input: schema, Measures: []*expr.Program{n}, Aggregates: []step.Aggregate{step.NewAggregate(n.Aggregates[0])},
-		Schema: row.Schema{{Name: "k", Kind: row.Int}, {Name: "window_start", Kind: row.Timestamp}, {Name: "window_end", Kind: row.Timestamp}, {Name: "n", Kind: row.Int}}}
+	w := step.NewWindow(step.Spec{Key: []int{1}, Input: schema, Aggregates: []step.Aggregate{step.NewAggregate(n.Aggregates[0])}})
+	tumbling := window.Tumbling(10*time.Microsecond, 0)
+	w.Aligned, w.Measures = &tumbling, []*expr.Program{n}
+	w.Schema = append(w.ResultSchema(), row.Field{Name: "n", Kind: row.Int})
 	return &Graph{
 		Sources: []Source{{Name: "in", Schema: schema, EventTime: compile("t", false), Idle: idle, Bounded: bounded, Partitions: parts, NewDecoder: func() Decoder { return lineDecoder{} }}},
-		Steps:   []Step{{Name: "count", Window: w}},
-		Sinks:   []SinkNode{{Name: "out", From: Ref{OfStep: true}, Schema: w.Schema, Sink: out}},
+		Steps:   []Step{{Name: "count", From: Read(Ref{}), Input: schema, Keyed: w}},
+		Sinks:   []SinkNode{{Name: "out", From: Read(Ref{OfStep: true}), Schema: w.Schema, Sink: out}},
 	}
 }
 
@@ -344,8 +346,8 @@ func TestDeliveryFollowsCheckpoints(t *testing.T) {
 // TestPlanRefuses: a graph that the engine cannot run is refused.
 func TestPlanRefuses(t *testing.T) {
 	g := graph(t, &box{}, 0, true, newFeed("a", true))
-	g.Steps = append(g.Steps, Step{Name: "again", From: Ref{OfStep: true}, Window: g.Steps[0].Window})
-	if _, err := Run(context.Background(), g, Options{}); err == nil || !strings.Contains(err.Error(), "not built yet") {
-		t.Errorf("a window over a window gives %v", err)
+	g.Steps = append(g.Steps, Step{Name: "again", From: Read(Ref{OfStep: true, At: 2}), Keyed: g.Steps[0].Keyed})
+	if _, err := Run(context.Background(), g, Options{}); err == nil || !strings.Contains(err.Error(), "does not stand before it") {
+		t.Errorf("a step that reads one behind it gives %v", err)
 	}
 }

@@ -9,6 +9,8 @@ package engine
 
 import (
 	"fmt"
+	"slices"
+	"time"
 
 	"undertide/core/row"
 	"undertide/core/step"
@@ -17,10 +19,13 @@ import (
 // Part names which rows of a source or step are read.
 type Part uint8
 
+// The parts. Those of a split follow RestPart: its first is FirstPart.
 const (
 	Main Part = iota
 	LatePart
 	RejectPart
+	RestPart
+	FirstPart
 )
 
 // Ref says what a step or sink reads: a part of a source or of a step, by number.
@@ -30,18 +35,31 @@ type Ref struct {
 	Part   Part
 }
 
-// Step is a stage: exactly one of Stateless and Window is set.
+// Input is one of the things that a step or sink reads.
+type Input struct {
+	Ref
+	// Columns are those of the input in the order of the reader's schema; nil where they are the same.
+	Columns []int
+}
+
+// Read makes the input that takes r as it is.
+func Read(r Ref) []Input { return []Input{{Ref: r}} }
+
+// Step is a stage: exactly one of Stateless, Split, Expand and Keyed is set.
 type Step struct {
 	Name      string
-	From      Ref // refers only to sources and to steps before it
+	From      []Input // refers only to sources and to steps before it; several are merged
+	Input     row.Schema
 	Stateless *step.Stateless
-	Window    *step.Window
+	Split     *step.Split
+	Expand    *step.Expand
+	Keyed     step.Keyed
 }
 
 // SinkNode is a sink and what it reads.
 type SinkNode struct {
 	Name   string
-	From   Ref
+	From   []Input
 	Schema row.Schema
 	Sink   Sink
 }
@@ -68,62 +86,109 @@ var RejectSchema = row.Schema{
 	{Name: "offset", Kind: row.Int}, {Name: "event", Kind: row.String},
 }
 
-// plan is the graph with its consumers worked out.
+// origins says where rows are made: bit 0 before the lanes, bit s+1 in the lanes of stage s.
+type origins uint64
+
+const early origins = 1
+
+func inStage(s int) origins { return 1 << (s + 1) }
+
+// plan is the graph with its consumers worked out. Keyed steps stand in stages: those of stage 0 read
+// rows that no lane has made; one of a later stage reads rows of lanes of the stages before it.
 type plan struct {
 	*Graph
-	consumers  map[Ref]consumerList
-	stepSource []int  // by step: the source that its rows come from
-	afterLanes []bool // by step: whether its rows come out of lanes
-	sinkLanes  []bool // by sink: the same
-	windows    []int  // the steps that are windows
-	laneOf     []int  // by step: its number among windows, or -1
+	consumers map[Ref]consumerList
+	keyed     []int // the keyed steps
+	keyedAt   []int // by step: its number among keyed steps, or -1
+	stage     []int // by keyed step
+	stages    [][]int
+	routed    []bool // by keyed step: rows of lanes are among its input
+	domain    []int  // by keyed step: whose watermark counts
+	domains   [][]int
+	sinkFrom  []origins
+	merges    []bool // by step
+	// repeated: rows of the ref may come in several views in one turn.
+	repeated map[Ref]bool
+	beat     time.Duration // the least beat of a step; 0 for none
+	ordered  []bool        // by step: a keyed step reads its rows, straight or through others
 }
 
+type reader struct{ at, input int }
+
 type consumerList struct {
-	steps []int
-	sinks []int
+	steps []reader
+	sinks []reader
 	taps  []int
 }
 
+// Beater is a keyed step that publishes by the wall clock.
+type Beater interface {
+	// Beat is how often at least it wants to be asked; 0 for never.
+	Beat() time.Duration
+}
+
 func newPlan(g *Graph) (*plan, error) {
-	p := &plan{Graph: g, consumers: map[Ref]consumerList{}, laneOf: make([]int, len(g.Steps))}
-	lanes := func(r Ref) bool { // whether the rows of r come out of lanes
-		if !r.OfStep {
-			return false
+	p := &plan{Graph: g, consumers: map[Ref]consumerList{}, keyedAt: make([]int, len(g.Steps)), merges: make([]bool, len(g.Steps)), repeated: map[Ref]bool{}}
+	made := make([]origins, len(g.Steps))  // of a step's rows
+	taken := make([]origins, len(g.Steps)) // of its input
+	sources := make([][]int, len(g.Steps)) // that its rows come from
+	expanded := make([]bool, len(g.Steps)) // whether its input may come in several views
+	of := func(r Ref) origins {
+		switch {
+		case !r.OfStep:
+			return early
+		case g.Steps[r.At].Keyed != nil && r.Part == RejectPart && !p.routed[p.keyedAt[r.At]]:
+			return early // null keys and errors are found before the exchange
+		case g.Steps[r.At].Keyed == nil && r.Part == RejectPart:
+			return taken[r.At]
 		}
-		if g.Steps[r.At].Window != nil {
-			return r.Part != RejectPart // null keys and errors are found before the exchange
-		}
-		return p.afterLanes[r.At]
+		return made[r.At]
 	}
 	for i, s := range g.Steps {
-		if s.From.OfStep && s.From.At >= i {
-			return nil, fmt.Errorf("step %s reads a step that does not stand before it", s.Name)
-		}
-		l := p.consumers[s.From]
-		l.steps = append(l.steps, i)
-		p.consumers[s.From] = l
-		after := lanes(s.From)
-		p.afterLanes = append(p.afterLanes, after)
-		src := s.From.At
-		if s.From.OfStep {
-			src = p.stepSource[s.From.At]
-		}
-		p.stepSource = append(p.stepSource, src)
-		p.laneOf[i] = -1
-		if s.Window != nil {
-			if after {
-				return nil, fmt.Errorf("step %s: a window over rows of a windowed step is not built yet", s.Name)
+		p.keyedAt[i] = -1
+		p.merges[i] = len(s.From) > 1
+		for n, in := range s.From {
+			if in.OfStep && in.At >= i {
+				return nil, fmt.Errorf("step %s reads a step that does not stand before it", s.Name)
 			}
-			p.laneOf[i] = len(p.windows)
-			p.windows = append(p.windows, i)
+			l := p.consumers[in.Ref]
+			l.steps = append(l.steps, reader{i, n})
+			p.consumers[in.Ref] = l
+			taken[i] |= of(in.Ref)
+			if in.OfStep {
+				sources[i] = append(sources[i], sources[in.At]...)
+				expanded[i] = expanded[i] || expanded[in.At] || g.Steps[in.At].Expand != nil
+			} else {
+				sources[i] = append(sources[i], in.At)
+			}
+			p.repeated[in.Ref] = in.OfStep && (expanded[in.At] || g.Steps[in.At].Expand != nil)
+		}
+		slices.Sort(sources[i])
+		sources[i] = slices.Compact(sources[i])
+		made[i] = taken[i]
+		if s.Keyed != nil {
+			p.addKeyed(i, taken[i], sources[i])
+			made[i] = inStage(p.stage[p.keyedAt[i]])
+		}
+	}
+	p.ordered = make([]bool, len(g.Steps))
+	for i := len(g.Steps) - 1; i >= 0; i-- {
+		for _, in := range g.Steps[i].From {
+			if in.OfStep && (g.Steps[i].Keyed != nil || p.ordered[i]) {
+				p.ordered[in.At] = true
+			}
 		}
 	}
 	for i, s := range g.Sinks {
-		l := p.consumers[s.From]
-		l.sinks = append(l.sinks, i)
-		p.consumers[s.From] = l
-		p.sinkLanes = append(p.sinkLanes, lanes(s.From))
+		var from origins
+		for n, in := range s.From {
+			l := p.consumers[in.Ref]
+			l.sinks = append(l.sinks, reader{i, n})
+			p.consumers[in.Ref] = l
+			from |= of(in.Ref)
+			p.repeated[in.Ref] = p.repeated[in.Ref] || in.OfStep && (expanded[in.At] || g.Steps[in.At].Expand != nil)
+		}
+		p.sinkFrom = append(p.sinkFrom, from)
 	}
 	for i, t := range g.Taps {
 		l := p.consumers[t.From]
@@ -133,6 +198,36 @@ func newPlan(g *Graph) (*plan, error) {
 	return p, nil
 }
 
+// addKeyed gives a keyed step its stage and the sources whose watermarks count for it.
+func (p *plan) addKeyed(i int, taken origins, sources []int) {
+	stage := 0
+	for s := range p.stages {
+		if taken&inStage(s) != 0 {
+			stage = s + 1
+		}
+	}
+	domain := slices.IndexFunc(p.domains, func(d []int) bool { return slices.Equal(d, sources) })
+	if domain < 0 {
+		domain = len(p.domains)
+		p.domains = append(p.domains, sources)
+	}
+	k := len(p.keyed)
+	p.keyedAt[i] = k
+	p.keyed = append(p.keyed, i)
+	p.stage = append(p.stage, stage)
+	p.routed = append(p.routed, taken != early)
+	p.domain = append(p.domain, domain)
+	if stage == len(p.stages) {
+		p.stages = append(p.stages, nil)
+	}
+	p.stages[stage] = append(p.stages[stage], k)
+	if b, ok := p.Steps[i].Keyed.(Beater); ok {
+		if every := b.Beat(); every > 0 && (p.beat == 0 || every < p.beat) {
+			p.beat = every
+		}
+	}
+}
+
 // SchemaOf gives the fields of the rows that r names.
 func (g *Graph) SchemaOf(r Ref) row.Schema {
 	switch {
@@ -140,10 +235,17 @@ func (g *Graph) SchemaOf(r Ref) row.Schema {
 		return RejectSchema
 	case !r.OfStep:
 		return g.Sources[r.At].Schema
-	case r.Part == LatePart:
-		return g.Steps[r.At].Window.LateSchema()
-	case g.Steps[r.At].Window != nil:
-		return g.Steps[r.At].Window.Schema
 	}
-	return g.Steps[r.At].Stateless.Schema
+	switch s := &g.Steps[r.At]; {
+	case s.Keyed != nil && r.Part == LatePart:
+		return s.Keyed.LateSchema()
+	case s.Keyed != nil:
+		return s.Keyed.MainSchema()
+	case s.Split != nil:
+		return s.Input
+	case s.Expand != nil:
+		return s.Expand.Schema
+	default:
+		return s.Stateless.Schema
+	}
 }

@@ -23,7 +23,8 @@ type Snapshot struct {
 	// where a partition that was idle counts again after a restart. Sources before their first row
 	// are left out.
 	Watermarks map[string]row.Time
-	// States has, for each windowed step by name, the parts that the lanes gave, each sorted by share.
+	// States has, for each table of a keyed step's state by name, the parts that the lanes gave, each
+	// sorted by share.
 	States map[string][]*row.Batch
 	// Shipments are what the sinks prepared, by name.
 	Shipments map[string]json.RawMessage
@@ -47,6 +48,7 @@ type mark struct {
 	complete chan struct{} // closed by the last of them
 	parts    []*partition  // those of snap.Partitions
 	began    time.Time
+	left     []atomic.Int32 // by stage: lanes that have not passed it
 
 	mu    sync.Mutex    // guards snap and stall
 	stall time.Duration // the longest that a lane spent copying

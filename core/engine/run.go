@@ -38,8 +38,17 @@ type Options struct {
 	// Grace bounds how long a stopped run waits for its last checkpoint, where a sink cannot be reached;
 	// 0 for no bound.
 	Grace time.Duration
+	// Script says in which order the sources give their events, one a turn, and when the clock goes on
+	// (examples): each source has one partition, which is not bounded but ends after its last event.
+	Script []Scripted
 	// Completed is told of each complete and delivered checkpoint; may be nil.
 	Completed func(Completed)
+}
+
+// Scripted is one step of a script: the next event of a source, or time that passes.
+type Scripted struct {
+	Source int
+	Clock  time.Duration
 }
 
 // Completed is a checkpoint that was stored and whose shipments were delivered.
@@ -92,8 +101,14 @@ type run struct {
 	turns       int64
 	outstanding int
 	budget      int
-	live        int        // partitions that have not ended
-	stood       []row.Time // by source: the greatest W given out
+	live        int         // partitions that have not ended
+	stood       []row.Time  // by source: the greatest W given out
+	given       []row.Time  // by source: that of the last turn
+	latest      row.Time    // the clock as it was last given out
+	silent      []time.Time // by source: since when its watermark goes by the clock
+	silentFrom  []row.Time
+	scriptAt    int
+	scriptClock time.Duration
 
 	epoch    int64 // of the interval that runs
 	marking  *mark
@@ -141,6 +156,9 @@ func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
 	if e.opt.Now == nil {
 		e.opt.Now = time.Now
 	}
+	if now := e.opt.Now; e.opt.Script != nil {
+		e.opt.Now = func() time.Time { return now().Add(e.scriptClock) }
+	}
 	if e.opt.Workers <= 0 {
 		e.opt.Workers = runtime.GOMAXPROCS(0)
 	}
@@ -148,7 +166,7 @@ func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
 		e.opt.Lanes = runtime.GOMAXPROCS(0)
 	}
 	for i := range g.Sources {
-		e.bounded = e.bounded && g.Sources[i].Bounded
+		e.bounded = e.bounded && g.Sources[i].Bounded && opt.Script == nil
 	}
 	e.hard, e.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
 	defer e.cancel(nil)
@@ -179,6 +197,7 @@ func (e *run) open() error {
 				e.stood[i] = w
 			}
 		}
+
 		for _, p := range from.Partitions {
 			states[p.Source+"\x00"+p.Name] = p
 		}
@@ -201,29 +220,31 @@ func (e *run) open() error {
 			e.partitions = append(e.partitions, q)
 		}
 	}
-	lanes := e.opt.Lanes
-	if len(e.p.windows) == 0 {
-		lanes = 0
-	}
-	e.opt.Lanes = max(lanes, 1)
-	for n := range lanes {
-		l := newLane(e, n)
-		for at, i := range e.p.windows {
-			if from == nil {
-				continue
-			}
-			for _, b := range from.States[e.p.Steps[i].Name] {
-				if err := l.windows[at].Load(b, n, lanes); err != nil {
-					return fmt.Errorf("step %s: load state: %w", e.p.Steps[i].Name, err)
+	e.given = append([]row.Time(nil), e.stood...)
+	e.silent, e.silentFrom = make([]time.Time, len(e.stood)), make([]row.Time, len(e.stood))
+	for stage := range e.p.stages {
+		for n := range e.opt.Lanes {
+			l := newLane(e, stage, n)
+			for at := range l.steps {
+				if from == nil {
+					break
+				}
+				if err := l.load(&l.steps[at], from); err != nil {
+					return err
 				}
 			}
+			e.lanes = append(e.lanes, l)
 		}
-		e.lanes = append(e.lanes, l)
 	}
 	for i := range e.p.Sinks {
-		producers := 1
-		if e.p.sinkLanes[i] {
-			producers = lanes
+		producers := 0
+		if e.p.sinkFrom[i]&early != 0 {
+			producers++
+		}
+		for stage := range e.p.stages {
+			if e.p.sinkFrom[i]&inStage(stage) != 0 {
+				producers += e.opt.Lanes
+			}
 		}
 		n := &e.p.Sinks[i]
 		s := &sinkRunner{e: e, at: i, node: n, in: make(chan sinkMessage, 64), producers: producers, marked: map[int]bool{}}
@@ -246,6 +267,19 @@ func (e *run) open() error {
 	e.raw = make(chan *turn, e.budget)
 	e.decoded = make(chan *turn, e.budget)
 	e.watch.begin(e)
+	return nil
+}
+
+// load takes the lane's shares of a step's state.
+func (l *lane) load(s *keyedLane, from *Snapshot) error {
+	name := l.e.p.Steps[s.step].Name
+	for table, suffix := range l.e.p.Steps[s.step].Keyed.Tables() {
+		for _, b := range from.States[stateName(name, suffix)] {
+			if err := s.state.Load(table, b, l.number, l.e.opt.Lanes); err != nil {
+				return fmt.Errorf("step %s: load state: %w", name, err)
+			}
+		}
+	}
 	return nil
 }
 
@@ -296,7 +330,8 @@ func (e *run) find() {
 }
 
 func (e *run) runAll(ctx context.Context) (Result, error) {
-	var workers, lanes, sinks sync.WaitGroup
+	var workers, sinks sync.WaitGroup
+	lanes := make([]sync.WaitGroup, len(e.p.stages))
 	for _, p := range e.partitions {
 		if !p.ended {
 			e.readers.Go(func() { e.read(p) })
@@ -327,7 +362,7 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 		})
 	}
 	for _, l := range e.lanes {
-		lanes.Go(l.run)
+		lanes[l.stage].Go(l.run)
 	}
 	for _, s := range e.sinks {
 		sinks.Go(s.run)
@@ -345,10 +380,12 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 	}
 	e.saving.Wait()
 
-	for _, l := range e.lanes {
-		close(l.in)
+	for stage := range e.p.stages { // a stage hands on what it has before the next one ends
+		for _, l := range e.lanes[stage*e.opt.Lanes : (stage+1)*e.opt.Lanes] {
+			close(l.in)
+		}
+		lanes[stage].Wait()
 	}
-	lanes.Wait()
 	for _, s := range e.sinks {
 		close(s.in)
 	}
@@ -438,7 +475,7 @@ func (e *run) read(p *partition) {
 func (e *run) newTurn(p *partition) *turn {
 	t, _ := e.pool.Get().(*turn)
 	if t == nil {
-		t = &turn{exec: newExecutor(e.p, e.opt.Lanes), rejected: map[string]int64{}}
+		t = &turn{exec: newExecutor(e.p, e.opt.Lanes, true), rejected: map[string]int64{}}
 	}
 	t.part, t.err = p, nil
 	return t
@@ -470,17 +507,14 @@ func (e *run) beginMark(finished bool) {
 		snap.Partitions = append(snap.Partitions, PartitionState{Source: e.p.Sources[p.source].Name, Name: p.Name(), Position: p.position, Greatest: p.greatest, Ended: p.ended, Events: p.events})
 	}
 	snap.Counts = e.watch.sequenced(e)
-	m := &mark{snap: snap, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], began: time.Now()}
+	m := &mark{snap: snap, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], began: time.Now(), left: e.stagesLeft(nil)}
 	m.pending.Store(int32(len(e.lanes) + len(e.sinks) + 1))
 	e.marking = m
-	for _, l := range e.lanes {
-		select {
-		case l.in <- laneMessage{mark: m}:
-		case <-e.hard.Done():
-		}
+	if len(e.lanes) > 0 {
+		e.toStage(0, laneMessage{mark: m})
 	}
 	for i, s := range e.sinks {
-		if !e.p.sinkLanes[i] {
+		if e.p.sinkFrom[i]&early != 0 {
 			select {
 			case s.in <- sinkMessage{producer: 0, mark: m}:
 			case <-e.hard.Done():

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"undertide/core/row"
+	"undertide/core/step"
 )
 
 // partition is what the sequencer knows of one partition, and the queue of its decoded turns.
@@ -49,10 +50,16 @@ func (e *run) before(p, q *partition) bool {
 // something failed.
 func (e *run) sequence(stop context.Context) {
 	var beat <-chan time.Time
-	if !e.bounded {
+	if !e.bounded && e.opt.Script == nil {
 		t := time.NewTicker(200 * time.Millisecond) // for idleness
 		defer t.Stop()
 		beat = t.C
+	}
+	var steps <-chan time.Time // for what is published by the clock
+	if e.p.beat > 0 && e.opt.Script == nil {
+		t := time.NewTicker(e.p.beat)
+		defer t.Stop()
+		steps = t.C
 	}
 	var due <-chan time.Time
 	if e.opt.Every > 0 {
@@ -65,6 +72,9 @@ func (e *run) sequence(stop context.Context) {
 	}
 	for stop.Err() == nil && !e.failed() {
 		p := e.choose()
+		if e.opt.Script != nil {
+			p = e.scripted()
+		}
 		if p == nil && e.allEnded() {
 			return
 		}
@@ -86,6 +96,8 @@ func (e *run) sequence(stop context.Context) {
 			e.marking = nil
 		case <-beat:
 			e.checkIdle()
+		case <-steps:
+			e.quietTurn(e.stood)
 		case t := <-e.decoded:
 			if t.err != nil {
 				e.fail(t.err)
@@ -99,6 +111,9 @@ func (e *run) sequence(stop context.Context) {
 			p.nextSeq++
 			p.asked--
 			e.take(next)
+			if e.scriptAt < len(e.opt.Script) {
+				e.scriptAt++
+			}
 			if e.opt.EveryTurns > 0 && e.turns%int64(e.opt.EveryTurns) == 0 {
 				e.beginMark(false)
 			}
@@ -178,12 +193,19 @@ func (e *run) take(t *turn) {
 	t.number = e.turns
 	e.turns++
 	events := len(t.chunk.Starts)
+	before := append(t.sources[:0], e.stood...)
 	if s.Timed() {
-		t.marks, p.greatest = RunningMarks(t.marks[:0], t.batch, p.greatest, s.Margin, e.stood[p.source], e.floor(p))
+		t.own, p.greatest = RunningMarks(t.own[:0], t.batch, max(1, events), p.greatest, s.Margin, e.stood[p.source], e.floor(p))
 		if p.greatest > row.MinTime {
 			p.w = max(p.w, p.greatest.Minus(s.Margin))
 		}
+	} else {
+		t.own = append(t.own[:0], e.stood[p.source])
+		for len(t.own) < events {
+			t.own = append(t.own, e.stood[p.source])
+		}
 	}
+	e.stampDomains(t, before, p.source)
 	p.events += int64(events)
 	p.position = t.chunk.Position
 	p.caughtUp, p.stored = t.chunk.CaughtUp, max(p.stored, t.chunk.Stored)
@@ -194,7 +216,8 @@ func (e *run) take(t *turn) {
 		p.ended, p.w = true, row.MaxTime
 		e.live--
 	}
-	t.after = e.least(t.after[:0])
+	t.sources = e.least(t.sources[:0])
+	t.after = e.ofDomains(t.after[:0], t.sources)
 	e.tally(t)
 	for i := range t.exec.blocks {
 		if b := &t.exec.blocks[i]; b.rows > 0 {
@@ -202,22 +225,90 @@ func (e *run) take(t *turn) {
 		}
 	}
 	t.exec.show()
+	t.now = e.clock()
+	copy(e.given, t.sources)
 	e.toLanes(t)
 }
 
-// RunningMarks gives the watermark of the source that stood before each row of a turn: the least of
-// the partition's own running one and the other partitions' (floor), never below what stood before
-// the turn. It also gives the greatest event time read so far.
-func RunningMarks(marks []row.Time, b *row.Batch, greatest row.Time, margin time.Duration, stood, floor row.Time) ([]row.Time, row.Time) {
+// RunningMarks gives the watermark of the source that stood before each of the turn's events: the least
+// of the partition's own running one and the other partitions' (floor), never below what stood before
+// the turn. Events that became no row do not move it. It also gives the greatest event time read so far.
+func RunningMarks(marks []row.Time, b *row.Batch, events int, greatest row.Time, margin time.Duration, stood, floor row.Time) ([]row.Time, row.Time) {
 	w := max(stood, min(floor, greatest.Minus(margin)))
-	for _, t := range b.Times {
-		marks = append(marks, w)
+	marks = slices.Grow(marks, events)[:events]
+	next := 0
+	for r, t := range b.Times {
+		for at := int(b.Index[r]); next <= at; next++ {
+			marks[next] = w
+		}
 		if t > greatest {
 			greatest = t
 			w = max(stood, min(floor, t.Minus(margin)))
 		}
 	}
+	for ; next < events; next++ {
+		marks[next] = w
+	}
 	return marks, greatest
+}
+
+// stampDomains works out the marks of the steps: of each set of sources the least.
+func (e *run) stampDomains(t *turn, before []row.Time, source int) {
+	for len(t.marks) < len(e.p.domains) {
+		t.marks = append(t.marks, nil)
+	}
+	for d, sources := range e.p.domains {
+		least, own := row.MaxTime, false
+		for _, s := range sources {
+			if s == source {
+				own = true
+			} else {
+				least = min(least, before[s])
+			}
+		}
+		m := append(t.marks[d][:0], t.own...)
+		switch {
+		case !own:
+			for i := range m {
+				m[i] = least
+			}
+		case len(sources) > 1:
+			for i := range m {
+				m[i] = min(m[i], least)
+			}
+		}
+		t.marks[d] = m
+	}
+}
+
+// ofDomains gives the watermark of each set of sources.
+func (e *run) ofDomains(dst, sources []row.Time) []row.Time {
+	for _, d := range e.p.domains {
+		w := row.MaxTime
+		for _, s := range d {
+			w = min(w, sources[s])
+		}
+		dst = append(dst, w)
+	}
+	return dst
+}
+
+// quietTurn is a turn without events: the watermarks go to after, and what is due by the clock is
+// published.
+func (e *run) quietTurn(after []row.Time) {
+	t := &turn{number: e.turns, now: e.clock(), sources: slices.Clone(after)}
+	for _, w := range e.ofDomains(nil, e.given) {
+		t.marks = append(t.marks, []row.Time{w})
+	}
+	t.after = e.ofDomains(nil, after)
+	copy(e.given, after)
+	e.toLanes(t)
+}
+
+// clock gives the wall clock, which does not go back.
+func (e *run) clock() row.Time {
+	e.latest = max(e.latest, row.TimeOf(e.opt.Now()))
+	return e.latest
 }
 
 // floor gives the least W of the other partitions of p's source that are not idle.
@@ -271,18 +362,75 @@ func (e *run) checkIdle() {
 			leave = append(leave, p)
 		}
 	}
-	if len(leave) == 0 {
-		return
-	}
 	slices.SortStableFunc(leave, func(p, q *partition) int { return p.since.Compare(q.since) })
 	var after []row.Time
 	for _, p := range leave {
 		p.idle = true
 		after = e.least(after[:0])
 	}
-	e.watch.moved(e, after)
-	t := &turn{number: e.turns, after: after}
-	e.toLanes(t)
+	if e.advance(now) || len(leave) > 0 {
+		after = e.least(after[:0])
+		e.watch.moved(e, after)
+		e.quietTurn(after)
+	}
+}
+
+// advance moves the watermarks of silent sources by the clock, where they say so: by as much as has
+// passed since their last partition became idle.
+func (e *run) advance(now time.Time) (moved bool) {
+	for i := range e.p.Sources {
+		idle, some := true, false
+		for _, p := range e.partitions {
+			if p.source == i && !p.ended {
+				idle, some = idle && p.idle, true
+			}
+		}
+		switch {
+		case !e.p.Sources[i].Advance || !idle || !some || e.stood[i] == row.MinTime:
+			moved = moved || !e.silent[i].IsZero()
+			e.silent[i] = time.Time{}
+		case e.silent[i].IsZero():
+			e.silent[i], e.silentFrom[i] = now, e.stood[i]
+		default:
+			if w := e.silentFrom[i].Minus(-now.Sub(e.silent[i])); w > e.stood[i] {
+				e.stood[i], moved = w, true
+			}
+		}
+	}
+	return moved
+}
+
+// scripted gives the partition whose event comes next by the script, after the clock has gone on where
+// the script says so; once the script is done, any that has not ended.
+func (e *run) scripted() *partition {
+	for e.scriptAt < len(e.opt.Script) {
+		s := e.opt.Script[e.scriptAt]
+		if s.Clock == 0 {
+			for _, p := range e.partitions {
+				if p.source == s.Source {
+					return p
+				}
+			}
+		}
+		// A beat may fall within what passes: the clock goes on by the least of them.
+		for left := s.Clock; left > 0; {
+			by := left
+			if e.p.beat > 0 {
+				by = min(by, e.p.beat)
+			}
+			left -= by
+			e.scriptClock += by
+			e.checkIdle()
+			e.quietTurn(e.stood)
+		}
+		e.scriptAt++
+	}
+	for _, p := range e.partitions {
+		if !p.ended {
+			return p
+		}
+	}
+	return nil
 }
 
 func (e *run) toLanes(t *turn) {
@@ -291,10 +439,19 @@ func (e *run) toLanes(t *turn) {
 		e.release(t)
 		return
 	}
+	for len(t.routes) < len(e.lanes) {
+		t.routes = append(t.routes, make([]*step.Router, len(e.p.keyed)))
+	}
+	t.left = e.stagesLeft(t.left)
 	t.refs.Store(int32(len(e.lanes)))
-	for _, l := range e.lanes {
+	e.toStage(0, laneMessage{turn: t})
+}
+
+// toStage hands a turn or mark to the lanes of a stage.
+func (e *run) toStage(stage int, m laneMessage) {
+	for _, l := range e.lanes[stage*e.opt.Lanes : (stage+1)*e.opt.Lanes] {
 		select {
-		case l.in <- laneMessage{turn: t}:
+		case l.in <- m:
 		case <-e.hard.Done():
 			return
 		}
@@ -304,7 +461,7 @@ func (e *run) toLanes(t *turn) {
 // probe finds the empty partitions of a bounded run, whose W is plus infinity from the start; false
 // when the run was stopped meanwhile.
 func (e *run) probe(stop context.Context) bool {
-	if !e.bounded {
+	if !e.bounded || e.opt.Script != nil {
 		return true
 	}
 	type answer struct {

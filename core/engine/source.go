@@ -123,7 +123,10 @@ type Source struct {
 	// Ahead: rows further than this ahead of the clock are rejects; 0 for none.
 	Ahead time.Duration
 	// Idle: after so long without events an unbounded partition leaves the least.
-	Idle       time.Duration
+	Idle time.Duration
+	// Advance lets the watermark go on at the pace of the clock while all partitions are idle
+	// (`silence: advance`); else it stands still.
+	Advance    bool
 	Partitions []Partition
 	NewDecoder func() Decoder
 	// Find looks for further partitions while the run goes on and hands them over, until ctx is done;

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"sync/atomic"
 
+	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/core/step"
 )
@@ -20,9 +21,16 @@ type turn struct {
 	exec  *executor
 
 	// header, set by the sequencer and read-only then
-	number int64
-	marks  []row.Time // the source's W before each row of batch
-	after  []row.Time // by source: W after the turn
+	number  int64
+	marks   [][]row.Time // by domain: the watermark that stood before each event
+	after   []row.Time   // by domain: the watermark after the turn
+	sources []row.Time   // by source: the same
+	now     row.Time     // the wall clock
+	own     []row.Time   // scratch: the source's own running watermark
+
+	// routes are the rows that lanes made for keyed steps of later stages, by stage and lane.
+	routes []([]*step.Router)
+	left   []atomic.Int32 // by stage: the lanes that are not done with the turn
 
 	rejected map[string]int64 // of the source, by reason
 	refs     atomic.Int32
@@ -46,6 +54,35 @@ type sinkMessage struct {
 type laneMessage struct {
 	turn *turn
 	mark *mark
+}
+
+func (m laneMessage) left() []atomic.Int32 {
+	if m.mark != nil {
+		return m.mark.left
+	}
+	return m.turn.left
+}
+
+// routesOf gives the routers that a lane fills in this turn, emptied.
+func (t *turn) routesOf(l *lane) []*step.Router {
+	at := l.stage*l.e.opt.Lanes + l.number
+	for _, r := range t.routes[at] {
+		if r != nil {
+			r.Reset()
+		}
+	}
+	return t.routes[at]
+}
+
+// stagesLeft prepares the counts of lanes that a turn or mark must pass.
+func (e *run) stagesLeft(left []atomic.Int32) []atomic.Int32 {
+	if left == nil {
+		left = make([]atomic.Int32, len(e.p.stages))
+	}
+	for i := range left {
+		left[i].Store(int32(e.opt.Lanes))
+	}
+	return left
 }
 
 // Sample is a reject kept to be shown: the first of its reason.
@@ -85,6 +122,11 @@ func plainValue(c *row.Column, i int) any {
 		return c.I[i] != 0
 	case row.Timestamp:
 		return row.Time(c.I[i]).String()
+	case row.Decimal:
+		return string(c.Bytes(i))
+	}
+	if !c.Kind.Plain() {
+		return expr.At(c, i).String()
 	}
 	return c.I[i]
 }

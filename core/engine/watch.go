@@ -3,36 +3,34 @@ package engine
 import (
 	"encoding/json"
 	"maps"
+	"slices"
 	"sync"
 	"time"
 
 	"undertide/core/row"
+	"undertide/core/step"
 )
 
 // Watch lets others look at a run while it goes on; safe for concurrent use.
 type Watch struct {
 	mu       sync.Mutex // guards all below; never held while waiting
 	run      *run
-	seq      Counts // what the sequencer has tallied, with the base
-	lanes    [][]StepCounts
-	open     [][]windowFigures // by lane, by window
-	busy     []time.Duration   // by lane, as the two below
-	blocked  []time.Duration   // waiting for sinks
-	waited   []time.Duration   // waiting for turns
+	seq      Counts          // what the sequencer has tallied, with the base
+	lanes    [][]StepCounts  // by lane of all stages
+	open     [][]step.Held   // by keyed step, by lane
+	busy     []time.Duration // by lane of all stages, as the two below
+	blocked  []time.Duration // waiting for sinks
+	waited   []time.Duration // waiting for turns
 	sinks    []SinkCounts
 	samples  []Sample
 	marks    []row.Time // by source
+	byClock  []bool     // by source: its watermark goes on by the wall clock
 	parts    []PartitionFigures
 	read     []Partition // those of parts
 	check    CheckpointFigures
 	began    time.Time
 	took     time.Duration
 	finished bool
-}
-
-type windowFigures struct {
-	windows, keys, bytes int
-	next                 row.Time // the end of the window that closes next
 }
 
 // CheckpointFigures tell of the run's checkpoints.
@@ -80,10 +78,12 @@ type LaneFigures struct{ RowsIn, Keys int64 }
 
 // Figures are a run as it stands.
 type Figures struct {
-	Sources     []SourceCounts
-	Steps       []StepFigures
-	Sinks       []SinkFigures
-	Watermarks  []row.Time // by source
+	Sources    []SourceCounts
+	Steps      []StepFigures
+	Sinks      []SinkFigures
+	Watermarks []row.Time // by source
+	// ByClock says, by source, that its watermark was moved by the clock, in silence.
+	ByClock     []bool
 	Partitions  []PartitionFigures
 	Samples     []Sample
 	Checkpoints CheckpointFigures
@@ -98,12 +98,14 @@ func (w *Watch) begin(e *run) {
 	defer w.mu.Unlock()
 	w.run, w.seq, w.began = e, e.base.clone(), time.Now()
 	w.sinks = append([]SinkCounts(nil), e.base.Sinks...)
-	w.marks = append([]row.Time(nil), e.stood...)
+	w.marks, w.byClock = append([]row.Time(nil), e.stood...), make([]bool, len(e.stood))
 	n := len(e.lanes)
 	w.busy, w.blocked, w.waited = make([]time.Duration, n), make([]time.Duration, n), make([]time.Duration, n)
 	for range e.lanes {
 		w.lanes = append(w.lanes, make([]StepCounts, len(e.p.Steps)))
-		w.open = append(w.open, make([]windowFigures, len(e.p.windows)))
+	}
+	for range e.p.keyed {
+		w.open = append(w.open, make([]step.Held, e.opt.Lanes))
 	}
 	for _, p := range e.partitions {
 		w.addLocked(e, p)
@@ -145,7 +147,7 @@ func (e *run) tally(t *turn) {
 	for _, s := range t.exec.samples {
 		w.addSample(s)
 	}
-	copy(w.marks, t.after)
+	copy(w.marks, t.sources)
 	for i, p := range e.partitions {
 		if p == t.part {
 			f := &w.parts[i]
@@ -161,6 +163,9 @@ func (w *Watch) moved(e *run, marks []row.Time) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	copy(w.marks, marks)
+	for i := range w.byClock {
+		w.byClock[i] = !e.silent[i].IsZero() && e.p.Sources[i].Advance
+	}
 	for i, p := range e.partitions {
 		w.parts[i].Idle = p.idle
 	}
@@ -198,26 +203,27 @@ func (e *run) laneCounts(l *lane) {
 		if c.Rejected = nil; len(l.counts[i].Rejected) > 0 { // the lane goes on writing its own
 			c.Rejected = maps.Clone(l.counts[i].Rejected)
 		}
-		w.lanes[l.number][i] = c
+		c.Parts = slices.Clone(c.Parts)
+		w.lanes[l.producer()-1][i] = c
 	}
 	for _, s := range l.exec.samples {
 		w.addSample(s)
 	}
-	for at, s := range l.windows {
-		f := &w.open[l.number][at]
-		f.windows, f.keys, f.bytes = s.Open()
-		f.next = s.NextEnd()
+	for _, s := range l.steps {
+		w.open[s.at][l.number] = s.state.Held()
 	}
 }
 
-func (e *run) laneBusy(n int, busy, blocked time.Duration) {
+func (e *run) laneBusy(l *lane, busy, blocked time.Duration) {
+	n := l.producer() - 1
 	e.watch.mu.Lock()
 	defer e.watch.mu.Unlock()
 	e.watch.busy[n] += busy
 	e.watch.blocked[n] += blocked
 }
 
-func (e *run) laneWaited(n int, d time.Duration) {
+func (e *run) laneWaited(l *lane, d time.Duration) {
+	n := l.producer() - 1
 	e.watch.mu.Lock()
 	defer e.watch.mu.Unlock()
 	e.watch.waited[n] += d
@@ -256,7 +262,7 @@ func (w *Watch) Figures() Figures {
 		return Figures{}
 	}
 	c := w.seq.clone()
-	f := Figures{Sources: c.Sources, Watermarks: append([]row.Time(nil), w.marks...),
+	f := Figures{Sources: c.Sources, Watermarks: append([]row.Time(nil), w.marks...), ByClock: append([]bool(nil), w.byClock...),
 		Partitions: append([]PartitionFigures(nil), w.parts...), Samples: append([]Sample(nil), w.samples...), Checkpoints: w.check, Elapsed: w.took}
 	if !w.finished {
 		f.Elapsed = time.Since(w.began)
@@ -280,22 +286,23 @@ func (w *Watch) Figures() Figures {
 	}
 	for i := range c.Steps {
 		s := StepFigures{StepCounts: c.Steps[i], NextClose: row.MaxTime}
-		at := w.run.p.laneOf[i]
 		for n := range w.lanes {
 			s.add(w.lanes[n][i])
-			if at >= 0 {
-				o := w.open[n][at]
-				if o.windows > 0 {
-					s.NextClose = min(s.NextClose, o.next)
+		}
+		if at := w.run.p.keyedAt[i]; at >= 0 {
+			first := w.run.p.stage[at] * w.run.opt.Lanes
+			for n, o := range w.open[at] {
+				if o.Windows > 0 || o.Keys > 0 {
+					s.NextClose = min(s.NextClose, o.Next)
 				}
-				s.OpenWindows = max(s.OpenWindows, o.windows)
-				s.Keys += o.keys
-				s.StateBytes += o.bytes
-				s.Busy += w.busy[n]
-				s.Blocked += w.blocked[n]
-				s.Waited += w.waited[n]
-				l := w.lanes[n][i]
-				s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.Used + l.Lost, Keys: int64(o.keys)})
+				s.OpenWindows = max(s.OpenWindows, o.Windows)
+				s.Keys += o.Keys
+				s.StateBytes += o.Bytes
+				s.Busy += w.busy[first+n]
+				s.Blocked += w.blocked[first+n]
+				s.Waited += w.waited[first+n]
+				l := w.lanes[first+n][i]
+				s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.Used + l.Lost + l.Repeats, Keys: int64(o.Keys)})
 			}
 		}
 		f.Steps = append(f.Steps, s)
@@ -316,27 +323,50 @@ func Unbalanced(g *Graph, f Figures) []string {
 	var out []string
 	for i, s := range g.Steps {
 		c := f.Steps[i]
-		if c.In != c.Used+c.Dropped+c.Lost+Sum(c.Rejected) {
+		if c.In != c.Used+c.Dropped+c.Repeats+c.Lost+Sum(c.Rejected) {
 			out = append(out, "step "+s.Name)
 		}
 	}
 	for i, s := range g.Sinks {
 		var made int64
-		switch r := s.From; {
-		case r.OfStep && r.Part == Main:
-			made = f.Steps[r.At].Out
-		case r.OfStep && r.Part == LatePart:
-			made = f.Steps[r.At].Lost
-		case r.OfStep:
-			made = Sum(f.Steps[r.At].Rejected)
-		case r.Part == RejectPart:
-			made = Sum(f.Sources[r.At].Rejected)
-		default:
-			made = f.Sources[r.At].Read - Sum(f.Sources[r.At].Rejected)
+		for _, in := range s.From {
+			made += Made(in.Ref, f)
 		}
 		if f.Sinks[i].Rows != made {
 			out = append(out, "sink "+s.Name)
 		}
 	}
+	for i, s := range g.Steps {
+		var made int64
+		for _, in := range s.From {
+			made += Made(in.Ref, f)
+		}
+		if f.Steps[i].In != made {
+			out = append(out, "the input of step "+s.Name)
+		}
+	}
 	return out
+}
+
+// Made gives how many rows a part had.
+func Made(r Ref, f Figures) int64 {
+	switch {
+	case !r.OfStep && r.Part == RejectPart:
+		return Sum(f.Sources[r.At].Rejected)
+	case !r.OfStep:
+		return f.Sources[r.At].Read - Sum(f.Sources[r.At].Rejected)
+	}
+	s := f.Steps[r.At]
+	switch r.Part {
+	case Main:
+		return s.Out
+	case LatePart:
+		return s.Lost
+	case RejectPart:
+		return Sum(s.Rejected)
+	}
+	if n := int(r.Part - RestPart); n < len(s.Parts) {
+		return s.Parts[n]
+	}
+	return 0
 }

@@ -52,6 +52,7 @@ func (w *worker) run(t *turn) {
 	x.sel = view.Sel
 	x.pushRejects(Ref{At: at, Part: RejectPart}, s.Name, t.rejected, s.Schema, view)
 	x.push(Ref{At: at}, view)
+	x.settle()
 }
 
 // fillHidden sets the meta fields where expressions ask for them.

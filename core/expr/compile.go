@@ -22,6 +22,8 @@ type Scope struct {
 	Fields row.Schema
 	// Values are the document's constants, named in expressions as values.NAME.
 	Values map[string]Value
+	// Locals are values beside the row, named like fields.
+	Locals row.Schema
 	// Measure allows aggregate calls, and fields only within them.
 	Measure bool
 }
@@ -52,8 +54,10 @@ func celType(k row.Kind) *cel.Type {
 		return cel.TimestampType // CEL lets these two be null as they are
 	case row.Duration:
 		return cel.DurationType
+	case row.Decimal:
+		return decimalType
 	}
-	return cel.DynType
+	return bareType(k)
 }
 
 // kindOf gives the kind of a CEL type; Invalid for what a row cannot hold.
@@ -74,6 +78,18 @@ func kindOf(t *cel.Type) row.Kind {
 	case types.DurationKind:
 		return row.Duration
 	}
+	switch {
+	case t.Kind() == types.StructKind && t.TypeName() == decimalType.TypeName():
+		return row.Decimal
+	case t.Kind() == types.ListKind:
+		if k := kindOf(t.Parameters()[0]); k.Plain() && k != row.Invalid {
+			return row.ListOf(k)
+		}
+	case t.Kind() == types.MapKind && t.Parameters()[0].Kind() == types.StringKind:
+		if k := kindOf(t.Parameters()[1]); k.Plain() && k != row.Invalid {
+			return row.MapOf(k)
+		}
+	}
 	// A nullable type is a wrapper that carries the name of what it wraps.
 	for _, k := range []row.Kind{row.String, row.Int, row.Double, row.Bool, row.Bytes} {
 		if t.IsExactType(celType(k)) {
@@ -83,59 +99,8 @@ func kindOf(t *cel.Type) row.Kind {
 	return row.Invalid
 }
 
-// AggregateNames are the aggregate functions that measures may call.
-var AggregateNames = []string{"count", "count_if", "sum", "mean", "min", "max"}
-
-// LaterAggregates are in the contract, and refused until they are built.
-var LaterAggregates = []string{"count_distinct", "first", "last", "stddev", "variance", "quantile", "median", "collect", "largest", "most_common"}
-
-// laterFunctions are the document's own functions that are not built yet.
-var laterFunctions = []string{"parse_time", "format", "extract", "coalesce", "year", "month", "day", "hour", "minute", "second", "round", "abs", "hash"}
-
-func aggregateOptions() []cel.EnvOption {
-	opts := []cel.EnvOption{
-		cel.Function("count", cel.Overload("measure_count", nil, cel.IntType)),
-		cel.Function("count_if", cel.Overload("measure_count_if", []*cel.Type{cel.BoolType}, cel.IntType)),
-	}
-	for _, f := range []string{"sum", "mean", "min", "max"} {
-		var overload []cel.FunctionOpt
-		for _, k := range []row.Kind{row.Int, row.Double, row.Duration, row.Timestamp, row.String} {
-			if (f == "sum" || f == "mean") && (k == row.Timestamp || k == row.String) {
-				continue
-			}
-			result := k
-			if f == "mean" {
-				if k == row.Duration {
-					continue
-				}
-				result = row.Double
-			}
-			arg := bareType(k)
-			overload = append(overload,
-				cel.Overload(fmt.Sprintf("measure_%s_%s", f, k), []*cel.Type{arg}, celType(result)),
-				cel.Overload(fmt.Sprintf("measure_%s_%s_when", f, k), []*cel.Type{arg, cel.BoolType}, celType(result)))
-		}
-		opts = append(opts, cel.Function(f, overload...))
-	}
-	return opts
-}
-
-func bareType(k row.Kind) *cel.Type {
-	switch k {
-	case row.Int:
-		return cel.IntType
-	case row.Double:
-		return cel.DoubleType
-	case row.String:
-		return cel.StringType
-	case row.Timestamp:
-		return cel.TimestampType
-	}
-	return cel.DurationType
-}
-
 var baseEnvs = sync.OnceValue(func() [2]*cel.Env {
-	plain, err := cel.NewEnv()
+	plain, err := cel.NewEnv(ownOptions()...)
 	if err != nil {
 		panic(err) // our own declarations are wrong
 	}
@@ -150,6 +115,9 @@ func (s Scope) env() (*cel.Env, error) {
 	base := baseEnvs()[b2i(s.Measure)]
 	var opts []cel.EnvOption
 	for _, f := range s.Fields {
+		opts = append(opts, cel.Variable(f.Name, celType(f.Kind)))
+	}
+	for _, f := range s.Locals {
 		opts = append(opts, cel.Variable(f.Name, celType(f.Kind)))
 	}
 	for name, v := range s.Values {
@@ -177,7 +145,7 @@ func Compile(text string, scope Scope) (*Program, []Fault) {
 	c := &compiler{scope: scope, env: env, ast: checked.NativeRep(), prog: &Program{text: text}}
 	c.prog.root = c.node(c.ast.Expr())
 	if len(c.faults) == 0 && c.prog.root.kind == row.Invalid {
-		c.fault(c.ast.Expr(), "the result is of type "+checked.OutputType().String()+", which a row cannot hold yet", "give a string, int, double, bool, bytes, timestamp or duration")
+		c.fault(c.ast.Expr(), "the result is of type "+checked.OutputType().String()+", which a row cannot hold", "give a string, int, double, bool, bytes, timestamp, duration or decimal, or a list or map of one of these")
 	}
 	if len(c.faults) > 0 {
 		return nil, c.faults
@@ -228,8 +196,18 @@ func (c *compiler) node(e ast.Expr) *node {
 		}
 	case ast.CallKind:
 		return c.call(e, kind)
+	case ast.ListKind:
+		if kind != row.Invalid {
+			n := &node{op: opOwn, kind: kind, name: "list", own: makeList(kind), lenient: true}
+			for _, x := range e.AsList().Elements() {
+				n.args = append(n.args, c.node(x))
+			}
+			return n
+		}
+		c.fault(e, "a list needs elements of one plain type", "write ['a', 'b'] or [1, 2]")
+		return &node{op: opConst, kind: row.Bool}
 	}
-	c.fault(e, "lists, maps and macros over them are not built yet", "use fields of plain types")
+	c.fault(e, "macros over lists, and maps written out, are not built yet", "use size, in and [index]; `expand` makes a row of each element")
 	return &node{op: opConst, kind: row.Bool}
 }
 
@@ -250,6 +228,9 @@ func (c *compiler) name(e ast.Expr, name string, kind row.Kind) *node {
 		if val, ok := c.scope.Values[v]; ok {
 			return &node{op: opConst, kind: val.Kind, value: val}
 		}
+	}
+	if i := c.scope.Locals.Index(name); i >= 0 {
+		return &node{op: opLocal, kind: c.scope.Locals[i].Kind, field: i}
 	}
 	i := c.scope.Fields.Index(name)
 	if i < 0 {
@@ -275,16 +256,16 @@ func (c *compiler) call(e ast.Expr, kind row.Kind) *node {
 		exprs = append(exprs, call.Target())
 	}
 	exprs = append(exprs, call.Args()...)
-	if name == operators.In {
-		if exprs[1].Kind() != ast.ListKind {
-			c.fault(e, "`in` takes a list written out", "write x in [a, b, c]")
-			return &node{op: opConst, kind: row.Bool}
-		}
+	if name == operators.In && exprs[1].Kind() == ast.ListKind {
 		exprs = append(exprs[:1:1], exprs[1].AsList().Elements()...)
 	}
 	n := &node{kind: kind, name: name}
 	for _, a := range exprs {
 		n.args = append(n.args, c.node(a))
+	}
+	if name == isNullName {
+		n.op, n.kind = opIsNull, row.Bool
+		return n
 	}
 	if name == operators.Equals || name == operators.NotEquals {
 		for i, a := range n.args {
@@ -297,6 +278,9 @@ func (c *compiler) call(e ast.Expr, kind row.Kind) *node {
 				return n
 			}
 		}
+	}
+	if c.own(e, n, name) {
+		return n
 	}
 	if o, ok := operatorOf[name]; ok {
 		n.op = o
@@ -390,27 +374,4 @@ func (c *compiler) libraryFunction(name string, ids []string) *functions.Overloa
 		}
 	}
 	return whole
-}
-
-func (c *compiler) aggregate(e ast.Expr, kind row.Kind) *node {
-	if c.inside {
-		c.fault(e, "an aggregate stands within an aggregate", "aggregate in one step, and again in a second")
-		return &node{op: opConst, kind: kind}
-	}
-	c.inside = true
-	defer func() { c.inside = false }()
-	call := e.AsCall()
-	a := Aggregate{Func: call.FunctionName(), Kind: kind}
-	sub := func(x ast.Expr) *Program { return &Program{root: c.node(x), text: c.prog.text} }
-	switch args := call.Args(); {
-	case a.Func == "count_if":
-		a.Func, a.Cond = "count", sub(args[0])
-	case len(args) >= 1:
-		a.Arg = sub(args[0])
-		if len(args) == 2 {
-			a.Cond = sub(args[1])
-		}
-	}
-	c.prog.Aggregates = append(c.prog.Aggregates, a)
-	return &node{op: opField, kind: kind, field: len(c.prog.Aggregates) - 1}
 }

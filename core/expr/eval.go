@@ -16,6 +16,7 @@ var (
 	errDivision  = errors.New("division by zero")
 	errNotFinite = errors.New("the double result is not finite")
 	errTime      = errors.New("the timestamp is outside the years 1 to 9999")
+	errDecimal   = errors.New("the decimal result has more than a thousand digits")
 )
 
 func checkFinite(v Value) (Value, error) {
@@ -33,18 +34,34 @@ func checkTime(v Value) (Value, error) {
 }
 
 // Eval is the plain evaluator: the value of the program for row i of the columns.
-func (p *Program) Eval(cols []*row.Column, i int) (Value, error) { return p.root.eval(cols, i) }
+func (p *Program) Eval(cols []*row.Column, i int) (Value, error) {
+	return p.root.eval(&given{cols: cols, row: i})
+}
 
-func (n *node) eval(cols []*row.Column, i int) (Value, error) {
+// EvalWith is Eval where the scope has locals; they come in its order.
+func (p *Program) EvalWith(cols []*row.Column, i int, locals []Value) (Value, error) {
+	return p.root.eval(&given{cols: cols, row: i, locals: locals})
+}
+
+// given is what an evaluation reads.
+type given struct {
+	cols   []*row.Column
+	row    int
+	locals []Value
+}
+
+func (n *node) eval(g *given) (Value, error) {
 	switch n.op {
 	case opConst:
 		return n.value, nil
 	case opField:
-		return At(cols[n.field], i), nil
+		return At(g.cols[n.field], g.row), nil
+	case opLocal:
+		return g.locals[n.field], nil
 	case opAnd, opOr:
-		return n.evalLogic(cols, i)
+		return n.evalLogic(g)
 	case opCond:
-		c, err := n.args[0].eval(cols, i)
+		c, err := n.args[0].eval(g)
 		if err != nil {
 			return Value{}, err
 		}
@@ -52,15 +69,15 @@ func (n *node) eval(cols []*row.Column, i int) (Value, error) {
 		if c.True() {
 			branch = n.args[1]
 		}
-		v, err := branch.eval(cols, i)
+		v, err := branch.eval(g)
 		v.Kind = n.kind
 		return v, err
 	}
-	var store [3]Value
+	var store [4]Value
 	args := store[:0]
 	null := false
 	for _, a := range n.args {
-		v, err := a.eval(cols, i)
+		v, err := a.eval(g)
 		if err != nil {
 			return Value{}, err
 		}
@@ -75,6 +92,9 @@ func (n *node) eval(cols []*row.Column, i int) (Value, error) {
 	case opIn:
 		return evalIn(args), nil
 	}
+	if n.op == opOwn && n.lenient {
+		return n.own(args)
+	}
 	if null {
 		return NullOf(n.kind), nil
 	}
@@ -82,12 +102,12 @@ func (n *node) eval(cols []*row.Column, i int) (Value, error) {
 }
 
 // evalLogic is three-valued && and ||; one side that decides is enough, even beside an error.
-func (n *node) evalLogic(cols []*row.Column, i int) (Value, error) {
+func (n *node) evalLogic(g *given) (Value, error) {
 	decides := n.op == opOr
 	var fault error
 	null := false
 	for _, a := range n.args {
-		v, err := a.eval(cols, i)
+		v, err := a.eval(g)
 		switch {
 		case err != nil:
 			if fault == nil {
@@ -117,7 +137,7 @@ func evalIn(args []Value) Value {
 	for _, e := range args[1:] {
 		if e.Null {
 			null = true
-		} else if compare(args[0], e) == 0 {
+		} else if Compare(args[0], e) == 0 {
 			return BoolOf(true)
 		}
 	}
@@ -131,17 +151,17 @@ func evalIn(args []Value) Value {
 func (n *node) apply(a []Value) (Value, error) {
 	switch n.op {
 	case opEq:
-		return BoolOf(compare(a[0], a[1]) == 0), nil
+		return BoolOf(Compare(a[0], a[1]) == 0), nil
 	case opNe:
-		return BoolOf(compare(a[0], a[1]) != 0), nil
+		return BoolOf(Compare(a[0], a[1]) != 0), nil
 	case opLt:
-		return BoolOf(compare(a[0], a[1]) < 0), nil
+		return BoolOf(Compare(a[0], a[1]) < 0), nil
 	case opLe:
-		return BoolOf(compare(a[0], a[1]) <= 0), nil
+		return BoolOf(Compare(a[0], a[1]) <= 0), nil
 	case opGt:
-		return BoolOf(compare(a[0], a[1]) > 0), nil
+		return BoolOf(Compare(a[0], a[1]) > 0), nil
 	case opGe:
-		return BoolOf(compare(a[0], a[1]) >= 0), nil
+		return BoolOf(Compare(a[0], a[1]) >= 0), nil
 	case opNot:
 		return BoolOf(a[0].I == 0), nil
 	case opToDouble:
@@ -161,8 +181,12 @@ func (n *node) apply(a []Value) (Value, error) {
 		return BoolOf(n.re.MatchString(a[0].S)), nil
 	case opCall:
 		return n.callLibrary(a)
+	case opOwn:
+		return n.own(a)
 	}
 	switch n.kind {
+	case row.Decimal:
+		return applyDecimal(n.op, a)
 	case row.Double:
 		return applyDouble(n.op, a)
 	case row.String, row.Bytes: // only + has this kind

@@ -135,7 +135,7 @@ func TestFaults(t *testing.T) {
 		"x + i":            "write double(…) around the int",
 		"s + 1":            "compare and join strings with strings",
 		"sum(x)":           "sum is an aggregate",
-		"coalesce(x, y)":   "not built yet",
+		"coalesce(x, s)":   "does not take",
 		"[1, 2].map(e, e)": "not built yet",
 		"5u == 5u":         "uint",
 		"s.matches('[')":   "no regular expression",

@@ -18,19 +18,22 @@ import (
 // values"). It runs before the check, on its own reading of which parts are doubles.
 func promoteLiterals(a *ast.AST, scope Scope) {
 	fac := ast.NewExprFactory()
+	ids := ast.MaxID(a)
+	nextID := func() int64 { ids++; return ids }
+	nullsToCalls(a.Expr(), fac, nextID)
 	var walk func(e ast.Expr) row.Kind // the kind, Invalid when unknown
 	beside := func(exprs ...ast.Expr) row.Kind {
 		kind := row.Invalid
 		kinds := make([]row.Kind, len(exprs))
 		for i, e := range exprs {
 			kinds[i] = walk(e)
-			if kind == row.Invalid || kinds[i] == row.Double {
+			if kind == row.Invalid || kinds[i] == row.Decimal || kinds[i] == row.Double && kind != row.Decimal {
 				kind = kinds[i]
 			}
 		}
-		if kind == row.Double {
+		if kind == row.Double || kind == row.Decimal {
 			for _, e := range exprs {
-				promote(fac, e)
+				promote(fac, e, kind, nextID)
 			}
 		}
 		return kind
@@ -48,6 +51,9 @@ func promoteLiterals(a *ast.AST, scope Scope) {
 			name, _ := qualified(e)
 			if v, ok := strings.CutPrefix(name, "values."); ok {
 				return scope.Values[v].Kind
+			}
+			if i := scope.Locals.Index(name); i >= 0 {
+				return scope.Locals[i].Kind
 			}
 			if i := scope.Fields.Index(name); i >= 0 {
 				return scope.Fields[i].Kind
@@ -82,10 +88,20 @@ func promoteLiterals(a *ast.AST, scope Scope) {
 					walk(call.Target())
 				}
 				switch {
-				case name == "double", name == "mean" && scope.Measure:
+				case name == "double":
 					return row.Double
-				case scope.Measure && (name == "sum" || name == "min" || name == "max"):
+				case name == "decimal":
+					return row.Decimal
+				case name == "round", name == "abs":
 					return kind
+				case name == "coalesce":
+					return beside(args...)
+				case scope.Measure:
+					for _, s := range aggregateShapes {
+						if s.name == name && s.gives(row.Int).Plain() {
+							return s.gives(kind)
+						}
+					}
 				}
 				return row.Invalid
 			}
@@ -95,24 +111,69 @@ func promoteLiterals(a *ast.AST, scope Scope) {
 	walk(a.Expr())
 }
 
-// promote turns e into a double if it is an int literal, or a branch or sum of such.
-func promote(fac ast.ExprFactory, e ast.Expr) {
+// promote turns e into a double or decimal if it is a number's literal, or a branch or sum of such.
+func promote(fac ast.ExprFactory, e ast.Expr, kind row.Kind, nextID func() int64) {
 	switch e.Kind() {
 	case ast.LiteralKind:
-		if v, ok := e.AsLiteral().(types.Int); ok {
-			e.SetKindCase(fac.NewLiteral(e.ID(), types.Double(v)))
+		switch v := e.AsLiteral().(type) {
+		case types.Int:
+			if kind == row.Double {
+				e.SetKindCase(fac.NewLiteral(e.ID(), types.Double(v)))
+			} else {
+				e.SetKindCase(fac.NewCall(e.ID(), "decimal", fac.NewLiteral(nextID(), v)))
+			}
+		case types.Double:
+			if kind == row.Decimal { // what was written, not what the nearest double is
+				e.SetKindCase(fac.NewCall(e.ID(), "decimal", fac.NewLiteral(nextID(), v)))
+			}
 		}
 	case ast.CallKind:
 		call := e.AsCall()
 		switch call.FunctionName() {
 		case operators.Add, operators.Subtract, operators.Multiply, operators.Negate:
 			for _, a := range call.Args() {
-				promote(fac, a)
+				promote(fac, a, kind, nextID)
 			}
 		case operators.Conditional:
-			promote(fac, call.Args()[1])
-			promote(fac, call.Args()[2])
+			promote(fac, call.Args()[1], kind, nextID)
+			promote(fac, call.Args()[2], kind, nextID)
 		}
+	}
+}
+
+// nullsToCalls makes `x == null` a call that takes every type, and `x != null` its opposite.
+func nullsToCalls(e ast.Expr, fac ast.ExprFactory, nextID func() int64) {
+	if e.Kind() == ast.ListKind {
+		for _, x := range e.AsList().Elements() {
+			nullsToCalls(x, fac, nextID)
+		}
+	}
+	if e.Kind() != ast.CallKind {
+		return
+	}
+	call := e.AsCall()
+	if call.IsMemberFunction() {
+		nullsToCalls(call.Target(), fac, nextID)
+	}
+	args := call.Args()
+	for _, a := range args {
+		nullsToCalls(a, fac, nextID)
+	}
+	isNull := func(x ast.Expr) bool { return x.Kind() == ast.LiteralKind && x.AsLiteral().Type() == types.NullType }
+	name := call.FunctionName()
+	if name != operators.Equals && name != operators.NotEquals {
+		return
+	}
+	for i, a := range args {
+		if !isNull(a) || isNull(args[1-i]) {
+			continue
+		}
+		if name == operators.Equals {
+			e.SetKindCase(fac.NewCall(e.ID(), isNullName, args[1-i]))
+		} else {
+			e.SetKindCase(fac.NewCall(e.ID(), operators.LogicalNot, fac.NewCall(nextID(), isNullName, args[1-i])))
+		}
+		return
 	}
 }
 
@@ -132,8 +193,6 @@ func faultsOf(iss *cel.Issues, text string) []Fault {
 		if m := unknownName.FindStringSubmatch(message); m != nil {
 			f.Name = m[1]
 			switch {
-			case slices.Contains(LaterAggregates, m[1]) || slices.Contains(laterFunctions, m[1]):
-				f.Name, f.Message, f.Remedy = "", fmt.Sprintf("%s is not built yet", m[1]), "see docs/job-document.md for what there is"
 			case slices.Contains(AggregateNames, m[1]):
 				f.Name, f.Message, f.Remedy = "", fmt.Sprintf("%s is an aggregate", m[1]), "aggregates stand in the measures of a window step, and are called: count()"
 			default:

@@ -40,6 +40,8 @@ const (
 	opContains
 	opMatches // with a constant pattern, compiled once
 	opCall    // any other function: the library's
+	opOwn     // a function of ours
+	opLocal   // a value beside the row, such as what a fold has so far
 )
 
 // node is one place of a checked expression tree; immutable after Compile.
@@ -48,10 +50,13 @@ type node struct {
 	kind  row.Kind
 	args  []*node
 	value Value // opConst
-	field int   // opField: column number
+	field int   // opField: column number; opLocal: that of the local
 	re    *regexp.Regexp
 	call  *functions.Overload
 	name  string // opCall: for messages
+	own   ownFunction
+	// lenient: own takes nulls too; else a null argument makes the result null.
+	lenient bool
 }
 
 // Program is a checked expression, ready to be evaluated. It is immutable and safe for concurrent
@@ -70,6 +75,11 @@ type Aggregate struct {
 	Kind row.Kind // of the result
 	Arg  *Program // nil for count
 	Cond *Program // nil: every row
+	// N and Q are the constants of collect, largest, most_common and quantile.
+	N int
+	Q float64
+	// Fold is the document's own measure.
+	Fold *Fold
 }
 
 // Kind is the kind of the result.
@@ -94,4 +104,9 @@ func (p *Program) Shift(n int) *Program {
 		return &y
 	}
 	return &Program{root: move(p.root), text: p.text}
+}
+
+// NullProgram is a program that gives null of a kind.
+func NullProgram(k row.Kind) *Program {
+	return &Program{root: &node{op: opConst, kind: k, value: NullOf(k)}, text: "null"}
 }

@@ -57,7 +57,9 @@ func newStep(n *node) *step {
 // hasLoop says whether there is a typed loop for the node; otherwise the plain evaluator does it.
 func hasLoop(n *node) bool {
 	switch n.op {
-	case opAnd, opOr, opNot, opIsNull, opNotNull, opToDouble, opToInt, opEq, opNe, opLt, opLe, opGt, opGe:
+	case opEq, opNe, opLt, opLe, opGt, opGe:
+		return n.args[0].kind != row.Decimal
+	case opAnd, opOr, opNot, opIsNull, opNotNull, opToDouble, opToInt:
 		return true
 	case opCond:
 		return !n.kind.Text()
@@ -195,8 +197,10 @@ func orBits(dst, src []uint64) []uint64 {
 
 func (s *step) runPlain(cols []*row.Column, n int) {
 	s.own.Reset()
+	g := given{cols: cols}
 	for i := range n {
-		v, err := s.n.eval(cols, i)
+		g.row = i
+		v, err := s.n.eval(&g)
 		if err != nil {
 			v = NullOf(s.n.kind)
 			s.out.err = setBit(s.out.err, i)

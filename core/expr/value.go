@@ -25,7 +25,7 @@ type Value struct {
 	Null bool
 	I    int64 // Int, Bool (0 or 1), Timestamp and Duration (microseconds)
 	F    float64
-	S    string // String and Bytes
+	S    string // String, Bytes, Decimal; lists and maps as [row.AppendElement] writes them
 }
 
 // NullOf gives the null of a kind.
@@ -91,13 +91,20 @@ func (v Value) String() string {
 		return row.Time(v.I).String()
 	case row.Duration:
 		return row.DurationText(time.Duration(v.I) * time.Microsecond)
+	case row.Decimal:
+		return v.S
+	}
+	if !v.Kind.Plain() {
+		return listText(v)
 	}
 	return fmt.Sprint(v.I)
 }
 
-// compare orders two values of one kind that are not null.
-func compare(a, b Value) int {
+// Compare orders two values of one kind that are not null.
+func Compare(a, b Value) int {
 	switch {
+	case a.Kind == row.Decimal:
+		return DecimalOf([]byte(a.S)).Cmp(DecimalOf([]byte(b.S)))
 	case a.Kind == row.Double:
 		return cmp.Compare(a.F, b.F)
 	case a.Kind.Text():

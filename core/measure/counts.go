@@ -10,7 +10,7 @@ type counts struct{ n []int64 }
 func (c *counts) Grow(n int) { c.n = grown(c.n, n) }
 func (c *counts) Clear()     { clear(c.n); c.n = c.n[:0] }
 func (c *counts) Bytes() int { return 8 * cap(c.n) }
-func (c *counts) Add(ids []uint32, _ []uint16, _ *row.Column) {
+func (c *counts) Add(ids []uint32, _ []uint16, _ *row.Column, _ []row.Time) {
 	n := c.n
 	for _, id := range ids {
 		n[id]++
@@ -19,7 +19,18 @@ func (c *counts) Add(ids []uint32, _ []uint16, _ *row.Column) {
 func (c *counts) Append(dst *row.Column, id uint32) error { dst.AppendInt(c.n[id]); return nil }
 func (c *counts) State() row.Schema                       { return row.Schema{{Name: "count", Kind: row.Int}} }
 func (c *counts) Save(dst []*row.Column, id uint32)       { dst[0].AppendInt(c.n[id]) }
-func (c *counts) Load(id uint32, src []*row.Column, i int) {
+func (c *counts) Load(id uint32, src []*row.Column, i int) error {
 	c.n[id] = src[0].I[i]
+	return nil
 }
-func (c *counts) Move(dst Column, from, to uint32) { dst.(*counts).n[to] = c.n[from] }
+func (c *counts) Merge(to uint32, src Column, from uint32) { c.n[to] += src.(*counts).n[from] }
+func (c *counts) MergeAll(src Column, n int)               { addAll(c.n, src.(*counts).n, n) }
+func (c *counts) Reset(id uint32)                          { c.n[id] = 0 }
+
+// addAll adds the first n entries of b to those of a.
+func addAll[T int64 | float64](a, b []T, n int) {
+	a, b = a[:n], b[:n]
+	for i, x := range b {
+		a[i] += x
+	}
+}

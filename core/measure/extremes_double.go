@@ -13,19 +13,15 @@ type doubleExtremes struct {
 }
 
 func (c *doubleExtremes) Grow(n int) {
-	from := len(c.v)
+	from, start := len(c.v), c.start()
 	c.v = grown(c.v, n)
-	start := math.Inf(1)
-	if c.greatest {
-		start = math.Inf(-1)
-	}
 	for i := from; i < len(c.v); i++ {
 		c.v[i] = start
 	}
 }
 func (c *doubleExtremes) Clear()     { c.v = c.v[:0] }
 func (c *doubleExtremes) Bytes() int { return 8 * cap(c.v) }
-func (c *doubleExtremes) Add(ids []uint32, rows []uint16, arg *row.Column) {
+func (c *doubleExtremes) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	acc, v := c.v, arg.F
 	if c.greatest {
 		for i, id := range ids {
@@ -57,9 +53,35 @@ func (c *doubleExtremes) Save(dst []*row.Column, id uint32) {
 		dst[0].AppendDouble(c.v[id])
 	}
 }
-func (c *doubleExtremes) Load(id uint32, src []*row.Column, i int) {
+func (c *doubleExtremes) Load(id uint32, src []*row.Column, i int) error {
 	if !src[0].IsNull(i) {
 		c.v[id] = src[0].F[i]
 	}
+	return nil
 }
-func (c *doubleExtremes) Move(dst Column, from, to uint32) { dst.(*doubleExtremes).v[to] = c.v[from] }
+
+// start is the accumulator without a value.
+func (c *doubleExtremes) start() float64 {
+	if c.greatest {
+		return math.Inf(-1)
+	}
+	return math.Inf(1)
+}
+func (c *doubleExtremes) Merge(to uint32, src Column, from uint32) {
+	if x := src.(*doubleExtremes).v[from]; x > c.v[to] == c.greatest {
+		c.v[to] = x
+	}
+}
+func (c *doubleExtremes) MergeAll(src Column, n int) {
+	a, b := c.v[:n], src.(*doubleExtremes).v[:n]
+	if c.greatest {
+		for i, x := range b {
+			a[i] = max(a[i], x)
+		}
+		return
+	}
+	for i, x := range b {
+		a[i] = min(a[i], x)
+	}
+}
+func (c *doubleExtremes) Reset(id uint32) { c.v[id] = c.start() }

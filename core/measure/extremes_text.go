@@ -6,6 +6,7 @@ import (
 
 // textExtremes keeps the least or greatest of strings, by bytes.
 type textExtremes struct {
+	kind     row.Kind
 	greatest bool
 	v        []string
 	has      []bool
@@ -19,7 +20,7 @@ func (c *textExtremes) Clear() {
 	c.v, c.has, c.bytes = c.v[:0], c.has[:0], 0
 }
 func (c *textExtremes) Bytes() int { return 17*cap(c.v) + c.bytes }
-func (c *textExtremes) Add(ids []uint32, rows []uint16, arg *row.Column) {
+func (c *textExtremes) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	for i, id := range ids {
 		x := arg.Bytes(int(rows[i]))
 		// string(x) does not allocate in a comparison
@@ -33,7 +34,7 @@ func (c *textExtremes) Append(dst *row.Column, id uint32) error {
 	dst.AppendString(c.v[id])
 	return nil
 }
-func (c *textExtremes) State() row.Schema { return row.Schema{{Name: "value", Kind: row.String}} }
+func (c *textExtremes) State() row.Schema { return row.Schema{{Name: "value", Kind: c.kind}} }
 func (c *textExtremes) Save(dst []*row.Column, id uint32) {
 	if c.has[id] {
 		dst[0].AppendString(c.v[id])
@@ -41,14 +42,23 @@ func (c *textExtremes) Save(dst []*row.Column, id uint32) {
 		dst[0].AppendNull()
 	}
 }
-func (c *textExtremes) Load(id uint32, src []*row.Column, i int) {
+func (c *textExtremes) Load(id uint32, src []*row.Column, i int) error {
 	if !src[0].IsNull(i) {
 		c.v[id], c.has[id] = string(src[0].Bytes(i)), true
 		c.bytes += len(c.v[id])
 	}
+	return nil
 }
-func (c *textExtremes) Move(dst Column, from, to uint32) {
-	d := dst.(*textExtremes)
-	d.v[to], d.has[to] = c.v[from], c.has[from]
-	d.bytes += len(c.v[from])
+
+func (c *textExtremes) Merge(to uint32, src Column, from uint32) {
+	s := src.(*textExtremes)
+	if s.has[from] && (!c.has[to] || s.v[from] > c.v[to] == c.greatest) {
+		c.bytes += len(s.v[from]) - len(c.v[to])
+		c.v[to], c.has[to] = s.v[from], true
+	}
+}
+func (c *textExtremes) MergeAll(src Column, n int) { mergeEach(c, src, n) }
+func (c *textExtremes) Reset(id uint32) {
+	c.bytes -= len(c.v[id])
+	c.v[id], c.has[id] = "", false
 }

@@ -1,6 +1,6 @@
 // Package measure holds the aggregates of windows as columns: one accumulator for each key number.
-// A column adds the rows of a batch in one typed loop, gives results, and saves and loads its state
-// as plain columns. Sums of doubles take rows one by one in the order given
+// A column adds the rows of a batch in one typed loop, joins accumulators, gives results, and saves and
+// loads its state as plain columns. Sums of doubles take rows one by one in the order given
 // (docs/time.md, "Same input, same output").
 package measure
 
@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 
+	"undertide/core/expr"
 	"undertide/core/row"
 )
 
@@ -18,28 +19,38 @@ var (
 	ErrNotFinite = errors.New("the double result is not finite")
 )
 
-// Spec describes an aggregate: the function's name and the kind of its argument (Invalid: none).
+// Spec describes an aggregate: the function's name, the kind of its argument (Invalid: none), and what
+// stands beside the argument.
 type Spec struct {
 	Func string
 	Arg  row.Kind
+	N    int     // collect, largest, most_common: at most so many values
+	Q    float64 // quantile
+	Fold *expr.Fold
 }
 
 // Column is the accumulators of one aggregate for the keys of one slice. One goroutine at a time.
 type Column interface {
 	// Grow makes room for keys 0 to n-1; new ones are empty.
 	Grow(n int)
-	// Add takes row rows[i] of arg for key ids[i], for every i, in order. No row is null.
-	Add(ids []uint32, rows []uint16, arg *row.Column)
+	// Add takes row rows[i] of arg for key ids[i], for every i, in order. No row is null. times are the
+	// rows' event times.
+	Add(ids []uint32, rows []uint16, arg *row.Column, times []row.Time)
+	// Merge joins accumulator from of src, whose rows come after, to accumulator to. src may be the
+	// column itself. An empty accumulator becomes an equal one.
+	Merge(to uint32, src Column, from uint32)
+	// MergeAll does so for accumulators 0 to n-1, each with that of the same number.
+	MergeAll(src Column, n int)
+	// Reset empties one accumulator.
+	Reset(id uint32)
 	// Append adds the result of key id to dst, which is not called for keys without a value.
 	Append(dst *row.Column, id uint32) error
 	// State names the columns of Save and Load.
 	State() row.Schema
 	// Save appends the accumulator of key id to columns as State says.
 	Save(dst []*row.Column, id uint32)
-	// Load sets the accumulator of key id from row i of such columns.
-	Load(id uint32, src []*row.Column, i int)
-	// Move copies the accumulator of key from to key to of another column of the same spec.
-	Move(dst Column, from, to uint32)
+	// Load sets the accumulator of key id, which is empty, from row i of such columns.
+	Load(id uint32, src []*row.Column, i int) error
 	// Bytes is about how much memory the column takes.
 	Bytes() int
 	// Clear empties all accumulators and keeps the memory.
@@ -58,20 +69,37 @@ func New(s Spec) (Column, error) {
 			return &doubleSums{mean: mean}, nil
 		case row.Int, row.Duration:
 			return &intSums{mean: mean}, nil
+		case row.Decimal:
+			return &decimalSums{mean: mean}, nil
 		}
 	case "min", "max":
-		sign := int64(1)
-		if s.Func == "max" {
-			sign = -1
-		}
+		greatest := s.Func == "max"
 		switch s.Arg {
 		case row.Double:
-			return &doubleExtremes{greatest: sign < 0}, nil
-		case row.Int, row.Duration, row.Timestamp:
-			return &intExtremes{kind: s.Arg, greatest: sign < 0}, nil
-		case row.String:
-			return &textExtremes{greatest: sign < 0}, nil
+			return &doubleExtremes{greatest: greatest}, nil
+		case row.Int, row.Duration, row.Timestamp, row.Bool:
+			return &intExtremes{kind: s.Arg, greatest: greatest}, nil
+		case row.String, row.Bytes:
+			return &textExtremes{kind: s.Arg, greatest: greatest}, nil
+		case row.Decimal:
+			return &decimalExtremes{greatest: greatest}, nil
 		}
+	case "first", "last":
+		return &ends{kind: s.Arg, last: s.Func == "last"}, nil
+	case "variance", "stddev":
+		return &spreads{root: s.Func == "stddev", arg: s.Arg}, nil
+	case "quantile", "median":
+		return &quantiles{q: s.Q, median: s.Func == "median", arg: s.Arg}, nil
+	case "count_distinct":
+		return &distincts{kind: s.Arg}, nil
+	case "collect":
+		return &collections{kind: s.Arg, n: s.N}, nil
+	case "largest":
+		return &largest{kind: s.Arg, n: s.N}, nil
+	case "most_common":
+		return &commons{kind: s.Arg, n: s.N}, nil
+	case "fold":
+		return &folds{fold: s.Fold}, nil
 	}
 	return nil, fmt.Errorf("no aggregate %s of %s", s.Func, s.Arg)
 }
@@ -85,3 +113,13 @@ func grown[T any](s []T, n int) []T {
 	copy(next, s)
 	return next
 }
+
+// mergeEach is MergeAll for columns without a loop of their own.
+func mergeEach(c, src Column, n int) {
+	for id := range uint32(n) {
+		c.Merge(id, src, id)
+	}
+}
+
+// errState: a column of state does not have the form that Save gives it.
+var errState = errors.New("the state of an aggregate is damaged")

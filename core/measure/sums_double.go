@@ -23,7 +23,7 @@ func (c *doubleSums) Clear() {
 	c.sum, c.n = c.sum[:0], c.n[:0]
 }
 func (c *doubleSums) Bytes() int { return 8 * (cap(c.sum) + cap(c.n)) }
-func (c *doubleSums) Add(ids []uint32, rows []uint16, arg *row.Column) {
+func (c *doubleSums) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	sum, v := c.sum, arg.F
 	if c.mean {
 		n := c.n
@@ -61,16 +61,31 @@ func (c *doubleSums) Save(dst []*row.Column, id uint32) {
 		dst[1].AppendInt(c.n[id])
 	}
 }
-func (c *doubleSums) Load(id uint32, src []*row.Column, i int) {
+func (c *doubleSums) Load(id uint32, src []*row.Column, i int) error {
 	c.sum[id] = src[0].F[i]
 	if c.mean {
 		c.n[id] = src[1].I[i]
 	}
+	return nil
 }
-func (c *doubleSums) Move(dst Column, from, to uint32) {
-	d := dst.(*doubleSums)
-	d.sum[to] = c.sum[from]
+
+func (c *doubleSums) Merge(to uint32, src Column, from uint32) {
+	s := src.(*doubleSums)
+	c.sum[to] += s.sum[from]
 	if c.mean {
-		d.n[to] = c.n[from]
+		c.n[to] += s.n[from]
+	}
+}
+func (c *doubleSums) MergeAll(src Column, n int) {
+	s := src.(*doubleSums)
+	addAll(c.sum, s.sum, n)
+	if c.mean {
+		addAll(c.n, s.n, n)
+	}
+}
+func (c *doubleSums) Reset(id uint32) {
+	c.sum[id] = 0
+	if c.mean {
+		c.n[id] = 0
 	}
 }

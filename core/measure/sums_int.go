@@ -28,7 +28,7 @@ func (c *intSums) Clear() {
 	c.lo, c.hi, c.n = c.lo[:0], c.hi[:0], c.n[:0]
 }
 func (c *intSums) Bytes() int { return 8 * (cap(c.lo) + cap(c.hi) + cap(c.n)) }
-func (c *intSums) Add(ids []uint32, rows []uint16, arg *row.Column) {
+func (c *intSums) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	lo, hi, v := c.lo, c.hi, arg.I
 	for i, id := range ids {
 		x := v[rows[i]]
@@ -94,16 +94,38 @@ func (c *intSums) Save(dst []*row.Column, id uint32) {
 		dst[2].AppendInt(c.n[id])
 	}
 }
-func (c *intSums) Load(id uint32, src []*row.Column, i int) {
+func (c *intSums) Load(id uint32, src []*row.Column, i int) error {
 	c.hi[id], c.lo[id] = src[0].I[i], uint64(src[1].I[i])
 	if c.mean {
 		c.n[id] = src[2].I[i]
 	}
+	return nil
 }
-func (c *intSums) Move(dst Column, from, to uint32) {
-	d := dst.(*intSums)
-	d.lo[to], d.hi[to] = c.lo[from], c.hi[from]
+
+func (c *intSums) Merge(to uint32, src Column, from uint32) {
+	s := src.(*intSums)
+	var carry uint64
+	c.lo[to], carry = bits.Add64(c.lo[to], s.lo[from], 0)
+	c.hi[to] += s.hi[from] + int64(carry)
 	if c.mean {
-		d.n[to] = c.n[from]
+		c.n[to] += s.n[from]
+	}
+}
+func (c *intSums) MergeAll(src Column, n int) {
+	s := src.(*intSums)
+	lo, hi, slo, shi := c.lo[:n], c.hi[:n], s.lo[:n], s.hi[:n]
+	for i := range lo {
+		var carry uint64
+		lo[i], carry = bits.Add64(lo[i], slo[i], 0)
+		hi[i] += shi[i] + int64(carry)
+	}
+	if c.mean {
+		addAll(c.n, s.n, n)
+	}
+}
+func (c *intSums) Reset(id uint32) {
+	c.lo[id], c.hi[id] = 0, 0
+	if c.mean {
+		c.n[id] = 0
 	}
 }

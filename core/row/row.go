@@ -30,13 +30,45 @@ const (
 	Bytes
 	Timestamp
 	Duration
+	Decimal // kept as text without an exponent or closing zeros, so that equal ones are the same bytes
 )
 
-var kindNames = [...]string{"invalid", "string", "int", "double", "bool", "bytes", "timestamp", "duration"}
+// A list, a map from texts, or a list of values with their counts has the kind of its elements with
+// one of these; values are kept as the bytes of [AppendElement] one after another.
+const (
+	listFlag   Kind = 0x40
+	mapFlag    Kind = 0x80
+	commonFlag Kind = 0xc0
+)
+
+// ListOf, MapOf and CommonOf give the kinds of list<T>, map<T> and what most_common gives.
+func ListOf(k Kind) Kind   { return listFlag | k }
+func MapOf(k Kind) Kind    { return mapFlag | k }
+func CommonOf(k Kind) Kind { return commonFlag | k }
+
+// Elem gives the kind of the elements of a list or map.
+func (k Kind) Elem() Kind { return k &^ commonFlag }
+
+// IsList, IsMap and IsCommon tell the kinds apart.
+func (k Kind) IsList() bool   { return k&commonFlag == listFlag }
+func (k Kind) IsMap() bool    { return k&commonFlag == mapFlag }
+func (k Kind) IsCommon() bool { return k&commonFlag == commonFlag }
+
+// Plain says whether the kind is neither list nor map.
+func (k Kind) Plain() bool { return k&commonFlag == 0 }
+
+var kindNames = [...]string{"invalid", "string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal"}
 
 // String gives the name that documents use.
 func (k Kind) String() string {
-	if int(k) < len(kindNames) {
+	switch {
+	case k.IsList():
+		return "list<" + k.Elem().String() + ">"
+	case k.IsMap():
+		return "map<" + k.Elem().String() + ">"
+	case k.IsCommon():
+		return "list<{value: " + k.Elem().String() + ", count: int}>"
+	case int(k) < len(kindNames):
 		return kindNames[k]
 	}
 	return fmt.Sprintf("kind(%d)", uint8(k))
@@ -44,16 +76,18 @@ func (k Kind) String() string {
 
 // ParseKind finds the kind with a document's name; false if there is none.
 func ParseKind(name string) (Kind, bool) {
-	for i := String; int(i) < len(kindNames); i++ {
-		if kindNames[i] == name {
-			return i, true
+	for k := String; int(k) < len(kindNames); k++ {
+		for _, flag := range []Kind{0, listFlag, mapFlag, commonFlag} {
+			if (flag | k).String() == name {
+				return flag | k, true
+			}
 		}
 	}
 	return Invalid, false
 }
 
 // Text says whether values of the kind are byte strings (kept as offsets and bytes).
-func (k Kind) Text() bool { return k == String || k == Bytes }
+func (k Kind) Text() bool { return k == String || k == Bytes || k == Decimal || !k.Plain() }
 
 // Time is an event time: microseconds since 1970-01-01T00:00:00Z. [MinTime] and [MaxTime] stand for
 // minus and plus infinity, which only watermarks take.
@@ -187,6 +221,15 @@ func (s Schema) Names() []string {
 	var out []string
 	for _, i := range s.Visible() {
 		out = append(out, s[i].Name)
+	}
+	return out
+}
+
+// Only gives some of the fields.
+func (s Schema) Only(fields []int) Schema {
+	out := make(Schema, len(fields))
+	for i, f := range fields {
+		out[i] = s[f]
 	}
 	return out
 }

@@ -74,7 +74,8 @@ func (r *StatelessRun) Run(in View, rejects []Reject) (out View, dropped int, _ 
 		r.out[i] = r.cols[c]
 	}
 	r.sel = sel
-	return View{Cols: r.out, Times: in.Times, Index: in.Index, Sel: sel, N: in.N}, dropped, rejects
+	in.Cols, in.Sel = r.out, sel
+	return in, dropped, rejects
 }
 
 // dropErrors takes the rows with errors out of sel. The message comes from the plain evaluator,

@@ -16,6 +16,10 @@ type View struct {
 	// Sel are the row numbers that count, ascending.
 	Sel []uint16
 	N   int
+	// Made says that the rows were made because a watermark moved: their place is after the own rows
+	// of the event that moved it. Order then orders those of one event and time, by bytes.
+	Made  bool
+	Order *row.Column
 }
 
 // ViewOf selects all rows of a batch; sel is reused for the selection.

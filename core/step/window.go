@@ -1,22 +1,119 @@
 package step
 
 import (
+	"time"
+
 	"undertide/core/expr"
 	"undertide/core/measure"
 	"undertide/core/row"
-	"undertide/core/state"
 	"undertide/core/window"
 )
 
-// Window is a windowed step with its key and measures. Immutable.
+// Window is a windowed step with its key and measures (docs/time.md, "Windows", "Late rows", "Published
+// rows"). At most one of Aligned, Session and LookBack is set; with none, one window holds everything.
+// Immutable.
 type Window struct {
-	Kind window.Tumbling
-	Key  []int // columns of the input; empty: all rows together
-	// Aggregates are what is accumulated, Measures what is published of it.
-	Aggregates []Aggregate
-	Measures   []*expr.Program // over the aggregates' results
-	Input      row.Schema
-	Schema     row.Schema // of published rows: key, window_start, window_end, measures
+	spec Spec
+
+	Aligned  *window.Aligned
+	Session  *Session
+	LookBack time.Duration
+	// Forget: a key of the whole is forgotten when the watermark is so far beyond its last row; 0 never.
+	Forget time.Duration
+
+	Measures []*expr.Program // over the aggregates' results
+	Having   *expr.Program   // over the published row; nil: every row
+	// Accept is how long a closed window is kept for late rows.
+	Accept time.Duration
+	// Revised publishes previews, at most one each Every for a key and window.
+	Revised bool
+	Every   time.Duration
+	// RepeatEvery sends all kept windows again; a closed one is kept for RepeatKeep. 0 for never.
+	RepeatEvery, RepeatKeep time.Duration
+
+	// Schema is that of published rows: key, window_start and window_end (but of the whole), measures,
+	// and revision, closed and withdrawn where a window may have several rows.
+	Schema row.Schema
+}
+
+// Session are windows that end after a gap without rows.
+type Session struct {
+	Gap time.Duration
+	// Longest bounds end - start; 0 for no bound.
+	Longest time.Duration
+}
+
+// NewWindow makes a step that reads rows of a schema by some key and accumulates aggregates; the caller
+// sets the rest.
+func NewWindow(s Spec) *Window { return &Window{spec: s} }
+
+// Revisions says whether a window may have several rows.
+func (d *Window) Revisions() bool { return d.Accept > 0 || d.Revised || d.RepeatEvery > 0 }
+
+// Bounds says whether rows have window_start and window_end.
+func (d *Window) Bounds() bool { return d.Aligned != nil || d.Session != nil || d.LookBack > 0 }
+
+// ResultSchema gives the fields of published rows before measures: key and bounds.
+func (d *Window) ResultSchema() row.Schema {
+	s := d.spec.KeySchema()
+	if d.Bounds() {
+		s = append(s, row.Field{Name: "window_start", Kind: row.Timestamp}, row.Field{Name: "window_end", Kind: row.Timestamp})
+	}
+	return s
+}
+
+// RevisionSchema gives the fields behind the measures where a window may have several rows.
+func (d *Window) RevisionSchema() row.Schema {
+	if !d.Revisions() {
+		return nil
+	}
+	return row.Schema{{Name: "revision", Kind: row.Int}, {Name: "closed", Kind: row.Bool}, {Name: "withdrawn", Kind: row.Bool}}
+}
+
+// Spec implements [Keyed], as do the methods below.
+func (d *Window) Spec() *Spec            { return &d.spec }
+func (d *Window) MainSchema() row.Schema { return d.Schema }
+func (d *Window) LateSchema() row.Schema {
+	if !d.Bounds() {
+		return nil
+	}
+	return lateSchema(d.spec.Input)
+}
+
+// Tables: what was published of windows is a table of its own where there may be several rows; look back
+// has the rows that it still needs.
+func (d *Window) Tables() []string {
+	switch {
+	case d.Aligned != nil && d.Revisions(), d.Session != nil && d.Revisions():
+		return []string{"", "shown"}
+	case d.LookBack > 0:
+		return []string{"", "waiting"}
+	}
+	return []string{""}
+}
+
+// Beat is how often the step wants to be asked by the clock.
+func (d *Window) Beat() time.Duration {
+	switch {
+	case d.Revised && d.RepeatEvery > 0:
+		return min(d.Every, d.RepeatEvery)
+	case d.Revised:
+		return d.Every
+	}
+	return d.RepeatEvery
+}
+
+// NewLane makes the empty state. ordered: rows go on to another keyed step, which needs their order.
+func (d *Window) NewLane(ordered bool) Lane {
+	switch {
+	case d.Aligned != nil:
+		return newAlignedLane(d, ordered)
+	case d.Session != nil:
+		return newSessionLane(d, ordered)
+	case d.LookBack > 0:
+		return newLookBackLane(d, ordered)
+	}
+	return newWholeLane(d, ordered)
 }
 
 // Aggregate is one accumulator of a step. A count of all rows has no Column of its own.
@@ -27,7 +124,7 @@ type Aggregate struct {
 
 // NewAggregate fits an aggregate call of a measure to its accumulator.
 func NewAggregate(a expr.Aggregate) Aggregate {
-	s := measure.Spec{Func: a.Func}
+	s := measure.Spec{Func: a.Func, N: a.N, Q: a.Q, Fold: a.Fold}
 	if a.Arg != nil {
 		s.Arg = a.Arg.Kind()
 	}
@@ -36,104 +133,3 @@ func NewAggregate(a expr.Aggregate) Aggregate {
 
 // plainCount says whether the slice's own row count is the result.
 func (a Aggregate) plainCount() bool { return a.Func == "count" && a.Cond == nil }
-
-// KeySchema gives the key fields.
-func (d *Window) KeySchema() row.Schema {
-	s := make(row.Schema, len(d.Key))
-	for i, c := range d.Key {
-		s[i] = row.Field{Name: d.Input[c].Name, Kind: d.Input[c].Kind}
-	}
-	return s
-}
-
-// LateSchema is that of `late of`: the input's fields and late_by.
-func (d *Window) LateSchema() row.Schema {
-	return append(d.Input[:len(d.Input):len(d.Input)], row.Field{Name: "late_by", Kind: row.Duration})
-}
-
-// Exchange is a batch prepared for the lanes: keys, hashes and the arguments of measures, with the
-// rows of each lane. It is filled where the batch is decoded and read-only afterwards.
-type Exchange struct {
-	View
-	Keys state.Keys
-	// Lanes has, for each lane, positions in Sel and Keys (not row numbers).
-	Lanes [][]uint16
-	Args  []*row.Column // for each aggregate, nil without
-	Conds []*row.Column
-
-	def     *Window
-	lanes   int
-	args    []*expr.Runner
-	conds   []*expr.Runner
-	keyCols []*row.Column
-	sel     []uint16
-}
-
-// NewExchange makes an exchange for so many lanes; one goroutine at a time fills it.
-func (d *Window) NewExchange(lanes int) *Exchange {
-	x := &Exchange{
-		def: d, lanes: lanes, Lanes: make([][]uint16, lanes),
-		Args: make([]*row.Column, len(d.Aggregates)), Conds: make([]*row.Column, len(d.Aggregates)),
-		args: make([]*expr.Runner, len(d.Aggregates)), conds: make([]*expr.Runner, len(d.Aggregates)),
-	}
-	for i, a := range d.Aggregates {
-		if a.Arg != nil {
-			x.args[i] = a.Arg.NewRunner()
-		}
-		if a.Cond != nil {
-			x.conds[i] = a.Cond.NewRunner()
-		}
-	}
-	return x
-}
-
-// Fill prepares the rows of in. Rows with a null key or an error in an argument become rejects.
-func (x *Exchange) Fill(in View, rejects []Reject) []Reject {
-	sel := append(x.sel[:0], in.Sel...)
-	x.keyCols = x.keyCols[:0]
-	for _, k := range x.def.Key {
-		c := in.Cols[k]
-		x.keyCols = append(x.keyCols, c)
-		if len(c.Null) == 0 {
-			continue
-		}
-		kept := sel[:0]
-		for _, i := range sel {
-			if c.IsNull(int(i)) {
-				rejects = append(rejects, Reject{Index: in.Index[i], Row: int(i), Reason: NullKey, Message: "key field " + x.def.Input[k].Name + " is null"})
-			} else {
-				kept = append(kept, i)
-			}
-		}
-		sel = kept
-	}
-	for i, a := range x.def.Aggregates {
-		var errs []uint64
-		if x.args[i] != nil {
-			x.Args[i], errs = x.args[i].Run(in.Cols, in.N)
-			sel, rejects = dropErrors(sel, errs, in, a.Arg, rejects)
-		}
-		if x.conds[i] != nil {
-			x.Conds[i], errs = x.conds[i].Run(in.Cols, in.N)
-			sel, rejects = dropErrors(sel, errs, in, a.Cond, rejects)
-		}
-	}
-	x.sel = sel
-	x.View = in
-	x.Sel = sel
-	x.Keys.Encode(x.keyCols, sel)
-	for l := range x.Lanes {
-		x.Lanes[l] = x.Lanes[l][:0]
-	}
-	if x.lanes == 1 {
-		for j := range sel {
-			x.Lanes[0] = append(x.Lanes[0], uint16(j))
-		}
-		return rejects
-	}
-	for j, h := range x.Keys.Hash {
-		l := state.LaneOf(state.ShareOf(h), x.lanes)
-		x.Lanes[l] = append(x.Lanes[l], uint16(j))
-	}
-	return rejects
-}

@@ -18,16 +18,18 @@ var input = row.Schema{{Name: "k", Kind: row.String}, {Name: "x", Kind: row.Doub
 // newWindow makes a step with every aggregate over every kind.
 func newWindow(t *testing.T, size time.Duration) *Window {
 	t.Helper()
-	d := &Window{Kind: window.Tumbling{Size: size}, Key: []int{0}, Input: input}
+	w := window.Tumbling(size, 0)
+	d := NewWindow(Spec{Key: []int{0}, Input: input})
+	d.Aligned = &w
 	d.Schema = row.Schema{{Name: "k", Kind: row.String}, {Name: "window_start", Kind: row.Timestamp}, {Name: "window_end", Kind: row.Timestamp}}
 	for _, m := range []string{"count()", "count_if(x > 0.0)", "sum(x)", "mean(x)", "min(x)", "max(x)", "sum(b)", "mean(b)", "min(b)", "max(b)", "min(s)", "max(s)", "sum(b, x > 0.0)"} {
 		p, faults := expr.Compile(m, expr.Scope{Fields: input, Measure: true})
 		if p == nil {
 			t.Fatalf("%s: %v", m, faults)
 		}
-		first := len(d.Aggregates)
+		first := len(d.spec.Aggregates)
 		for _, a := range p.Aggregates {
-			d.Aggregates = append(d.Aggregates, NewAggregate(a))
+			d.spec.Aggregates = append(d.spec.Aggregates, NewAggregate(a))
 		}
 		d.Measures = append(d.Measures, p.Shift(first))
 		d.Schema = append(d.Schema, row.Field{Name: fmt.Sprintf("m%d", first), Kind: p.Kind()})
@@ -71,12 +73,28 @@ func texts(v View) []string {
 	return out
 }
 
-func noMarks(n int) []row.Time {
-	marks := make([]row.Time, n)
-	for i := range marks {
-		marks[i] = row.MinTime
+// box keeps what a lane publishes, as text.
+type box struct {
+	rows, late []string
+	counts     int64 // sum of count()
+}
+
+func (b *box) Main(v View) {
+	b.rows = append(b.rows, texts(v)...)
+	for _, i := range v.Sel {
+		b.counts += v.Cols[3].I[i]
 	}
-	return marks
+}
+func (b *box) Late(v View)         { b.late = append(b.late, texts(v)...) }
+func (b *box) Reject(View, Reject) { panic("no row of these tests is rejected by a lane") }
+
+// turn is one whose watermark stands, and moves at its end.
+func turn(n int, mark, after row.Time) *Turn {
+	t := &Turn{After: after}
+	for range n {
+		t.Marks = append(t.Marks, mark)
+	}
+	return t
 }
 
 // TestSnapshot saves the state in the middle, loads it into other numbers of lanes, and wants the same
@@ -90,25 +108,26 @@ func TestSnapshot(t *testing.T) {
 			for range 6 {
 				batches = append(batches, batch(r, 500, 40, 0, 0, 5_000_000))
 			}
-			feed := func(ls []*WindowLane, from, to int) {
-				x := d.NewExchange(len(ls))
+			feed := func(ls []Lane, from, to int) {
+				x := d.Spec().NewExchange(len(ls))
 				for _, b := range batches[from:to] {
 					x.Fill(ViewOf(b, nil), nil)
 					for n, l := range ls {
-						l.Add(x, n, noMarks(b.N))
+						l.Take(x, n, turn(b.N, row.MinTime, row.MinTime), &box{})
 					}
 				}
 			}
-			end := func(ls []*WindowLane) (out []string) {
+			end := func(ls []Lane) []string {
+				var out box
 				for _, l := range ls {
-					l.Close(row.MaxTime, func(v View) { out = append(out, texts(v)...) })
+					l.Move(turn(1, row.MinTime, row.MaxTime), &out)
 				}
-				slices.Sort(out)
-				return out
+				slices.Sort(out.rows)
+				return out.rows
 			}
-			newLanes := func(n int) (ls []*WindowLane) {
+			newLanes := func(n int) (ls []Lane) {
 				for range n {
-					ls = append(ls, d.NewLane())
+					ls = append(ls, d.NewLane(false))
 				}
 				return ls
 			}
@@ -118,14 +137,14 @@ func TestSnapshot(t *testing.T) {
 			feed(first, 0, 3)
 			second := newLanes(later)
 			for _, l := range first {
-				snap := l.Snapshot()
+				snap := l.Snapshot()[0]
 				for i := 1; i < snap.N; i++ {
 					if snap.Cols[0].I[i] < snap.Cols[0].I[i-1] {
 						t.Fatal("a snapshot is not sorted by share")
 					}
 				}
 				for n := range second {
-					if err := second[n].Load(snap, n, later); err != nil {
+					if err := second[n].Load(0, snap, n, later); err != nil {
 						t.Fatal(err)
 					}
 				}
@@ -142,21 +161,21 @@ func TestSnapshot(t *testing.T) {
 // TestLoadRefuses: state of another step, or damaged, is refused with words.
 func TestLoadRefuses(t *testing.T) {
 	d := newWindow(t, time.Second)
-	l := d.NewLane()
-	x := d.NewExchange(1)
+	l := d.NewLane(false)
+	x := d.Spec().NewExchange(1)
 	b := batch(rand.New(rand.NewPCG(1, 1)), 10, 3, 0, 0, 1_000_000)
 	x.Fill(ViewOf(b, nil), nil)
-	l.Add(x, 0, noMarks(b.N))
-	snap := l.Snapshot()
-	if err := newWindow(t, 2*time.Second).NewLane().Load(snap, 0, 1); err == nil {
+	l.Take(x, 0, turn(b.N, row.MinTime, row.MinTime), &box{})
+	snap := l.Snapshot()[0]
+	if err := newWindow(t, 2*time.Second).NewLane(false).Load(0, snap, 0, 1); err == nil {
 		t.Error("state of another window size was taken")
 	}
 	snap.Cols[0].I[0] = (snap.Cols[0].I[0] + 1) % state.Shares
-	if err := d.NewLane().Load(snap, 0, 1); err == nil {
+	if err := d.NewLane(false).Load(0, snap, 0, 1); err == nil {
 		t.Error("a key under another share was taken")
 	}
 	snap.Cols[0].I[0] = 1000
-	if err := d.NewLane().Load(snap, 0, 1); err == nil {
+	if err := d.NewLane(false).Load(0, snap, 0, 1); err == nil {
 		t.Error("a share that does not exist was taken")
 	}
 }
@@ -165,56 +184,50 @@ func TestLoadRefuses(t *testing.T) {
 // hold is right all the while.
 func TestMemoryFollowsKeys(t *testing.T) {
 	d := newWindow(t, time.Second)
-	l := d.NewLane()
-	x := d.NewExchange(1)
+	l := d.NewLane(false)
+	x := d.Spec().NewExchange(1)
 	r := rand.New(rand.NewPCG(1, 1))
-	most, rows := 0, int64(0)
+	most := 0
+	var out box
 	for second := range 200 {
 		start := row.Time(second) * 1_000_000
 		b := batch(r, 2000, 3000, second*3000, start, 2_000_000) // this window and the next
 		x.Fill(ViewOf(b, nil), nil)
-		l.Add(x, 0, noMarks(b.N))
-		l.Close(start+1_000_000, func(v View) {
-			for _, i := range v.Sel {
-				rows += v.Cols[3].I[i] // count()
-			}
-		})
-		_, keys, _ := l.Open()
-		most = max(most, keys)
+		after := start + 1_000_000
+		l.Take(x, 0, turn(b.N, start, after), &out)
+		l.Move(turn(b.N, start, after), &out)
+		most = max(most, l.Held().Keys)
 	}
 	if most > 20_000 {
 		t.Errorf("%d keys were held at once; at most some 3,500 have an open window", most)
 	}
-	l.Close(row.MaxTime, func(v View) {
-		for _, i := range v.Sel {
-			rows += v.Cols[3].I[i]
-		}
-	})
-	if rows != 200*2000 {
-		t.Errorf("the windows hold %d rows, want %d", rows, 200*2000)
+	l.Move(turn(1, 200_000_000, row.MaxTime), &out)
+	if out.counts != 200*2000 {
+		t.Errorf("the windows hold %d rows, want %d", out.counts, 200*2000)
 	}
-	if windows, _, _ := l.Open(); windows != 0 {
-		t.Errorf("%d windows are left", windows)
+	if h := l.Held(); h.Windows != 0 {
+		t.Errorf("%d windows are left", h.Windows)
 	}
 }
 
 // TestNoAllocation: adding rows of known keys to open windows allocates nothing.
 func TestNoAllocation(t *testing.T) {
 	d := newWindow(t, time.Hour)
-	l := d.NewLane()
-	x := d.NewExchange(1)
+	l := d.NewLane(false)
+	x := d.Spec().NewExchange(1)
 	r := rand.New(rand.NewPCG(1, 1))
 	b := batch(r, row.MaxRows, 300, 0, 0, 2*3_600_000_000)
 	for i := range b.N { // texts are copied when they are a new least; let there be none
 		b.Cols[3].SetNull(i, true)
 	}
-	marks := noMarks(b.N)
+	tn := turn(b.N, row.MinTime, row.MinTime)
+	out := &box{}
 	var sel []uint16
 	once := func() {
 		v := ViewOf(b, sel)
 		sel = v.Sel
 		x.Fill(v, nil)
-		l.Add(x, 0, marks)
+		l.Take(x, 0, tn, out)
 	}
 	once()
 	if n := testing.AllocsPerRun(10, once); n > 0 {

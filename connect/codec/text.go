@@ -1,0 +1,82 @@
+package codec
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+
+	"undertide/core/engine"
+	"undertide/core/row"
+	"undertide/core/step"
+)
+
+// textDecoder takes lines apart by a regular expression whose named groups are the fields
+// (docs/job-document.md, "Sources").
+type textDecoder struct {
+	fields Fields
+	re     *regexp.Regexp
+	group  []int // by field; -1 where the pattern has none
+}
+
+// NewTextDecoder makes a decoder of lines of text.
+func NewTextDecoder(fields Fields, re *regexp.Regexp) engine.Decoder {
+	d := &textDecoder{fields: fields, re: re}
+	for _, f := range fields {
+		d.group = append(d.group, re.SubexpIndex(f.GroupName()))
+	}
+	return d
+}
+
+// GroupName is the name of the group that holds the field.
+func (f *Field) GroupName() string {
+	if len(f.At) > 0 {
+		return strings.Join(f.At, ".")
+	}
+	return f.Name
+}
+
+func (d *textDecoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
+	for i := range c.Starts {
+		reason, message := d.line(c.Event(i), b)
+		if reason == "" {
+			b.Index = append(b.Index, uint16(i))
+			b.N++
+			continue
+		}
+		cutBack(b, len(d.fields))
+		rejects = append(rejects, step.Reject{Index: uint16(i), Row: -1, Reason: reason, Message: message})
+	}
+	return rejects
+}
+
+func (d *textDecoder) line(event []byte, b *row.Batch) (reason, message string) {
+	if !utf8.Valid(event) {
+		return step.Malformed, "the line is not UTF-8"
+	}
+	if n := len(event); n > 0 && event[n-1] == '\r' {
+		event = event[:n-1]
+	}
+	m := d.re.FindSubmatchIndex(event)
+	if m == nil {
+		return step.Malformed, "the line does not match the pattern"
+	}
+	for i := range d.fields {
+		f, c := &d.fields[i], b.Cols[i]
+		g := d.group[i]
+		var text []byte
+		there := g >= 0 && m[2*g] >= 0
+		if there {
+			text = event[m[2*g]:m[2*g+1]]
+			there = len(text) > 0 || f.Kind == row.String
+		}
+		if !there {
+			if !f.missing(c) {
+				return step.Missing, fmt.Sprintf("field %s is missing, and has no default", f.Name)
+			}
+		} else if !f.set(c, text) {
+			return wrongType(f, fmt.Sprintf("%q", text))
+		}
+	}
+	return "", ""
+}

@@ -1,0 +1,108 @@
+package measure
+
+import (
+	"github.com/shopspring/decimal"
+
+	"undertide/core/expr"
+	"undertide/core/row"
+)
+
+// decimalSums adds decimals exactly; n counts the values for a mean.
+type decimalSums struct {
+	mean bool
+	sum  []decimal.Decimal
+	n    []int64
+}
+
+func (c *decimalSums) Grow(n int) { c.sum, c.n = grown(c.sum, n), grown(c.n, n) }
+func (c *decimalSums) Clear() {
+	clear(c.sum)
+	clear(c.n)
+	c.sum, c.n = c.sum[:0], c.n[:0]
+}
+func (c *decimalSums) Bytes() int { return 64 * cap(c.sum) }
+func (c *decimalSums) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
+	for i, id := range ids {
+		c.sum[id] = c.sum[id].Add(expr.DecimalOf(arg.Bytes(int(rows[i]))))
+		c.n[id]++
+	}
+}
+func (c *decimalSums) Merge(to uint32, src Column, from uint32) {
+	s := src.(*decimalSums)
+	c.sum[to] = c.sum[to].Add(s.sum[from])
+	c.n[to] += s.n[from]
+}
+func (c *decimalSums) MergeAll(src Column, n int) { mergeEach(c, src, n) }
+func (c *decimalSums) Reset(id uint32)            { c.sum[id], c.n[id] = decimal.Decimal{}, 0 }
+func (c *decimalSums) Append(dst *row.Column, id uint32) error {
+	if c.mean {
+		v, _ := c.sum[id].DivRound(decimal.NewFromInt(c.n[id]), expr.DecimalDigits).Float64()
+		dst.AppendDouble(v)
+		return nil
+	}
+	dst.AppendString(expr.DecimalText(c.sum[id]))
+	return nil
+}
+func (c *decimalSums) State() row.Schema {
+	return row.Schema{{Name: "sum", Kind: row.Decimal}, {Name: "values", Kind: row.Int}}
+}
+func (c *decimalSums) Save(dst []*row.Column, id uint32) {
+	dst[0].AppendString(expr.DecimalText(c.sum[id]))
+	dst[1].AppendInt(c.n[id])
+}
+func (c *decimalSums) Load(id uint32, src []*row.Column, i int) error {
+	c.sum[id], c.n[id] = expr.DecimalOf(src[0].Bytes(i)), src[1].I[i]
+	return nil
+}
+
+// decimalExtremes keeps the least or greatest of decimals.
+type decimalExtremes struct {
+	greatest bool
+	v        []decimal.Decimal
+	has      []bool
+}
+
+func (c *decimalExtremes) Grow(n int) { c.v, c.has = grown(c.v, n), grown(c.has, n) }
+func (c *decimalExtremes) Clear() {
+	clear(c.v)
+	clear(c.has)
+	c.v, c.has = c.v[:0], c.has[:0]
+}
+func (c *decimalExtremes) Bytes() int { return 64 * cap(c.v) }
+func (c *decimalExtremes) put(id uint32, x decimal.Decimal) {
+	if !c.has[id] || x.GreaterThan(c.v[id]) == c.greatest {
+		c.v[id], c.has[id] = x, true
+	}
+}
+func (c *decimalExtremes) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
+	for i, id := range ids {
+		c.put(id, expr.DecimalOf(arg.Bytes(int(rows[i]))))
+	}
+}
+func (c *decimalExtremes) Merge(to uint32, src Column, from uint32) {
+	if s := src.(*decimalExtremes); s.has[from] {
+		c.put(to, s.v[from])
+	}
+}
+func (c *decimalExtremes) MergeAll(src Column, n int) { mergeEach(c, src, n) }
+func (c *decimalExtremes) Reset(id uint32)            { c.v[id], c.has[id] = decimal.Decimal{}, false }
+func (c *decimalExtremes) Append(dst *row.Column, id uint32) error {
+	dst.AppendString(expr.DecimalText(c.v[id]))
+	return nil
+}
+func (c *decimalExtremes) State() row.Schema {
+	return row.Schema{{Name: "value", Kind: row.Decimal}}
+}
+func (c *decimalExtremes) Save(dst []*row.Column, id uint32) {
+	if c.has[id] {
+		dst[0].AppendString(expr.DecimalText(c.v[id]))
+	} else {
+		dst[0].AppendNull()
+	}
+}
+func (c *decimalExtremes) Load(id uint32, src []*row.Column, i int) error {
+	if !src[0].IsNull(i) {
+		c.put(id, expr.DecimalOf(src[0].Bytes(i)))
+	}
+	return nil
+}

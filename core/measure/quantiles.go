@@ -1,0 +1,109 @@
+package measure
+
+import (
+	"math"
+
+	"github.com/DataDog/sketches-go/ddsketch"
+	"github.com/DataDog/sketches-go/ddsketch/mapping"
+	"github.com/DataDog/sketches-go/ddsketch/store"
+
+	"undertide/core/row"
+)
+
+// accuracy is the relative error of quantiles; the contract says less than 1 %
+// (docs/job-document.md, "Measures").
+const accuracy = 0.0095
+
+var indexMapping = func() mapping.IndexMapping {
+	m, err := mapping.NewLogarithmicMapping(accuracy)
+	if err != nil {
+		panic(err) // the accuracy is a constant
+	}
+	return m
+}()
+
+// quantiles estimates the value of rank floor(q * (n - 1)) by sketches whose buckets add up exactly, so
+// that the result does not depend on how they were joined.
+type quantiles struct {
+	q      float64
+	median bool
+	arg    row.Kind
+	v      []*ddsketch.DDSketch
+}
+
+func (c *quantiles) Grow(n int) { c.v = grown(c.v, n) }
+func (c *quantiles) Clear()     { clear(c.v); c.v = c.v[:0] }
+func (c *quantiles) Bytes() int { return 600 * cap(c.v) }
+func (c *quantiles) at(id uint32) *ddsketch.DDSketch {
+	if c.v[id] == nil {
+		c.v[id] = ddsketch.NewDDSketchFromStoreProvider(indexMapping, store.SparseStoreConstructor)
+	}
+	return c.v[id]
+}
+func (c *quantiles) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
+	for i, id := range ids {
+		x := number(arg, int(rows[i]))
+		if m := indexMapping.MaxIndexableValue(); math.Abs(x) > m {
+			x = math.Copysign(m, x)
+		}
+		if err := c.at(id).Add(x); err != nil {
+			panic("a sketch refuses a finite value: " + err.Error())
+		}
+	}
+}
+func (c *quantiles) Merge(to uint32, src Column, from uint32) {
+	s := src.(*quantiles).v[from]
+	if s == nil {
+		return
+	}
+	if err := c.at(to).MergeWith(s); err != nil {
+		panic("sketches of one kind do not join: " + err.Error())
+	}
+}
+func (c *quantiles) MergeAll(src Column, n int) { mergeEach(c, src, n) }
+func (c *quantiles) Reset(id uint32)            { c.v[id] = nil }
+func (c *quantiles) Append(dst *row.Column, id uint32) error {
+	q := c.q
+	if c.median {
+		q = 0.5
+	}
+	if c.v[id] == nil || c.v[id].IsEmpty() {
+		dst.AppendNull()
+		return nil
+	}
+	// The library takes the value of rank q * (n - 1), and n is exact in its counts.
+	n := c.v[id].GetCount()
+	if n > 1 {
+		q = min(1, (math.Floor(q*(n-1))+0.25)/(n-1)) // within the rank, whatever its rounding
+	}
+	x, err := c.v[id].GetValueAtQuantile(q)
+	if err != nil {
+		return err
+	}
+	if dst.Kind == row.Double {
+		dst.AppendDouble(x)
+	} else {
+		dst.AppendInt(int64(math.Round(x)))
+	}
+	return nil
+}
+func (c *quantiles) State() row.Schema {
+	return row.Schema{{Name: "sketch", Kind: row.Bytes}}
+}
+func (c *quantiles) Save(dst []*row.Column, id uint32) {
+	if c.v[id] == nil {
+		dst[0].AppendNull()
+		return
+	}
+	var b []byte
+	c.v[id].Encode(&b, true) // the mapping is ours
+	dst[0].AppendBytes(b)
+}
+func (c *quantiles) Load(id uint32, src []*row.Column, i int) error {
+	if src[0].IsNull(i) {
+		return nil
+	}
+	s, err := ddsketch.DecodeDDSketch(src[0].Bytes(i), store.SparseStoreConstructor, indexMapping)
+	c.v[id] = s
+	return err
+}

@@ -1,0 +1,121 @@
+package step
+
+import (
+	"time"
+
+	"undertide/core/row"
+)
+
+// Keyed is the definition of a step that keeps state by key. Immutable.
+type Keyed interface {
+	// Spec says how rows find their lane and what is worked out of them on the way.
+	Spec() *Spec
+	// MainSchema is that of the rows it publishes, LateSchema that of `late of`; nil where it has none.
+	MainSchema() row.Schema
+	LateSchema() row.Schema
+	// Tables names the parts of its state: one Parquet file each in a checkpoint (docs/checkpoints.md).
+	// The first name is empty.
+	Tables() []string
+	// NewLane makes the empty state of one lane.
+	// ordered: its rows go on to another keyed step, which needs their order.
+	NewLane(ordered bool) Lane
+}
+
+// Lane is a keyed step's state in one lane, for the shares that the lane owns. One goroutine at a time.
+type Lane interface {
+	// Take applies the lane's rows of an exchange, in order of place. It may be called several times in
+	// a turn, with rows of ascending places.
+	Take(x *Exchange, lane int, t *Turn, out Out)
+	// Move ends a turn: it publishes what the watermarks of the turn have made due.
+	Move(t *Turn, out Out)
+	// Snapshot copies the state, a batch for each of Tables, sorted by share; column 0 is the share.
+	Snapshot() []*row.Batch
+	// Load adds the rows of a snapshot's table whose share belongs to this lane.
+	Load(table int, b *row.Batch, lane, lanes int) error
+	// Counts are what the lane has done since it was made.
+	Counts() *LaneCounts
+	// Held tells what is kept.
+	Held() Held
+}
+
+// Turn is what a lane needs to know of a turn for one step (docs/time.md, "Turns and places").
+type Turn struct {
+	// Marks is the watermark that stood before each event of the turn, at least one.
+	Marks []row.Time
+	// After is the watermark that stands after the turn.
+	After row.Time
+	// Now is the wall clock, for previews and repeats only. It does not go back.
+	Now row.Time
+	// End says that the inputs have ended: nothing follows.
+	End bool
+}
+
+// Passed gives the place of the event that moved the watermark to at or beyond; at must not lie beyond
+// After.
+func (t *Turn) Passed(at row.Time) uint16 {
+	lo, hi := 0, len(t.Marks) // the first event before which the watermark stood there
+	for lo < hi {
+		if mid := (lo + hi) / 2; t.Marks[mid] >= at {
+			hi = mid
+		} else {
+			lo = mid + 1
+		}
+	}
+	return uint16(max(lo-1, 0))
+}
+
+// Out takes the rows that a lane publishes.
+type Out interface {
+	// Main and Late take rows of these parts, up to row.MaxRows; the view is not kept.
+	Main(v View)
+	Late(v View)
+	// Reject takes a row that the lane could not use.
+	Reject(v View, r Reject)
+}
+
+// LaneCounts are what a lane did with a step's rows (docs/time.md, "Counts add up").
+type LaneCounts struct {
+	Used, Lost, Partial, Accepted, Repeats, Dropped, Out, MeasureErrors int64
+	// MostLate is the greatest late_by of a lost row.
+	MostLate time.Duration
+	// LeftOut counts the values that collect had no room for.
+	LeftOut int64
+}
+
+// Held tells what a lane keeps of a step.
+type Held struct {
+	Windows, Keys, Bytes int
+	// Next is the time at which something is closed or forgotten next; row.MaxTime for nothing.
+	Next row.Time
+}
+
+// lateSchema is that of `late of`: the input's fields and late_by.
+func lateSchema(in row.Schema) row.Schema {
+	return append(in[:len(in):len(in)], row.Field{Name: "late_by", Kind: row.Duration})
+}
+
+// lateRows gathers late rows of a step.
+type lateRows struct{ b *row.Batch }
+
+func newLateRows(s row.Schema) lateRows { return lateRows{row.NewBatch(s)} }
+
+// add takes row r of x, which stood before mark.
+func (l lateRows) add(x *Exchange, r int, mark row.Time, c *LaneCounts) {
+	c.Lost++
+	c.MostLate = max(c.MostLate, time.Duration(mark-x.Times[r])*time.Microsecond)
+	b := l.b
+	for i, col := range x.Cols {
+		b.Cols[i].AppendFrom(col, r)
+	}
+	b.Cols[len(x.Cols)].AppendInt(int64(mark - x.Times[r]))
+	b.Times = append(b.Times, x.Times[r])
+	b.Index = append(b.Index, x.Index[r])
+	b.N++
+}
+
+func (l lateRows) flush(out Out) {
+	if l.b.N > 0 {
+		out.Late(ViewOf(l.b, nil))
+		l.b.Reset()
+	}
+}

@@ -1,0 +1,297 @@
+package step
+
+import (
+	"math/bits"
+
+	"undertide/core/row"
+	"undertide/core/state"
+)
+
+// lookBackLane is the state of a look back in one lane: the rows that the watermark has not passed, and
+// for each key its rows of the last span, a number of the accumulators each. A key's rows are numbered in
+// order of time, and joined by nodes of 2^level rows, so that a long span costs its logarithm.
+type lookBackLane struct {
+	def    *Window
+	span   row.Time
+	dict   *state.Dict
+	wait   *buffer
+	keys   []backKey
+	accs   *accs
+	slots  int
+	free   []uint32
+	queue  queue // of keys, by when their last row is of no use any more
+	counts LaneCounts
+	late   lateRows
+	pub    *publisher
+	x      *Exchange
+	in     *row.Batch
+	ids    []uint32
+	rows   []uint16
+	found  []backRow
+	due    due
+}
+
+type backKey struct {
+	first int64 // number of rows[0]
+	rows  []backOne
+	nodes map[node]uint32
+}
+
+type backOne struct {
+	at   row.Time
+	slot uint32
+}
+
+type backRow struct {
+	backOne
+	key   uint32
+	index uint16
+}
+
+func newLookBackLane(d *Window, ordered bool) *lookBackLane {
+	l := &lookBackLane{def: d, span: row.Time(d.LookBack.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.spec), accs: newAccs(&d.spec), late: newLateRows(d.LateSchema()),
+		x: d.spec.NewExchange(1), in: row.NewBatch(d.spec.Input)}
+	l.pub = newPublisher(d, ordered, &l.counts)
+	return l
+}
+
+func (l *lookBackLane) Counts() *LaneCounts { return &l.counts }
+func (l *lookBackLane) Held() Held {
+	return Held{Windows: l.slots - len(l.free), Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes() + l.accs.bytes() + 48*cap(l.keys), Next: l.wait.next()}
+}
+
+// Take keeps the lane's rows until the watermark has passed them.
+func (l *lookBackLane) Take(x *Exchange, lane int, t *Turn, out Out) {
+	for _, j := range x.Lanes[lane] {
+		r := x.Sel[j]
+		if mark := t.Marks[x.Index[r]]; x.Times[r] < mark {
+			l.late.add(x, int(r), mark, &l.counts)
+			continue
+		}
+		l.wait.put(x, int(r), l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j]))
+		l.counts.Used++
+	}
+	l.late.flush(out)
+}
+
+func (l *lookBackLane) slot() uint32 {
+	if k := len(l.free); k > 0 {
+		n := l.free[k-1]
+		l.free = l.free[:k-1]
+		return n
+	}
+	l.slots++
+	l.accs.grow(l.slots)
+	return uint32(l.slots - 1)
+}
+
+func (l *lookBackLane) release(n uint32) {
+	l.accs.reset(n)
+	l.free = append(l.free, n)
+}
+
+// Move takes the rows that the watermark has passed, in order of time.
+func (l *lookBackLane) Move(t *Turn, out Out) {
+	for len(l.keys) < l.dict.Len() {
+		l.keys = append(l.keys, backKey{})
+	}
+	l.found = l.found[:0]
+	for l.wait.next() < t.After {
+		l.some(t)
+	}
+	for i := 0; i < len(l.found); {
+		n := i
+		for ; n < len(l.found) && l.found[n].at == l.found[i].at; n++ {
+			l.insert(l.found[n])
+		}
+		for ; i < n; i++ {
+			f := l.found[i]
+			d := &l.due
+			d.acc, d.key, d.index = append(d.acc, l.sum(f.key)), append(d.key, f.key), append(d.index, f.index)
+			d.starts, d.ends = append(d.starts, f.at-l.span), append(d.ends, f.at)
+			if len(d.acc) == row.MaxRows {
+				l.publish(out)
+			}
+		}
+	}
+	l.publish(out)
+	l.forget(t.After)
+	l.wait.tidy(nil)
+}
+
+func (l *lookBackLane) publish(out Out) {
+	l.counts.LeftOut += l.accs.left(l.due.acc)
+	l.pub.publish(&l.due, l.accs, l.dict, out, nil)
+	for _, n := range l.due.acc {
+		l.release(n)
+	}
+	l.due.reset()
+}
+
+// some works out the arguments of up to row.MaxRows rows that the watermark has passed.
+func (l *lookBackLane) some(t *Turn) {
+	l.in.Reset()
+	l.ids, l.rows = l.ids[:0], l.rows[:0]
+	for l.in.N < row.MaxRows && l.wait.next() < t.After {
+		at, r, key := l.wait.pop()
+		l.in.AppendFrom(l.wait.rows, r)
+		l.in.Times = append(l.in.Times, at)
+		l.in.Index = append(l.in.Index, 0)
+		n := l.slot()
+		l.ids, l.rows = append(l.ids, n), append(l.rows, uint16(l.in.N-1))
+		l.found = append(l.found, backRow{backOne{at, n}, key, t.Passed(at + 1)})
+	}
+	l.x.Fill(ViewOf(l.in, nil), nil) // without faults: they were found before the rows came here
+	l.accs.add(l.x, l.ids, l.rows)
+}
+
+// insert puts a row into its key's span, and drops those that it leaves behind.
+func (l *lookBackLane) insert(f backRow) {
+	k := &l.keys[f.key]
+	l.evict(k, f.at-l.span)
+	if len(k.rows) == 0 {
+		k.first = 0
+		l.queue.push(f.at+l.span, f.key)
+	}
+	k.rows = append(k.rows, f.backOne)
+}
+
+// evict drops the rows of a key up to a time.
+func (l *lookBackLane) evict(k *backKey, upTo row.Time) {
+	n := 0
+	for ; n < len(k.rows) && k.rows[n].at <= upTo; n++ {
+		l.release(k.rows[n].slot)
+		number := k.first + int64(n)
+		for level := 1; len(k.nodes) > 0 && level < 48; level++ {
+			key := node{level, number >> level}
+			if s, ok := k.nodes[key]; ok {
+				l.release(s)
+				delete(k.nodes, key)
+			}
+		}
+	}
+	k.first += int64(n)
+	if k.rows = k.rows[n:]; len(k.rows) == 0 {
+		k.rows = nil
+	}
+}
+
+// sum joins the rows of a key's span, the largest whole nodes oldest first, into a number of its own.
+func (l *lookBackLane) sum(key uint32) uint32 {
+	k := &l.keys[key]
+	to := l.slot()
+	end := k.first + int64(len(k.rows))
+	for lo := k.first; lo < end; {
+		level := bits.Len64(uint64(end-lo)) - 1
+		if lo > 0 {
+			level = min(level, bits.TrailingZeros64(uint64(lo)))
+		}
+		l.accs.merge(to, l.accs, l.node(k, level, lo>>level))
+		lo += 1 << level
+	}
+	return to
+}
+
+func (l *lookBackLane) node(k *backKey, level int, at int64) uint32 {
+	if level == 0 {
+		return k.rows[at-k.first].slot
+	}
+	key := node{level, at}
+	if n, ok := k.nodes[key]; ok {
+		return n
+	}
+	left, right := l.node(k, level-1, 2*at), l.node(k, level-1, 2*at+1)
+	n := l.slot()
+	l.accs.merge(n, l.accs, left)
+	l.accs.merge(n, l.accs, right)
+	if k.nodes == nil {
+		k.nodes = map[node]uint32{}
+	}
+	k.nodes[key] = n
+	return n
+}
+
+// forget drops what no row to come can look back to.
+func (l *lookBackLane) forget(mark row.Time) {
+	for len(l.queue) > 0 && l.queue.next() <= mark {
+		key := l.queue.pop().n
+		k := &l.keys[key]
+		if n := len(k.rows); n > 0 {
+			if last := k.rows[n-1].at + l.span; last > mark {
+				l.queue.push(last, key)
+				continue
+			}
+			l.evict(k, row.MaxTime)
+		}
+	}
+	if l.dict.Len() <= 2*(len(l.queue)+len(l.wait.queue))+1024 {
+		return
+	}
+	live := make([]bool, l.dict.Len())
+	for id, k := range l.keys {
+		live[id] = len(k.rows) > 0
+	}
+	for _, q := range l.wait.queue {
+		live[l.wait.key[q.row]] = true
+	}
+	dict, to := l.dict.Keep(live)
+	keys := make([]backKey, dict.Len())
+	for id, is := range live {
+		if is && id < len(l.keys) {
+			keys[to[id]] = l.keys[id]
+		}
+	}
+	for i := range l.queue {
+		l.queue[i].n = to[l.queue[i].n]
+	}
+	l.wait.tidy(to)
+	l.dict, l.keys = dict, keys
+}
+
+func (d *Window) backSchema() row.Schema {
+	s := d.spec.stateKey()
+	s = append(s, row.Field{Name: "event_time", Kind: row.Timestamp}, row.Field{Name: "number", Kind: row.Int})
+	return append(s, d.spec.accSchema()...)
+}
+
+// Snapshot copies the rows of each key's span, and those that wait.
+func (l *lookBackLane) Snapshot() []*row.Batch {
+	b := row.NewBatch(l.def.backSchema())
+	keys := len(l.def.spec.Key)
+	for share, ids := range byShare(l.dict) {
+		for _, id := range ids {
+			if int(id) >= len(l.keys) {
+				continue
+			}
+			for i, r := range l.keys[id].rows {
+				saveKey(b, share, keys, l.dict, id)
+				b.Cols[1+keys].AppendInt(int64(r.at))
+				b.Cols[2+keys].AppendInt(l.keys[id].first + int64(i))
+				l.accs.save(b.Cols[3+keys:], r.slot)
+				b.N++
+			}
+		}
+	}
+	return []*row.Batch{b, l.wait.save(l.dict)}
+}
+
+// Load takes the rows of the lane's shares.
+func (l *lookBackLane) Load(table int, b *row.Batch, lane, lanes int) error {
+	if table == 1 {
+		return l.wait.load(b, lane, lanes, l.dict)
+	}
+	keys := len(l.def.spec.Key)
+	return loadRows(b, l.def.backSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
+		for len(l.keys) < l.dict.Len() {
+			l.keys = append(l.keys, backKey{})
+		}
+		k := &l.keys[id]
+		at, n := row.Time(b.Cols[1+keys].I[i]), l.slot()
+		if len(k.rows) == 0 {
+			k.first = b.Cols[2+keys].I[i]
+			l.queue.push(at+l.span, id)
+		}
+		k.rows = append(k.rows, backOne{at, n})
+		return l.accs.load(b.Cols[3+keys:], i, n)
+	})
+}

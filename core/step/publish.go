@@ -1,0 +1,221 @@
+package step
+
+import (
+	"undertide/core/expr"
+	"undertide/core/row"
+	"undertide/core/state"
+)
+
+// due are rows about to be published: columns of equal length, a row each.
+type due struct {
+	acc    []uint32 // number of its accumulators
+	key    []uint32 // of the dictionary
+	starts []row.Time
+	ends   []row.Time
+	index  []uint16
+	// only where a window may have several rows
+	withdraw []bool // a withdrawal and nothing else; acc means nothing
+	slot     []int  // for whoever decides
+}
+
+func (d *due) reset() {
+	d.acc, d.key, d.starts, d.ends, d.index = d.acc[:0], d.key[:0], d.starts[:0], d.ends[:0], d.index[:0]
+	d.withdraw, d.slot = d.withdraw[:0], d.slot[:0]
+}
+
+// verdict is what becomes of a row where a window may have several.
+type verdict struct {
+	show      bool
+	revision  int64
+	closed    bool
+	withdrawn bool
+}
+
+// publisher makes the rows of a windowed step out of accumulators.
+type publisher struct {
+	def      *Window
+	ordered  bool
+	counts   *LaneCounts
+	out      *row.Batch
+	results  *row.Batch
+	measures []*expr.Runner
+	having   *expr.Runner
+	cols     []*row.Column
+	sel      []uint16
+	order    *row.Column
+	orderKey []byte
+	several  *row.Batch // rows with revisions
+}
+
+func newPublisher(d *Window, ordered bool, c *LaneCounts) *publisher {
+	p := &publisher{def: d, ordered: ordered, counts: c, out: row.NewBatch(d.ResultSchema()), order: row.NewColumn(row.Bytes)}
+	var results row.Schema
+	for _, a := range d.spec.Aggregates {
+		results = append(results, row.Field{Kind: a.Kind})
+	}
+	p.results = row.NewBatch(results)
+	for _, m := range d.Measures {
+		p.measures = append(p.measures, m.NewRunner())
+	}
+	if d.Having != nil {
+		p.having = d.Having.NewRunner()
+	}
+	if d.Revisions() {
+		p.several = row.NewBatch(d.Schema)
+	}
+	return p
+}
+
+// publish makes the rows of d from accumulators a, up to row.MaxRows at a time. decide says what becomes
+// of each, given whether it meets `having`; without it all that meet it are shown.
+func (p *publisher) publish(d *due, a *accs, dict *state.Dict, out Out, decide func(slot int, meets bool) verdict) {
+	for from := 0; from < len(d.key); from += row.MaxRows {
+		p.some(d, from, min(from+row.MaxRows, len(d.key)), a, dict, out, decide)
+	}
+}
+
+func (p *publisher) some(d *due, from, to int, a *accs, dict *state.Dict, out Out, decide func(slot int, meets bool) verdict) {
+	n := to - from
+	p.out.Reset()
+	p.results.Reset()
+	keys := len(p.def.spec.Key)
+	for i := from; i < to; i++ {
+		if err := state.AppendKey(p.out.Cols[:keys], dict.Key(d.key[i])); err != nil {
+			panic("a key of the dictionary cannot be read: " + err.Error()) // ours alone wrote it
+		}
+	}
+	if p.def.Bounds() {
+		starts, ends := p.out.Cols[keys], p.out.Cols[keys+1]
+		for i := from; i < to; i++ {
+			starts.AppendInt(int64(d.starts[i]))
+			ends.AppendInt(int64(d.ends[i]))
+		}
+		last := row.Time(1)
+		if p.def.LookBack > 0 {
+			last = 0 // the span ends with its row
+		}
+		for i := from; i < to; i++ {
+			p.out.Times = append(p.out.Times, d.ends[i]-last)
+		}
+	}
+	p.out.Index = append(p.out.Index, d.index[from:to]...)
+	p.out.N = n
+	if len(d.withdraw) == 0 {
+		a.results(p.results.Cols, d.acc[from:to], p.counts)
+	} else {
+		one := make([]uint32, 1)
+		for i := from; i < to; i++ {
+			if d.withdraw[i] {
+				for _, c := range p.results.Cols {
+					c.AppendNull()
+				}
+				continue
+			}
+			one[0] = d.acc[i]
+			a.results(p.results.Cols, one, p.counts)
+		}
+	}
+	p.cols = append(p.cols[:0], p.out.Cols...)
+	for _, m := range p.measures {
+		c, errs := m.Run(p.results.Cols, n)
+		for i := range n {
+			if expr.HasBit(errs, i) {
+				c.SetNull(i, true)
+				p.counts.MeasureErrors++
+			}
+		}
+		p.cols = append(p.cols, c)
+	}
+	p.sel = p.sel[:0]
+	var meets *row.Column
+	var faults []uint64
+	if p.having != nil {
+		if meets, faults = p.having.Run(p.cols, n); decide == nil {
+			for i := range n {
+				if expr.HasBit(faults, i) {
+					p.counts.MeasureErrors++
+				}
+			}
+		}
+	}
+	ok := func(i int) bool {
+		return meets == nil || meets.I[i] != 0 && !meets.IsNull(i) && !expr.HasBit(faults, i)
+	}
+	p.orders(n, keys)
+	if decide != nil {
+		p.emitSeveral(d, from, n, ok, out, decide)
+		return
+	}
+	for i := range n {
+		if ok(i) {
+			p.sel = append(p.sel, uint16(i))
+		}
+	}
+	if len(p.sel) == 0 {
+		return
+	}
+	p.counts.Out += int64(len(p.sel))
+	v := View{Cols: p.cols, Times: p.out.Times, Index: p.out.Index, Sel: p.sel, N: n, Made: true}
+	if p.ordered {
+		v.Order = p.order
+	}
+	out.Main(v)
+}
+
+// orders writes, for each row, what it is ordered by among those of one event and window_end.
+func (p *publisher) orders(n, keys int) {
+	if !p.ordered {
+		return
+	}
+	p.order.Reset()
+	for i := range n {
+		p.orderKey = p.orderKey[:0]
+		if p.def.Bounds() {
+			p.orderKey = appendOrder(p.orderKey, p.out.Cols[keys], i)
+		}
+		for _, c := range p.out.Cols[:keys] {
+			p.orderKey = appendOrder(p.orderKey, c, i)
+		}
+		p.order.AppendBytes(p.orderKey)
+	}
+}
+
+// emitSeveral publishes rows with revision, closed and withdrawn.
+func (p *publisher) emitSeveral(d *due, from, n int, ok func(int) bool, out Out, decide func(int, bool) verdict) {
+	b := p.several
+	b.Reset()
+	first := len(p.out.Cols)
+	rev := len(p.cols)
+	for i := range n {
+		meets := ok(i)
+		if len(d.withdraw) > 0 && d.withdraw[from+i] {
+			meets = false
+		}
+		v := decide(d.slot[from+i], meets)
+		if !v.show {
+			continue
+		}
+		for c := range p.cols {
+			if c >= first && v.withdrawn {
+				b.Cols[c].AppendNull()
+			} else {
+				b.Cols[c].AppendFrom(p.cols[c], i)
+			}
+		}
+		b.Cols[rev].AppendInt(v.revision)
+		b.Cols[rev+1].AppendBool(v.closed)
+		b.Cols[rev+2].AppendBool(v.withdrawn)
+		if len(p.out.Times) > 0 {
+			b.Times = append(b.Times, p.out.Times[i])
+		}
+		b.Index = append(b.Index, p.out.Index[i])
+		b.N++
+	}
+	if b.N == 0 {
+		return
+	}
+	p.counts.Out += int64(b.N)
+	v := ViewOf(b, nil)
+	v.Made = true
+	out.Main(v)
+}

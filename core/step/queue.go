@@ -1,0 +1,57 @@
+package step
+
+import "undertide/core/row"
+
+// queue gives numbers in order of the time at which something is due for them; equal times by number.
+type queue []queued
+
+type queued struct {
+	at row.Time
+	n  uint32
+}
+
+func (q queued) before(p queued) bool { return q.at < p.at || q.at == p.at && q.n < p.n }
+
+func (q *queue) push(at row.Time, n uint32) {
+	h := append(*q, queued{at, n})
+	for i := len(h) - 1; i > 0; {
+		up := (i - 1) / 2
+		if !h[i].before(h[up]) {
+			break
+		}
+		h[i], h[up] = h[up], h[i]
+		i = up
+	}
+	*q = h
+}
+
+func (q *queue) pop() queued {
+	h := *q
+	top := h[0]
+	last := len(h) - 1
+	h[0] = h[last]
+	h = h[:last]
+	for i := 0; ; {
+		least := i
+		for c := 2*i + 1; c <= 2*i+2 && c < last; c++ {
+			if h[c].before(h[least]) {
+				least = c
+			}
+		}
+		if least == i {
+			break
+		}
+		h[i], h[least] = h[least], h[i]
+		i = least
+	}
+	*q = h
+	return top
+}
+
+// next gives the least time; row.MaxTime for none.
+func (q queue) next() row.Time {
+	if len(q) == 0 {
+		return row.MaxTime
+	}
+	return q[0].at
+}

@@ -1,0 +1,149 @@
+package step
+
+import (
+	"slices"
+
+	"undertide/core/expr"
+	"undertide/core/row"
+	"undertide/core/state"
+)
+
+// Rank passes, of a windowed step's rows, the first of each window: those with the greatest By, nulls
+// last, among equal ones by place (docs/job-document.md, "Steps"). Rows of a window come together as it
+// closes, so they wait until the watermark has passed their time. Immutable.
+type Rank struct {
+	Keys Spec // `per`
+	By   *expr.Program
+	Keep int
+}
+
+// Spec implements [Keyed], as do the methods below.
+func (d *Rank) Spec() *Spec            { return &d.Keys }
+func (d *Rank) MainSchema() row.Schema { return d.Keys.Input }
+func (d *Rank) LateSchema() row.Schema { return nil }
+func (d *Rank) Tables() []string       { return []string{"", "waiting"} }
+func (d *Rank) NewLane(ordered bool) Lane {
+	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: row.NewBatch(d.Keys.Input), order: row.NewColumn(row.Bytes), ordered: ordered}
+}
+
+// rankLane keeps rows that the watermark has not passed.
+type rankLane struct {
+	def     *Rank
+	dict    *state.Dict
+	wait    *buffer
+	counts  LaneCounts
+	out     *row.Batch
+	order   *row.Column
+	ordered bool
+	group   []ranked
+}
+
+type ranked struct {
+	row   int
+	key   uint32
+	value expr.Value
+}
+
+func (l *rankLane) Counts() *LaneCounts { return &l.counts }
+func (l *rankLane) Held() Held {
+	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes(), Next: l.wait.next()}
+}
+
+func (l *rankLane) Take(x *Exchange, lane int, _ *Turn, _ Out) {
+	for _, j := range x.Lanes[lane] {
+		l.wait.put(x, int(x.Sel[j]), l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j]))
+	}
+}
+
+// Move ranks the rows that the watermark has passed, those of one time and key together.
+func (l *rankLane) Move(t *Turn, out Out) {
+	for l.wait.next() < t.After {
+		at := l.wait.next()
+		l.group = l.group[:0]
+		for len(l.wait.queue) > 0 && l.wait.next() == at {
+			_, r, key := l.wait.pop()
+			v, err := l.def.By.Eval(l.wait.rows.Cols, r)
+			if err != nil {
+				one := row.NewBatch(l.def.Keys.Input)
+				one.AppendFrom(l.wait.rows, r)
+				one.Index = append(one.Index, t.Passed(at+1))
+				out.Reject(ViewOf(one, nil), Reject{Index: one.Index[0], Row: 0, Reason: Expression, Message: err.Error(), Expression: l.def.By.Text()})
+				continue
+			}
+			l.counts.Used++
+			l.group = append(l.group, ranked{r, key, v})
+		}
+		slices.SortStableFunc(l.group, func(a, b ranked) int {
+			switch {
+			case a.key != b.key:
+				return int(a.key) - int(b.key)
+			case a.value.Null || b.value.Null:
+				return int(bit(a.value.Null)) - int(bit(b.value.Null))
+			}
+			return expr.Compare(b.value, a.value)
+		})
+		n := 0
+		for i, g := range l.group {
+			if i > 0 && l.group[i-1].key != g.key {
+				n = 0
+			}
+			if n++; n <= l.def.Keep {
+				l.give(g, at, n, t.Passed(at+1), out)
+			}
+		}
+	}
+	l.flush(out)
+	l.wait.tidy(nil)
+	if len(l.wait.queue) == 0 && l.dict.Len() > 1024 {
+		l.dict, l.wait = state.NewDict(), newBuffer(&l.def.Keys)
+	}
+}
+
+func bit(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+func (l *rankLane) give(g ranked, at row.Time, n int, index uint16, out Out) {
+	b := l.out
+	for c, col := range l.wait.rows.Cols {
+		b.Cols[c].AppendFrom(col, g.row)
+	}
+	b.Times = append(b.Times, at)
+	b.Index = append(b.Index, index)
+	if l.ordered {
+		l.order.AppendBytes(append(slices.Clone(l.dict.Key(g.key)), byte(n>>16), byte(n>>8), byte(n)))
+	}
+	if b.N++; b.N == row.MaxRows {
+		l.flush(out)
+	}
+}
+
+func (l *rankLane) flush(out Out) {
+	if l.out.N == 0 {
+		return
+	}
+	l.counts.Out += int64(l.out.N)
+	v := ViewOf(l.out, nil)
+	if v.Made = true; l.ordered {
+		v.Order = l.order
+	}
+	out.Main(v)
+	l.out.Reset()
+	l.order.Reset()
+}
+
+// Snapshot copies the rows that wait; the first table is empty.
+func (l *rankLane) Snapshot() []*row.Batch {
+	return []*row.Batch{row.NewBatch(row.Schema{{Name: "share", Kind: row.Int}}), l.wait.save(l.dict)}
+}
+
+// Load takes the rows of the lane's shares.
+func (l *rankLane) Load(table int, b *row.Batch, lane, lanes int) error {
+	if table == 0 {
+		return nil
+	}
+	return l.wait.load(b, lane, lanes, l.dict)
+}

@@ -1,0 +1,321 @@
+package step
+
+import (
+	"time"
+
+	"undertide/core/expr"
+	"undertide/core/row"
+	"undertide/core/state"
+)
+
+// Remember carries values from row to row of a key (docs/time.md, "Nulls, errors, values"). Expressions see
+// the input's fields, and as locals the remembered values as they were before the row, then the sets
+// before them. Immutable.
+type Remember struct {
+	Keys    Spec
+	Names   []string
+	Initial []*expr.Program // without fields
+	Next    []*expr.Program
+	Where   *expr.Program // nil: every row
+	Sets    []*expr.Program
+	// Output names, for each output field, its column among the input's, or behind them the set.
+	Output []int
+	Schema row.Schema
+	Forget time.Duration
+	// Arrival takes rows as they come; else by event time once the watermark has passed them.
+	Arrival bool
+}
+
+// Spec implements [Keyed], as do the methods below.
+func (d *Remember) Spec() *Spec            { return &d.Keys }
+func (d *Remember) MainSchema() row.Schema { return d.Schema }
+func (d *Remember) LateSchema() row.Schema {
+	if d.Arrival {
+		return nil
+	}
+	return lateSchema(d.Keys.Input)
+}
+func (d *Remember) Tables() []string { return []string{"", "waiting"} }
+func (d *Remember) NewLane(ordered bool) Lane {
+	l := &rememberLane{def: d, forget: row.Time(d.Forget.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.Keys), out: row.NewBatch(d.Schema), order: row.NewColumn(row.Bytes), ordered: ordered}
+	l.late = newLateRows(lateSchema(d.Keys.Input))
+	return l
+}
+
+// rememberLane keeps the values of each key, and the rows that the watermark has not passed.
+type rememberLane struct {
+	def     *Remember
+	forget  row.Time
+	dict    *state.Dict
+	last    []row.Time // by key: the greatest time; row.MinTime where nothing is remembered
+	values  [][]expr.Value
+	queued  []row.Time
+	queue   queue
+	live    int
+	wait    *buffer
+	counts  LaneCounts
+	late    lateRows
+	out     *row.Batch
+	order   *row.Column
+	ordered bool
+	locals  []expr.Value
+	next    []expr.Value
+}
+
+func (l *rememberLane) Counts() *LaneCounts { return &l.counts }
+func (l *rememberLane) Held() Held {
+	return Held{Keys: l.live, Bytes: l.dict.Bytes() + l.wait.bytes() + (64+48*len(l.def.Next))*cap(l.last), Next: min(l.wait.next(), l.queue.next())}
+}
+
+// Take applies rows as they come, or keeps them until the watermark has passed them.
+func (l *rememberLane) Take(x *Exchange, lane int, t *Turn, out Out) {
+	for _, j := range x.Lanes[lane] {
+		r := x.Sel[j]
+		at, mark := x.Times[r], t.Marks[x.Index[r]]
+		if !l.def.Arrival && at < mark {
+			l.late.add(x, int(r), mark, &l.counts)
+			continue
+		}
+		id := l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j])
+		l.grow()
+		if !l.def.Arrival {
+			l.wait.put(x, int(r), id)
+			continue
+		}
+		if l.last[id] != row.MinTime && l.last[id]+l.forget <= mark {
+			l.drop(id)
+		}
+		l.apply(x.Cols, int(r), id, at, x.Index[r], out)
+	}
+	l.late.flush(out)
+	l.flush(out)
+}
+
+func (l *rememberLane) grow() {
+	for len(l.last) < l.dict.Len() {
+		l.last, l.values, l.queued = append(l.last, row.MinTime), append(l.values, nil), append(l.queued, row.MaxTime)
+	}
+}
+
+// Move applies the rows that the watermark has passed, and forgets keys.
+func (l *rememberLane) Move(t *Turn, out Out) {
+	for l.wait.next() < t.After {
+		at, r, id := l.wait.pop()
+		l.apply(l.wait.rows.Cols, r, id, at, t.Passed(at+1), out)
+	}
+	l.flush(out)
+	l.wait.tidy(nil)
+	for len(l.queue) > 0 && l.queue.next() <= t.After {
+		id := l.queue.pop().n
+		l.queued[id] = row.MaxTime
+		switch due := beyond(l.last[id], l.forget); {
+		case l.last[id] == row.MinTime:
+		case due <= t.After:
+			l.drop(id)
+		default:
+			l.queued[id] = due
+			l.queue.push(due, id)
+		}
+	}
+	if l.dict.Len() > 2*(l.live+len(l.wait.queue))+1024 {
+		l.rebuild()
+	}
+}
+
+func (l *rememberLane) drop(id uint32) {
+	l.last[id], l.values[id] = row.MinTime, nil
+	l.live--
+}
+
+// apply takes one row: the output sees what was remembered before it. A row with an error changes nothing.
+func (l *rememberLane) apply(cols []*row.Column, r int, id uint32, at row.Time, index uint16, out Out) {
+	d := l.def
+	values := l.values[id]
+	if l.last[id] == row.MinTime || at-l.last[id] >= l.forget {
+		values = nil
+	}
+	reject := func(p *expr.Program, err error) {
+		v := View{Cols: cols, Index: []uint16{index}, Sel: []uint16{0}, N: 1}
+		l.flush(out)
+		one := &row.Batch{}
+		for _, c := range cols {
+			k := row.NewColumn(c.Kind)
+			k.AppendFrom(c, r)
+			one.Cols = append(one.Cols, k)
+		}
+		v.Cols = one.Cols
+		out.Reject(v, Reject{Index: index, Row: 0, Reason: Expression, Message: err.Error(), Expression: p.Text()})
+	}
+	l.locals = l.locals[:0]
+	for i, p := range d.Initial {
+		if values != nil {
+			l.locals = append(l.locals, values[i])
+			continue
+		}
+		v, err := p.Eval(nil, 0)
+		if err != nil {
+			reject(p, err)
+			return
+		}
+		l.locals = append(l.locals, v)
+	}
+	l.next = l.next[:0]
+	for _, p := range d.Next {
+		v, err := p.EvalWith(cols, r, l.locals)
+		if err != nil {
+			reject(p, err)
+			return
+		}
+		v.Kind = p.Kind()
+		l.next = append(l.next, v)
+	}
+	shown := true
+	if d.Where != nil {
+		v, err := d.Where.EvalWith(cols, r, l.locals)
+		if err != nil {
+			reject(d.Where, err)
+			return
+		}
+		shown = v.True()
+	}
+	if shown {
+		for _, p := range d.Sets {
+			v, err := p.EvalWith(cols, r, l.locals)
+			if err != nil {
+				reject(p, err)
+				return
+			}
+			l.locals = append(l.locals, v)
+		}
+		l.give(cols, r, at, index)
+	} else {
+		l.counts.Dropped++
+	}
+	if l.last[id] == row.MinTime {
+		l.live++
+	}
+	if values == nil || len(l.values[id]) == 0 {
+		l.values[id] = make([]expr.Value, len(d.Next))
+	}
+	copy(l.values[id], l.next)
+	l.last[id] = max(l.last[id], at)
+	if l.queued[id] == row.MaxTime {
+		l.queued[id] = l.last[id] + l.forget
+		l.queue.push(l.queued[id], id)
+	}
+	if l.out.N == row.MaxRows {
+		l.flush(out)
+	}
+}
+
+// give appends the row to what is published.
+func (l *rememberLane) give(cols []*row.Column, r int, at row.Time, index uint16) {
+	b := l.out
+	for i, c := range l.def.Output {
+		if c < len(cols) {
+			b.Cols[i].AppendFrom(cols[c], r)
+		} else {
+			l.locals[len(l.def.Initial)+c-len(cols)].AppendTo(b.Cols[i])
+		}
+	}
+	b.Times = append(b.Times, at)
+	b.Index = append(b.Index, index)
+	if l.ordered {
+		var key []*row.Column
+		for _, k := range l.def.Keys.Key {
+			key = append(key, cols[k])
+		}
+		l.order.AppendBytes(keyOrder(key, r))
+	}
+	l.counts.Used++
+	b.N++
+}
+
+func (l *rememberLane) flush(out Out) {
+	if l.out.N == 0 {
+		return
+	}
+	l.counts.Out += int64(l.out.N)
+	v := ViewOf(l.out, nil)
+	if v.Made = !l.def.Arrival; l.ordered {
+		v.Order = l.order
+	}
+	out.Main(v)
+	l.out.Reset()
+	l.order.Reset()
+}
+
+func (l *rememberLane) rebuild() {
+	live := make([]bool, l.dict.Len())
+	for id, t := range l.last {
+		live[id] = t != row.MinTime
+	}
+	for _, q := range l.wait.queue {
+		live[l.wait.key[q.row]] = true
+	}
+	dict, to := l.dict.Keep(live)
+	old := *l
+	l.dict, l.last, l.values, l.queued, l.queue = dict, nil, nil, nil, nil
+	l.grow()
+	for id, is := range live {
+		if is {
+			k := to[id]
+			l.last[k], l.values[k] = old.last[id], old.values[id]
+			if l.last[k] != row.MinTime {
+				l.queued[k] = l.last[k] + l.forget
+				l.queue.push(l.queued[k], k)
+			}
+		}
+	}
+	l.wait.tidy(to)
+}
+
+func (d *Remember) stateSchema() row.Schema {
+	s := d.Keys.stateKey()
+	s = append(s, row.Field{Name: "last_seen", Kind: row.Timestamp})
+	for i, p := range d.Next {
+		s = append(s, row.Field{Name: "value_" + d.Names[i], Kind: p.Kind()})
+	}
+	return s
+}
+
+// Snapshot copies what is remembered, and the rows that wait.
+func (l *rememberLane) Snapshot() []*row.Batch {
+	b := row.NewBatch(l.def.stateSchema())
+	keys := len(l.def.Keys.Key)
+	for share, ids := range byShare(l.dict) {
+		for _, id := range ids {
+			if int(id) >= len(l.last) || l.last[id] == row.MinTime {
+				continue
+			}
+			saveKey(b, share, keys, l.dict, id)
+			b.Cols[1+keys].AppendInt(int64(l.last[id]))
+			for i, v := range l.values[id] {
+				v.AppendTo(b.Cols[2+keys+i])
+			}
+			b.N++
+		}
+	}
+	return []*row.Batch{b, l.wait.save(l.dict)}
+}
+
+// Load takes what is remembered of the lane's shares.
+func (l *rememberLane) Load(table int, b *row.Batch, lane, lanes int) error {
+	if table == 1 {
+		err := l.wait.load(b, lane, lanes, l.dict)
+		l.grow()
+		return err
+	}
+	keys := len(l.def.Keys.Key)
+	return loadRows(b, l.def.stateSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
+		l.grow()
+		l.last[id] = row.Time(b.Cols[1+keys].I[i])
+		for n := range l.def.Next {
+			l.values[id] = append(l.values[id], expr.At(b.Cols[2+keys+n], i))
+		}
+		l.queued[id] = l.last[id] + l.forget
+		l.queue.push(l.queued[id], id)
+		l.live++
+		return nil
+	})
+}

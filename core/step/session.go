@@ -1,0 +1,594 @@
+package step
+
+import (
+	"slices"
+
+	"undertide/core/row"
+	"undertide/core/state"
+)
+
+// sessionLane is the state of sessions in one lane: for each key a short list of sessions in order of
+// their start, whose accumulators have the session's number (docs/time.md, "Windows").
+type sessionLane struct {
+	def     *Window
+	gap     row.Time
+	longest row.Time // row.MaxTime for no bound
+	accept  row.Time
+	hold    row.Time
+	several bool
+
+	dict     *state.Dict
+	first    []uint32 // by key: its first session + 1, 0 for none
+	sessions []session
+	free     []uint32
+	live     int
+	accs     *accs
+	queue    queue // of sessions, by when something is due
+	mark     row.Time
+	begun    bool
+	counts   LaneCounts
+	late     lateRows
+	pub      *publisher
+
+	preview   []uint32
+	nextBeat  row.Time
+	nextAgain row.Time
+
+	// rows that were given a session and not yet added
+	ids  []uint32
+	rows []uint16
+
+	over      []uint32 // sessions that overlap the row at hand
+	gone      []uint32 // that may be forgotten at the turn's end
+	closing   []closing
+	due       due
+	decisions []decision
+}
+
+type session struct {
+	key         uint32
+	next        uint32 // the key's next session + 1
+	start, last row.Time
+	// born is the watermark under which a session was last changed when its span was already past: it is
+	// published once the watermark moves beyond. row.MinTime else.
+	born    row.Time
+	queued  row.Time // when its entry in the queue is due
+	pending bool     // a closing row or correction is to be published
+	used    bool
+
+	changed   bool // rows were added since the last row
+	inPreview bool
+	shown     []identity
+}
+
+// identity is a row that was published under a start and end.
+type identity struct {
+	start, end row.Time
+	next       int64
+	standing   bool
+}
+
+type closing struct {
+	n     uint32
+	index uint16
+}
+
+type decision struct {
+	n     uint32
+	shown int // the identity that is withdrawn, or -1 for the session's row
+}
+
+func newSessionLane(d *Window, ordered bool) *sessionLane {
+	l := &sessionLane{def: d, gap: row.Time(d.Session.Gap.Microseconds()), longest: row.MaxTime, accept: row.Time(d.Accept.Microseconds()),
+		hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), several: d.Revisions(), dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, late: newLateRows(d.LateSchema())}
+	if d.Session.Longest > 0 {
+		l.longest = row.Time(d.Session.Longest.Microseconds())
+	}
+	l.pub = newPublisher(d, ordered, &l.counts)
+	return l
+}
+
+func (l *sessionLane) Counts() *LaneCounts { return &l.counts }
+
+func (l *sessionLane) Held() Held {
+	return Held{Windows: l.live, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + 96*cap(l.sessions) + 16*cap(l.queue) + l.accs.bytes(), Next: l.queue.next()}
+}
+
+func (l *sessionLane) end(s *session) row.Time { return s.last + l.gap }
+
+// dueAt is when a session's row is to be published.
+func (l *sessionLane) dueAt(s *session) row.Time {
+	if s.born != row.MinTime {
+		return max(l.end(s), s.born+1)
+	}
+	return l.end(s)
+}
+
+func (l *sessionLane) begin(t *Turn) {
+	if !l.begun {
+		l.begun, l.mark = true, t.Marks[0]
+		l.nextBeat, l.nextAgain = t.Now+row.Time(l.def.Every.Microseconds()), t.Now+row.Time(l.def.RepeatEvery.Microseconds())
+	}
+}
+
+// Take adds the lane's rows. Where closed sessions are kept, what a row's watermark closes is published
+// before the row is added; else a closed session takes no row, and closings can follow a turn's rows.
+func (l *sessionLane) Take(x *Exchange, lane int, t *Turn, out Out) {
+	l.begin(t)
+	for _, j := range x.Lanes[lane] {
+		r := x.Sel[j]
+		at := x.Times[r]
+		mark := t.Marks[x.Index[r]]
+		if l.several && mark > l.mark && mark >= l.queue.next() {
+			l.flush(x)
+			l.advance(mark, t, out)
+		}
+		key := l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j])
+		for int(key) >= len(l.first) {
+			l.first = append(l.first, 0)
+		}
+		n, ok := l.join(x, key, at, mark)
+		if !ok {
+			l.late.add(x, int(r), mark, &l.counts)
+			continue
+		}
+		l.ids = append(l.ids, n)
+		l.rows = append(l.rows, r)
+		if s := &l.sessions[n]; l.several {
+			s.changed = true
+			if l.def.Revised && l.end(s) > mark && !s.inPreview {
+				s.inPreview = true
+				l.preview = append(l.preview, n)
+			}
+		}
+	}
+	l.flush(x)
+	l.late.flush(out)
+}
+
+func (l *sessionLane) flush(x *Exchange) {
+	l.counts.Used += int64(len(l.ids))
+	if len(l.ids) > 0 {
+		l.accs.grow(len(l.sessions))
+		l.accs.add(x, l.ids, l.rows)
+		l.ids, l.rows = l.ids[:0], l.rows[:0]
+	}
+}
+
+// join finds the session for a row of time at, read under mark; false when the row is lost.
+func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, bool) {
+	l.over = l.over[:0]
+	open := false
+	for n := l.first[key]; n != 0; n = l.sessions[n-1].next {
+		s := &l.sessions[n-1]
+		end := l.end(s)
+		if s.start < at+l.gap && at < end && end+l.accept > mark {
+			l.over = append(l.over, n-1)
+			open = open || end > mark
+		}
+	}
+	if len(l.over) == 1 && open { // the usual case: it grows, or not even that
+		n := l.over[0]
+		if s := &l.sessions[n]; at >= s.start && max(at, s.last)+l.gap-s.start <= l.longest {
+			s.last = max(s.last, at)
+			s.pending, s.born = true, row.MinTime
+			return n, true
+		}
+	}
+	late := !open && at+l.gap <= mark
+	if late && len(l.over) == 0 && at+l.gap+l.accept <= mark {
+		return 0, false
+	}
+	if late {
+		l.counts.Accepted++
+	}
+	target := -1
+	for i, n := range l.over { // in order of start
+		s := &l.sessions[n]
+		start, last := min(s.start, at), max(s.last, at)
+		if target < 0 {
+			if last+l.gap-start <= l.longest {
+				target = i
+				l.unlink(key, n)
+				s.start, s.last = start, last
+			}
+			continue
+		}
+		to := &l.sessions[l.over[target]]
+		start, last = min(to.start, s.start), max(to.last, s.last)
+		if last+l.gap-start > l.longest {
+			break
+		}
+		l.flush(x)
+		l.unlink(key, n)
+		to.start, to.last = start, last
+		l.accs.grow(len(l.sessions))
+		l.accs.merge(l.over[target], l.accs, n)
+		to.shown = append(to.shown, s.shown...)
+		l.release(n)
+	}
+	var n uint32
+	if target >= 0 {
+		n = l.over[target]
+	} else {
+		n = l.alloc(key, at)
+	}
+	l.link(key, n)
+	s := &l.sessions[n]
+	s.pending, s.born = true, row.MinTime
+	if l.end(s) <= mark {
+		s.born = mark
+	}
+	if due := l.dueAt(s); due < s.queued {
+		s.queued = due
+		l.queue.push(due, n)
+	}
+	return n, true
+}
+
+func (l *sessionLane) alloc(key uint32, at row.Time) uint32 {
+	var n uint32
+	if k := len(l.free); k > 0 {
+		n, l.free = l.free[k-1], l.free[:k-1]
+	} else {
+		n = uint32(len(l.sessions))
+		l.sessions = append(l.sessions, session{})
+	}
+	l.sessions[n] = session{key: key, start: at, last: at, used: true, born: row.MinTime, queued: row.MaxTime}
+	l.live++
+	return n
+}
+
+// release empties a session that is in no list any more.
+func (l *sessionLane) release(n uint32) {
+	if int(n) < len(l.accs.rows) {
+		l.accs.reset(n)
+	}
+	l.sessions[n] = session{}
+	l.free = append(l.free, n)
+	l.live--
+}
+
+func (l *sessionLane) unlink(key, n uint32) {
+	for p := &l.first[key]; *p != 0; p = &l.sessions[*p-1].next {
+		if *p == n+1 {
+			*p = l.sessions[n].next
+			return
+		}
+	}
+}
+
+// link puts a session into its key's list, by start.
+func (l *sessionLane) link(key, n uint32) {
+	p := &l.first[key]
+	for *p != 0 && l.sessions[*p-1].start <= l.sessions[n].start {
+		p = &l.sessions[*p-1].next
+	}
+	l.sessions[n].next = *p
+	*p = n + 1
+}
+
+// Move publishes what the turn's watermark has made due.
+func (l *sessionLane) Move(t *Turn, out Out) {
+	l.begin(t)
+	before := l.mark
+	l.advance(t.After, t, out)
+	if l.several {
+		if l.def.Revised && t.Now >= l.nextBeat {
+			l.nextBeat = t.Now + row.Time(l.def.Every.Microseconds())
+			l.closing = l.closing[:0]
+			for _, n := range l.preview {
+				if s := &l.sessions[n]; s.used && s.inPreview && l.end(s) > l.mark {
+					l.closing = append(l.closing, closing{n, uint16(len(t.Marks) - 1)})
+					s.inPreview = false
+				}
+			}
+			l.preview = l.preview[:0]
+			l.publish(out, false)
+		}
+		if l.def.RepeatEvery > 0 && (t.Now >= l.nextAgain || t.After == row.MaxTime && before < row.MaxTime) {
+			l.nextAgain = t.Now + row.Time(l.def.RepeatEvery.Microseconds())
+			from := l.mark
+			if from == row.MaxTime {
+				from = before
+			}
+			l.repeat(from, t, out)
+		}
+		l.drop()
+	}
+	l.forget()
+}
+
+// advance publishes the sessions whose row is due at or before mark, in order of end, start and key.
+func (l *sessionLane) advance(mark row.Time, t *Turn, out Out) {
+	if mark <= l.mark {
+		return
+	}
+	l.mark = mark
+	l.closing = l.closing[:0]
+	for l.queue.next() <= mark && len(l.queue) > 0 {
+		q := l.queue.pop()
+		s := &l.sessions[q.n]
+		if !s.used || s.queued != q.at {
+			continue // gone, or due at another time
+		}
+		s.queued = row.MaxTime
+		due := l.dueAt(s)
+		if !s.pending { // it was kept for late rows
+			if due = beyond(l.end(s), l.hold); due > mark {
+				s.queued = due
+				l.queue.push(due, q.n)
+			} else {
+				l.gone = append(l.gone, q.n)
+			}
+			continue
+		}
+		if due > mark {
+			s.queued = due
+			l.queue.push(due, q.n)
+			continue
+		}
+		s.pending = false
+		l.closing = append(l.closing, closing{q.n, t.Passed(due)})
+	}
+	if len(l.closing) == 0 {
+		return
+	}
+	l.publish(out, true)
+	if l.several {
+		for _, c := range l.closing {
+			s := &l.sessions[c.n]
+			s.queued = beyond(l.end(s), l.hold)
+			l.queue.push(s.queued, c.n)
+		}
+		return
+	}
+	for _, c := range l.closing {
+		l.unlink(l.sessions[c.n].key, c.n)
+		l.release(c.n)
+	}
+}
+
+// publish makes the rows of the sessions in closing. What was published of one under another identity is
+// withdrawn first.
+func (l *sessionLane) publish(out Out, closed bool) {
+	if len(l.closing) == 0 {
+		return
+	}
+	slices.SortFunc(l.closing, func(a, b closing) int {
+		p, q := &l.sessions[a.n], &l.sessions[b.n]
+		switch {
+		case a.index != b.index:
+			return int(a.index) - int(b.index)
+		case p.last != q.last:
+			return int(max(-1, min(1, p.last-q.last)))
+		case p.start != q.start:
+			return int(max(-1, min(1, p.start-q.start)))
+		}
+		return int(p.key) - int(q.key)
+	})
+	d := &l.due
+	d.reset()
+	l.decisions = l.decisions[:0]
+	for _, c := range l.closing {
+		s := &l.sessions[c.n]
+		for i, o := range s.shown {
+			if o.standing && (o.start != s.start || o.end != l.end(s)) {
+				l.add(s, c, o.start, o.end, i)
+			}
+		}
+		l.add(s, c, s.start, l.end(s), -1)
+	}
+	if closed {
+		l.counts.LeftOut += l.accs.left(d.acc)
+	}
+	if !l.several {
+		l.pub.publish(d, l.accs, l.dict, out, nil)
+		return
+	}
+	l.pub.publish(d, l.accs, l.dict, out, func(at int, meets bool) verdict { return l.decide(l.decisions[at], meets, closed, false) })
+}
+
+func (l *sessionLane) add(s *session, c closing, start, end row.Time, shown int) {
+	d := &l.due
+	d.acc, d.key, d.index = append(d.acc, c.n), append(d.key, s.key), append(d.index, c.index)
+	d.starts, d.ends = append(d.starts, start), append(d.ends, end)
+	if l.several {
+		d.withdraw = append(d.withdraw, shown >= 0)
+		d.slot = append(d.slot, len(l.decisions))
+		l.decisions = append(l.decisions, decision{c.n, shown})
+	}
+}
+
+func (l *sessionLane) decide(d decision, meets, closed, again bool) verdict {
+	s := &l.sessions[d.n]
+	if d.shown >= 0 {
+		o := &s.shown[d.shown]
+		o.standing = false
+		o.next++
+		return verdict{show: true, revision: o.next - 1, closed: o.end <= l.mark, withdrawn: true}
+	}
+	at := slices.IndexFunc(s.shown, func(o identity) bool { return o.start == s.start && o.end == l.end(s) })
+	if again && at >= 0 && !s.changed {
+		o := s.shown[at]
+		return verdict{show: o.standing, revision: o.next - 1, closed: closed}
+	}
+	s.changed = false
+	if at < 0 {
+		if !meets {
+			return verdict{}
+		}
+		s.shown = append(s.shown, identity{start: s.start, end: l.end(s)})
+		at = len(s.shown) - 1
+	}
+	o := &s.shown[at]
+	v := verdict{revision: o.next, closed: closed}
+	switch {
+	case meets:
+		v.show, o.standing = true, true
+	case o.standing:
+		v.show, v.withdrawn, o.standing = true, true, false
+	default:
+		return v
+	}
+	o.next++
+	return v
+}
+
+// repeat publishes a row for each kept session.
+func (l *sessionLane) repeat(mark row.Time, t *Turn, out Out) {
+	keep := row.Time(l.def.RepeatKeep.Microseconds())
+	for _, closed := range []bool{true, false} {
+		d := &l.due
+		d.reset()
+		l.decisions = l.decisions[:0]
+		for n := range l.sessions {
+			s := &l.sessions[n]
+			if !s.used || beyond(l.end(s), keep) <= mark || l.end(s) <= l.mark != closed {
+				continue
+			}
+			c := closing{uint32(n), uint16(len(t.Marks) - 1)}
+			for i, o := range s.shown {
+				if o.standing && (o.start != s.start || o.end != l.end(s)) {
+					l.add(s, c, o.start, o.end, i)
+				}
+			}
+			l.add(s, c, s.start, l.end(s), -1)
+		}
+		l.pub.publish(d, l.accs, l.dict, out, func(at int, meets bool) verdict { return l.decide(l.decisions[at], meets, closed, true) })
+	}
+}
+
+// drop forgets closed sessions that are kept no longer.
+func (l *sessionLane) drop() {
+	for _, n := range l.gone {
+		s := &l.sessions[n]
+		switch {
+		case !s.used || s.queued != row.MaxTime: // gone, or something is due for it again
+		case !s.pending && beyond(l.end(s), l.hold) <= l.mark:
+			l.unlink(s.key, n)
+			l.release(n)
+		}
+	}
+	l.gone = l.gone[:0]
+}
+
+// forget drops the keys without sessions, once they are the greater part.
+func (l *sessionLane) forget() {
+	if l.dict.Len() <= 2*l.live+1024 {
+		return
+	}
+	live := make([]bool, l.dict.Len())
+	for k, n := range l.first {
+		live[k] = n != 0
+	}
+	dict, to := l.dict.Keep(live)
+	first := make([]uint32, dict.Len())
+	for k, n := range l.first {
+		if n != 0 {
+			first[to[k]] = n
+		}
+	}
+	for n := range l.sessions {
+		if s := &l.sessions[n]; s.used {
+			s.key = to[s.key]
+		}
+	}
+	l.dict, l.first = dict, first
+}
+
+func (d *Window) sessionSchema() row.Schema {
+	s := d.spec.stateKey()
+	s = append(s, row.Field{Name: "window_start", Kind: row.Timestamp}, row.Field{Name: "window_end", Kind: row.Timestamp},
+		row.Field{Name: "read_under", Kind: row.Timestamp}, row.Field{Name: "pending", Kind: row.Bool}, row.Field{Name: "changed", Kind: row.Bool})
+	return append(s, d.spec.accSchema()...)
+}
+
+func (d *Window) identitySchema() row.Schema {
+	s := d.spec.stateKey()
+	return append(s, row.Field{Name: "session_start", Kind: row.Timestamp}, row.Field{Name: "session_end", Kind: row.Timestamp}, row.Field{Name: "window_start", Kind: row.Timestamp},
+		row.Field{Name: "window_end", Kind: row.Timestamp}, row.Field{Name: "next_revision", Kind: row.Int}, row.Field{Name: "standing", Kind: row.Bool})
+}
+
+// Snapshot copies the sessions, and what was published of them.
+func (l *sessionLane) Snapshot() []*row.Batch {
+	b := row.NewBatch(l.def.sessionSchema())
+	keys := len(l.def.spec.Key)
+	out := []*row.Batch{b}
+	if l.several {
+		out = append(out, row.NewBatch(l.def.identitySchema()))
+	}
+	for share, ids := range byShare(l.dict) {
+		for _, id := range ids {
+			if int(id) >= len(l.first) {
+				continue
+			}
+			for n := l.first[id]; n != 0; n = l.sessions[n-1].next {
+				s := &l.sessions[n-1]
+				saveKey(b, share, keys, l.dict, id)
+				c := b.Cols[1+keys:]
+				c[0].AppendInt(int64(s.start))
+				c[1].AppendInt(int64(l.end(s)))
+				if s.born == row.MinTime {
+					c[2].AppendNull()
+				} else {
+					c[2].AppendInt(int64(s.born))
+				}
+				c[3].AppendBool(s.pending)
+				c[4].AppendBool(s.changed)
+				l.accs.save(c[5:], n-1)
+				b.N++
+				for _, o := range s.shown {
+					saveKey(out[1], share, keys, l.dict, id)
+					c := out[1].Cols[1+keys:]
+					for i, v := range []row.Time{s.start, l.end(s), o.start, o.end} {
+						c[i].AppendInt(int64(v))
+					}
+					c[4].AppendInt(o.next)
+					c[5].AppendBool(o.standing)
+					out[1].N++
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Load takes the sessions of the lane's shares.
+func (l *sessionLane) Load(table int, b *row.Batch, lane, lanes int) error {
+	keys := len(l.def.spec.Key)
+	if table == 1 {
+		return loadRows(b, l.def.identitySchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
+			c := b.Cols[1+keys:]
+			for n := l.first[id]; n != 0; n = l.sessions[n-1].next {
+				if s := &l.sessions[n-1]; int64(s.start) == c[0].I[i] && int64(l.end(s)) == c[1].I[i] {
+					s.shown = append(s.shown, identity{start: row.Time(c[2].I[i]), end: row.Time(c[3].I[i]), next: c[4].I[i], standing: c[5].I[i] != 0})
+					return nil
+				}
+			}
+			return errState
+		})
+	}
+	return loadRows(b, l.def.sessionSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
+		for int(id) >= len(l.first) {
+			l.first = append(l.first, 0)
+		}
+		c := b.Cols[1+keys:]
+		n := l.alloc(id, row.Time(c[0].I[i]))
+		s := &l.sessions[n]
+		s.last = row.Time(c[1].I[i]) - l.gap
+		if !c[2].IsNull(i) {
+			s.born = row.Time(c[2].I[i])
+		}
+		s.pending, s.changed = c[3].I[i] != 0, c[4].I[i] != 0
+		if s.changed && s.pending && l.def.Revised {
+			s.inPreview = true
+			l.preview = append(l.preview, n)
+		}
+		l.link(id, n)
+		s.queued = l.dueAt(s)
+		l.queue.push(s.queued, n)
+		l.accs.grow(len(l.sessions))
+		return l.accs.load(c[5:], i, n)
+	})
+}

@@ -1,0 +1,164 @@
+// Package window says which windows a time belongs to (docs/time.md, "Windows"): windows of a fixed size
+// or of whole days or months in a time zone, one after another or overlapping. Sessions depend on the
+// rows themselves and live in core/step.
+package window
+
+import (
+	"time"
+
+	"undertide/core/row"
+)
+
+// Unit is what an aligned window's size counts.
+type Unit uint8
+
+const (
+	Micros Unit = iota
+	Days        // of a zone's calendar
+	Months
+)
+
+// Aligned windows start every By units and last Size units; with By equal to Size they tumble. Windows,
+// and the slices between their starts and ends, are numbered along the time line. Half open.
+type Aligned struct {
+	Unit Unit
+	// Size and By count units: 0 < By <= Size.
+	Size, By int64
+	// Shift moves windows of a fixed size, in microseconds; that of weeks is their distance from
+	// Thursday, 1970-01-01, in days.
+	Shift int64
+	Zone  *time.Location // of days and months
+}
+
+// Tumbling makes windows of a fixed size that follow each other.
+func Tumbling(size, shift time.Duration) Aligned {
+	return Aligned{Size: size.Microseconds(), By: size.Microseconds(), Shift: shift.Microseconds()}
+}
+
+// Sliding makes overlapping windows of a fixed size.
+func Sliding(size, by, shift time.Duration) Aligned {
+	return Aligned{Size: size.Microseconds(), By: by.Microseconds(), Shift: shift.Microseconds()}
+}
+
+// Tumbles says whether no windows overlap.
+func (w Aligned) Tumbles() bool { return w.Size == w.By }
+
+// rest is what the size is more than a multiple of by: where it is not 0, each period has two slices.
+func (w Aligned) rest() int64 { return w.Size % w.By }
+
+// SliceOf gives the number of the slice that holds t.
+func (w Aligned) SliceOf(t row.Time) int64 {
+	u := w.units(t) - w.Shift
+	n := floorDiv(u, w.By)
+	if r := w.rest(); r != 0 {
+		if n *= 2; u-n/2*w.By >= r {
+			n++
+		}
+	}
+	return n
+}
+
+// SliceStart gives the start of slice n, which is the end of the one before.
+func (w Aligned) SliceStart(n int64) row.Time {
+	if r := w.rest(); r != 0 {
+		u := floorDiv(n, 2) * w.By
+		if n&1 != 0 {
+			u += r
+		}
+		return w.instant(u + w.Shift)
+	}
+	return w.instant(n*w.By + w.Shift)
+}
+
+// Start and End give the bounds of window n.
+func (w Aligned) Start(n int64) row.Time { return w.instant(n*w.By + w.Shift) }
+func (w Aligned) End(n int64) row.Time   { return w.instant(n*w.By + w.Shift + w.Size) }
+
+// Slices gives the first slice of window n and the one after its last.
+func (w Aligned) Slices(n int64) (from, to int64) {
+	q := w.Size / w.By
+	if w.rest() == 0 {
+		return n, n + q
+	}
+	return 2 * n, 2*(n+q) + 1
+}
+
+// Windows gives the first and last window that slice n is part of.
+func (w Aligned) Windows(n int64) (first, last int64) {
+	q := w.Size / w.By
+	if w.rest() == 0 {
+		return n - q + 1, n
+	}
+	last = floorDiv(n, 2)
+	first = last - q // its end lies rest into this period
+	if n&1 != 0 {
+		first++
+	}
+	return first, last
+}
+
+func floorDiv(a, b int64) int64 {
+	q := a / b
+	if a%b < 0 {
+		q--
+	}
+	return q
+}
+
+// units gives the unit that holds t, counted from 1970-01-01 in the zone.
+func (w Aligned) units(t row.Time) int64 {
+	if w.Unit == Micros {
+		return int64(t)
+	}
+	day := localDay(t, w.Zone)
+	if w.Unit == Days {
+		return day
+	}
+	y, m, _ := date(day)
+	return int64(y-1970)*12 + int64(m) - 1
+}
+
+// instant gives the first instant of a unit.
+func (w Aligned) instant(u int64) row.Time {
+	switch w.Unit {
+	case Days:
+		return firstOf(u, w.Zone)
+	case Months:
+		first := time.Date(1970, time.January+time.Month(u), 1, 0, 0, 0, 0, time.UTC)
+		return firstOf(floorDiv(first.Unix(), 86400), w.Zone)
+	}
+	return row.Time(u)
+}
+
+func date(day int64) (int, time.Month, int) { return time.Unix(day*86400, 0).UTC().Date() }
+
+// localDay gives the calendar day that holds t: the greatest whose first instant is not after t. Where
+// the clocks go back over midnight that is not always the date that they show.
+func localDay(t row.Time, zone *time.Location) int64 {
+	at := t.Std().In(zone)
+	_, offset := at.Zone()
+	day := floorDiv(at.Unix()+int64(offset), 86400)
+	for firstOf(day+1, zone) <= t {
+		day++
+	}
+	return day
+}
+
+// firstOf gives the first instant whose local date is this day, or a later one where the zone has left
+// the day out.
+func firstOf(day int64, zone *time.Location) row.Time {
+	midnight := day * 86400
+	at := time.Unix(midnight-26*3600, 0).In(zone) // no zone is further from UTC
+	for {
+		from, until := at.ZoneBounds()
+		_, offset := at.Zone()
+		first := midnight - int64(offset)
+		if !from.IsZero() {
+			first = max(first, from.Unix())
+		}
+		if until.IsZero() || first < until.Unix() {
+			return row.Time(first * 1_000_000)
+		}
+		at = until
+	}
+}
