@@ -118,10 +118,7 @@ func (b *builder) graph(known map[string][]string) (*engine.Graph, error) {
 		}
 		g.Sources = append(g.Sources, s)
 	}
-	for i := range j.Steps {
-		s := &j.Steps[i]
-		g.Steps = append(g.Steps, engine.Step{Name: s.Name, From: s.From, Input: s.Input, Stateless: s.Stateless, Split: s.Split, Expand: s.Expand, Keyed: s.Keyed})
-	}
+	g.Steps = steps(j)
 	for i := range j.Sinks {
 		s := &j.Sinks[i]
 		sink, err := b.sink(s)

@@ -152,10 +152,13 @@ func (l *alignedLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 		r := x.Sel[j]
 		at := x.Times[r]
 		mark := t.Marks[x.Index[r]]
-		if ordered && mark > l.mark && (mark >= l.next || len(l.owed) > 0) {
-			l.flush(x)
-			l.advance(mark, t, out)
-			cur = nil
+		if ordered && mark > l.mark {
+			if mark >= l.next || len(l.owed) > 0 {
+				l.flush(x)
+				l.advance(mark, t, out)
+				cur = nil
+			}
+			l.mark = mark
 		}
 		if cur == nil || at < cur.start || at >= cur.end {
 			n := l.w.SliceOf(at)
@@ -303,6 +306,7 @@ func (l *alignedLane) find(n int64) *slice {
 	s.first, s.last = l.w.Windows(n)
 	s.firstEnd, s.lastEnd = l.w.End(s.first), l.w.End(s.last)
 	l.open = slices.Insert(l.open, i, s)
+	l.findNext()
 	return s
 }
 

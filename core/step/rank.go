@@ -114,7 +114,11 @@ func (l *rankLane) give(g ranked, at row.Time, n int, index uint16, out Out) {
 	b.Times = append(b.Times, at)
 	b.Index = append(b.Index, index)
 	if l.ordered {
-		l.order.AppendBytes(append(slices.Clone(l.dict.Key(g.key)), byte(n>>16), byte(n>>8), byte(n)))
+		var key []*row.Column
+		for _, k := range l.def.Keys.Key {
+			key = append(key, l.wait.rows.Cols[k])
+		}
+		l.order.AppendBytes(append(keyOrder(key, g.row), byte(n>>16), byte(n>>8), byte(n)))
 	}
 	if b.N++; b.N == row.MaxRows {
 		l.flush(out)

@@ -1,0 +1,697 @@
+package run
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"undertide/core/engine"
+	"undertide/job"
+)
+
+var (
+	jobs = flag.Int("jobs", 5000, "how many random jobs TestRandomJobs compares with the reference model")
+	seed = flag.Uint64("seed", 0, "run this one random job")
+)
+
+// refNode is a step of a random job, with what it reads: sources, and parts of nodes before it.
+type refNode struct {
+	name    string
+	inputs  []string
+	text    string // of the document, after from
+	step    refStep
+	split   bool
+	key     []string // of made rows, for their order
+	sources map[int]bool
+}
+
+// refEvent is an event of a partition; row is nil for one that is rejected.
+type refEvent struct {
+	text string
+	row  *refRow
+}
+
+type refPartition struct {
+	source      int
+	name        string
+	events      []refEvent
+	next        int
+	w, greatest int64
+	ended       bool
+}
+
+// refJob is a random job: its document, its streams, and a way to make the model anew.
+type refJob struct {
+	seed    uint64
+	margins []int64
+	turn    int
+	parts   []refPartition
+	build   func() []refNode
+	sinks   []string
+}
+
+const refFields = "{k: string, b: int, x: double, id: int, t: {type: timestamp, parse: epoch_us}}"
+
+// randomJob makes a job from a seed.
+func randomJob(seed uint64) *refJob {
+	r := rand.New(rand.NewPCG(seed, 4))
+	j := &refJob{seed: seed, turn: 1 + r.IntN(16)}
+	sources := 1
+	if r.IntN(3) == 0 {
+		sources = 2
+	}
+	id := int64(0)
+	for s := range sources {
+		j.margins = append(j.margins, int64(r.IntN(3)*r.IntN(20)))
+		for p := range 1 + r.IntN(3) {
+			part := refPartition{source: s, name: fmt.Sprintf("p%d", p)}
+			at := int64(r.IntN(60)) - 20
+			keys := 1 + r.IntN(4)
+			for range r.IntN(60) {
+				at += int64(r.IntN(6))
+				if r.IntN(15) == 0 {
+					at += int64(r.IntN(60))
+				}
+				id++
+				part.events = append(part.events, randomEvent(r, at-int64(r.IntN(4)*r.IntN(12)), keys, id))
+			}
+			j.parts = append(j.parts, part)
+		}
+	}
+	shape := r.Uint64()
+	j.build = func() []refNode { return randomSteps(rand.New(rand.NewPCG(shape, 5)), sources) }
+	for _, n := range j.build() {
+		if n.split {
+			j.sinks = append(j.sinks, "small of "+n.name, "rest of "+n.name)
+			continue
+		}
+		j.sinks = append(j.sinks, n.name)
+		if n.hasLate() {
+			j.sinks = append(j.sinks, "late of "+n.name)
+		}
+	}
+	return j
+}
+
+func (n refNode) hasLate() bool {
+	switch s := n.step.(type) {
+	case *refWindows:
+		return !s.whole
+	case *refDedup, *refAbsent:
+		return true
+	case *refRemember:
+		return !s.arrival
+	}
+	return false
+}
+
+func randomEvent(r *rand.Rand, t int64, keys int, id int64) refEvent {
+	row := refRow{names: []string{"k", "b", "x", "id", "t"}, t: t, placed: id}
+	k, b, x := any(fmt.Sprintf("k%d", r.IntN(keys))), any(int64(r.IntN(7)-3)), any(float64(r.IntN(40)-8)/8)
+	for _, v := range []*any{&k, &b, &x} {
+		if r.IntN(9) == 0 {
+			*v = nil
+		}
+	}
+	row.vals = []any{k, b, x, id, refTime(t)}
+	switch r.IntN(40) {
+	case 0:
+		return refEvent{text: "{not json"}
+	case 1:
+		return refEvent{text: fmt.Sprintf(`{"id":%d,"t":null}`, id)}
+	}
+	return refEvent{text: fmt.Sprintf(`{"k":%s,"b":%s,"x":%s,"id":%d,"t":%d}`, refText(k), refText(b), refText(x), id, t), row: &row}
+}
+
+// randomSteps makes the steps: perhaps a filter, a split or a deduplicate, then a step with state, then
+// perhaps one over its rows.
+func randomSteps(r *rand.Rand, sources int) (nodes []refNode) {
+	input := []string{"s0"}
+	if sources == 2 {
+		input = []string{"s0", "s1"}
+	}
+	add := func(n refNode) string {
+		n.name = fmt.Sprintf("n%d", len(nodes))
+		nodes = append(nodes, n)
+		return n.name
+	}
+	key := func() []string {
+		return [][]string{{"k"}, {"k"}, {"k", "b"}, {"b"}, nil}[r.IntN(5)]
+	}
+	switch r.IntN(6) {
+	case 0:
+		input = []string{add(refNode{inputs: input, text: "where: x > 0.5 || b == null, set: {half: id / 2}", step: &refFilter{}})}
+	case 1:
+		n := add(refNode{inputs: input, text: "split: {small: x < 1.0}", split: true})
+		input = []string{"small of " + n, "rest of " + n}
+		if r.IntN(2) == 0 {
+			slices.Reverse(input)
+		}
+	case 2:
+		k := key()
+		if k == nil {
+			k = []string{"k"}
+		}
+		d := &refDedup{key: k, within: int64(1 + r.IntN(30)), passed: map[string][]int64{}}
+		input = []string{add(refNode{inputs: input, text: fmt.Sprintf("deduplicate: {key: [%s], within: %dus}", strings.Join(d.key, ", "), d.within), step: d})}
+	}
+	switch r.IntN(9) {
+	case 0:
+		a := &refAbsent{key: key(), after: int64(1 + r.IntN(40)), last: map[string]refRow{}}
+		n := add(refNode{inputs: input, text: keyText(a.key) + fmt.Sprintf("absent: %dus", a.after), step: a, key: a.key})
+		if r.IntN(2) == 0 {
+			w := &refWindows{size: int64(20 + r.IntN(60)), measures: refMeasures[:1], w: never}
+			w.by = w.size
+			add(refNode{inputs: []string{n}, text: fmt.Sprintf("window: {tumbling: %dus}, measures: {n: count()}", w.size), step: w})
+		}
+	case 1:
+		m := &refRemember{key: key(), forget: int64(5 + r.IntN(50)), arrival: r.IntN(2) == 0, state: map[string]*refMemory{}}
+		order := "time"
+		if m.arrival {
+			order = "arrival"
+		}
+		n := add(refNode{inputs: input, key: m.key, step: m, text: keyText(m.key) + fmt.Sprintf(
+			`remember: {before: {initial: -1, next: id}, seen: {initial: 0, next: seen + 1}}, forget: %dus, order: %s, where: seen %% 4 != 3, set: {last: before}`, m.forget, order)})
+		if r.IntN(2) == 0 {
+			w, text := randomWindow(r, key(), false)
+			add(refNode{inputs: []string{n}, text: text, step: w, key: w.key})
+		}
+	default:
+		last := r.IntN(3) // whether rows go on
+		w, text := randomWindow(r, key(), last != 0)
+		n := add(refNode{inputs: input, text: text, step: w, key: w.key})
+		if last == 0 && !w.whole {
+			if r.IntN(4) == 0 && w.span == 0 && slices.ContainsFunc(w.measures, func(m refMeasure) bool { return m.name == "n" }) {
+				add(refNode{inputs: []string{n}, text: "rank: {by: n, keep: 2}", step: &refRank{}})
+				break
+			}
+			next := &refWindows{size: int64(10 + r.IntN(100)), w: never, measures: []refMeasure{
+				{"n", "count()", func(r []refRow) any { return int64(len(r)) }},
+				{"latest", "last(window_start)", func(r []refRow) any {
+					r = byTime(r, "window_start")
+					return r[len(r)-1].get("window_start")
+				}},
+				{"starts", "collect(window_start, 4)", func(r []refRow) any {
+					out := []string{}
+					for _, r := range byTime(r, "window_start") {
+						if len(out) < 4 {
+							out = append(out, strings.Trim(refText(r.get("window_start")), `"`))
+						}
+					}
+					return out
+				}},
+			}}
+			next.by = next.size
+			if len(w.key) > 0 && r.IntN(2) == 0 {
+				next.key = w.key[:1]
+			}
+			add(refNode{inputs: []string{n}, key: next.key, step: next, text: fmt.Sprintf("%swindow: {tumbling: %dus}, measures: {n: count(), latest: last(window_start), starts: 'collect(window_start, 4)'}", keyText(next.key), next.size)})
+		}
+	}
+	return nodes
+}
+
+func keyText(key []string) string {
+	if len(key) == 0 {
+		return ""
+	}
+	return "key: [" + strings.Join(key, ", ") + "], "
+}
+
+// randomWindow makes a windowed step; several allows more rows than one for a window.
+func randomWindow(r *rand.Rand, key []string, several bool) (*refWindows, string) {
+	w := &refWindows{key: key, w: never}
+	text := keyText(key)
+	var late []string
+	switch r.IntN(6) {
+	case 0:
+		w.size = int64(1 + r.IntN(40))
+		w.by = w.size
+		w.shift = int64(r.IntN(int(w.size)))
+		text += fmt.Sprintf("window: {tumbling: %dus, shift: %dus}, ", w.size, w.shift)
+	case 1, 2:
+		w.by = int64(1 + r.IntN(20))
+		w.size = w.by + int64(r.IntN(60))
+		w.shift = int64(r.IntN(int(w.by)))
+		text += fmt.Sprintf("window: {sliding: %dus, by: %dus, shift: %dus}, ", w.size, w.by, w.shift)
+	case 3:
+		w.gap = int64(1 + r.IntN(25))
+		text += fmt.Sprintf("window: {session: %dus", w.gap)
+		if r.IntN(2) == 0 {
+			w.longest = w.gap + int64(r.IntN(40))
+			text += fmt.Sprintf(", longest: %dus", w.longest)
+		}
+		text += "}, "
+	case 4:
+		w.span, several = int64(1+r.IntN(30)), false
+		text += fmt.Sprintf("window: {look_back: %dus}, ", w.span)
+	case 5:
+		w.whole, several = true, false
+	}
+	if several && r.IntN(2) == 0 {
+		w.accept = int64(1 + r.IntN(40))
+		late = append(late, fmt.Sprintf("late: {accept: %dus}", w.accept))
+	}
+	w.measures = append(w.measures, refMeasures[0])
+	for _, m := range refMeasures[1:] {
+		if r.IntN(3) == 0 {
+			w.measures = append(w.measures, m)
+		}
+	}
+	if r.IntN(4) == 0 {
+		w.having = true
+		late = append(late, "having: n != 2")
+	}
+	parts := make([]string, len(w.measures))
+	for i, m := range w.measures {
+		cel := m.cel
+		if !strings.HasPrefix(cel, "{") {
+			cel = "\"" + cel + "\""
+		}
+		parts[i] = m.name + ": " + cel
+	}
+	text += "measures: {" + strings.Join(parts, ", ") + "}"
+	for _, l := range late {
+		text += ", " + l
+	}
+	return w, text
+}
+
+// document writes the job's document.
+func (j *refJob) document() string {
+	var b strings.Builder
+	b.WriteString("undertide: 1\njob: random\nsources:\n")
+	for s, m := range j.margins {
+		fmt.Fprintf(&b, "  s%d: {via: file, with: {path: s%d.ndjson}, fields: %s, event_time: t, watermark: {margin: %dus, ahead: none}}\n", s, s, refFields, m)
+	}
+	b.WriteString("steps:\n")
+	for _, n := range j.build() {
+		fmt.Fprintf(&b, "  %s: {from: [%s], %s}\n", n.name, strings.Join(n.inputs, ", "), n.text)
+	}
+	b.WriteString("sinks:\n")
+	for i, s := range j.sinks {
+		fmt.Fprintf(&b, "  out%d: {from: %s, via: file, with: {path: out%d.ndjson}}\n", i, s, i)
+	}
+	return b.String()
+}
+
+// model runs the job by the reference model: rows by sink, and each step's counts.
+func (j *refJob) model() (map[string][]string, map[string]refLate) {
+	nodes := j.build()
+	parts := slices.Clone(j.parts)
+	stood := make([]int64, len(j.margins))
+	for i := range stood {
+		stood[i] = never
+	}
+	for i := range nodes {
+		nodes[i].sources = map[int]bool{}
+		for _, in := range nodes[i].inputs {
+			name := in[strings.LastIndex(in, " ")+1:]
+			if name[0] == 's' {
+				nodes[i].sources[int(name[1]-'0')] = true
+			}
+			for _, o := range nodes {
+				if o.name == name {
+					for s := range o.sources {
+						nodes[i].sources[s] = true
+					}
+				}
+			}
+		}
+	}
+	watermark := func(n refNode) int64 {
+		w := int64(ever)
+		for s := range n.sources {
+			w = min(w, stood[s])
+		}
+		return w
+	}
+	settle := func() { // of a source the least of its partitions
+		for s := range stood {
+			w := int64(ever)
+			for _, p := range parts {
+				if p.source == s {
+					w = min(w, p.w)
+				}
+			}
+			stood[s] = max(stood[s], w)
+		}
+	}
+	for i := range parts {
+		p := &parts[i]
+		p.w, p.greatest = never, never
+		if len(p.events) == 0 {
+			p.w, p.ended = ever, true
+		}
+	}
+	out := map[string][]string{}
+	give := func(name string, rows []refRow) {
+		for _, r := range rows {
+			out[name] = append(out[name], r.String())
+		}
+	}
+	lateAt := make([]int, len(nodes))
+	inputs := func(n refNode, made map[string][]refRow) (rows []refRow) {
+		for _, in := range n.inputs {
+			rows = append(rows, made[in]...)
+		}
+		return rows
+	}
+	apply := func(i int, made map[string][]refRow, rows []refRow, w int64) {
+		n := &nodes[i]
+		for _, r := range rows {
+			switch {
+			case n.split:
+				part := "rest of " + n.name
+				if x, ok := r.get("x").(float64); ok && x < 1 {
+					part = "small of " + n.name
+				}
+				made[part] = append(made[part], r)
+			case slices.ContainsFunc(n.key, func(k string) bool { return r.get(k) == nil }) && n.step != nil:
+				// a null key
+			default:
+				if d, ok := n.step.(*refDedup); ok && slices.ContainsFunc(d.key, func(k string) bool { return r.get(k) == nil }) {
+					continue
+				}
+				made[n.name] = append(made[n.name], n.step.take(r, w)...)
+			}
+		}
+	}
+	settle()
+	placed := int64(0)
+	for {
+		var p *refPartition
+		for i := range parts {
+			q := &parts[i]
+			if !q.ended && (p == nil || q.w < p.w || q.w == p.w && (q.source < p.source || q.source == p.source && q.name < p.name)) {
+				p = q
+			}
+		}
+		if p == nil {
+			break
+		}
+		for range j.turn {
+			e := p.events[p.next]
+			p.next++
+			own := map[string][]refRow{}
+			if e.row != nil {
+				r := *e.row
+				placed++
+				r.placed = placed
+				own[fmt.Sprintf("s%d", p.source)] = []refRow{r}
+			}
+			// The event's own rows, judged by the watermark that stood before it.
+			before := make([]int64, len(nodes))
+			for i, n := range nodes {
+				before[i] = watermark(n)
+				apply(i, own, inputs(n, own), before[i])
+			}
+			if e.row != nil {
+				p.greatest = max(p.greatest, e.row.t)
+				p.w = max(p.w, p.greatest-j.margins[p.source])
+			}
+			if p.next == len(p.events) {
+				p.w, p.ended = ever, true
+			}
+			settle()
+			// What its moving of the watermark makes, in order.
+			made := map[string][]refRow{}
+			for i, n := range nodes {
+				rows := inputs(n, made)
+				slices.SortStableFunc(rows, compareMade)
+				for r := range rows {
+					placed++
+					rows[r].placed = placed
+				}
+				apply(i, made, rows, before[i])
+				if n.step != nil {
+					moved := n.step.move(watermark(n))
+					slices.SortStableFunc(moved, func(a, b refRow) int { return orderMade(a, b, n.key) })
+					made[n.name] = append(made[n.name], moved...)
+				}
+			}
+			for i, n := range nodes {
+				for _, name := range []string{n.name, "small of " + n.name, "rest of " + n.name} {
+					give(name, own[name])
+					give(name, made[name])
+				}
+				if n.step != nil {
+					l := n.step.late()
+					give("late of "+n.name, l.rows[lateAt[i]:])
+					lateAt[i] = len(l.rows)
+				}
+			}
+			if p.ended {
+				break
+			}
+		}
+	}
+	counts := map[string]refLate{}
+	for _, n := range nodes {
+		if n.step != nil {
+			counts[n.name] = *n.step.late()
+		}
+	}
+	return out, counts
+}
+
+// compareMade orders rows that one event's moving of the watermark made: by window_end.
+func compareMade(a, b refRow) int {
+	switch {
+	case a.t < b.t:
+		return -1
+	case a.t > b.t:
+		return 1
+	}
+	return 0
+}
+
+// orderMade orders them by window_end, window_start and key.
+func orderMade(a, b refRow, key []string) int {
+	if c := compareMade(a, b); c != 0 {
+		return c
+	}
+	for _, f := range append([]string{"window_start"}, key...) {
+		if c := compareValues(a.get(f), b.get(f)); c != 0 {
+			return c
+		}
+	}
+	return 0
+}
+
+func compareValues(a, b any) int {
+	switch {
+	case a == nil && b == nil:
+		return 0
+	case a == nil:
+		return -1
+	case b == nil:
+		return 1
+	}
+	switch x := a.(type) {
+	case int64:
+		return compareInts(x, b.(int64))
+	case refTime:
+		return compareInts(int64(x), int64(b.(refTime)))
+	}
+	return strings.Compare(a.(string), b.(string))
+}
+
+func compareInts(a, b int64) int {
+	if a < b {
+		return -1
+	} else if a > b {
+		return 1
+	}
+	return 0
+}
+
+// way is how the engine runs a job: none of it may change what comes out.
+type way struct {
+	lanes, workers int
+	every          int // turns between checkpoints; 0 for none
+	kill           int // the run fails at this checkpoint, and goes on from the one before; 0 for none
+	then           int // lanes after that
+}
+
+var errKilled = errors.New("killed")
+
+// engine runs the job by the engine: rows by sink, and each step's counts.
+func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, []engine.StepFigures, error) {
+	keepers := make([]*keeper, len(doc.Sinks))
+	for i := range keepers {
+		keepers[i] = &keeper{}
+	}
+	graph := func() *engine.Graph {
+		g := &engine.Graph{Steps: steps(doc)}
+		for s := range doc.Sources {
+			var parts []engine.Partition
+			for _, p := range j.parts {
+				if p.source == s {
+					m := &memory{name: p.name, turn: j.turn, ends: true}
+					for _, e := range p.events {
+						m.events = append(m.events, e.text)
+					}
+					parts = append(parts, m)
+				}
+			}
+			g.Sources = append(g.Sources, memorySource(&doc.Sources[s], parts, true))
+		}
+		for i, s := range doc.Sinks {
+			g.Sinks = append(g.Sinks, engine.SinkNode{Name: s.Name, From: s.From, Schema: s.Schema, Sink: keepers[i]})
+		}
+		return g
+	}
+	o := engine.Options{Lanes: w.lanes, Workers: w.workers, EveryTurns: w.every}
+	var last *engine.Snapshot
+	n := 0
+	if w.every > 0 {
+		o.Save = func(s *engine.Snapshot, _ engine.SaveFigures) error {
+			if n++; n == w.kill {
+				return errKilled
+			}
+			last = s
+			return nil
+		}
+	}
+	g := graph()
+	res, err := engine.Run(context.Background(), g, o)
+	if err != nil && errors.Is(err, errKilled) {
+		o.Lanes, o.From = w.then, last
+		g = graph()
+		res, err = engine.Run(context.Background(), g, o)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	if bad := engine.Unbalanced(g, res.Figures); len(bad) > 0 {
+		return nil, nil, fmt.Errorf("the counts of %v do not add up", bad)
+	}
+	out := map[string][]string{}
+	for i, k := range keepers {
+		for line := range bytes.Lines(k.rows) {
+			out[j.sinks[i]] = append(out[j.sinks[i]], string(bytes.TrimSpace(line)))
+		}
+	}
+	return out, res.Figures.Steps, nil
+}
+
+// check compares the engine's run of the job with the model's; empty when they agree.
+func (j *refJob) check(w way) string {
+	doc, err := job.Parse("random.yaml", j.document(), job.Options{})
+	if err != nil {
+		return "the document is refused: " + err.Error()
+	}
+	want, counts := j.model()
+	got, figures, err := j.engine(doc, w)
+	if err != nil {
+		return err.Error()
+	}
+	for _, s := range j.sinks {
+		a, b := slices.Sorted(slices.Values(got[s])), slices.Sorted(slices.Values(want[s]))
+		if !slices.Equal(a, b) {
+			return fmt.Sprintf("%s gives\n  %s\nwant\n  %s", s, strings.Join(a, "\n  "), strings.Join(b, "\n  "))
+		}
+	}
+	for i, s := range doc.Steps {
+		c, f := counts[s.Name], figures[i]
+		if s.Split == nil && (c.used != f.Used || c.lost != f.Lost || c.partial != f.Partial || c.accepted != f.Accepted || c.repeats != f.Repeats || c.dropped != f.Dropped) {
+			return fmt.Sprintf("%s counts used %d, lost %d, partial %d, accepted %d, repeats %d, dropped %d; want %d, %d, %d, %d, %d, %d",
+				s.Name, f.Used, f.Lost, f.Partial, f.Accepted, f.Repeats, f.Dropped, c.used, c.lost, c.partial, c.accepted, c.repeats, c.dropped)
+		}
+	}
+	return ""
+}
+
+// shrink takes events away as long as the job still fails, and gives the last fault.
+func (j *refJob) shrink(w way, fault string) string {
+	until := time.Now().Add(20 * time.Second)
+	for size := 16; size > 0; size /= 2 {
+		for p := range j.parts {
+			for at := 0; at+size <= len(j.parts[p].events) && time.Now().Before(until); {
+				whole := j.parts[p].events
+				j.parts[p].events = slices.Delete(slices.Clone(whole), at, at+size)
+				if f := j.check(w); f != "" {
+					fault = f
+				} else {
+					j.parts[p].events = whole
+					at += size
+				}
+			}
+		}
+	}
+	return fault
+}
+
+func (j *refJob) String() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "seed %d, turns of %d events\n%s", j.seed, j.turn, j.document())
+	for _, p := range j.parts {
+		fmt.Fprintf(&b, "source s%d, partition %s:\n", p.source, p.name)
+		for _, e := range p.events {
+			fmt.Fprintf(&b, "  %s\n", e.text)
+		}
+	}
+	return b.String()
+}
+
+// TestRandomJobs compares random jobs over random streams with the reference model, row by row and count
+// by count, each run with random lanes, workers, checkpoints and kills.
+func TestRandomJobs(t *testing.T) {
+	began := uint64(time.Now().UnixNano())
+	one := func(seed uint64) string {
+		j := randomJob(seed)
+		r := rand.New(rand.NewPCG(seed, 6))
+		w := way{lanes: 1 + r.IntN(4), workers: 1 + r.IntN(3), then: 1 + r.IntN(4)}
+		if r.IntN(2) == 0 {
+			w.every, w.kill = 1+r.IntN(3), 1+r.IntN(8)
+			if w.kill == 1 {
+				w.kill = 0
+			}
+		}
+		fault := j.check(w)
+		if fault == "" {
+			return ""
+		}
+		fault = j.shrink(w, fault)
+		return fmt.Sprintf("%+v\n%s\n%s", w, j, fault)
+	}
+	if *seed != 0 {
+		if fault := one(*seed); fault != "" {
+			t.Fatal(fault)
+		}
+		return
+	}
+	t.Logf("the seeds begin at %d", began)
+	var wait sync.WaitGroup
+	var mu sync.Mutex
+	next, failed := uint64(0), false
+	for range 2 {
+		wait.Go(func() {
+			for {
+				mu.Lock()
+				n, stop := next, failed
+				next++
+				mu.Unlock()
+				if stop || n >= uint64(*jobs) {
+					return
+				}
+				if fault := one(began + n); fault != "" {
+					mu.Lock()
+					failed = true
+					t.Error(fault)
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	wait.Wait()
+}

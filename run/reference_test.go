@@ -1,0 +1,683 @@
+package run
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+)
+
+// The reference model: docs/time.md row by row, slowly, with nothing of the engine. Windows are worked
+// out from their rows each time that one is published.
+
+const (
+	never = math.MinInt64
+	ever  = math.MaxInt64
+)
+
+// refRow is a row of the model: fields in order, event time in microseconds.
+type refRow struct {
+	names  []string
+	vals   []any // nil, int64, float64, string, bool, refTime, refSpan
+	t      int64
+	placed int64 // among all rows, for ties
+}
+
+type (
+	refTime int64
+	refSpan int64
+)
+
+func (r refRow) get(name string) any {
+	if i := slices.Index(r.names, name); i >= 0 {
+		return r.vals[i]
+	}
+	return nil
+}
+
+func (r refRow) with(name string, v any) refRow {
+	r.names, r.vals = append(slices.Clone(r.names), name), append(slices.Clone(r.vals), v)
+	return r
+}
+
+func (r refRow) key(names []string) string {
+	var parts []string
+	for _, n := range names {
+		parts = append(parts, refText(r.get(n)))
+	}
+	return strings.Join(parts, "\x00")
+}
+
+func refText(v any) string {
+	switch x := v.(type) {
+	case refTime:
+		return `"` + time.UnixMicro(int64(x)).UTC().Format(time.RFC3339Nano) + `"`
+	case refSpan:
+		return fmt.Sprintf("%q", strings.TrimSuffix(strings.TrimRight(fmt.Sprintf("%.6f", float64(x)/1e6), "0"), ".")+"s")
+	}
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err)
+	}
+	return string(b)
+}
+
+func (r refRow) String() string {
+	parts := make([]string, len(r.names))
+	for i, n := range r.names {
+		parts[i] = fmt.Sprintf("%q:%s", n, refText(r.vals[i]))
+	}
+	return "{" + strings.Join(parts, ",") + "}"
+}
+
+// refStep is a step of the model. take is given a row and the watermark that stood before it; move lets
+// the watermark go on. Both give rows.
+type refStep interface {
+	take(r refRow, w int64) []refRow
+	move(w int64) []refRow
+	late() *refLate
+}
+
+type refLate struct {
+	rows                                            []refRow
+	used, lost, partial, accepted, repeats, dropped int64
+}
+
+func (l *refLate) late() *refLate { return l }
+func (l *refLate) lose(r refRow, w int64) {
+	l.lost++
+	l.rows = append(l.rows, r.with("late_by", refSpan(w-r.t)))
+}
+
+// refMeasure works a measure out of a window's rows, which are in order of place.
+type refMeasure struct {
+	name, cel string
+	of        func(rows []refRow) any
+}
+
+func numbersOf(rows []refRow, f string) (out []float64) {
+	for _, r := range rows {
+		if v, ok := r.get(f).(float64); ok {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+func intsOf(rows []refRow, f string) (out []int64) {
+	for _, r := range rows {
+		if v, ok := r.get(f).(int64); ok {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+func orNil[T any](list []T, f func([]T) T) any {
+	if len(list) == 0 {
+		return nil
+	}
+	return f(list)
+}
+
+func total[T int64 | float64](l []T) (s T) {
+	for _, v := range l {
+		s += v
+	}
+	return s
+}
+
+// byTime gives the rows that have a value in order of event time, then of place.
+func byTime(rows []refRow, f string) []refRow {
+	rows = slices.DeleteFunc(slices.Clone(rows), func(r refRow) bool { return r.get(f) == nil })
+	slices.SortStableFunc(rows, func(a, b refRow) int { return cmp.Or(cmp.Compare(a.t, b.t), cmp.Compare(a.placed, b.placed)) })
+	return rows
+}
+
+// refMeasures are all measures that are exact; x is a multiple of an eighth, so that sums of doubles do
+// not depend on their order.
+var refMeasures = []refMeasure{
+	{"n", "count()", func(r []refRow) any { return int64(len(r)) }},
+	{"big", "count_if(x > 1.0)", func(r []refRow) any {
+		return int64(len(slices.DeleteFunc(numbersOf(r, "x"), func(v float64) bool { return v <= 1 })))
+	}},
+	{"sum_x", "sum(x)", func(r []refRow) any { return orNil(numbersOf(r, "x"), total[float64]) }},
+	{"sum_b", "sum(b)", func(r []refRow) any { return orNil(intsOf(r, "b"), total[int64]) }},
+	{"mean_x", "mean(x)", func(r []refRow) any {
+		return orNil(numbersOf(r, "x"), func(l []float64) float64 { return total(l) / float64(len(l)) })
+	}},
+	{"min_b", "min(b)", func(r []refRow) any { return orNil(intsOf(r, "b"), func(l []int64) int64 { return slices.Min(l) }) }},
+	{"max_x", "max(x)", func(r []refRow) any {
+		return orNil(numbersOf(r, "x"), func(l []float64) float64 { return slices.Max(l) })
+	}},
+	{"some_b", "sum(b, x > 1.0)", func(r []refRow) any {
+		r = slices.DeleteFunc(slices.Clone(r), func(r refRow) bool { x, ok := r.get("x").(float64); return !ok || x <= 1 })
+		return orNil(intsOf(r, "b"), total[int64])
+	}},
+	{"first_id", "first(id)", func(r []refRow) any { return byTime(r, "id")[0].get("id") }},
+	{"last_b", "last(b)", func(r []refRow) any {
+		if r = byTime(r, "b"); len(r) > 0 {
+			return r[len(r)-1].get("b")
+		}
+		return nil
+	}},
+	{"kinds", "count_distinct(b)", func(r []refRow) any {
+		seen := map[int64]bool{}
+		for _, v := range intsOf(r, "b") {
+			seen[v] = true
+		}
+		return int64(len(seen))
+	}},
+	{"ids", "collect(id, 3)", func(r []refRow) any {
+		out := []any{}
+		for _, r := range byTime(r, "id") {
+			if len(out) < 3 {
+				out = append(out, r.get("id"))
+			}
+		}
+		return out
+	}},
+	{"top", "largest(b, 2)", func(r []refRow) any {
+		l := intsOf(r, "b")
+		if len(l) == 0 {
+			return nil
+		}
+		slices.SortFunc(l, func(a, b int64) int { return cmp.Compare(b, a) })
+		return l[:min(2, len(l))]
+	}},
+	{"often", "most_common(b, 2)", func(r []refRow) any {
+		type common struct {
+			Value int64 `json:"value"`
+			Count int64 `json:"count"`
+		}
+		counts := map[int64]int64{}
+		for _, v := range intsOf(r, "b") {
+			counts[v]++
+		}
+		var l []common
+		for v, n := range counts {
+			l = append(l, common{v, n})
+		}
+		if len(l) == 0 {
+			return nil
+		}
+		slices.SortFunc(l, func(a, b common) int {
+			return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Value, b.Value))
+		})
+		return l[:min(2, len(l))]
+	}},
+	{"odd", "{fold: {initial: 0, next: 'so_far + (id % 2)', combine: left + right, result: so_far * 10}}", func(r []refRow) any {
+		n := int64(0)
+		for _, r := range r {
+			n += r.get("id").(int64) % 2
+		}
+		return n * 10
+	}},
+	{"share", "double(count_if(x > 1.0)) / double(count())", func(r []refRow) any {
+		n := 0
+		for _, v := range numbersOf(r, "x") {
+			if v > 1 {
+				n++
+			}
+		}
+		return float64(n) / float64(len(r))
+	}},
+}
+
+// refWindows is a windowed step.
+type refWindows struct {
+	refLate
+	key      []string
+	measures []refMeasure
+	// one of these
+	size, by, shift int64
+	gap, longest    int64
+	span            int64
+	whole           bool
+
+	accept int64
+	having bool // n != 2
+	w      int64
+	open   []*refWindow
+}
+
+type refWindow struct {
+	key        string
+	start, end int64
+	rows       []refRow
+	published  bool // the closing row was
+	owed       bool
+	readUnder  int64
+	shown      []refShown
+}
+
+type refShown struct {
+	start, end int64
+	next       int64
+	standing   bool
+}
+
+func (s *refWindows) several() bool { return s.accept > 0 }
+
+func (s *refWindows) take(r refRow, w int64) []refRow {
+	key := r.key(s.key)
+	switch {
+	case s.whole:
+		s.used++
+		s.window(key, never, ever).rows = append(s.window(key, never, ever).rows, r)
+	case s.gap > 0:
+		s.session(key, r, w)
+	case s.span > 0:
+		if r.t < w {
+			s.lose(r, w)
+			return nil
+		}
+		s.used++
+		win := &refWindow{key: key, start: r.t - s.span, end: r.t, rows: []refRow{r}}
+		s.open = append(s.open, win)
+	default:
+		s.aligned(key, r, w)
+	}
+	return nil
+}
+
+func (s *refWindows) window(key string, start, end int64) *refWindow {
+	for _, win := range s.open {
+		if win.key == key && win.start == start && win.end == end {
+			return win
+		}
+	}
+	win := &refWindow{key: key, start: start, end: end}
+	s.open = append(s.open, win)
+	return win
+}
+
+func (s *refWindows) aligned(key string, r refRow, w int64) {
+	missed, went, corrected := 0, 0, 0
+	first := refFloor(r.t-s.shift-s.size, s.by) + 1
+	for n := first; n*s.by+s.shift <= r.t; n++ {
+		start := n*s.by + s.shift
+		end := start + s.size
+		switch {
+		case w < end:
+			went++
+			win := s.window(key, start, end)
+			win.rows = append(win.rows, r)
+		case w < end+s.accept:
+			went++
+			corrected++
+			win := s.window(key, start, end)
+			win.rows = append(win.rows, r)
+			win.owed, win.readUnder = true, w
+		default:
+			missed++
+		}
+	}
+	switch {
+	case went == 0:
+		s.lose(r, w)
+		return
+	case missed > 0:
+		s.partial++
+	case corrected > 0:
+		s.accepted++
+	}
+	s.used++
+}
+
+func (s *refWindows) session(key string, r refRow, w int64) {
+	var over []*refWindow
+	open := false
+	for _, win := range s.open {
+		if win.key == key && win.start < r.t+s.gap && r.t < win.end && win.end+s.accept > w {
+			over = append(over, win)
+			open = open || win.end > w
+		}
+	}
+	isLate := !open && r.t+s.gap <= w
+	if isLate && len(over) == 0 && r.t+s.gap+s.accept <= w {
+		s.lose(r, w)
+		return
+	}
+	if isLate {
+		s.accepted++
+	}
+	s.used++
+	slices.SortStableFunc(over, func(a, b *refWindow) int { return cmp.Compare(a.start, b.start) })
+	longest := s.longest
+	if longest == 0 {
+		longest = ever
+	}
+	var into *refWindow
+	for _, win := range over {
+		if into == nil {
+			start, end := min(win.start, r.t), max(win.end, r.t+s.gap)
+			if end-start <= longest {
+				into = win
+				into.start, into.end = start, end
+			}
+			continue
+		}
+		start, end := min(win.start, into.start), max(win.end, into.end)
+		if end-start > longest {
+			break
+		}
+		into.start, into.end = start, end
+		into.rows = append(into.rows, win.rows...)
+		into.shown = append(into.shown, win.shown...)
+		s.open = slices.DeleteFunc(s.open, func(o *refWindow) bool { return o == win })
+	}
+	if into == nil {
+		into = &refWindow{key: key, start: r.t, end: r.t + s.gap}
+		s.open = append(s.open, into)
+	}
+	into.rows = append(into.rows, r)
+	into.published, into.owed, into.readUnder = false, false, never
+	if into.end <= w {
+		into.owed, into.readUnder = true, w
+	}
+}
+
+func refFloor(a, b int64) int64 {
+	q := a / b
+	if a%b < 0 {
+		q--
+	}
+	return q
+}
+
+// move publishes what the watermark has made due.
+func (s *refWindows) move(w int64) (out []refRow) {
+	if w <= s.w {
+		return nil
+	}
+	s.w = w
+	if s.whole {
+		if w == ever {
+			for _, win := range s.open {
+				out = append(out, s.publish(win, w)...)
+			}
+			s.open = nil
+		}
+		return out
+	}
+	if s.span > 0 {
+		return s.lookBack(w)
+	}
+	slices.SortStableFunc(s.open, func(a, b *refWindow) int { return cmp.Or(cmp.Compare(a.end, b.end), cmp.Compare(a.start, b.start)) })
+	for _, win := range s.open {
+		switch {
+		case win.owed && w > win.readUnder:
+			out = append(out, s.publish(win, w)...)
+			win.owed, win.published = false, true
+		case !win.published && !win.owed && win.end <= w:
+			out = append(out, s.publish(win, w)...)
+			win.published = true
+		}
+	}
+	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool { return win.published && (w == ever || win.end+s.accept <= w) })
+	return out
+}
+
+func (s *refWindows) lookBack(w int64) (out []refRow) {
+	slices.SortStableFunc(s.open, func(a, b *refWindow) int { return cmp.Compare(a.end, b.end) })
+	for _, win := range s.open {
+		if win.published || win.end >= w {
+			continue
+		}
+		all := &refWindow{key: win.key, start: win.start, end: win.end, rows: nil}
+		for _, o := range s.open {
+			if o.key == win.key && o.end > win.start && o.end <= win.end {
+				all.rows = append(all.rows, o.rows...)
+			}
+		}
+		own := win.rows[0]
+		all.rows = append([]refRow{own}, slices.DeleteFunc(all.rows, func(r refRow) bool { return r.placed == own.placed })...)
+		slices.SortStableFunc(all.rows, func(a, b refRow) int { return cmp.Or(cmp.Compare(a.t, b.t), cmp.Compare(a.placed, b.placed)) })
+		if row := s.result(all, own); !s.having || row.get("n") != int64(2) {
+			out = append(out, row)
+		}
+		win.published = true
+	}
+	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool { return win.published && win.end+s.span < w-1 && w != ever })
+	return out
+}
+
+// result is the row of a window; of is one of its rows, for the key.
+func (s *refWindows) result(win *refWindow, of refRow) refRow {
+	r := refRow{t: win.end - 1}
+	if s.span > 0 {
+		r.t = win.end
+	}
+	for _, k := range s.key {
+		r = r.with(k, of.get(k))
+	}
+	if !s.whole {
+		r = r.with("window_start", refTime(win.start)).with("window_end", refTime(win.end))
+	}
+	for _, m := range s.measures {
+		r = r.with(m.name, m.of(win.rows))
+	}
+	return r
+}
+
+// publish gives a window's next row; what was published under other bounds is withdrawn first.
+func (s *refWindows) publish(win *refWindow, w int64) (out []refRow) {
+	row := s.result(win, win.rows[0])
+	meets := !s.having || row.get("n") != int64(2)
+	if !s.several() {
+		if meets {
+			out = append(out, row)
+		}
+		return out
+	}
+	flags := func(r refRow, revision int64, withdrawn bool) refRow {
+		if withdrawn {
+			for i, n := range r.names {
+				if slices.ContainsFunc(s.measures, func(m refMeasure) bool { return m.name == n }) {
+					r.vals[i] = nil
+				}
+			}
+		}
+		return r.with("revision", revision).with("closed", true).with("withdrawn", withdrawn)
+	}
+	at := -1
+	for i := range win.shown {
+		o := &win.shown[i]
+		if o.start == win.start && o.end == win.end {
+			at = i
+		} else if o.standing {
+			old := s.result(&refWindow{start: o.start, end: o.end, rows: win.rows}, win.rows[0])
+			out = append(out, flags(old, o.next, true))
+			o.next++
+			o.standing = false
+		}
+	}
+	if at < 0 {
+		if !meets {
+			return out
+		}
+		win.shown = append(win.shown, refShown{start: win.start, end: win.end})
+		at = len(win.shown) - 1
+	}
+	o := &win.shown[at]
+	switch {
+	case meets:
+		o.standing = true
+		out = append(out, flags(row, o.next, false))
+	case o.standing:
+		o.standing = false
+		out = append(out, flags(row, o.next, true))
+	default:
+		return out
+	}
+	o.next++
+	return out
+}
+
+// refFilter is where x > 0.5 || b == null, and set half: id / 2.
+type refFilter struct{ refLate }
+
+func (s *refFilter) move(int64) []refRow { return nil }
+func (s *refFilter) take(r refRow, _ int64) []refRow {
+	x, ok := r.get("x").(float64)
+	if !(ok && x > 0.5 || r.get("b") == nil) {
+		s.dropped++
+		return nil
+	}
+	s.used++
+	return []refRow{r.with("half", r.get("id").(int64)/2)}
+}
+
+// refDedup is deduplicate by key within a time.
+type refDedup struct {
+	refLate
+	key    []string
+	within int64
+	passed map[string][]int64
+}
+
+func (s *refDedup) move(int64) []refRow { return nil }
+func (s *refDedup) take(r refRow, w int64) []refRow {
+	if r.t+s.within <= w {
+		s.lose(r, w)
+		return nil
+	}
+	key := r.key(s.key)
+	for _, p := range s.passed[key] {
+		if d := p - r.t; max(d, -d) < s.within && w < p+s.within {
+			s.repeats++
+			return nil
+		}
+	}
+	s.used++
+	s.passed[key] = append(s.passed[key], r.t)
+	return []refRow{r}
+}
+
+// refAbsent gives a row when a key has had none for so long.
+type refAbsent struct {
+	refLate
+	key   []string
+	after int64
+	last  map[string]refRow
+}
+
+func (s *refAbsent) take(r refRow, w int64) []refRow {
+	if r.t+s.after <= w {
+		s.lose(r, w)
+		return nil
+	}
+	s.used++
+	key := r.key(s.key)
+	if o, ok := s.last[key]; !ok || o.t < r.t {
+		s.last[key] = r
+	}
+	return nil
+}
+
+func (s *refAbsent) move(w int64) (out []refRow) {
+	for key, r := range s.last {
+		if w == ever || r.t+s.after <= w {
+			row := refRow{t: r.t + s.after}
+			for _, k := range s.key {
+				row = row.with(k, r.get(k))
+			}
+			out = append(out, row.with("last_seen", refTime(r.t)))
+			delete(s.last, key)
+		}
+	}
+	return out
+}
+
+// refRemember is remember {before: {initial: -1, next: id}, seen: {initial: 0, next: seen + 1}}, where
+// seen % 4 != 3, set {last: before}.
+type refRemember struct {
+	refLate
+	key     []string
+	forget  int64
+	arrival bool
+	wait    []refRow
+	state   map[string]*refMemory
+}
+
+type refMemory struct{ before, seen, last int64 }
+
+func (s *refRemember) take(r refRow, w int64) []refRow {
+	if !s.arrival {
+		if r.t < w {
+			s.lose(r, w)
+			return nil
+		}
+		s.wait = append(s.wait, r)
+		return nil
+	}
+	if m := s.state[r.key(s.key)]; m != nil && m.last+s.forget <= w {
+		delete(s.state, r.key(s.key))
+	}
+	return s.apply(r)
+}
+
+func (s *refRemember) apply(r refRow) []refRow {
+	key := r.key(s.key)
+	m := s.state[key]
+	if m == nil || r.t-m.last >= s.forget {
+		m = &refMemory{before: -1, last: r.t}
+		s.state[key] = m
+	}
+	before, seen := m.before, m.seen
+	m.before, m.seen, m.last = r.get("id").(int64), seen+1, max(m.last, r.t)
+	if seen%4 == 3 {
+		s.dropped++
+		return nil
+	}
+	s.used++
+	return []refRow{r.with("last", before)}
+}
+
+func (s *refRemember) move(w int64) (out []refRow) {
+	slices.SortStableFunc(s.wait, func(a, b refRow) int { return cmp.Compare(a.t, b.t) })
+	n := 0
+	for ; n < len(s.wait) && s.wait[n].t < w; n++ {
+		out = append(out, s.apply(s.wait[n])...)
+	}
+	s.wait = s.wait[n:]
+	for key, m := range s.state {
+		if w == ever || m.last+s.forget <= w {
+			delete(s.state, key)
+		}
+	}
+	return out
+}
+
+// refRank keeps the first two of each window by n, then by place.
+type refRank struct {
+	refLate
+	wait []refRow
+}
+
+func (s *refRank) take(r refRow, _ int64) []refRow {
+	s.used++
+	s.wait = append(s.wait, r)
+	return nil
+}
+
+func (s *refRank) move(w int64) (out []refRow) {
+	slices.SortStableFunc(s.wait, func(a, b refRow) int {
+		return cmp.Or(cmp.Compare(a.t, b.t), cmp.Compare(a.get("window_start").(refTime), b.get("window_start").(refTime)), cmp.Compare(b.get("n").(int64), a.get("n").(int64)))
+	})
+	n, kept := 0, 0
+	for ; n < len(s.wait) && s.wait[n].t < w; n++ {
+		if n == 0 || s.wait[n].t != s.wait[n-1].t || s.wait[n].get("window_start") != s.wait[n-1].get("window_start") {
+			kept = 0
+		}
+		if kept++; kept <= 2 {
+			out = append(out, s.wait[n])
+		}
+	}
+	s.wait = s.wait[n:]
+	return out
+}
