@@ -107,9 +107,6 @@ func table(dir, only string, rounds int) {
 			continue
 		}
 		for _, from := range []string{"text", "core"} {
-			if from == "core" && w.floorCore == nil {
-				continue
-			}
 			line(dir, w, from, rounds, scale)
 		}
 	}
@@ -130,7 +127,11 @@ func line(dir string, w *workload, from string, rounds int, scale float64) {
 	var engines, ratios, lanes []float64
 	var last, lastFloor measure
 	for range rounds {
-		lastFloor = start(dir, w.name, from+"-floor", 1)()
+		if w.against != "" {
+			lastFloor = start(dir, w.against, from+"-engine", 1)()
+		} else {
+			lastFloor = start(dir, w.name, from+"-floor", 1)()
+		}
 		last = start(dir, w.name, from+"-engine", 1)()
 		engines = append(engines, last.Seconds)
 		ratios = append(ratios, lastFloor.Seconds/last.Seconds)
@@ -139,7 +140,11 @@ func line(dir string, w *workload, from string, rounds int, scale float64) {
 		}
 	}
 	e := median(engines)
-	fmt.Printf("| %s | %s | %.0f | %.0f | %s | %.4f | %d (%d) |\n", w.name, map[string]string{"text": "NDJSON", "core": "ready batches"}[from],
+	name := w.name
+	if w.against != "" {
+		name += ", against " + w.against
+	}
+	fmt.Printf("| %s | %s | %.0f | %.0f | %s | %.4f | %d (%d) |\n", name, map[string]string{"text": "NDJSON", "core": "ready batches"}[from],
 		float64(w.rows)/e, e*1e9/float64(w.rows), spread(ratios), last.Allocs, last.Peak>>20, lastFloor.Peak>>20)
 	if from == "text" {
 		fmt.Printf("| %s, two lanes | NDJSON | | | %s x one lane; %.2f calibrated | | |\n", w.name, spread(lanes), median(lanes)/scale*2)

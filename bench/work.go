@@ -30,7 +30,11 @@ type workload struct {
 	rows int
 	keys int
 	span time.Duration // of the input's event times
-	text string        // the document's steps and sinks
+	// disorder: one row in so many is out of order, by up to 5 s; 0 for all of them.
+	disorder int
+	text     string // the document's steps and sinks
+	// against names a workload whose engine run stands in the floor's place.
+	against string
 	// floors: from text and from ready batches.
 	floorText func(path, out string) error
 	floorCore func(batches []*row.Batch) int64
@@ -101,6 +105,76 @@ sinks:
 			}
 			t.Finish()
 			return t.Rows
+		},
+	},
+	{
+		name: "sliding", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, against: "tumbling",
+		text: `
+steps:
+  hourly:
+    from: readings
+    key: [gauge]
+    window: {sliding: 1h, by: 1m}
+    measures: {n: count(), mean_m: mean(level_m), greatest_m: max(level_m)}
+sinks:
+  out: {from: hourly, via: file, with: {path: %q}}
+`,
+	},
+	{
+		name: "session", rows: 3_000_000, keys: 100_000, span: 20 * time.Hour, disorder: 20,
+		text: `
+steps:
+  visits:
+    from: readings
+    key: [gauge]
+    window: {session: 30m}
+    measures: {n: count(), mean_m: mean(level_m), greatest_m: max(level_m)}
+sinks:
+  out: {from: visits, via: file, with: {path: %q}}
+`,
+		floorText: func(path, out string) error {
+			return toFile(out, func(w *bufio.Writer) error {
+				s := floor.NewSessions(hour/2, margin, w)
+				err := eachEvent(path, func(key []byte, e *floor.Event) { s.Add(key, e.Level, e.ReadAt) })
+				s.Finish()
+				return err
+			})
+		},
+		floorCore: func(batches []*row.Batch) int64 {
+			s := floor.NewSessions(hour/2, margin, nil)
+			for _, b := range batches {
+				levels, times := b.Cols[1].F, b.Times
+				for i := range b.N {
+					s.Add(b.Cols[0].Bytes(i), levels[i], int64(times[i])/1000)
+				}
+			}
+			s.Finish()
+			return s.Rows
+		},
+	},
+	{
+		name: "deduplicate", rows: 3_000_000, keys: 1_000_000, span: 20 * time.Hour,
+		text: `
+steps:
+  once: {from: readings, deduplicate: {key: [gauge], within: 24h}}
+  short: {from: once, only: [gauge]}
+sinks:
+  out: {from: short, via: file, with: {path: %q}}
+`,
+		floorText: func(path, out string) error {
+			return toFile(out, func(w *bufio.Writer) error {
+				d := floor.NewFirsts(w)
+				return eachEvent(path, func(key []byte, e *floor.Event) { d.Add(key, e.ReadAt) })
+			})
+		},
+		floorCore: func(batches []*row.Batch) int64 {
+			d := floor.NewFirsts(nil)
+			for _, b := range batches {
+				for i := range b.N {
+					d.Add(b.Cols[0].Bytes(i), int64(b.Times[i])/1000)
+				}
+			}
+			return d.Rows
 		},
 	},
 	{
@@ -219,7 +293,7 @@ func toFile(path string, f func(w *bufio.Writer) error) error {
 
 // input makes a workload's events once and keeps them.
 func (w *workload) input(dir string) (string, error) {
-	path := filepath.Join(dir, fmt.Sprintf("%d-%d-%d.ndjson", w.rows, w.keys, int(w.span.Hours())))
+	path := filepath.Join(dir, fmt.Sprintf("%d-%d-%d-%d.ndjson", w.rows, w.keys, int(w.span.Hours()), w.disorder))
 	if _, err := os.Stat(path); err == nil {
 		return path, nil
 	}
@@ -230,7 +304,10 @@ func (w *workload) input(dir string) (string, error) {
 		start := time.Date(2026, 1, 2, 0, 0, 0, 0, time.UTC).UnixMilli()
 		gap := float64(w.span.Milliseconds()) / float64(w.rows)
 		for i := range w.rows {
-			at := start + int64(float64(i)*gap) - rnd.Int64N(5000) // a little out of order
+			at := start + int64(float64(i)*gap)
+			if w.disorder == 0 || rnd.IntN(w.disorder) == 0 {
+				at -= rnd.Int64N(5000) // a little out of order
+			}
 			b = append(b[:0], `{"gauge":"G`...)
 			b = strconv.AppendInt(b, rnd.Int64N(int64(w.keys)), 10)
 			b = append(b, `","level_m":`...)

@@ -218,3 +218,104 @@ func AppendFiltered(b, key []byte, level, battery float64, seq, at int64, cm, dr
 	b = strconv.AppendBool(b, even)
 	return append(b, "}\n"...)
 }
+
+// Sessions keeps count, mean and greatest of a key's levels between gaps of so many ms, with a margin.
+type Sessions struct {
+	Gap, Margin int64
+	sessions    map[string]*session
+	greatest    int64
+	swept       int64
+	Out         *bufio.Writer
+	Rows        int64
+	buf         []byte
+}
+
+type session struct {
+	acc
+	start, last int64
+}
+
+// NewSessions makes an empty one.
+func NewSessions(gap, margin int64, out *bufio.Writer) *Sessions {
+	return &Sessions{Gap: gap, Margin: margin, sessions: map[string]*session{}, Out: out}
+}
+
+// Add takes one row. Ended sessions are looked for now and then.
+func (s *Sessions) Add(key []byte, level float64, at int64) {
+	if at > s.greatest {
+		s.greatest = at
+		if mark := at - s.Margin; mark >= s.swept+s.Gap {
+			s.swept = mark
+			s.sweep(mark)
+		}
+	}
+	a := s.sessions[string(key)]
+	if a == nil {
+		a = &session{acc: acc{greatest: level}, start: at, last: at}
+		s.sessions[string(key)] = a
+	} else if at >= a.last+s.Gap {
+		s.give(string(key), a)
+		*a = session{acc: acc{greatest: level}, start: at, last: at}
+	}
+	a.start, a.last = min(a.start, at), max(a.last, at)
+	a.n++
+	a.sum += level
+	a.greatest = max(a.greatest, level)
+}
+
+func (s *Sessions) sweep(mark int64) {
+	for k, a := range s.sessions {
+		if a.last+s.Gap <= mark {
+			s.give(k, a)
+			delete(s.sessions, k)
+		}
+	}
+}
+
+// Finish ends all sessions.
+func (s *Sessions) Finish() { s.sweep(1 << 62) }
+
+func (s *Sessions) give(key string, a *session) {
+	s.Rows++
+	if s.Out == nil {
+		return
+	}
+	b := append(s.buf[:0], `{"gauge":"`...)
+	b = append(b, key...)
+	b = append(b, `","window_start":"`...)
+	b = time.UnixMilli(a.start).UTC().AppendFormat(b, time.RFC3339Nano)
+	b = append(b, `","window_end":"`...)
+	b = time.UnixMilli(a.last+s.Gap).UTC().AppendFormat(b, time.RFC3339Nano)
+	b = append(b, `","n":`...)
+	b = strconv.AppendInt(b, a.n, 10)
+	b = append(b, `,"mean_m":`...)
+	b = strconv.AppendFloat(b, a.sum/float64(a.n), 'f', -1, 64)
+	b = append(b, `,"greatest_m":`...)
+	b = strconv.AppendFloat(b, a.greatest, 'f', -1, 64)
+	s.buf = append(b, '}', '\n')
+	s.Out.Write(s.buf) // the error stays with the writer, whose Flush is checked
+}
+
+// Firsts passes the first row of each key.
+type Firsts struct {
+	seen map[string]int64
+	Out  *bufio.Writer
+	Rows int64
+	buf  []byte
+}
+
+// NewFirsts makes an empty one.
+func NewFirsts(out *bufio.Writer) *Firsts { return &Firsts{seen: map[string]int64{}, Out: out} }
+
+// Add takes one row.
+func (f *Firsts) Add(key []byte, at int64) {
+	if _, ok := f.seen[string(key)]; ok {
+		return
+	}
+	f.seen[string(key)] = at
+	f.Rows++
+	if f.Out != nil {
+		f.buf = append(append(append(f.buf[:0], `{"gauge":"`...), key...), '"', '}', '\n')
+		f.Out.Write(f.buf) // the error stays with the writer, whose Flush is checked
+	}
+}

@@ -70,6 +70,7 @@ func (e *run) sequence(stop context.Context) {
 	if !e.probe(stop) {
 		return
 	}
+	e.given = e.least(e.given[:0]) // a source that is empty does not hold what reads it with others
 	for stop.Err() == nil && !e.failed() {
 		p := e.choose()
 		if e.opt.Script != nil {

@@ -85,3 +85,11 @@ func (c *doubleExtremes) MergeAll(src Column, n int) {
 	}
 }
 func (c *doubleExtremes) Reset(id uint32) { c.v[id] = c.start() }
+
+// AppendAll implements [Bulk].
+func (c *doubleExtremes) AppendAll(dst *row.Column, ids []uint32) bool {
+	for _, id := range ids {
+		dst.F = append(dst.F, c.v[id])
+	}
+	return true
+}

@@ -67,3 +67,11 @@ func (c *intExtremes) MergeAll(src Column, n int) {
 	}
 }
 func (c *intExtremes) Reset(id uint32) { c.v[id] = c.start() }
+
+// AppendAll implements [Bulk].
+func (c *intExtremes) AppendAll(dst *row.Column, ids []uint32) bool {
+	for _, id := range ids {
+		dst.I = append(dst.I, c.v[id])
+	}
+	return true
+}

@@ -57,6 +57,12 @@ type Column interface {
 	Clear()
 }
 
+// Bulk is a column that appends the results of many keys in one loop, each of which has a value. It gives
+// false, and appends nothing, where one of them has none after all.
+type Bulk interface {
+	AppendAll(dst *row.Column, ids []uint32) bool
+}
+
 // New makes an empty column.
 func New(s Spec) (Column, error) {
 	switch s.Func {

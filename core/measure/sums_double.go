@@ -89,3 +89,26 @@ func (c *doubleSums) Reset(id uint32) {
 		c.n[id] = 0
 	}
 }
+
+// AppendAll implements [Bulk].
+func (c *doubleSums) AppendAll(dst *row.Column, ids []uint32) bool {
+	from := len(dst.F)
+	odd := 0.0
+	if c.mean {
+		for _, id := range ids {
+			v := c.sum[id] / float64(c.n[id])
+			odd += v - v
+			dst.F = append(dst.F, v)
+		}
+	} else {
+		for _, id := range ids {
+			v := c.sum[id]
+			odd += v - v
+			dst.F = append(dst.F, v)
+		}
+	}
+	if odd != 0 { // one is not finite
+		dst.F = dst.F[:from]
+	}
+	return odd == 0
+}

@@ -128,17 +128,14 @@ func (a *accs) merge(to uint32, src *accs, from uint32) {
 	}
 }
 
-// mergeAll joins each number of src to the same number.
+// mergeAll joins each number of src to the same number. It does not count keys: what is joined is not
+// kept as a slice.
 func (a *accs) mergeAll(src *accs) {
 	n := len(src.rows)
 	a.grow(n)
+	rows := a.rows[:n]
 	for id, k := range src.rows {
-		if k > 0 {
-			if a.rows[id] == 0 {
-				a.keys++
-			}
-			a.rows[id] += k
-		}
+		rows[id] += k
 	}
 	for i, c := range a.aggs {
 		for id, k := range src.missing[i] {
@@ -196,6 +193,9 @@ func (a *accs) bytes() int {
 // counted.
 func (a *accs) results(dst []*row.Column, ids []uint32, c *LaneCounts) {
 	for i, col := range a.aggs {
+		if b, ok := col.(measure.Bulk); ok && len(a.missing[i]) == 0 && b.AppendAll(dst[i], ids) {
+			continue
+		}
 		for _, id := range ids {
 			if col == nil {
 				dst[i].AppendInt(a.rows[id])

@@ -1,6 +1,8 @@
 package step
 
 import (
+	"slices"
+
 	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/core/state"
@@ -45,6 +47,9 @@ type publisher struct {
 	order    *row.Column
 	orderKey []byte
 	several  *row.Batch // rows with revisions
+
+	keyed    []uint32 // the keys that out's key columns hold, of this dictionary
+	keyedFor *state.Dict
 }
 
 func newPublisher(d *Window, ordered bool, c *LaneCounts) *publisher {
@@ -76,16 +81,14 @@ func (p *publisher) publish(d *due, a *accs, dict *state.Dict, out Out, decide f
 
 func (p *publisher) some(d *due, from, to int, a *accs, dict *state.Dict, out Out, decide func(slot int, meets bool) verdict) {
 	n := to - from
-	p.out.Reset()
 	p.results.Reset()
 	keys := len(p.def.spec.Key)
-	for i := from; i < to; i++ {
-		if err := state.AppendKey(p.out.Cols[:keys], dict.Key(d.key[i])); err != nil {
-			panic("a key of the dictionary cannot be read: " + err.Error()) // ours alone wrote it
-		}
-	}
+	p.keys(d.key[from:to], dict)
+	p.out.Times, p.out.Index = p.out.Times[:0], p.out.Index[:0]
 	if p.def.Bounds() {
 		starts, ends := p.out.Cols[keys], p.out.Cols[keys+1]
+		starts.Reset()
+		ends.Reset()
 		for i := from; i < to; i++ {
 			starts.AppendInt(int64(d.starts[i]))
 			ends.AppendInt(int64(d.ends[i]))
@@ -118,7 +121,7 @@ func (p *publisher) some(d *due, from, to int, a *accs, dict *state.Dict, out Ou
 	p.cols = append(p.cols[:0], p.out.Cols...)
 	for _, m := range p.measures {
 		c, errs := m.Run(p.results.Cols, n)
-		for i := range n {
+		for i := 0; len(errs) > 0 && i < n; i++ {
 			if expr.HasBit(errs, i) {
 				c.SetNull(i, true)
 				p.counts.MeasureErrors++
@@ -147,7 +150,7 @@ func (p *publisher) some(d *due, from, to int, a *accs, dict *state.Dict, out Ou
 		return
 	}
 	for i := range n {
-		if ok(i) {
+		if meets == nil || ok(i) {
 			p.sel = append(p.sel, uint16(i))
 		}
 	}
@@ -160,6 +163,24 @@ func (p *publisher) some(d *due, from, to int, a *accs, dict *state.Dict, out Ou
 		v.Order = p.order
 	}
 	out.Main(v)
+}
+
+// keys writes the key columns, unless they hold these keys already: windows that follow each other mostly
+// have the same.
+func (p *publisher) keys(ids []uint32, dict *state.Dict) {
+	if p.keyedFor == dict && slices.Equal(ids, p.keyed) {
+		return
+	}
+	p.keyedFor, p.keyed = dict, append(p.keyed[:0], ids...)
+	cols := p.out.Cols[:len(p.def.spec.Key)]
+	for _, c := range cols {
+		c.Reset()
+	}
+	for _, id := range ids {
+		if err := state.AppendKey(cols, dict.Key(id)); err != nil {
+			panic("a key of the dictionary cannot be read: " + err.Error()) // ours alone wrote it
+		}
+	}
 }
 
 // orders writes, for each row, what it is ordered by among those of one event and window_end.
