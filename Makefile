@@ -44,6 +44,8 @@ files: build ## make two hours of the harbour's events as files, and run its job
 	@./bin/undertide run harbour/files/mean-level.yaml
 	@echo "== running harbour/files/crane-load.yaml, its first rows as a table"
 	@./bin/undertide run harbour/files/crane-load.yaml --out loads=- --format table --lanes 1 | sed -n 1,22p
+	@echo "== running the examples that stand in the documents"
+	@./bin/undertide rehearse harbour/files/*.yaml --examples
 	@echo "== rows are in harbour/data/out; harbour/README.md explains the jobs"
 
 test: console lint ## all tests, with the race detector; what CI runs

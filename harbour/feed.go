@@ -37,7 +37,8 @@ func Jobs() (map[string][]byte, error) {
 }
 
 // Topics are all that the demo's streams and jobs use.
-var Topics = []string{"gauge.levels", "gauge.means", "gauge.late", "crane.lifts", "crane.loads"}
+var Topics = []string{"gauge.levels", "gauge.means", "gauge.late", "crane.lifts", "crane.loads", "crane.alarms",
+	"vessel.pings", "vessel.calls", "vessel.silent"}
 
 // partitions of the demo's topics.
 const partitions = 2
@@ -46,7 +47,7 @@ const partitions = 2
 const past = 2 * time.Hour
 
 // keys are the fields that the streams' messages are keyed by.
-var keys = map[string]string{"gauge.levels": "gauge", "crane.lifts": "crane"}
+var keys = map[string]string{"gauge.levels": "gauge", "crane.lifts": "crane", "vessel.pings": "vessel"}
 
 // Feed sends the streams to a broker as they happen, until ctx is done. How far it has come is kept in
 // folder dir: a feed that starts again sends what happened meanwhile, unless that is longer ago than

@@ -6,6 +6,7 @@ import (
 	"bufio"
 	"context"
 	"embed"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -23,7 +24,11 @@ var streams embed.FS
 var Streams = map[string]string{
 	"gauge.levels": "streams/gauge-levels.yaml",
 	"crane.lifts":  "streams/crane-lifts.yaml",
+	"vessel.pings": "streams/vessel-pings.yaml",
 }
+
+// logs are streams of text lines, which are written as they are in the events' field line.
+var logs = map[string]string{"gate.log": "streams/gate-log.yaml"}
 
 // Make writes each stream into a file of folder dir. The same seed gives the same bytes.
 func Make(ctx context.Context, dir string) error {
@@ -31,14 +36,25 @@ func Make(ctx context.Context, dir string) error {
 		return fmt.Errorf("make folder: %w", err)
 	}
 	for name, document := range Streams {
-		if err := write(ctx, document, filepath.Join(dir, name+".ndjson")); err != nil {
+		if err := write(ctx, document, filepath.Join(dir, name+".ndjson"), func(event []byte) ([]byte, error) { return event, nil }); err != nil {
+			return fmt.Errorf("make %s: %w", name, err)
+		}
+	}
+	for name, document := range logs {
+		err := write(ctx, document, filepath.Join(dir, name), func(event []byte) ([]byte, error) {
+			var e struct{ Line string }
+			err := json.Unmarshal(event, &e)
+			return []byte(e.Line), err
+		})
+		if err != nil {
 			return fmt.Errorf("make %s: %w", name, err)
 		}
 	}
 	return nil
 }
 
-func write(ctx context.Context, document, path string) (err error) {
+// write makes a stream into a file; line gives the line of an event.
+func write(ctx context.Context, document, path string, line func(event []byte) ([]byte, error)) (err error) {
 	text, err := streams.ReadFile(document)
 	if err != nil {
 		return err
@@ -69,7 +85,11 @@ func write(ctx context.Context, document, path string) (err error) {
 			return err
 		}
 		for i := range c.Starts {
-			if _, err := w.Write(append(c.Event(i), '\n')); err != nil {
+			text, err := line(c.Event(i))
+			if err != nil {
+				return err
+			}
+			if _, err := w.Write(append(text, '\n')); err != nil {
 				return err
 			}
 		}
