@@ -386,7 +386,12 @@ func (b *builder) kindOf(n *node, place string) (*stepKind, string) {
 	return &stepKinds[len(stepKinds)-1], ""
 }
 
-var identifier = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*`)
+// identifier finds the names that an expression may use as fields: not those of functions, which stand
+// before a parenthesis, and nothing within texts.
+var (
+	identifier  = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*(\s*\()?`)
+	textLiteral = regexp.MustCompile(`'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*"`)
+)
 
 // stateless builds where, set, without and only.
 func (b *builder) stateless(n *node, place string, in input, s *Step) {
@@ -470,7 +475,7 @@ func (b *builder) sets(n *node, place string, in input, d *step.Stateless, s *St
 			continue
 		}
 		p := pending{k: k, v: n.values[i], uses: map[string]bool{}}
-		for _, w := range identifier.FindAllString(n.values[i].text, -1) {
+		for _, w := range identifier.FindAllString(textLiteral.ReplaceAllString(n.values[i].text, "''"), -1) {
 			p.uses[w] = true
 		}
 		left = append(left, p)

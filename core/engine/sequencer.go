@@ -350,7 +350,7 @@ func (e *run) checkIdle() {
 	now := e.opt.Now()
 	for _, p := range e.partitions {
 		idle := e.p.Sources[p.source].Idle
-		if !p.idle && !p.ended && p.caughtUp && len(p.ready) == 0 && idle > 0 && now.Sub(p.since) >= idle {
+		if !p.idle && !p.ended && p.caughtUp && (len(p.ready) == 0 || e.opt.Script != nil) && idle > 0 && now.Sub(p.since) >= idle {
 			if q, ok := p.Partition.(Quieter); ok {
 				from, to := q.Quiet()
 				if from.Before(p.since) {

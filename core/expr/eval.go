@@ -192,6 +192,9 @@ func (n *node) apply(a []Value) (Value, error) {
 	case row.String, row.Bytes: // only + has this kind
 		return Value{Kind: n.kind, S: a[0].S + a[1].S}, nil
 	}
+	if !n.kind.Plain() { // lists one after another
+		return Value{Kind: n.kind, S: a[0].S + a[1].S}, nil
+	}
 	v, err := applyInt(n.op, a)
 	if err != nil {
 		return Value{}, err
