@@ -17,6 +17,7 @@ var fields = row.Schema{
 	{Name: "i", Kind: row.Int}, {Name: "j", Kind: row.Int}, {Name: "x", Kind: row.Double}, {Name: "y", Kind: row.Double},
 	{Name: "s", Kind: row.String}, {Name: "u", Kind: row.String}, {Name: "p", Kind: row.Bool}, {Name: "q", Kind: row.Bool},
 	{Name: "t", Kind: row.Timestamp}, {Name: "d", Kind: row.Duration}, {Name: "z", Kind: row.Bytes},
+	{Name: "m", Kind: row.Decimal}, {Name: "l", Kind: row.ListOf(row.String)}, {Name: "n", Kind: row.MapOf(row.Int)},
 }
 
 var scope = Scope{Fields: fields, Values: map[string]Value{"least": {Kind: row.Double, F: 0.5}, "name": {Kind: row.String, S: "C1"}}}
@@ -34,6 +35,20 @@ func put(c *row.Column, v any) {
 		c.AppendString(v)
 	case bool:
 		c.AppendBool(v)
+	case []string:
+		one := row.NewColumn(row.String)
+		var list []byte
+		for i, x := range v {
+			one.AppendString(x)
+			list = row.AppendElement(list, one, i)
+		}
+		c.AppendBytes(list)
+	case map[string]int: // of one entry
+		for k, x := range v {
+			one := row.NewColumn(row.Int)
+			one.AppendInt(int64(x))
+			c.AppendBytes(row.AppendElement(append(row.AppendLength(nil, len(k)), k...), one, 0))
+		}
 	}
 }
 
@@ -104,6 +119,49 @@ func TestRules(t *testing.T) {
 		{"x > values.least && s == values.name", map[string]any{"x": 0.6, "s": "C1"}, "true"},
 		{"p ? null : x", map[string]any{"p": true, "x": 1.0}, "null"},
 		{"s < u", map[string]any{"s": "a", "u": "b"}, "true"},
+		{"l == null", nil, "true"},
+		{"m != null", map[string]any{"m": "1"}, "true"},
+		{"m + 1", map[string]any{"m": "0.1"}, "1.1"},
+		{"m * 0.2 + m", map[string]any{"m": "0.1"}, "0.12"},
+		{"m / 3", map[string]any{"m": "1"}, "0.333333333333333333"},
+		{"m / 0", map[string]any{"m": "1"}, "error: division by zero"},
+		{"-m < 0.0", map[string]any{"m": "10"}, "true"},
+		{"m > 9", map[string]any{"m": "10"}, "true"},
+		{"m == decimal('1.50')", map[string]any{"m": "1.5"}, "true"},
+		{"decimal('x')", nil, "error: \"x\" is no decimal"},
+		{"double(m) * 2.0", map[string]any{"m": "0.25"}, "0.5"},
+		{"int(m)", map[string]any{"m": "-2.9"}, "-2"},
+		{"string(m)", map[string]any{"m": "2.9"}, `"2.9"`},
+		{"round(m, 1)", map[string]any{"m": "2.25"}, "2.3"},
+		{"l[1]", map[string]any{"l": []string{"a", "b"}}, `"b"`},
+		{"l[2]", map[string]any{"l": []string{"a", "b"}}, "error: there is no element 2 in a list of 2"},
+		{"size(l)", map[string]any{"l": []string{"a", "b"}}, "2"},
+		{"s in l", map[string]any{"l": []string{"a", "b"}, "s": "b"}, "true"},
+		{"l + [s]", map[string]any{"l": []string{"a"}, "s": "b"}, `["a", "b"]`},
+		{"l == ['a']", map[string]any{"l": []string{"a"}}, "true"},
+		{"n['k']", map[string]any{"n": map[string]int{"k": 4}}, "4"},
+		{"n['x']", map[string]any{"n": map[string]int{"k": 4}}, "null"},
+		{"'k' in n", map[string]any{"n": map[string]int{"k": 4}}, "true"},
+		{"coalesce(x, y, 3.0)", map[string]any{"y": 2.0}, "2"},
+		{"coalesce(x, y)", nil, "null"},
+		{"coalesce(x, 1)", nil, "1"},
+		{"s.extract('a(.)')", map[string]any{"s": "xab"}, `"b"`},
+		{"s.extract('a(.)')", map[string]any{"s": "x"}, "null"},
+		{"s.extract(u)", map[string]any{"s": "x", "u": "no group"}, "error: \"no group\" is no regular expression with a group"},
+		{"s.parse_time('%d/%m/%Y %H:%M')", map[string]any{"s": "02/01/2026 03:04"}, "2026-01-02T03:04:00Z"},
+		{"s.parse_time('%d/%m/%Y %H:%M', 'Europe/Berlin')", map[string]any{"s": "02/07/2026 03:04"}, "2026-07-02T01:04:00Z"},
+		{"s.parse_time('%Y')", map[string]any{"s": "soon"}, "error: \"soon\" is no time of the form %Y"},
+		{"t.format('%Y-%m-%d %H', 'Asia/Tokyo')", map[string]any{"t": 0}, `"1970-01-01 09"`},
+		{"year(t) * 10000 + month(t) * 100 + day(t)", map[string]any{"t": 86_400_000_000}, "19700102"},
+		{"hour(t, 'Asia/Tokyo') * 100 + minute(t)", map[string]any{"t": 60_000_000}, "901"},
+		{"hour(t, s)", map[string]any{"t": 0, "s": "Nowhere/At"}, "error: there is no time zone \"Nowhere/At\""},
+		{"second(t)", nil, "null"},
+		{"round(x)", map[string]any{"x": -2.5}, "-3"},
+		{"round(x, 2)", map[string]any{"x": 2.675}, "2.68"},
+		{"abs(i)", map[string]any{"i": math.MinInt64}, "error: the int result does not fit 64 bits"},
+		{"abs(x) + double(abs(i))", map[string]any{"x": -1.5, "i": -2}, "3.5"},
+		{"abs(d) == d", map[string]any{"d": -5}, "false"},
+		{"hash(s) == hash('a')", map[string]any{"s": "a"}, "true"},
 	} {
 		p, faults := Compile(c.text, scope)
 		if p == nil {
@@ -130,16 +188,21 @@ func TestRules(t *testing.T) {
 
 func TestFaults(t *testing.T) {
 	for text, want := range map[string]string{
-		"x +":              "cannot be read",
-		"nope > 1":         "unknown name nope",
-		"x + i":            "write double(…) around the int",
-		"s + 1":            "compare and join strings with strings",
-		"sum(x)":           "sum is an aggregate",
-		"coalesce(x, s)":   "does not take",
-		"[1, 2].map(e, e)": "not built yet",
-		"5u == 5u":         "uint",
-		"s.matches('[')":   "no regular expression",
-		"i in t":           "does not take",
+		"x +":                "cannot be read",
+		"nope > 1":           "unknown name nope",
+		"x + i":              "write double(…) around the int",
+		"s + 1":              "compare and join strings with strings",
+		"sum(x)":             "sum is an aggregate",
+		"coalesce(x, s)":     "does not take",
+		"s.extract('a')":     "no regular expression with a group",
+		"s.parse_time('%Q')": "no pattern of a time",
+		"hour(t, 'Mars')":    "no time zone",
+		"m + x":              "+ does not take decimal and double",
+		"[1, 'a']":           "plain type",
+		"[1, 2].map(e, e)":   "not built yet",
+		"5u == 5u":           "uint",
+		"s.matches('[')":     "no regular expression",
+		"i in t":             "does not take",
 	} {
 		p, faults := Compile(text, scope)
 		if p != nil || len(faults) == 0 {

@@ -71,10 +71,15 @@ func (c *quantiles) Append(dst *row.Column, id uint32) error {
 		dst.AppendNull()
 		return nil
 	}
-	// The library takes the value of rank q * (n - 1), and n is exact in its counts.
-	n := c.v[id].GetCount()
-	if n > 1 {
-		q = min(1, (math.Floor(q*(n-1))+0.25)/(n-1)) // within the rank, whatever its rounding
+	// The library takes the value of rank q * (n - 1), counted from the other end among negative values. A
+	// little to the right side of it the rounding of q does not matter.
+	if n := c.v[id].GetCount(); n > 1 {
+		rank := math.Floor(q * (n - 1))
+		if rank < c.v[id].GetNegativeValueStore().TotalCount() {
+			q = max(0, rank-0.25) / (n - 1)
+		} else {
+			q = min(1, (rank+0.25)/(n-1))
+		}
 	}
 	x, err := c.v[id].GetValueAtQuantile(q)
 	if err != nil {
