@@ -115,6 +115,65 @@ func TestOneMistake(t *testing.T) {
 		{"lifts: count()", "lifts: sum(tonnes) + tonnes", "field tonnes stands outside an aggregate"},
 		{"lifts: count()", "lifts: sum(crane)", "sum does not take string"},
 		{"lifts: count()", "lifts: sum(sum(tonnes))", "an aggregate stands within an aggregate"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 10m, session: 5m}", "tumbling and session are two kinds of window"},
+		{"window: {tumbling: 10m}", "window: {}", "the kind of window is missing"},
+		{"window: {tumbling: 10m}", "window: {sliding: 10m}", "how far the window slides is not said"},
+		{"window: {tumbling: 10m}", "window: {sliding: 10m, by: 11m}", "windows of 10m that start every 11m leave rows out"},
+		{"window: {tumbling: 10m}", "window: {sliding: 10h, by: 1s}", "36000 windows would lie over each row; at most 10000 may"},
+		{"window: {tumbling: 10m}", "window: {sliding: 1 month, by: 1 day}", "1 month and 1 day cannot be compared"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 1 day, zone: Mars}", `there is no time zone "Mars"`},
+		{"window: {tumbling: 10m}", "window: {tumbling: 1 day, shift: 1h}", "calendar windows start with their day"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 10m, zone: UTC}", "a fixed length follows no zone"},
+		{"window: {tumbling: 10m}", "window: {session: 10m, longest: 5m}", "longer than 5m"},
+		{"window: {tumbling: 10m}", "window: {session: 10m, by: 5m}", "a session window has no by"},
+		{"window: {tumbling: 10m}", "window: {look_back: 10m}, late: {accept: 1m}", "a look back publishes each row once"},
+		{"window: {tumbling: 10m}", "window: {look_back: 1 day}", "a calendar size is no duration"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 10m}, every: 1s", "every bounds the previews of revised rows"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 10m}, forget: 1h", "a key with a window is forgotten with its last window"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 10m}, having: lifts", "a condition is a bool, and this is a int"},
+		{"window: {tumbling: 10m}", "late: {accept: 1m}", "without a window no row is late"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 10m}, publish: revised", "publishes several rows for a key and window (revised), and the sink appends each; say append_revisions: true"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 10m}, repeat: {every: 1s}", "(repeat), and the sink appends each"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 10m}, repeat: {keep: 1s}", "how often is not said"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 10m}, null_key: maybe", "maybe is not one of keep, reject"},
+		{"lifts: count()", "lifts: {fold: {initial: 0, next: so_far + box}}, window_end: count()", "window_end is already a field of the row"},
+		{"{tumbling: 10m}, measures: {lifts: count()}", "{session: 10m}, measures: {lifts: {fold: {initial: 0, next: so_far + box}}}", "add combine: left + right"},
+		{"lifts: count()", "lifts: {fold: {initial: 0, next: so_far + tonnes}}", "+ does not take int and double"},
+		{"lifts: count()", "lifts: {fold: {initial: 0, next: tonnes}}", "this is a double, and initial a int"},
+		{"lifts: count()", "lifts: 'quantile(tonnes, 95.0)'", "95 is no share from 0 to 1"},
+		{"lifts: count()", "lifts: 'collect(tonnes, 0)'", "0 is no number of values"},
+		{"lifts: count()", "lifts: 'collect(tonnes, box)'", "is a constant"},
+		{"lifts: count()", "lifts: median(at)", "median does not take timestamp"},
+		{"where: tonnes > values.least", "split: {heavy: tonnes}", "a condition is a bool"},
+		{"where: tonnes > values.least", "split: {heavy: tonnes > 1.0}", "useful is a split and is read by its parts"},
+		{"where: tonnes > values.least", "expand: {item: crane}", "an expand takes a list, and this is a string"},
+		{"where: tonnes > values.least", "deduplicate: {key: [crane]}", "how long a row is remembered is not said"},
+		{"where: tonnes > values.least", "deduplicate: {key: [], within: 1m}", "the key is empty"},
+		{"where: tonnes > values.least", "deduplicate: {key: [crane], within: 1m}, where: tonnes > 1.0", "are of two kinds of step"},
+		{"where: tonnes > values.least", "key: [crane], remember: {n: {initial: 0, next: n + 1}}", "the values are kept without a bound; add forget: 1h"},
+		{"where: tonnes > values.least", "key: [crane], forget: 1h, remember: {n: {initial: 0, next: tonnes}}", "next is a double, and initial a int"},
+		{"where: tonnes > values.least", "key: [crane], forget: 1h, remember: {n: {initial: null, next: n}}", "null has no type here"},
+		{"where: tonnes > values.least", "key: [crane], forget: 1h, remember: {crane: {initial: null, next: crane}}", "crane is already a field of the row"},
+		{"where: tonnes > values.least", "key: [crane], absent: soon", `"soon" is no duration`},
+		{"where: tonnes > values.least", "rank: {by: tonnes, keep: 3}", "rank takes the rows of a step with a window"},
+		{"where: tonnes > values.least", "key: [crane]", "key alone says not what the step does"},
+		{"from: lifts", "from: [lifts, lifts]", "lifts stands twice"},
+		{"from: lifts", "from: [lifts, rejects of lifts]", "cannot be merged with lifts: it has no field crane"},
+		{"from: useful", "from: heavy of useful", "useful has no part heavy"},
+		{"crane: string", "crane: list", "list is no type; say of what: list<string>"},
+		{"crane: string", "crane: list<list<string>>", "is no type"},
+		{"at: timestamp", "at: {type: timestamp, parse: '%Y-%m-%d', zone: Mars}", `there is no time zone "Mars"`},
+		{"at: timestamp", "at: {type: timestamp, zone: UTC}", "a zone belongs to a pattern of a time"},
+		{"    fields:", "    decode: text\n    fields:", "how a line is taken apart is not said"},
+		{"    fields:", "    pattern: x\n    fields:", "a pattern belongs to decode: text"},
+		{"    fields:", "    decode: text\n    pattern: '(?P<crane>.) (?P<tonnes>.) (?P<bos>.) (?P<at>.*)'\n    fields:", "the pattern has no group for field box; write (?P<box>…); did you mean bos?"},
+		{"    fields:", "    decode: text\n    pattern: '('\n    fields:", "the pattern is no regular expression"},
+		{"sinks:", "examples: [{given: [{lift: {}}], expect: {rate: []}}]\nsinks:", "there is no source lift; did you mean lifts?"},
+		{"sinks:", "examples: [{given: [{lifts: {cran: A}}], expect: {rate: []}}]\nsinks:", "lifts has no field cran; did you mean crane?"},
+		{"sinks:", "examples: [{given: [{lifts: {}}], expect: {rate: [{lift: 1}]}}]\nsinks:", "rate has no field lift; did you mean lifts?"},
+		{"sinks:", "examples: [{given: [{clock: 5}], expect: {rate: []}}]\nsinks:", "has no unit"},
+		{"sinks:", "examples: [{given: []}]\nsinks:", "the rows are missing"},
+		{"{path: out.ndjson}", "{path: out.ndjson}, append_revisions: true", "publishes one row for each key and window"},
 		{"{path: out.ndjson}", "{paht: out.ndjson}", "unknown field paht; did you mean path?"},
 		{"{path: out.ndjson}", "{path: out.ndjson, roll: {size: 1MiB}}", "one file is not rolled"},
 		{"{path: out.ndjson}", "{path: '${env.NOWHERE}'}", "the environment variable NOWHERE is not set"},
@@ -402,4 +461,44 @@ func ExampleParse() {
 	_, err := Parse("crane-rate.yaml", strings.Replace(base, "tumbling: 10m", "tumbling: 10", 1), Options{})
 	fmt.Println(err)
 	// Output: crane-rate.yaml:14:57: steps.rate.window.tumbling: "10" has no unit; say the unit: 10s, 10m
+}
+
+// TestChained: what may stand behind what.
+func TestChained(t *testing.T) {
+	for _, c := range []struct{ steps, want string }{
+		{"  again: {from: rate, window: {tumbling: 1h}, measures: {n: sum(lifts)}}\n", ""},
+		{"  some: {from: rate, where: lifts > 1}\n  again: {from: some, window: {tumbling: 1h}, measures: {n: sum(lifts)}}\n", ""},
+		{"  late_ones: {from: rate, key: [crane], window: {tumbling: 1h}, late: {accept: 1m}, measures: {n: sum(lifts)}}\n  again: {from: late_ones, window: {tumbling: 1d}, measures: {n: sum(n)}}\n",
+			"late_ones may publish several rows for one key and window (accept)"},
+		{"  shown: {from: rate, key: [crane], window: {tumbling: 1h}, publish: revised, measures: {n: sum(lifts)}}\n  some: {from: shown, where: n > 1}\n  again: {from: some, deduplicate: {key: [crane], within: 1m}}\n",
+			"some may publish several rows for one key and window (revised)"},
+		{"  best: {from: rate, rank: {by: lifts, keep: 1}}\n  again: {from: best, window: {session: 1h}, measures: {n: count()}}\n", ""},
+		{"  whole: {from: rate, measures: {n: count()}}\n  again: {from: whole, window: {session: 1h}, measures: {n: count()}}\n", "the rows of whole have none"},
+	} {
+		_, err := Parse("chain.yaml", strings.Replace(base, "sinks:\n", c.steps+"sinks:\n", 1), Options{Env: noEnv})
+		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
+			t.Errorf("%s: %v, want %q", c.steps, err, c.want)
+		}
+	}
+}
+
+// TestWarned: what is right, and may not be meant.
+func TestWarned(t *testing.T) {
+	for _, c := range []struct{ old, new, want string }{
+		{"tumbling: 10m", "tumbling: 30d", "30d is a fixed length; is a calendar size meant?"},
+		{"margin: 5s", "margin: 0s", "every event out of order is late"},
+		{"window: {tumbling: 10m}", "window: {tumbling: 10m}, late: {accept: 1m}", "publishes corrections of closed windows, and the sink appends them"},
+		{"sinks:", "  all: {from: rate2, window: {tumbling: 1h}, measures: {n: sum(lifts)}}\n  rate2: {from: useful, window: {sliding: 10m, by: 5m}, measures: {lifts: count()}}\nsinks:", "publishes windows that overlap"},
+		{"with: {path: lifts.ndjson}", "with: {path: lifts.ndjson, follow: true}", "one file appears only when the run finishes"},
+		{"tonnes: double", "tonnes: double, price: double", "price is a double, which is not exact; money is better a decimal"},
+	} {
+		j, err := Parse("base.yaml", strings.Replace(base, c.old, c.new, 1), Options{Env: noEnv})
+		if err != nil {
+			t.Errorf("%s: %v", c.new, err)
+			continue
+		}
+		if !strings.Contains(j.Warnings.Error(), c.want) {
+			t.Errorf("%s: warned of %v, want %q", c.new, j.Warnings, c.want)
+		}
+	}
 }

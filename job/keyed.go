@@ -40,7 +40,9 @@ func (b *builder) split(n *node, place string, in input, s *Step) {
 		b.fault(parts, place, "a split has at most 200 parts", "split again in a second step")
 		return
 	}
-	s.Split, s.Schema = d, in.schema
+	if len(d.Names) == len(parts.keys) {
+		s.Split, s.Schema = d, in.schema
+	}
 }
 
 // expand builds an expand: the element takes the place of a field of its name, or stands last.

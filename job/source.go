@@ -219,6 +219,9 @@ func (b *builder) fields(n *node, place string, k *node, s *Source) {
 	}
 }
 
+// moneyName matches fields that are likely to hold money.
+var moneyName = regexp.MustCompile(`(^|_)(price|amount|cost|fee|balance|invoice|payment|charge)s?($|_)`)
+
 func (b *builder) field(k, v *node, place string) (Field, bool) {
 	f := Field{Name: k.text}
 	typ := v
@@ -233,6 +236,9 @@ func (b *builder) field(k, v *node, place string) (Field, bool) {
 		return f, false
 	}
 	f.Kind = kind
+	if kind == row.Double && moneyName.MatchString(k.text) {
+		b.warn(typ, place, k.text+" is a double, which is not exact; money is better a decimal", "write decimal, whose sums are exact")
+	}
 	if v.kind != mapNode {
 		return f, true
 	}
