@@ -52,6 +52,8 @@ test: console lint ## all tests, with the race detector; what CI runs
 	@scripts/install.sh compiler server browser tools
 	@echo "== testing the packages, with the race detector"
 	@$(GO) test -race -tags checks -timeout 20m $$($(GO) list ./... | grep -v /e2e)
+	@echo "== comparing 5,000 random jobs with the reference model, without the race detector"
+	@$(GO) test -count=1 -timeout 10m -run TestRandomJobs ./run
 	@echo "== driving the real binary"
 	@$(GO) test -count=1 -timeout 15m ./e2e # never from the cache, which does not see the binary
 

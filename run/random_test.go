@@ -18,7 +18,7 @@ import (
 )
 
 var (
-	jobs = flag.Int("jobs", 5000, "how many random jobs TestRandomJobs compares with the reference model")
+	jobs = flag.Int("jobs", usualJobs, "how many random jobs TestRandomJobs compares with the reference model")
 	seed = flag.Uint64("seed", 0, "run this one random job")
 )
 
