@@ -20,23 +20,21 @@ func (d *Absent) MainSchema() row.Schema { return d.Schema }
 func (d *Absent) LateSchema() row.Schema { return lateSchema(d.Keys.Input) }
 func (d *Absent) Tables() []string       { return []string{""} }
 func (d *Absent) NewLane(ordered bool) Lane {
-	return &absentLane{def: d, after: row.Time(d.After.Microseconds()), dict: state.NewDict(), out: row.NewBatch(d.Schema), order: row.NewColumn(row.Bytes), ordered: ordered, late: newLateRows(d.LateSchema())}
+	return &absentLane{def: d, after: row.Time(d.After.Microseconds()), dict: state.NewDict(), out: newMadeRows(d.Schema, true, ordered), late: newLateRows(d.LateSchema())}
 }
 
 // absentLane keeps the greatest time of each key.
 type absentLane struct {
-	def     *Absent
-	after   row.Time
-	dict    *state.Dict
-	last    []row.Time // by key; row.MinTime where it is forgotten
-	queued  []row.Time // when the key's entry in the queue is due; row.MaxTime without
-	queue   queue
-	live    int
-	counts  LaneCounts
-	late    lateRows
-	out     *row.Batch
-	order   *row.Column
-	ordered bool
+	def    *Absent
+	after  row.Time
+	dict   *state.Dict
+	last   []row.Time // by key; row.MinTime where it is forgotten
+	queued []row.Time // when the key's entry in the queue is due; row.MaxTime without
+	queue  queue
+	live   int
+	counts LaneCounts
+	late   lateRows
+	out    madeRows
 }
 
 func (l *absentLane) Counts() *LaneCounts { return &l.counts }
@@ -89,7 +87,7 @@ func (l *absentLane) Move(t *Turn, out Out) {
 		}
 		l.give(id, t, out)
 	}
-	l.flush(out)
+	l.out.flush(out, &l.counts)
 	if l.dict.Len() > 2*l.live+1024 {
 		l.rebuild()
 	}
@@ -115,45 +113,19 @@ func (l *absentLane) rebuild() {
 
 // give makes a key's row and forgets the key.
 func (l *absentLane) give(id uint32, t *Turn, out Out) {
-	b := l.out
 	keys := len(l.def.Keys.Key)
-	if err := state.AppendKey(b.Cols[:keys], l.dict.Key(id)); err != nil {
+	cols := l.out.b.Cols
+	if err := state.AppendKey(cols[:keys], l.dict.Key(id)); err != nil {
 		panic("a key of the dictionary cannot be read: " + err.Error()) // ours alone wrote it
 	}
-	b.Cols[keys].AppendInt(int64(l.last[id]))
+	cols[keys].AppendInt(int64(l.last[id]))
 	due := l.last[id] + l.after
-	b.Times = append(b.Times, due)
-	b.Index = append(b.Index, t.Passed(due))
-	if l.ordered {
-		l.order.AppendBytes(keyOrder(b.Cols[:keys], b.N))
-	}
+	l.out.add(due, t.Passed(due), cols[:keys], l.out.b.N, 0)
 	l.last[id] = row.MinTime
 	l.live--
-	if b.N++; b.N == row.MaxRows {
-		l.flush(out)
+	if l.out.full() {
+		l.out.flush(out, &l.counts)
 	}
-}
-
-// keyOrder gives the bytes that order rows by their key.
-func keyOrder(key []*row.Column, i int) (out []byte) {
-	for _, c := range key {
-		out = appendOrder(out, c, i)
-	}
-	return out
-}
-
-func (l *absentLane) flush(out Out) {
-	if l.out.N == 0 {
-		return
-	}
-	l.counts.Out += int64(l.out.N)
-	v := ViewOf(l.out, nil)
-	if v.Made = true; l.ordered {
-		v.Order = l.order
-	}
-	out.Main(v)
-	l.out.Reset()
-	l.order.Reset()
 }
 
 func (d *Absent) stateSchema() row.Schema {

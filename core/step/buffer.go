@@ -12,17 +12,9 @@ type buffer struct {
 	rows  *row.Batch
 	key   []uint32 // by row: its key
 	free  int      // rows that were given back; the batch is rebuilt when they are the greater part
-	queue []buffered
+	queue queue    // of row numbers
 	seq   uint64
 }
-
-type buffered struct {
-	at  row.Time
-	seq uint64
-	row uint32
-}
-
-func (b buffered) before(c buffered) bool { return b.at < c.at || b.at == c.at && b.seq < c.seq }
 
 func newBuffer(s *Spec) *buffer { return &buffer{spec: s, rows: row.NewBatch(s.Input)} }
 
@@ -39,49 +31,17 @@ func (b *buffer) put(x *Exchange, r int, key uint32) {
 func (b *buffer) push(at row.Time, key uint32) {
 	b.key = append(b.key, key)
 	b.seq++
-	h := append(b.queue, buffered{at, b.seq, uint32(len(b.key) - 1)})
-	for i := len(h) - 1; i > 0; {
-		up := (i - 1) / 2
-		if !h[i].before(h[up]) {
-			break
-		}
-		h[i], h[up] = h[up], h[i]
-		i = up
-	}
-	b.queue = h
+	b.queue.put(queued{at, b.seq, uint32(len(b.key) - 1)})
 }
 
 // next gives the least time; row.MaxTime for none.
-func (b *buffer) next() row.Time {
-	if len(b.queue) == 0 {
-		return row.MaxTime
-	}
-	return b.queue[0].at
-}
+func (b *buffer) next() row.Time { return b.queue.next() }
 
 // pop takes the row of least time: its number in rows, valid until the next put.
 func (b *buffer) pop() (at row.Time, r int, key uint32) {
-	h := b.queue
-	top := h[0]
-	last := len(h) - 1
-	h[0] = h[last]
-	h = h[:last]
-	for i := 0; ; {
-		least := i
-		for c := 2*i + 1; c <= 2*i+2 && c < last; c++ {
-			if h[c].before(h[least]) {
-				least = c
-			}
-		}
-		if least == i {
-			break
-		}
-		h[i], h[least] = h[least], h[i]
-		i = least
-	}
-	b.queue = h
+	top := b.queue.pop()
 	b.free++
-	return top.at, int(top.row), b.key[top.row]
+	return top.at, int(top.n), b.key[top.n]
 }
 
 // tidy gives memory back once most rows are gone; rekey, if not nil, gives the new numbers of keys.
@@ -93,13 +53,13 @@ func (b *buffer) tidy(rekey []uint32) {
 	keys := make([]uint32, 0, len(b.queue))
 	for i := range b.queue {
 		q := &b.queue[i]
-		next.AppendFrom(b.rows, int(q.row))
-		k := b.key[q.row]
+		next.AppendFrom(b.rows, int(q.n))
+		k := b.key[q.n]
 		if rekey != nil {
 			k = rekey[k]
 		}
 		keys = append(keys, k)
-		q.row = uint32(len(keys) - 1)
+		q.n = uint32(len(keys) - 1)
 	}
 	b.rows, b.key, b.free = next, keys, 0
 }
@@ -127,9 +87,9 @@ func (b *buffer) schema() row.Schema {
 func (b *buffer) save(d *state.Dict) *row.Batch {
 	out := row.NewBatch(b.schema())
 	keys := len(b.spec.Key)
-	byKey := map[uint32][]buffered{}
+	byKey := map[uint32][]queued{}
 	for _, q := range b.queue {
-		byKey[b.key[q.row]] = append(byKey[b.key[q.row]], q)
+		byKey[b.key[q.n]] = append(byKey[b.key[q.n]], q)
 	}
 	for share, ids := range byShare(d) {
 		for _, id := range ids {
@@ -139,7 +99,7 @@ func (b *buffer) save(d *state.Dict) *row.Batch {
 				c[0].AppendInt(int64(q.at))
 				c[1].AppendInt(int64(q.seq))
 				for k, col := range b.rows.Cols {
-					c[2+k].AppendFrom(col, int(q.row))
+					c[2+k].AppendFrom(col, int(q.n))
 				}
 				out.N++
 			}

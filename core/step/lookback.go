@@ -232,7 +232,7 @@ func (l *lookBackLane) forget(mark row.Time) {
 		live[id] = len(k.rows) > 0
 	}
 	for _, q := range l.wait.queue {
-		live[l.wait.key[q.row]] = true
+		live[l.wait.key[q.n]] = true
 	}
 	dict, to := l.dict.Keep(live)
 	keys := make([]backKey, dict.Len())

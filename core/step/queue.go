@@ -2,18 +2,22 @@ package step
 
 import "undertide/core/row"
 
-// queue gives numbers in order of the time at which something is due for them; equal times by number.
+// queue is a binary heap. It gives numbers in order of the time at which something is due for them; equal times by seq.
 type queue []queued
 
 type queued struct {
-	at row.Time
-	n  uint32
+	at  row.Time
+	seq uint64
+	n   uint32
 }
 
-func (q queued) before(p queued) bool { return q.at < p.at || q.at == p.at && q.n < p.n }
+func (q queued) before(p queued) bool { return q.at < p.at || q.at == p.at && q.seq < p.seq }
 
-func (q *queue) push(at row.Time, n uint32) {
-	h := append(*q, queued{at, n})
+// push puts a number in, equal times by number.
+func (q *queue) push(at row.Time, n uint32) { q.put(queued{at, uint64(n), n}) }
+
+func (q *queue) put(x queued) {
+	h := append(*q, x)
 	for i := len(h) - 1; i > 0; {
 		up := (i - 1) / 2
 		if !h[i].before(h[up]) {

@@ -23,19 +23,18 @@ func (d *Rank) MainSchema() row.Schema { return d.Keys.Input }
 func (d *Rank) LateSchema() row.Schema { return nil }
 func (d *Rank) Tables() []string       { return []string{"", "waiting"} }
 func (d *Rank) NewLane(ordered bool) Lane {
-	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: row.NewBatch(d.Keys.Input), order: row.NewColumn(row.Bytes), ordered: ordered}
+	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Keys.Input, true, ordered)}
 }
 
 // rankLane keeps rows that the watermark has not passed.
 type rankLane struct {
-	def     *Rank
-	dict    *state.Dict
-	wait    *buffer
-	counts  LaneCounts
-	out     *row.Batch
-	order   *row.Column
-	ordered bool
-	group   []ranked
+	def    *Rank
+	dict   *state.Dict
+	wait   *buffer
+	counts LaneCounts
+	out    madeRows
+	group  []ranked
+	key    []*row.Column
 }
 
 type ranked struct {
@@ -92,7 +91,7 @@ func (l *rankLane) Move(t *Turn, out Out) {
 			}
 		}
 	}
-	l.flush(out)
+	l.out.flush(out, &l.counts)
 	l.wait.tidy(nil)
 	if len(l.wait.queue) == 0 && l.dict.Len() > 1024 {
 		l.dict, l.wait = state.NewDict(), newBuffer(&l.def.Keys)
@@ -107,36 +106,16 @@ func bit(b bool) int {
 }
 
 func (l *rankLane) give(g ranked, at row.Time, n int, index uint16, out Out) {
-	b := l.out
 	for c, col := range l.wait.rows.Cols {
-		b.Cols[c].AppendFrom(col, g.row)
+		l.out.b.Cols[c].AppendFrom(col, g.row)
 	}
-	b.Times = append(b.Times, at)
-	b.Index = append(b.Index, index)
-	if l.ordered {
-		var key []*row.Column
-		for _, k := range l.def.Keys.Key {
-			key = append(key, l.wait.rows.Cols[k])
-		}
-		l.order.AppendBytes(append(keyOrder(key, g.row), byte(n>>16), byte(n>>8), byte(n)))
+	l.key = l.key[:0]
+	for _, k := range l.def.Keys.Key {
+		l.key = append(l.key, l.wait.rows.Cols[k])
 	}
-	if b.N++; b.N == row.MaxRows {
-		l.flush(out)
+	if l.out.add(at, index, l.key, g.row, n); l.out.full() {
+		l.out.flush(out, &l.counts)
 	}
-}
-
-func (l *rankLane) flush(out Out) {
-	if l.out.N == 0 {
-		return
-	}
-	l.counts.Out += int64(l.out.N)
-	v := ViewOf(l.out, nil)
-	if v.Made = true; l.ordered {
-		v.Order = l.order
-	}
-	out.Main(v)
-	l.out.Reset()
-	l.order.Reset()
 }
 
 // Snapshot copies the rows that wait; the first table is empty.

@@ -37,29 +37,28 @@ func (d *Remember) LateSchema() row.Schema {
 }
 func (d *Remember) Tables() []string { return []string{"", "waiting"} }
 func (d *Remember) NewLane(ordered bool) Lane {
-	l := &rememberLane{def: d, forget: row.Time(d.Forget.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.Keys), out: row.NewBatch(d.Schema), order: row.NewColumn(row.Bytes), ordered: ordered}
+	l := &rememberLane{def: d, forget: row.Time(d.Forget.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Schema, !d.Arrival, ordered)}
 	l.late = newLateRows(lateSchema(d.Keys.Input))
 	return l
 }
 
 // rememberLane keeps the values of each key, and the rows that the watermark has not passed.
 type rememberLane struct {
-	def     *Remember
-	forget  row.Time
-	dict    *state.Dict
-	last    []row.Time // by key: the greatest time; row.MinTime where nothing is remembered
-	values  [][]expr.Value
-	queued  []row.Time
-	queue   queue
-	live    int
-	wait    *buffer
-	counts  LaneCounts
-	late    lateRows
-	out     *row.Batch
-	order   *row.Column
-	ordered bool
-	locals  []expr.Value
-	next    []expr.Value
+	def    *Remember
+	forget row.Time
+	dict   *state.Dict
+	last   []row.Time // by key: the greatest time; row.MinTime where nothing is remembered
+	values [][]expr.Value
+	queued []row.Time
+	queue  queue
+	live   int
+	wait   *buffer
+	counts LaneCounts
+	late   lateRows
+	out    madeRows
+	key    []*row.Column
+	locals []expr.Value
+	next   []expr.Value
 }
 
 func (l *rememberLane) Counts() *LaneCounts { return &l.counts }
@@ -203,14 +202,14 @@ func (l *rememberLane) apply(cols []*row.Column, r int, id uint32, at row.Time, 
 		l.queued[id] = l.last[id] + l.forget
 		l.queue.push(l.queued[id], id)
 	}
-	if l.out.N == row.MaxRows {
+	if l.out.full() {
 		l.flush(out)
 	}
 }
 
 // give appends the row to what is published.
 func (l *rememberLane) give(cols []*row.Column, r int, at row.Time, index uint16) {
-	b := l.out
+	b := l.out.b
 	for i, c := range l.def.Output {
 		if c < len(cols) {
 			b.Cols[i].AppendFrom(cols[c], r)
@@ -218,32 +217,15 @@ func (l *rememberLane) give(cols []*row.Column, r int, at row.Time, index uint16
 			l.locals[len(l.def.Initial)+c-len(cols)].AppendTo(b.Cols[i])
 		}
 	}
-	b.Times = append(b.Times, at)
-	b.Index = append(b.Index, index)
-	if l.ordered {
-		var key []*row.Column
-		for _, k := range l.def.Keys.Key {
-			key = append(key, cols[k])
-		}
-		l.order.AppendBytes(keyOrder(key, r))
+	l.key = l.key[:0]
+	for _, k := range l.def.Keys.Key {
+		l.key = append(l.key, cols[k])
 	}
+	l.out.add(at, index, l.key, r, 0)
 	l.counts.Used++
-	b.N++
 }
 
-func (l *rememberLane) flush(out Out) {
-	if l.out.N == 0 {
-		return
-	}
-	l.counts.Out += int64(l.out.N)
-	v := ViewOf(l.out, nil)
-	if v.Made = !l.def.Arrival; l.ordered {
-		v.Order = l.order
-	}
-	out.Main(v)
-	l.out.Reset()
-	l.order.Reset()
-}
+func (l *rememberLane) flush(out Out) { l.out.flush(out, &l.counts) }
 
 func (l *rememberLane) rebuild() {
 	live := make([]bool, l.dict.Len())
@@ -251,7 +233,7 @@ func (l *rememberLane) rebuild() {
 		live[id] = t != row.MinTime
 	}
 	for _, q := range l.wait.queue {
-		live[l.wait.key[q.row]] = true
+		live[l.wait.key[q.n]] = true
 	}
 	dict, to := l.dict.Keep(live)
 	old := *l
