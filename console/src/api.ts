@@ -654,6 +654,8 @@ export interface components {
             lanes: components["schemas"]["LaneFigures"][];
             late: components["schemas"]["LateFigures"];
             /** Format: int64 */
+            left_out: number;
+            /** Format: int64 */
             measure_errors: number;
             next_close: string | null;
             open_windows: number;
