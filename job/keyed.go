@@ -17,6 +17,9 @@ import (
 // split builds a split.
 func (b *builder) split(n *node, place string, in input, s *Step) {
 	d := &step.Split{FirstOnly: b.boolean(n.get("first_only"), place+".first_only")}
+	if d.FirstOnly {
+		s.Does = append(s.Does, "to the first part that fits")
+	}
 	parts := n.get("split")
 	place += ".split"
 	if parts.kind != mapNode || len(parts.keys) == 0 {
@@ -125,6 +128,7 @@ func (b *builder) deduplicate(n *node, place string, in input, s *Step) {
 	} else if x, ok := b.duration(w, p+".within", false); ok {
 		d.Within = x
 	}
+	s.Does = append(s.Does, "pass the first row of each key within "+row.DurationText(d.Within))
 	b.needTime(v, p, "deduplicate", in)
 	s.Keyed, s.Schema = d, in.schema
 }
@@ -136,6 +140,7 @@ func (b *builder) absent(n *node, place string, in input, s *Step) {
 	if x, ok := b.duration(v, place+".absent", false); ok {
 		d.After = x
 	}
+	s.Does = append(s.Does, "a row when a key has had none for "+row.DurationText(d.After))
 	b.needTime(v, place+".absent", "absent", in)
 	d.Schema = append(d.Keys.KeySchema(), row.Field{Name: "last_seen", Kind: row.Timestamp})
 	if d.Keys.KeySchema().Index("last_seen") >= 0 {

@@ -39,6 +39,8 @@ type StepPlan struct {
 	Exchange string   `json:"exchange" yaml:"exchange"`
 	State    string   `json:"state" yaml:"state"`
 	Delay    string   `json:"delay" yaml:"delay"`
+	// Parts are what can be read of it, beside rejects: itself, late of it, the parts of a split.
+	Parts []string `json:"parts" yaml:"parts"`
 }
 
 // SinkPlan tells of a sink.
@@ -115,6 +117,10 @@ func planSource(s *Source) SourcePlan {
 func planStep(j *Job, s *Step) StepPlan {
 	p := StepPlan{Name: s.Name, Kind: s.Kind, From: s.FromText, Does: s.Does, Fields: fieldTexts(s.Schema), Key: []string{},
 		Exchange: "none: in the lane or worker that has the rows", State: "none", Delay: "none beyond the turn"}
+	p.Parts, _, _ = s.Parts()
+	if p.Does == nil {
+		p.Does = []string{}
+	}
 	if len(s.From) > 1 {
 		p.Kind = "merge, " + p.Kind
 		if len(s.Does) == 0 {

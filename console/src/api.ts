@@ -681,6 +681,7 @@ export interface components {
             key: string[];
             kind: string;
             name: string;
+            parts: string[];
             state: string;
         };
         StepRate: {

@@ -292,7 +292,7 @@ func (w *Watch) Figures() Figures {
 		if at := w.run.p.keyedAt[i]; at >= 0 {
 			first := w.run.p.stage[at] * w.run.opt.Lanes
 			for n, o := range w.open[at] {
-				if o.Windows > 0 || o.Keys > 0 {
+				if o.Windows > 0 {
 					s.NextClose = min(s.NextClose, o.Next)
 				}
 				s.OpenWindows = max(s.OpenWindows, o.Windows)

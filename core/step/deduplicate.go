@@ -38,11 +38,7 @@ type dedupLane struct {
 
 func (l *dedupLane) Counts() *LaneCounts { return &l.counts }
 func (l *dedupLane) Held() Held {
-	h := Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 8*cap(l.passed) + 64*len(l.more), Next: row.MaxTime}
-	if len(l.passed) > 0 {
-		h.Next = beyond(l.passed[0], l.within)
-	}
-	return h
+	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 8*cap(l.passed) + 64*len(l.more), Next: row.MaxTime}
 }
 
 func (l *dedupLane) Take(x *Exchange, lane int, t *Turn, out Out) {

@@ -57,7 +57,7 @@ func newLookBackLane(d *Window, ordered bool) *lookBackLane {
 
 func (l *lookBackLane) Counts() *LaneCounts { return &l.counts }
 func (l *lookBackLane) Held() Held {
-	return Held{Windows: l.slots - len(l.free), Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes() + l.accs.bytes() + 48*cap(l.keys), Next: l.wait.next()}
+	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes() + l.accs.bytes() + 48*cap(l.keys), Next: l.wait.next()}
 }
 
 // Take keeps the lane's rows until the watermark has passed them.

@@ -93,7 +93,12 @@ const counts = computed<[string, string][]>(() => {
   }
   const t = f.steps[props.name]
   if (step.value && t) {
-    out.push(['rows in', count(t.rows_in)], ['used', count(t.used)], ['dropped', count(t.dropped)], ['late, lost', count(t.late.lost)])
+    out.push(['rows in', count(t.rows_in)], ['used', count(t.used)], ['dropped', count(t.dropped)])
+    if (t.repeats > 0) out.push(['repeats', count(t.repeats)])
+    out.push(['late, lost', count(t.late.lost)])
+    if (t.late.partial > 0) out.push(['late for one window', count(t.late.partial)])
+    if (t.late.accepted > 0) out.push(['late, accepted', count(t.late.accepted)])
+    if (t.left_out > 0) out.push(['left out by collect', count(t.left_out)])
     rejects(t.rejected)
     out.push(['rows out', count(t.rows_out)])
     if (step.value.state !== 'none') out.push(['open windows', count(t.open_windows)], ['next closes at', moment(t.next_close)])
@@ -106,7 +111,7 @@ const counts = computed<[string, string][]>(() => {
 const balance = computed(() => {
   const t = step.value && props.figures?.steps[props.name]
   if (!t) return ''
-  const rest = t.rows_in - t.used - t.dropped - t.late.lost - total(t.rejected)
+  const rest = t.rows_in - t.used - t.dropped - t.repeats - t.late.lost - total(t.rejected)
   return rest === 0 ? 'The counts add up.' : `${count(rest)} rows are on their way through the lanes.`
 })
 
@@ -114,12 +119,10 @@ const partitions = computed(() => (source.value ? (props.figures?.sources[props.
 const lanes = computed(() => (step.value ? (props.figures?.steps[props.name]?.lanes ?? []) : []))
 
 const views = computed(() => {
-  const out = [props.name, `rejects of ${props.name}`]
-  if (step.value && step.value.state !== 'none') out.push(`late of ${props.name}`)
-  return out
+  return [...(step.value?.parts ?? [props.name]), `rejects of ${props.name}`]
 })
-const view = ref(props.name)
-watch(() => props.name, (n) => (view.value = n))
+const view = ref(views.value[0])
+watch(() => props.name, () => (view.value = views.value[0]))
 </script>
 
 <style scoped>

@@ -19,17 +19,19 @@ export interface MapPart {
 export interface MapEdge {
   from: string
   to: string
-  /** late or rejects; empty for the rows themselves. */
+  /** late, rejects, or a part of a split; empty for the rows themselves. */
   part: string
 }
 
 export const partWidth = 218
 export const partHeight = 58
 
-/** Splits what stands in `from`: minute, late of minute, rejects of levels. */
-export function origin(text: string): { name: string; part: string } {
-  const words = text.split(/\s+/)
-  return words.length === 3 ? { name: words[2], part: words[0] } : { name: words[0], part: '' }
+/** Splits what stands in `from`: minute, late of minute, rejects of levels, refused of seen; several with commas between. */
+export function origins(text: string): { name: string; part: string }[] {
+  return text.split(',').map((one) => {
+    const words = one.trim().split(/\s+/)
+    return words.length === 3 ? { name: words[2], part: words[0] } : { name: words[0], part: '' }
+  })
 }
 
 /** Places sources, steps and sinks from left to right. A sink may have the name of a step, so sinks have a prefix. */
@@ -40,13 +42,11 @@ export function layOut(plan: Schemas['Plan']): { parts: MapPart[]; edges: MapEdg
   for (const s of plan.sources) add(s.name, 'source', s.reads, false)
   for (const s of plan.steps) {
     add(s.name, 'step', s.does.join('; ') || s.kind, s.state !== 'none')
-    const o = origin(s.from)
-    edges.push({ from: o.name, to: s.name, part: o.part })
+    for (const o of origins(s.from)) edges.push({ from: o.name, to: s.name, part: o.part })
   }
   for (const s of plan.sinks) {
     add(`sink ${s.name}`, 'sink', s.writes, false)
-    const o = origin(s.from)
-    edges.push({ from: o.name, to: `sink ${s.name}`, part: o.part })
+    for (const o of origins(s.from)) edges.push({ from: o.name, to: `sink ${s.name}`, part: o.part })
   }
   const g = new dagre.graphlib.Graph()
   g.setGraph({ rankdir: 'LR', nodesep: 16, ranksep: 56, marginx: 2, marginy: 4 })
