@@ -161,7 +161,7 @@ func planStep(j *Job, s *Step) StepPlan {
 		p.State = "the rows of windows that the watermark has not passed"
 		p.Delay = "with the windows that it ranks"
 	case *step.Window:
-		planWindow(&p, d, passed)
+		planWindow(&p, d, row.DurationText(margin), passed)
 	}
 	return p
 }
@@ -193,7 +193,7 @@ func SizeText(u window.Unit, n int64) string {
 	return fmt.Sprintf("%d %s", n, pluralOf(int(n), "month"))
 }
 
-func planWindow(p *StepPlan, d *step.Window, passed func(string) string) {
+func planWindow(p *StepPlan, d *step.Window, margin string, passed func(string) string) {
 	accs := 1
 	for _, a := range d.Spec().Aggregates {
 		if a.Arg != nil || a.Cond != nil || a.Fold != nil {
@@ -210,7 +210,7 @@ func planWindow(p *StepPlan, d *step.Window, passed func(string) string) {
 		size := SizeText(w.Unit, w.Size)
 		p.Kind = "tumbling window of " + size
 		p.State = fmt.Sprintf("for each key and open window %s; a window is dropped when %s, and a key with its last window", each, held)
-		p.Delay = fmt.Sprintf("a row is published at most %s after its event, once %s", size, passed("the window's end"))
+		p.Delay = fmt.Sprintf("a row is published at most %s + margin %s after its event, as the stream's own time goes on: when the watermark passes the window's end", size, margin)
 	case w != nil:
 		p.Kind = fmt.Sprintf("sliding window of %s by %s", SizeText(w.Unit, w.Size), SizeText(w.Unit, w.By))
 		slices := (w.Size + w.By - 1) / w.By
@@ -218,7 +218,7 @@ func planWindow(p *StepPlan, d *step.Window, passed func(string) string) {
 			slices = 2*(w.Size/w.By) + 1
 		}
 		p.State = fmt.Sprintf("for each key and slice %s, about %d slices at a time and the nodes that join them; a slice is dropped with its last window, %s", each, slices, strings.Replace(held, "it closes", "as that closes", 1))
-		p.Delay = fmt.Sprintf("a row is published at most %s after its event, every %s, once %s", SizeText(w.Unit, w.Size), SizeText(w.Unit, w.By), passed("a window's end"))
+		p.Delay = fmt.Sprintf("rows are published every %s, the last that holds an event at most %s + margin %s after it, as the stream's own time goes on: when the watermark passes a window's end", SizeText(w.Unit, w.By), SizeText(w.Unit, w.Size), margin)
 	case d.Session != nil:
 		p.Kind = "session with a gap of " + row.DurationText(d.Session.Gap)
 		bound := "however long it lasts"
