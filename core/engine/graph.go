@@ -132,13 +132,17 @@ func newPlan(g *Graph) (*plan, error) {
 	made := make([]origins, len(g.Steps))  // of a step's rows
 	taken := make([]origins, len(g.Steps)) // of its input
 	sources := make([][]int, len(g.Steps)) // that its rows come from
-	expanded := make([]bool, len(g.Steps)) // whether its input may come in several views
+	several := make([]bool, len(g.Steps))  // whether its rows may come in several views in one turn
 	of := func(r Ref) origins {
 		switch {
 		case !r.OfStep:
 			return early
 		case g.Steps[r.At].Keyed != nil && r.Part == RejectPart && !p.routed[p.keyedAt[r.At]]:
-			return early // null keys and errors are found before the exchange
+			// Null keys and errors are found before the exchange, some errors only as a row is applied.
+			if _, ok := g.Steps[r.At].Keyed.(step.LaneRejecter); ok {
+				return early | made[r.At]
+			}
+			return early
 		case g.Steps[r.At].Keyed == nil && r.Part == RejectPart:
 			return taken[r.At]
 		}
@@ -147,6 +151,7 @@ func newPlan(g *Graph) (*plan, error) {
 	for i, s := range g.Steps {
 		p.keyedAt[i] = -1
 		p.merges[i] = len(s.From) > 1
+		several[i] = s.Expand != nil || p.merges[i]
 		for n, in := range s.From {
 			if in.OfStep && in.At >= i {
 				return nil, fmt.Errorf("step %s reads a step that does not stand before it", s.Name)
@@ -157,11 +162,11 @@ func newPlan(g *Graph) (*plan, error) {
 			taken[i] |= of(in.Ref)
 			if in.OfStep {
 				sources[i] = append(sources[i], sources[in.At]...)
-				expanded[i] = expanded[i] || expanded[in.At] || g.Steps[in.At].Expand != nil
+				several[i] = several[i] || several[in.At]
 			} else {
 				sources[i] = append(sources[i], in.At)
 			}
-			p.repeated[in.Ref] = in.OfStep && (expanded[in.At] || g.Steps[in.At].Expand != nil)
+			p.repeated[in.Ref] = in.OfStep && several[in.At]
 		}
 		slices.Sort(sources[i])
 		sources[i] = slices.Compact(sources[i])
@@ -186,7 +191,7 @@ func newPlan(g *Graph) (*plan, error) {
 			l.sinks = append(l.sinks, reader{i, n})
 			p.consumers[in.Ref] = l
 			from |= of(in.Ref)
-			p.repeated[in.Ref] = p.repeated[in.Ref] || in.OfStep && (expanded[in.At] || g.Steps[in.At].Expand != nil)
+			p.repeated[in.Ref] = in.OfStep && several[in.At]
 		}
 		p.sinkFrom = append(p.sinkFrom, from)
 	}

@@ -544,6 +544,7 @@ func (l *alignedLane) publishOwed(list []owed, index uint16, out Out) {
 			if sh.flags[id]&(isOwed|inPreview) == 0 {
 				continue // published meanwhile
 			}
+			sh.flags[id] &^= isOwed | inPreview
 			d := &l.due
 			d.acc, d.key, d.slot = append(d.acc, id), append(d.key, id), append(d.slot, int(id))
 			d.starts, d.ends, d.index = append(d.starts, start), append(d.ends, end), append(d.index, index)

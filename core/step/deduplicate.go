@@ -19,7 +19,7 @@ func (d *Deduplicate) MainSchema() row.Schema { return d.Keys.Input }
 func (d *Deduplicate) LateSchema() row.Schema { return lateSchema(d.Keys.Input) }
 func (d *Deduplicate) Tables() []string       { return []string{""} }
 func (d *Deduplicate) NewLane(bool) Lane {
-	return &dedupLane{def: d, within: row.Time(d.Within.Microseconds()), dict: state.NewDict(), late: newLateRows(d.LateSchema())}
+	return &dedupLane{def: d, within: row.Time(d.Within.Microseconds()), dict: state.NewDict(), mark: row.MinTime, late: newLateRows(d.LateSchema())}
 }
 
 // dedupLane remembers, for each key, the times of the rows that have passed; nearly always one.

@@ -21,6 +21,9 @@ type Keyed interface {
 	NewLane(ordered bool) Lane
 }
 
+// LaneRejecter is a keyed step whose lanes may reject rows as they are applied.
+type LaneRejecter interface{ RejectsInLanes() }
+
 // Lane is a keyed step's state in one lane, for the shares that the lane owns. One goroutine at a time.
 type Lane interface {
 	// Take applies the lane's rows of an exchange, in order of place. It may be called several times in

@@ -21,6 +21,7 @@ type Rank struct {
 func (d *Rank) Spec() *Spec            { return &d.Keys }
 func (d *Rank) MainSchema() row.Schema { return d.Keys.Input }
 func (d *Rank) LateSchema() row.Schema { return nil }
+func (d *Rank) RejectsInLanes()        {}
 func (d *Rank) Tables() []string       { return []string{"", "waiting"} }
 func (d *Rank) NewLane(ordered bool) Lane {
 	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Keys.Input, true, ordered)}

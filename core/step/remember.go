@@ -35,6 +35,7 @@ func (d *Remember) LateSchema() row.Schema {
 	}
 	return lateSchema(d.Keys.Input)
 }
+func (d *Remember) RejectsInLanes()  {}
 func (d *Remember) Tables() []string { return []string{"", "waiting"} }
 func (d *Remember) NewLane(ordered bool) Lane {
 	l := &rememberLane{def: d, forget: row.Time(d.Forget.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Schema, !d.Arrival, ordered)}

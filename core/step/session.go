@@ -278,10 +278,11 @@ func (l *sessionLane) Move(t *Turn, out Out) {
 			l.nextBeat = t.Now + row.Time(l.def.Every.Microseconds())
 			l.closing = l.closing[:0]
 			for _, n := range l.preview {
-				if s := &l.sessions[n]; s.used && s.inPreview && l.end(s) > l.mark {
+				s := &l.sessions[n]
+				if s.used && s.inPreview && s.changed && l.end(s) > l.mark {
 					l.closing = append(l.closing, closing{n, uint16(len(t.Marks) - 1)})
-					s.inPreview = false
 				}
+				s.inPreview = false
 			}
 			l.preview = l.preview[:0]
 			l.publish(out, false)

@@ -108,7 +108,16 @@ func (l *wholeLane) Move(t *Turn, out Out) {
 	}
 	if l.def.Revised && t.Now >= l.nextBeat && !ended {
 		l.nextBeat = t.Now + row.Time(l.def.Every.Microseconds())
-		l.publish(l.preview, t, out, false, false)
+		due := l.preview[:0]
+		for _, id := range l.preview {
+			if l.shown.flags[id]&inPreview != 0 { // else it was published or forgotten meanwhile
+				l.shown.flags[id] &^= inPreview
+				due = append(due, id)
+			}
+		}
+		if len(due) > 0 {
+			l.publish(due, t, out, false, false)
+		}
 		l.preview = l.preview[:0]
 	}
 	if ended {
