@@ -21,7 +21,9 @@ type alignedLane struct {
 	open   []*slice // by number
 	spare  []*slice // cleared, for reuse
 	nodes  map[node]*accs
-	sum    *accs // of the window at hand
+	levels int     // of nodes within a window
+	unused []*accs // nodes that are gone, cleared
+	sum    *accs   // of the window at hand
 	counts LaneCounts
 	late   lateRows
 	pub    *publisher
@@ -99,6 +101,8 @@ func newAlignedLane(d *Window, ordered bool) *alignedLane {
 	if l.several {
 		l.shown = map[int64]*shownWindow{}
 	}
+	from, to := l.w.Slices(0)
+	l.levels = bits.Len64(uint64(to - from))
 	l.pub = newPublisher(d, ordered, &l.counts)
 	return l
 }
@@ -452,7 +456,11 @@ func (l *alignedLane) node(level int, at int64) *accs {
 	case left == nil:
 		a = right
 	case right != nil:
-		a = newAccs(&l.def.spec)
+		if n := len(l.unused); n > 0 {
+			a, l.unused = l.unused[n-1], l.unused[:n-1]
+		} else {
+			a = newAccs(&l.def.spec)
+		}
 		a.mergeAll(left)
 		a.mergeAll(right)
 		l.nodes[key] = a
@@ -462,8 +470,15 @@ func (l *alignedLane) node(level int, at int64) *accs {
 
 // forgetNodes drops the nodes that hold a slice, since it has changed or is gone.
 func (l *alignedLane) forgetNodes(n int64) {
-	for level := 1; level < 16 && len(l.nodes) > 0; level++ {
-		delete(l.nodes, node{level, n >> level})
+	for level := 1; level <= l.levels && len(l.nodes) > 0; level++ {
+		key := node{level, n >> level}
+		if a := l.nodes[key]; a != nil {
+			delete(l.nodes, key)
+			if len(l.unused) < 2*l.levels {
+				a.clear()
+				l.unused = append(l.unused, a)
+			}
+		}
 	}
 }
 
@@ -637,7 +652,7 @@ func (l *alignedLane) forget(closed int) {
 	}
 	dict, to := l.dict.Keep(live)
 	l.dict = dict
-	l.spare = nil
+	l.spare, l.unused = nil, nil
 	clear(l.nodes)
 	for _, s := range l.open {
 		next := newAccs(&l.def.spec)
