@@ -107,6 +107,9 @@ func table(dir, only string, rounds int) {
 			continue
 		}
 		for _, from := range []string{"text", "core"} {
+			if from == "core" && w.floorCore == nil && w.against == "" {
+				continue
+			}
 			line(dir, w, from, rounds, scale)
 		}
 	}

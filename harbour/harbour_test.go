@@ -1,0 +1,127 @@
+package harbour
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"undertide/core/engine"
+	"undertide/job"
+	"undertide/run"
+)
+
+// TestExamples: the examples of all documents hold.
+func TestExamples(t *testing.T) {
+	known, err := job.LoadConnections("../" + job.ConnectionsFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	paths, err := filepath.Glob("*/*.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	examples := 0
+	for _, p := range paths {
+		j, err := job.Load(p, job.Options{Connections: known})
+		if err != nil {
+			t.Error(err)
+			continue
+		}
+		results, err := run.Examples(context.Background(), j)
+		if err != nil {
+			t.Errorf("%s: %v", p, err)
+		}
+		for _, r := range results {
+			examples++
+			if len(r.Differences) > 0 {
+				t.Errorf("%s:%d: %s: %s", p, r.Line, r.About, strings.Join(r.Differences, "\n"))
+			}
+		}
+	}
+	if examples < 15 {
+		t.Errorf("only %d examples were found", examples)
+	}
+}
+
+// TestResume runs every job over files once at a stretch, and once stopped at every few turns and resumed from its
+// checkpoint folder with another number of lanes: the files that come out hold the same lines.
+func TestResume(t *testing.T) {
+	data := t.TempDir()
+	if err := Make(context.Background(), data); err != nil {
+		t.Fatal(err)
+	}
+	paths, err := filepath.Glob("files/*.yaml")
+	if err != nil || len(paths) < 7 {
+		t.Fatalf("%d jobs: %v", len(paths), err)
+	}
+	for _, p := range paths {
+		t.Run(filepath.Base(p), func(t *testing.T) {
+			text, err := os.ReadFile(p)
+			if err != nil {
+				t.Fatal(err)
+			}
+			outputs := func(stops bool) map[string][]string {
+				dir := t.TempDir()
+				document := strings.NewReplacer("../data/out/", dir+"/out/", "../data/", data+"/").Replace(string(text))
+				j, err := job.Parse(filepath.Join(dir, "job.yaml"), document, job.Options{})
+				if err != nil {
+					t.Fatal(err)
+				}
+				for n := 1; ; n++ {
+					ctx, cancel := context.WithCancel(context.Background())
+					o := run.Options{Lanes: 1 + n%3}
+					if stops {
+						o.Checkpoints, o.EveryTurns = filepath.Join(dir, "checkpoints"), 1
+						seen := 0
+						o.Completed = func(engine.Completed) {
+							if seen++; seen == 1 {
+								cancel()
+							}
+						}
+					}
+					res, err := run.Run(ctx, j, o)
+					cancel()
+					if err != nil || len(res.Unbalanced) > 0 {
+						t.Fatal(err, res.Unbalanced)
+					}
+					if res.Finished {
+						if stops && n < 2 {
+							t.Error("the run was never stopped")
+						}
+						return lines(t, filepath.Join(dir, "out"))
+					}
+					if n > 200 {
+						t.Fatal("the run does not come to its end")
+					}
+				}
+			}
+			want, got := outputs(false), outputs(true)
+			for name, w := range want {
+				if !slices.Equal(got[name], w) {
+					t.Errorf("%s: %d lines after stops, want %d, or they differ", name, len(got[name]), len(w))
+				}
+			}
+		})
+	}
+}
+
+// lines gives the sorted lines of each file of a folder.
+func lines(t *testing.T, dir string) map[string][]string {
+	t.Helper()
+	out := map[string][]string{}
+	paths, err := filepath.Glob(filepath.Join(dir, "*"))
+	if err != nil || len(paths) == 0 {
+		t.Fatalf("nothing came out: %v", err)
+	}
+	for _, p := range paths {
+		text, err := os.ReadFile(p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		out[filepath.Base(p)] = slices.Sorted(strings.SplitSeq(string(text), "\n"))
+	}
+	return out
+}
