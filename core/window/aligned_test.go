@@ -67,9 +67,10 @@ func TestCalendar(t *testing.T) {
 		{"America/New_York", Days, 1, 0, "2026-11-01T05:30:00Z", "2026-11-01T04:00:00Z", 25 * time.Hour},
 		// The clocks go forward at midnight: the day begins at one o'clock.
 		{"America/Sao_Paulo", Days, 1, 0, "2018-11-04T12:00:00Z", "2018-11-04T03:00:00Z", 23 * time.Hour},
-		// They go back at midnight, so that the last hour of the day before is there twice: it is part of the
-		// day that has begun.
 		{"America/Havana", Days, 1, 0, "2026-11-01T05:30:00Z", "2026-11-01T04:00:00Z", 25 * time.Hour},
+		// They went back a minute past midnight, to the day before: that hour is part of the day that had begun.
+		{"America/St_Johns", Days, 1, 0, "2010-11-07T02:29:59Z", "2010-11-06T02:30:00Z", 24 * time.Hour},
+		{"America/St_Johns", Days, 1, 0, "2010-11-07T03:00:00Z", "2010-11-07T02:30:00Z", 25 * time.Hour},
 		// A day that was left out altogether.
 		{"Pacific/Apia", Days, 1, 0, "2011-12-30T09:59:00Z", "2011-12-29T10:00:00Z", 24 * time.Hour},
 		{"Pacific/Apia", Days, 1, 0, "2011-12-30T10:00:00Z", "2011-12-30T10:00:00Z", 24 * time.Hour},
