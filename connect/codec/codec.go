@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"time"
 
+	"undertide/core/engine"
 	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/core/step"
@@ -166,6 +167,21 @@ func wholeNumber(s string) (int64, bool) {
 		return 0, false // past 2^53 a double no longer says which whole number is meant
 	}
 	return int64(f), true
+}
+
+// eachEvent lets read append each event to the first columns of the batch, or say why it cannot.
+func eachEvent(c *engine.Chunk, b *row.Batch, columns int, rejects []step.Reject, read func(event []byte, b *row.Batch) (reason, message string)) []step.Reject {
+	for i := range c.Starts {
+		reason, message := read(c.Event(i), b)
+		if reason == "" {
+			b.Index = append(b.Index, uint16(i))
+			b.N++
+			continue
+		}
+		cutBack(b, columns)
+		rejects = append(rejects, step.Reject{Index: uint16(i), Row: -1, Reason: reason, Message: message})
+	}
+	return rejects
 }
 
 // cutBack drops what the first columns of a batch took of a row that did not become one.

@@ -46,26 +46,13 @@ func (d *csvDecoder) learn(header []byte) error {
 }
 
 func (d *csvDecoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
-	var headerFault error
+	read := d.record
 	if string(c.Header) != d.header {
-		headerFault = d.learn(c.Header)
-	}
-	for i := range c.Starts {
-		reason, message := "", ""
-		if headerFault != nil {
-			reason, message = step.Malformed, headerFault.Error()
-		} else {
-			reason, message = d.record(c.Event(i), b)
+		if err := d.learn(c.Header); err != nil {
+			read = func([]byte, *row.Batch) (string, string) { return step.Malformed, err.Error() }
 		}
-		if reason == "" {
-			b.Index = append(b.Index, uint16(i))
-			b.N++
-			continue
-		}
-		cutBack(b, len(d.fields))
-		rejects = append(rejects, step.Reject{Index: uint16(i), Row: -1, Reason: reason, Message: message})
 	}
-	return rejects
+	return eachEvent(c, b, len(d.fields), rejects, read)
 }
 
 func (d *csvDecoder) record(event []byte, b *row.Batch) (reason, message string) {

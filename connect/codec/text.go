@@ -37,17 +37,7 @@ func (f *Field) GroupName() string {
 }
 
 func (d *textDecoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
-	for i := range c.Starts {
-		reason, message := d.line(c.Event(i), b)
-		if reason == "" {
-			b.Index = append(b.Index, uint16(i))
-			b.N++
-			continue
-		}
-		cutBack(b, len(d.fields))
-		rejects = append(rejects, step.Reject{Index: uint16(i), Row: -1, Reason: reason, Message: message})
-	}
-	return rejects
+	return eachEvent(c, b, len(d.fields), rejects, d.line)
 }
 
 func (d *textDecoder) line(event []byte, b *row.Batch) (reason, message string) {

@@ -82,9 +82,9 @@ func New(s Spec) (Column, error) {
 		greatest := s.Func == "max"
 		switch s.Arg {
 		case row.Double:
-			return &doubleExtremes{greatest: greatest}, nil
+			return newDoubleExtremes(greatest), nil
 		case row.Int, row.Duration, row.Timestamp, row.Bool:
-			return &intExtremes{kind: s.Arg, greatest: greatest}, nil
+			return newIntExtremes(s.Arg, greatest), nil
 		case row.String, row.Bytes:
 			return &textExtremes{kind: s.Arg, greatest: greatest}, nil
 		case row.Decimal:
