@@ -492,10 +492,10 @@ func (b *builder) aligned(n *node, place, kind string, d *step.Window) {
 	}
 	if z := n.get("zone"); z != nil {
 		name, _ := b.text(z, place+".zone")
-		loc, err := time.LoadLocation(name)
+		loc, err := expr.Zone(name)
 		switch {
-		case err != nil || name == "" || name == "Local":
-			b.fault(z, place+".zone", fmt.Sprintf("there is no time zone %q", name), "write an IANA name such as Europe/Lisbon")
+		case err != nil:
+			b.fault(z, place+".zone", err.Error(), "write an IANA name such as Europe/Lisbon")
 		case unit == window.Micros:
 			b.fault(z, place+".zone", "a fixed length follows no zone", "write a calendar size such as 1 day, or a shift")
 		default:

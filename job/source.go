@@ -267,12 +267,12 @@ func (b *builder) field(k, v *node, place string) (Field, bool) {
 	}
 	if z := v.get("zone"); z != nil {
 		name, _ := b.text(z, place+".zone")
-		loc, err := time.LoadLocation(name)
+		loc, err := expr.Zone(name)
 		switch {
 		case f.Layout == "":
 			b.fault(z, place+".zone", "a zone belongs to a pattern of a time", "add parse: '%Y-%m-%d %H:%M:%S', or leave it out")
-		case err != nil || name == "" || name == "Local":
-			b.fault(z, place+".zone", fmt.Sprintf("there is no time zone %q", name), "write an IANA name such as Europe/Lisbon")
+		case err != nil:
+			b.fault(z, place+".zone", err.Error(), "write an IANA name such as Europe/Lisbon")
 		default:
 			f.Zone = loc
 		}

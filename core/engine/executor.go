@@ -281,9 +281,7 @@ func (x *executor) runStep(i, input int, v step.View) {
 		var parts [][]uint16
 		parts, x.rejects = x.splits[i].Run(v, x.rejects[:0])
 		c.Used += int64(len(v.Sel) - len(x.rejects))
-		if len(x.rejects) > 0 {
-			x.rejectRows(i, s.Input, v)
-		}
+		x.rejectRows(i, s.Input, v)
 		for n, sel := range parts {
 			c.Parts[n] += int64(len(sel))
 			c.Out += int64(len(sel))
@@ -296,12 +294,12 @@ func (x *executor) runStep(i, input int, v step.View) {
 		if x.expands[i] == nil {
 			x.expands[i] = s.Expand.NewRun()
 		}
-		x.rejects = x.expands[i].Run(v, x.rejects[:0], func(out step.View) {
-			x.steps[i].Out += int64(len(out.Sel))
+		rejects := x.expands[i].Run(v, func(out step.View) {
+			c.Out += int64(len(out.Sel))
 			x.push(Ref{OfStep: true, At: i}, out)
 		})
-		c.Used += int64(len(v.Sel) - len(x.expands[i].Rejects()))
-		x.rejects = append(x.rejects[:0], x.expands[i].Rejects()...)
+		c.Used += int64(len(v.Sel) - len(rejects))
+		x.rejects = append(x.rejects[:0], rejects...)
 		x.rejectRows(i, s.Input, v)
 	default:
 		c.In += int64(len(v.Sel))

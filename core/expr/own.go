@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"cel.dev/cel-go/cel"
@@ -187,8 +188,8 @@ func (c *compiler) own(e ast.Expr, n *node, name string) bool {
 
 func (c *compiler) checkZone(e ast.Expr, constant func(int) (string, bool), i int) {
 	if z, ok := constant(i); ok {
-		if _, err := time.LoadLocation(z); err != nil {
-			c.fault(e, fmt.Sprintf("there is no time zone %q", z), "write an IANA name such as Europe/Lisbon, or UTC")
+		if _, err := Zone(z); err != nil {
+			c.fault(e, err.Error(), "write an IANA name such as Europe/Lisbon, or UTC")
 		}
 	}
 }
@@ -198,18 +199,27 @@ func inZone(t Value, zone []Value) (time.Time, error) {
 	if len(zone) == 0 {
 		return at, nil
 	}
-	loc, err := location(zone[0].S)
+	loc, err := Zone(zone[0].S)
 	if err != nil {
 		return at, err
 	}
 	return at.In(loc), nil
 }
 
-func location(name string) (*time.Location, error) {
+// zones are those that were asked for: a row need not load its zone again.
+var zones sync.Map
+
+// Zone gives an IANA time zone by name. The machine's own is refused: the same input must give the same
+// output everywhere.
+func Zone(name string) (*time.Location, error) {
+	if loc, ok := zones.Load(name); ok {
+		return loc.(*time.Location), nil
+	}
 	loc, err := time.LoadLocation(name)
-	if err != nil {
+	if err != nil || name == "" || name == "Local" {
 		return nil, fmt.Errorf("there is no time zone %q", name)
 	}
+	zones.Store(name, loc)
 	return loc, nil
 }
 
@@ -217,7 +227,7 @@ func parseTime(a []Value) (Value, error) {
 	loc := time.UTC
 	if len(a) > 2 {
 		var err error
-		if loc, err = location(a[2].S); err != nil {
+		if loc, err = Zone(a[2].S); err != nil {
 			return Value{}, err
 		}
 	}

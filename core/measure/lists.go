@@ -68,7 +68,7 @@ func (c *collections) Reset(id uint32) {
 	c.v[id] = collection{}
 }
 func (c *collections) Append(dst *row.Column, id uint32) error {
-	dst.AppendBytes(listOf(c.kind, c.v[id].v))
+	dst.AppendString(expr.ListOf(row.ListOf(c.kind), c.v[id].v).S)
 	return nil
 }
 
@@ -77,17 +77,6 @@ func (c *collections) Left(id uint32) int64 { return c.v[id].left }
 
 // Leaver is a column that leaves out values beyond its bound.
 type Leaver interface{ Left(id uint32) int64 }
-
-// listOf encodes values as a list.
-func listOf(kind row.Kind, values []expr.Value) []byte {
-	c := row.NewColumn(kind)
-	var out []byte
-	for i, v := range values {
-		v.AppendTo(c)
-		out = row.AppendElement(out, c, i)
-	}
-	return out
-}
 
 func (c *collections) State() row.Schema {
 	return row.Schema{{Name: "at", Kind: row.ListOf(row.Timestamp)}, {Name: "values", Kind: row.ListOf(c.kind)}, {Name: "left_out", Kind: row.Int}}
@@ -98,8 +87,8 @@ func (c *collections) Save(dst []*row.Column, id uint32) {
 	for i, t := range l.at {
 		times[i] = expr.Value{Kind: row.Timestamp, I: int64(t)}
 	}
-	dst[0].AppendBytes(listOf(row.Timestamp, times))
-	dst[1].AppendBytes(listOf(c.kind, l.v))
+	dst[0].AppendString(expr.ListOf(row.ListOf(row.Timestamp), times).S)
+	dst[1].AppendString(expr.ListOf(row.ListOf(c.kind), l.v).S)
 	dst[2].AppendInt(l.left)
 }
 func (c *collections) Load(id uint32, src []*row.Column, i int) error {
@@ -149,13 +138,15 @@ func (c *largest) Merge(to uint32, src Column, from uint32) {
 func (c *largest) MergeAll(src Column, n int) { mergeEach(c, src, n) }
 func (c *largest) Reset(id uint32)            { c.v[id] = nil }
 func (c *largest) Append(dst *row.Column, id uint32) error {
-	dst.AppendBytes(listOf(c.kind, c.v[id]))
+	dst.AppendString(expr.ListOf(row.ListOf(c.kind), c.v[id]).S)
 	return nil
 }
 func (c *largest) State() row.Schema {
 	return row.Schema{{Name: "values", Kind: row.ListOf(c.kind)}}
 }
-func (c *largest) Save(dst []*row.Column, id uint32) { dst[0].AppendBytes(listOf(c.kind, c.v[id])) }
+func (c *largest) Save(dst []*row.Column, id uint32) {
+	dst[0].AppendString(expr.ListOf(row.ListOf(c.kind), c.v[id]).S)
+}
 func (c *largest) Load(id uint32, src []*row.Column, i int) error {
 	values := row.NewColumn(c.kind)
 	if !row.Elements(src[0].Kind, src[0].Bytes(i), nil, values, nil) {

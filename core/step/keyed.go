@@ -49,8 +49,6 @@ type Turn struct {
 	After row.Time
 	// Now is the wall clock, for previews and repeats only. It does not go back.
 	Now row.Time
-	// End says that the inputs have ended: nothing follows.
-	End bool
 }
 
 // Passed gives the place of the event that moved the watermark to at or beyond; at must not lie beyond

@@ -372,13 +372,7 @@ func (l *sessionLane) publish(out Out, closed bool) {
 	d.reset()
 	l.decisions = l.decisions[:0]
 	for _, c := range l.closing {
-		s := &l.sessions[c.n]
-		for i, o := range s.shown {
-			if o.standing && (o.start != s.start || o.end != l.end(s)) {
-				l.add(s, c, o.start, o.end, i)
-			}
-		}
-		l.add(s, c, s.start, l.end(s), -1)
+		l.stage(c)
 	}
 	if closed {
 		l.counts.LeftOut += l.accs.left(d.acc)
@@ -388,6 +382,17 @@ func (l *sessionLane) publish(out Out, closed bool) {
 		return
 	}
 	l.pub.publish(d, l.accs, l.dict, out, func(at int, meets bool) verdict { return l.decide(l.decisions[at], meets, closed, false) })
+}
+
+// stage makes a session's row due, behind the withdrawals of what stands under another start or end.
+func (l *sessionLane) stage(c closing) {
+	s := &l.sessions[c.n]
+	for i, o := range s.shown {
+		if o.standing && (o.start != s.start || o.end != l.end(s)) {
+			l.add(s, c, o.start, o.end, i)
+		}
+	}
+	l.add(s, c, s.start, l.end(s), -1)
 }
 
 func (l *sessionLane) add(s *session, c closing, start, end row.Time, shown int) {
@@ -448,13 +453,7 @@ func (l *sessionLane) repeat(mark row.Time, t *Turn, out Out) {
 			if !s.used || beyond(l.end(s), keep) <= mark || l.end(s) <= l.mark != closed {
 				continue
 			}
-			c := closing{uint32(n), uint16(len(t.Marks) - 1)}
-			for i, o := range s.shown {
-				if o.standing && (o.start != s.start || o.end != l.end(s)) {
-					l.add(s, c, o.start, o.end, i)
-				}
-			}
-			l.add(s, c, s.start, l.end(s), -1)
+			l.stage(closing{uint32(n), uint16(len(t.Marks) - 1)})
 		}
 		l.pub.publish(d, l.accs, l.dict, out, func(at int, meets bool) verdict { return l.decide(l.decisions[at], meets, closed, true) })
 	}

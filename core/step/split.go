@@ -81,6 +81,7 @@ type ExpandRun struct {
 	counts  *row.Column
 	order   *row.Column
 	rejects []Reject
+	sel     []uint16
 }
 
 // NewRun makes what runs the step.
@@ -88,15 +89,11 @@ func (d *Expand) NewRun() *ExpandRun {
 	return &ExpandRun{def: d, list: d.List.NewRunner(), out: row.NewBatch(d.Schema), element: row.NewColumn(d.List.Kind().Elem()), counts: row.NewColumn(row.Int), order: row.NewColumn(row.Bytes)}
 }
 
-// Rejects are those of the last Run.
-func (r *ExpandRun) Rejects() []Reject { return r.rejects }
-
-// Run hands the rows to emit, up to row.MaxRows at a time; the views live until emit returns.
-func (r *ExpandRun) Run(in View, rejects []Reject, emit func(View)) []Reject {
+// Run hands the rows to emit, up to row.MaxRows at a time; the views live until emit returns. It gives the
+// rejects, which live until the next Run.
+func (r *ExpandRun) Run(in View, emit func(View)) []Reject {
 	c, errs := r.list.Run(in.Cols, in.N)
-	sel := append([]uint16(nil), in.Sel...)
-	sel, rejects = dropErrors(sel, errs, in, r.def.List, rejects)
-	r.rejects = append(r.rejects[:0], rejects...)
+	r.sel, r.rejects = dropErrors(append(r.sel[:0], in.Sel...), errs, in, r.def.List, r.rejects[:0])
 	at := r.def.Replaces
 	if at < 0 {
 		at = len(in.Cols)
@@ -112,7 +109,7 @@ func (r *ExpandRun) Run(in View, rejects []Reject, emit func(View)) []Reject {
 			r.order.Reset()
 		}
 	}
-	for _, i := range sel {
+	for _, i := range r.sel {
 		if c.IsNull(int(i)) || !row.Elements(c.Kind, c.Bytes(int(i)), nil, r.element, r.counts) {
 			continue
 		}
@@ -136,5 +133,5 @@ func (r *ExpandRun) Run(in View, rejects []Reject, emit func(View)) []Reject {
 		}
 	}
 	flush()
-	return rejects
+	return r.rejects
 }

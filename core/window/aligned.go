@@ -35,11 +35,6 @@ func Tumbling(size, shift time.Duration) Aligned {
 	return Aligned{Size: size.Microseconds(), By: size.Microseconds(), Shift: shift.Microseconds()}
 }
 
-// Sliding makes overlapping windows of a fixed size.
-func Sliding(size, by, shift time.Duration) Aligned {
-	return Aligned{Size: size.Microseconds(), By: by.Microseconds(), Shift: shift.Microseconds()}
-}
-
 // Tumbles says whether no windows overlap.
 func (w Aligned) Tumbles() bool { return w.Size == w.By }
 
