@@ -148,6 +148,8 @@ type Options struct {
 	Set map[string]string
 	// Env looks up environment variables; nil means the process's own.
 	Env func(string) (string, bool)
+	// Secret looks up secrets; the error says why there is none. nil where nobody keeps any.
+	Secret func(name string) (string, error)
 	// NeedEnv makes a missing variable a fault: the document is about to run.
 	NeedEnv bool
 	// Connections are those that the document may name beside its own.

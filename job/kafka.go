@@ -19,6 +19,31 @@ type Connection struct {
 	Name    string
 	Via     string   // kafka
 	Brokers []string // host:port
+	TLS     *TLS     // nil: in the clear
+	SASL    *SASL    // nil: nobody signs in
+}
+
+// TLS are a connection's settings of it. CA, Cert and Key are PEM, or the paths of files of it.
+type TLS struct{ CA, Cert, Key, ServerName string }
+
+// SASL is how a connection signs in. Password is empty where the document was only read.
+type SASL struct{ Mechanism, User, Password string }
+
+// ParseConnections reads connections from YAML with the field connections. Faults come as [Faults].
+func ParseConnections(file, text string, opt Options) (map[string]Connection, error) {
+	if opt.Env == nil {
+		opt.Env = os.LookupEnv
+	}
+	r := &reader{file: file, opt: opt}
+	out := map[string]Connection{}
+	if root := r.readYAML(text); root != nil && root.kind != nullNode && r.mapping(root, "", fieldSpec{known: []string{"connections"}}) {
+		r.connections(root.get("connections"), out)
+	}
+	if len(r.faults) > 0 {
+		r.faults.sort()
+		return nil, r.faults
+	}
+	return out, nil
 }
 
 // ConnectionsFile is looked for in the working folder.
@@ -38,12 +63,17 @@ type KafkaSink struct {
 	Connection Connection
 	Topic      string
 	Key        []string // fields of the message key
+	// Create makes the topic where the broker lacks it, with Partitions, or what the broker holds right.
+	Create     bool
+	Partitions int32
 }
 
 var (
-	connectionFields  = fieldSpec{known: []string{"via", "brokers"}, later: []string{"tls", "sasl", "registry", "url", "user", "password", "address"}}
+	connectionFields  = fieldSpec{known: []string{"via", "brokers", "tls", "sasl"}, later: []string{"registry", "url", "user", "password", "address"}}
+	tlsFields         = fieldSpec{known: []string{"ca", "cert", "key", "server_name"}}
+	saslFields        = fieldSpec{known: []string{"mechanism", "user", "password"}}
 	kafkaSourceFields = fieldSpec{known: []string{"connection", "topic", "group"}}
-	kafkaSinkFields   = fieldSpec{known: []string{"connection", "topic"}, later: []string{"replace", "create"}}
+	kafkaSinkFields   = fieldSpec{known: []string{"connection", "topic", "create", "partitions"}, later: []string{"replace"}}
 	sinkVias          = []string{"file", "kafka"}
 )
 
@@ -57,16 +87,7 @@ func LoadConnections(path string) (map[string]Connection, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read connections: %w", err)
 	}
-	r := &reader{file: path, opt: Options{Env: os.LookupEnv, NeedEnv: true}}
-	out := map[string]Connection{}
-	if root := r.readYAML(string(text)); root != nil && root.kind != nullNode && r.mapping(root, "", fieldSpec{known: []string{"connections"}}) {
-		r.connections(root.get("connections"), out)
-	}
-	if len(r.faults) > 0 {
-		r.faults.sort()
-		return nil, r.faults
-	}
-	return out, nil
+	return ParseConnections(path, string(text), Options{NeedEnv: true})
 }
 
 // connections reads a mapping of connections into out.
@@ -109,8 +130,52 @@ func (r *reader) connections(n *node, out map[string]Connection) {
 			}
 			c.Brokers = append(c.Brokers, s)
 		}
+		if v := v.get("tls"); v != nil && r.mapping(v, place+".tls", tlsFields) {
+			c.TLS = &TLS{CA: r.optionalText(v.get("ca"), place+".tls.ca"), Cert: r.optionalText(v.get("cert"), place+".tls.cert"), ServerName: r.optionalText(v.get("server_name"), place+".tls.server_name")}
+			if key := v.get("key"); key != nil {
+				c.TLS.Key, _ = r.secretText(key, place+".tls.key")
+				if strings.Contains(key.text, "-----BEGIN") {
+					r.fault(key, place+".tls.key", "a key stands in the clear", "write ${secret.NAME} or ${env.NAME}, or the path of its file")
+				}
+			}
+			if (v.get("cert") == nil) != (v.get("key") == nil) {
+				r.fault(v, place+".tls", "cert and key belong together", "give both or none")
+			}
+		}
+		if v := v.get("sasl"); v != nil && r.mapping(v, place+".sasl", saslFields) {
+			c.SASL = r.sasl(k, v, place+".sasl")
+		}
 		out[k.text] = c
 	}
+}
+
+func (r *reader) sasl(k, n *node, place string) *SASL {
+	out := &SASL{}
+	if m := n.get("mechanism"); m == nil {
+		r.fault(k, place+".mechanism", "the way to sign in is not said", "add mechanism: plain, scram-sha-256 or scram-sha-512")
+	} else {
+		out.Mechanism = r.choice(m, place+".mechanism", []string{"plain", "scram-sha-256", "scram-sha-512"}, nil)
+	}
+	if u := n.get("user"); u == nil {
+		r.fault(k, place+".user", "the user is not named", "add user:")
+	} else {
+		out.User, _ = r.text(u, place+".user")
+	}
+	p := n.get("password")
+	switch {
+	case p == nil:
+		r.fault(k, place+".password", "the password is missing", "add password: ${secret.NAME}, or ${env.NAME}")
+	case !wholeReference(p.text):
+		r.fault(p, place+".password", "a password stands in the clear", "write ${secret.NAME} and store it by undertide secrets set NAME, or ${env.NAME}")
+	default:
+		out.Password, _ = r.secretText(p, place+".password")
+	}
+	return out
+}
+
+// wholeReference says whether a text is one ${secret.NAME} or ${env.NAME} and nothing else.
+func wholeReference(text string) bool {
+	return (strings.HasPrefix(text, "${secret.") || strings.HasPrefix(text, "${env.")) && strings.HasSuffix(text, "}") && strings.Count(text, "${") == 1
 }
 
 // connection finds the connection that a source or sink names.
@@ -188,6 +253,19 @@ func (b *builder) kafkaSink(n *node, place string, s *Sink) {
 	}
 	s.Kafka.Connection = b.connection(n.get("connection"), place+".connection", n)
 	s.Kafka.Topic = b.topic(n.get("topic"), place+".topic", n)
+	s.Kafka.Create = b.boolean(n.get("create"), place+".create")
+	if p := n.get("partitions"); p != nil {
+		many, _ := b.whole(p, place+".partitions", 1)
+		s.Kafka.Partitions = int32(min(many, 10_000))
+		if !s.Kafka.Create {
+			b.fault(p, place+".partitions", "partitions are those of a topic that is made", "add create: true, or leave it out")
+		}
+	}
+	for i := range b.job.Sources {
+		if in := &b.job.Sources[i]; in.Via == "kafka" && s.Kafka.Topic != "" && in.Kafka.Topic == s.Kafka.Topic && in.Kafka.Connection.Name == s.Kafka.Connection.Name {
+			b.fault(n, place+".topic", fmt.Sprintf("the sink writes topic %s, which source %s reads: the job would read its own rows", s.Kafka.Topic, in.Name), "name another topic")
+		}
+	}
 }
 
 // sinkKey reads the fields of a message key.

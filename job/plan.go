@@ -45,9 +45,11 @@ type StepPlan struct {
 
 // SinkPlan tells of a sink.
 type SinkPlan struct {
-	Name     string   `json:"name" yaml:"name"`
-	From     string   `json:"from" yaml:"from"`
-	Writes   string   `json:"writes" yaml:"writes"`
+	Name   string `json:"name" yaml:"name"`
+	From   string `json:"from" yaml:"from"`
+	Writes string `json:"writes" yaml:"writes"`
+	// Makes is the definition of what the sink makes where it is not there; empty for nothing.
+	Makes    string   `json:"makes" yaml:"makes"`
 	Fields   []string `json:"fields" yaml:"fields"`
 	Delivery string   `json:"delivery" yaml:"delivery"`
 }
@@ -282,6 +284,16 @@ func planSink(j *Job, s *Sink) SinkPlan {
 		if len(s.Kafka.Key) > 0 {
 			p.Writes += ", keyed by " + strings.Join(s.Kafka.Key, ", ")
 		}
+		if s.Kafka.Create {
+			p.Makes = fmt.Sprintf("topic %s", s.Kafka.Topic)
+			if s.Kafka.Partitions > 0 {
+				p.Makes += fmt.Sprintf(" with %d %s", s.Kafka.Partitions, pluralOf(int(s.Kafka.Partitions), "partition"))
+			}
+			p.Makes += ", unless it is there; its messages are JSON objects {" + strings.Join(fieldTexts(s.Schema), ", ") + "}"
+			if len(s.Kafka.Key) > 0 {
+				p.Makes += ", keyed by " + strings.Join(s.Kafka.Key, ", ")
+			}
+		}
 		p.Delivery = "at least once: what follows the newest checkpoint comes again after a restart"
 	case s.Path == "-":
 		p.Writes = format + " to standard output"
@@ -339,6 +351,7 @@ func (p Plan) Text() string {
 		fmt.Fprintf(&b, "  sink %s\n", s.Name)
 		line("from", s.From)
 		line("writes", s.Writes)
+		line("makes", s.Makes)
 		line("delivery", s.Delivery)
 	}
 	return b.String()

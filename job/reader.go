@@ -80,6 +80,29 @@ func (r *reader) text(n *node, place string) (string, bool) {
 	return r.fill(n, place)
 }
 
+// secretText is text that may name secrets; what it gives must not be shown.
+func (r *reader) secretText(n *node, place string) (string, bool) {
+	if name, is := strings.CutPrefix(n.text, "${secret."); is && strings.HasSuffix(name, "}") {
+		name = strings.TrimSuffix(name, "}")
+		if r.opt.Secret == nil {
+			r.fault(n, place, "secrets are kept by a service, and this program runs without one", "write ${env.NAME} here, or let the service run it")
+			return "", false
+		}
+		v, err := r.opt.Secret(name)
+		switch {
+		case err == nil:
+			return v, true
+		case r.opt.NeedEnv:
+			r.fault(n, place, err.Error(), "store it: undertide secrets set "+name)
+			return "", false
+		default:
+			r.warn(n, place, err.Error(), "a run needs it: undertide secrets set "+name)
+			return "", true
+		}
+	}
+	return r.text(n, place)
+}
+
 // fill replaces ${env.NAME}. A variable that is not set is a fault when the document is to run.
 func (r *reader) fill(n *node, place string) (string, bool) {
 	var out strings.Builder
@@ -109,7 +132,7 @@ func (r *reader) fill(n *node, place string) (string, bool) {
 			}
 			out.WriteString(v)
 		case strings.HasPrefix(name, "secret."):
-			r.fault(n, place, "${secret.…} is not built yet", "use ${env.NAME}")
+			r.fault(n, place, "a secret would be shown here", "secrets stand alone as password or tls.key of a connection; use ${env.NAME} for the rest")
 			return "", false
 		default:
 			r.fault(n, place, fmt.Sprintf("${%s} means nothing here", name), "write ${env.NAME}")

@@ -333,7 +333,11 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 			return nil, fmt.Errorf("%w: --out %s=%s: Parquet is not built yet; write .ndjson or .csv", ErrUsage, s.Name, replaced)
 		}
 	case s.Via == "kafka":
-		return kafka.NewSink(kafka.SinkConfig{Connection: reach(s.Kafka.Connection), Topic: s.Kafka.Topic, Key: s.Kafka.Key}), nil
+		conn, err := Reach(s.Kafka.Connection)
+		if err != nil {
+			return nil, fmt.Errorf("sink %s: %w", s.Name, err)
+		}
+		return kafka.NewSink(kafka.SinkConfig{Connection: conn, Topic: s.Kafka.Topic, Key: s.Kafka.Key, Create: s.Kafka.Create, Partitions: s.Kafka.Partitions}), nil
 	case path != "-" && !filepath.IsAbs(path):
 		folder := file.IsFolder(path)
 		path = filepath.Join(b.job.Dir, path)

@@ -41,41 +41,7 @@ func Examples(ctx context.Context, j *job.Job) ([]ExampleResult, error) {
 
 func example(ctx context.Context, j *job.Job, e *job.Example) (ExampleResult, error) {
 	res := ExampleResult{About: e.About, Line: e.Line}
-	g := &engine.Graph{Steps: steps(j)}
-	parts := make([]*memory, len(j.Sources))
-	for i := range j.Sources {
-		s := &j.Sources[i]
-		parts[i] = &memory{name: "example", turn: 1}
-		src := memorySource(s, []engine.Partition{parts[i]}, false)
-		plain := CodecFields(s.Fields)
-		for f := range plain {
-			plain[f].At = nil // events of examples name the fields
-		}
-		raw := CodecFields(s.Fields)
-		src.NewDecoder = func() engine.Decoder {
-			d := &eitherDecoder{fields: codec.NewJSONDecoder(plain), raw: codec.NewJSONDecoder(raw)}
-			switch s.Decode {
-			case "text":
-				d.raw = codec.NewTextDecoder(raw, s.Pattern)
-			case "csv":
-				d.raw = codec.NewCSVDecoder(raw)
-			}
-			return d
-		}
-		g.Sources = append(g.Sources, src)
-	}
-	o := engine.Options{Lanes: 1, Workers: 1, Now: func() time.Time { return exampleStart }, Script: []engine.Scripted{}}
-	for _, v := range e.Given {
-		o.Script = append(o.Script, engine.Scripted{Source: v.Source, Clock: v.Clock})
-		if v.Clock > 0 {
-			continue
-		}
-		event := v.Event
-		if v.Raw {
-			event = "\x00" + event
-		}
-		parts[v.Source].events = append(parts[v.Source].events, event)
-	}
+	g, o := scripted(j, e.Given, nil)
 	keepers := make([]*keeper, len(e.Expect))
 	for i, x := range e.Expect {
 		keepers[i] = &keeper{}
@@ -100,6 +66,50 @@ func example(ctx context.Context, j *job.Job, e *job.Example) (ExampleResult, er
 		res.Differences = nil
 	}
 	return res, nil
+}
+
+// scripted makes the graph and options that give a document's sources these events in this order, from
+// nothing. wrap may change what decodes a source; nil for nothing.
+func scripted(j *job.Job, given []job.Given, wrap func(source int, d engine.Decoder) engine.Decoder) (*engine.Graph, engine.Options) {
+	g := &engine.Graph{Steps: steps(j)}
+	parts := make([]*memory, len(j.Sources))
+	for i := range j.Sources {
+		s := &j.Sources[i]
+		parts[i] = &memory{name: "example", turn: 1}
+		src := memorySource(s, []engine.Partition{parts[i]}, false)
+		plain := CodecFields(s.Fields)
+		for f := range plain {
+			plain[f].At = nil // events of examples name the fields
+		}
+		raw := CodecFields(s.Fields)
+		src.NewDecoder = func() engine.Decoder {
+			d := &eitherDecoder{fields: codec.NewJSONDecoder(plain), raw: codec.NewJSONDecoder(raw)}
+			switch s.Decode {
+			case "text":
+				d.raw = codec.NewTextDecoder(raw, s.Pattern)
+			case "csv":
+				d.raw = codec.NewCSVDecoder(raw)
+			}
+			if wrap != nil {
+				return wrap(i, d)
+			}
+			return d
+		}
+		g.Sources = append(g.Sources, src)
+	}
+	o := engine.Options{Lanes: 1, Workers: 1, Now: func() time.Time { return exampleStart }, Script: []engine.Scripted{}}
+	for _, v := range given {
+		o.Script = append(o.Script, engine.Scripted{Source: v.Source, Clock: v.Clock})
+		if v.Clock > 0 {
+			continue
+		}
+		event := v.Event
+		if v.Raw {
+			event = "\x00" + event
+		}
+		parts[v.Source].events = append(parts[v.Source].events, event)
+	}
+	return g, o
 }
 
 // compare matches the expected rows with those that came, in any order, and words what is left over.

@@ -13,15 +13,31 @@ import (
 // ErrUnreachable is wrapped where a source or sink cannot be reached: trying again later may help.
 var ErrUnreachable = kafka.ErrUnreachable
 
-// reach gives a connection as the connector takes it.
-func reach(c job.Connection) kafka.Connection {
-	return kafka.Connection{Name: c.Name, Brokers: c.Brokers}
+// Reach gives a connection as the connector takes it.
+func Reach(c job.Connection) (kafka.Connection, error) {
+	out := kafka.Connection{Name: c.Name, Brokers: c.Brokers}
+	var err error
+	if t := c.TLS; t != nil {
+		if out.TLS, err = kafka.Secure(t.CA, t.Cert, t.Key, t.ServerName); err != nil {
+			return out, fmt.Errorf("connection %s: %w", c.Name, err)
+		}
+	}
+	if s := c.SASL; s != nil {
+		if out.SASL, err = kafka.SignIn(s.Mechanism, s.User, s.Password); err != nil {
+			return out, fmt.Errorf("connection %s: %w", c.Name, err)
+		}
+	}
+	return out, nil
 }
 
 // topic opens a source that reads a topic.
 func (b *builder) topic(s *job.Source, known []string, out *engine.Source) error {
 	k := s.Kafka
-	c := kafka.SourceConfig{Connection: reach(k.Connection), Topic: k.Topic, Group: k.Group, BeginAt: k.BeginAt, Fresh: len(known) == 0}
+	conn, err := Reach(k.Connection)
+	if err != nil {
+		return fmt.Errorf("source %s: %w", s.Name, err)
+	}
+	c := kafka.SourceConfig{Connection: conn, Topic: k.Topic, Group: k.Group, BeginAt: k.BeginAt, Fresh: len(known) == 0}
 	switch k.Begin {
 	case "latest":
 		c.Begin = kafka.Latest

@@ -6,6 +6,7 @@ package kafka
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -13,15 +14,20 @@ import (
 	"sync"
 	"time"
 
+	"github.com/agnivade/levenshtein"
 	"github.com/twmb/franz-go/pkg/kadm"
+	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kgo"
 	"github.com/twmb/franz-go/pkg/kmsg"
+	"github.com/twmb/franz-go/pkg/sasl"
 )
 
 // Connection says how a broker is reached.
 type Connection struct {
 	Name    string
-	Brokers []string // host:port
+	Brokers []string       // host:port
+	TLS     *tls.Config    // nil: in the clear
+	SASL    sasl.Mechanism // nil: nobody signs in
 }
 
 func (c Connection) String() string {
@@ -35,8 +41,18 @@ var ErrUnreachable = errors.New("cannot be reached")
 const reachIn = 5 * time.Second
 
 func (c Connection) options() []kgo.Opt {
-	return []kgo.Opt{kgo.SeedBrokers(c.Brokers...), kgo.ClientID("undertide"), kgo.DialTimeout(3 * time.Second), kgo.MetadataMinAge(250 * time.Millisecond), kgo.MetadataMaxAge(30 * time.Second),
+	out := []kgo.Opt{kgo.SeedBrokers(c.Brokers...), kgo.ClientID("undertide"), kgo.MetadataMinAge(250 * time.Millisecond), kgo.MetadataMaxAge(30 * time.Second),
 		kgo.RetryBackoffFn(func(n int) time.Duration { return min(time.Duration(n)*100*time.Millisecond, time.Second) })}
+	if c.TLS != nil {
+		d := &tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: c.TLS}
+		out = append(out, kgo.Dialer(d.DialContext))
+	} else {
+		out = append(out, kgo.DialTimeout(3*time.Second))
+	}
+	if c.SASL != nil {
+		out = append(out, kgo.SASL(c.SASL))
+	}
+	return out
 }
 
 // topic reads what the broker knows of a topic; one that is not there is an error that names those
@@ -50,7 +66,7 @@ func (c Connection) topic(ctx context.Context, admin *kadm.Client, topic string)
 	}
 	d, ok := all[topic]
 	if !ok {
-		return d, fmt.Errorf("%s has no topic %s; %s", c, topic, others(all))
+		return d, fmt.Errorf("%s %w %s; %s", c, errNoTopic, topic, others(all, topic))
 	}
 	if d.Err != nil {
 		return d, fmt.Errorf("%s: topic %s: %w", c, topic, d.Err)
@@ -58,8 +74,20 @@ func (c Connection) topic(ctx context.Context, admin *kadm.Client, topic string)
 	return d, nil
 }
 
-func others(all kadm.TopicDetails) string {
+// errNoTopic is wrapped where a broker lacks a topic.
+var errNoTopic = errors.New("has no topic")
+
+func others(all kadm.TopicDetails, wanted string) string {
 	names := all.Names()
+	near, least := "", 1+max(2, len(wanted)/3)
+	for _, n := range names {
+		if d := levenshtein.ComputeDistance(strings.ToLower(wanted), strings.ToLower(n)); d < least {
+			near, least = n, d
+		}
+	}
+	if near != "" {
+		return "did you mean " + near + "?"
+	}
 	if len(names) == 0 {
 		return "it has none yet: create it there first"
 	}
@@ -71,15 +99,50 @@ func others(all kadm.TopicDetails) string {
 
 // unreachable words why a broker does not answer.
 func (c Connection) unreachable(err error) error {
+	if denied := c.denied(err); denied != nil {
+		return denied
+	}
 	var op *net.OpError
 	why := err.Error()
 	switch {
-	case errors.As(err, &op) && op.Err != nil:
+	case errors.As(err, &op) && op.Err != nil && op.Op == "dial":
 		why = op.Err.Error()
 	case errors.Is(err, context.DeadlineExceeded):
 		why = fmt.Sprintf("no answer within %s", reachIn)
 	}
 	return fmt.Errorf("%s %w: %s; check that it runs and that the address is right", c, ErrUnreachable, why)
+}
+
+// ErrDenied is wrapped where a broker answers and lets this program not do what it asks: trying again
+// does not help.
+var ErrDenied = errors.New("access denied")
+
+// denied words a refusal of the broker's: of the sign-in, the certificate, or a right. nil for others.
+func (c Connection) denied(err error) error {
+	var verify *tls.CertificateVerificationError
+	var record tls.RecordHeaderError
+	var alert tls.AlertError
+	switch {
+	case errors.Is(err, kerr.SaslAuthenticationFailed), errors.Is(err, kerr.UnsupportedSaslMechanism), errors.Is(err, kerr.IllegalSaslState):
+		return fmt.Errorf("%s: %w: the sign-in is refused; check mechanism, user and password of the connection", c, ErrDenied)
+	case errors.As(err, &verify):
+		return fmt.Errorf("%s: %w: its certificate is not trusted (%s); give the authority that signed it as tls.ca, and tls.server_name where the name differs", c, ErrDenied, verify.Err)
+	case errors.As(err, &record):
+		return fmt.Errorf("%s: %w: it does not speak TLS here; leave tls out, or take the port that does", c, ErrDenied)
+	case errors.As(err, &alert):
+		return fmt.Errorf("%s: %w: it refuses this side's certificate (%s); check tls.cert and tls.key", c, ErrDenied, alert.Error())
+	case errors.Is(err, kerr.TopicAuthorizationFailed), errors.Is(err, kerr.ClusterAuthorizationFailed), errors.Is(err, kerr.GroupAuthorizationFailed):
+		return fmt.Errorf("%s: %w: %s; ask for the right, or sign in as another user", c, ErrDenied, strings.ToLower(kerr.ErrorForCode(codeOf(err)).Error()))
+	}
+	return nil
+}
+
+func codeOf(err error) int16 {
+	var k *kerr.Error
+	if errors.As(err, &k) {
+		return k.Code
+	}
+	return 0
 }
 
 // health watches a client's talk with its brokers. Safe for concurrent use.

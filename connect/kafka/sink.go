@@ -27,6 +27,10 @@ type SinkConfig struct {
 	// Key are the fields of the message key: one gives its text, several a JSON object of them; none
 	// no key. A row whose one key field is null has no key.
 	Key []string
+	// Create makes the topic where the broker lacks it, with so many Partitions; 0: as many as the broker
+	// holds right.
+	Create     bool
+	Partitions int32
 }
 
 // Sink writes rows to a topic, at least once: a mark waits until the broker has acknowledged
@@ -69,12 +73,43 @@ func (s *Sink) Open(json.RawMessage, int64) error {
 	if err != nil {
 		return fmt.Errorf("connect to %s: %w", s.c.Connection, err)
 	}
-	if _, err := s.c.Connection.topic(s.ctx, kadm.NewClient(client), s.c.Topic); err != nil {
+	if err := s.find(client); err != nil {
 		client.Close()
 		return err
 	}
 	s.client = client
 	return nil
+}
+
+// find makes sure that the topic is there.
+func (s *Sink) find(client *kgo.Client) error {
+	admin := kadm.NewClient(client)
+	_, err := s.c.Connection.topic(s.ctx, admin, s.c.Topic)
+	if !errors.Is(err, errNoTopic) {
+		return err
+	}
+	if !s.c.Create {
+		return fmt.Errorf("%w; or say create: true beside topic, and the run makes it", err)
+	}
+	l := &Looker{c: s.c.Connection, client: client, admin: admin}
+	many := s.c.Partitions
+	if many == 0 {
+		many = -1
+	}
+	if err := l.Create(s.ctx, s.c.Topic, many); err != nil && !errors.Is(err, ErrTopicExists) {
+		return err
+	}
+	for range 50 { // until all brokers know it
+		if _, err = s.c.Connection.topic(s.ctx, admin, s.c.Topic); !errors.Is(err, errNoTopic) {
+			return err
+		}
+		select {
+		case <-s.ctx.Done():
+			return s.ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	return err
 }
 
 func (s *Sink) Write(data []byte, _ int) error {

@@ -41,6 +41,9 @@ type Options struct {
 	// Script says in which order the sources give their events, one a turn, and when the clock goes on
 	// (examples): each source has one partition, which is not bounded but ends after its last event.
 	Script []Scripted
+	// Stepped is told of each turn of a script once all of its rows have gone through; the next turn
+	// waits for it. May be nil.
+	Stepped func(Stepped)
 	// Completed is told of each complete and delivered checkpoint; may be nil.
 	Completed func(Completed)
 }
@@ -49,6 +52,15 @@ type Options struct {
 type Scripted struct {
 	Source int
 	Clock  time.Duration
+}
+
+// Stepped is where a scripted run stands after a turn.
+type Stepped struct {
+	// Script is the number of the script's step that the turn belongs to; the script's length once all
+	// were done.
+	Script int
+	// Watermarks are those of the sources after the turn, by source.
+	Watermarks []row.Time
 }
 
 // Completed is a checkpoint that was stored and whose shipments were delivered.
@@ -485,6 +497,9 @@ func (e *run) newTurn(p *partition) *turn {
 func (e *run) release(t *turn) {
 	left := t.refs.Add(-1)
 	checkReleased(left)
+	if left == 0 && t.settled != nil {
+		close(t.settled)
+	}
 	if left == 0 && t.part != nil {
 		poison(t)
 		e.pool.Put(t)

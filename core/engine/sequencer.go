@@ -435,6 +435,21 @@ func (e *run) scripted() *partition {
 }
 
 func (e *run) toLanes(t *turn) {
+	if e.opt.Stepped == nil {
+		e.spread(t)
+		return
+	}
+	settled, now := make(chan struct{}), Stepped{Script: e.scriptAt, Watermarks: slices.Clone(t.sources)}
+	t.settled = settled
+	e.spread(t)
+	select {
+	case <-settled:
+		e.opt.Stepped(now)
+	case <-e.hard.Done():
+	}
+}
+
+func (e *run) spread(t *turn) {
 	if len(e.lanes) == 0 {
 		t.refs.Store(1)
 		e.release(t)

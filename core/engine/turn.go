@@ -34,6 +34,7 @@ type turn struct {
 
 	rejected map[string]int64 // of the source, by reason
 	refs     atomic.Int32
+	settled  chan struct{} // closed once the last lane is done; nil where nobody waits
 	err      error
 }
 

@@ -157,3 +157,12 @@ func firstOf(day int64, zone *time.Location) row.Time {
 		at = until
 	}
 }
+
+// LastEnd gives the end of the last window that holds t.
+func (w Aligned) LastEnd(t row.Time) row.Time {
+	if w.Tumbles() || w.Unit != Micros {
+		return w.SliceStart(w.SliceOf(t) + 1)
+	}
+	start := floorDiv(int64(t)-w.Shift, w.By)*w.By + w.Shift
+	return row.Time(start + w.Size)
+}

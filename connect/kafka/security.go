@@ -1,0 +1,80 @@
+package kafka
+
+import (
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/twmb/franz-go/pkg/sasl"
+	"github.com/twmb/franz-go/pkg/sasl/plain"
+	"github.com/twmb/franz-go/pkg/sasl/scram"
+)
+
+// Mechanisms are the names of the ways to sign in that are known.
+var Mechanisms = []string{"plain", "scram-sha-256", "scram-sha-512"}
+
+// SignIn makes what signs a client in (RFC 4616, RFC 7677).
+func SignIn(mechanism, user, password string) (sasl.Mechanism, error) {
+	switch mechanism {
+	case "plain":
+		return plain.Auth{User: user, Pass: password}.AsMechanism(), nil
+	case "scram-sha-256":
+		return scram.Auth{User: user, Pass: password}.AsSha256Mechanism(), nil
+	case "scram-sha-512":
+		return scram.Auth{User: user, Pass: password}.AsSha512Mechanism(), nil
+	}
+	return nil, fmt.Errorf("%s is no way to sign in; give one of %s", mechanism, strings.Join(Mechanisms, ", "))
+}
+
+// Secure makes the settings of TLS. Each text is PEM, or the path of a file of it; empty ones are left
+// out: without ca the system's authorities count, without cert and key this side shows no certificate.
+func Secure(ca, cert, key, serverName string) (*tls.Config, error) {
+	out := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: serverName}
+	if ca != "" {
+		text, err := pem("tls.ca", ca)
+		if err != nil {
+			return nil, err
+		}
+		out.RootCAs = x509.NewCertPool()
+		if !out.RootCAs.AppendCertsFromPEM(text) {
+			return nil, errors.New("tls.ca holds no certificate; give PEM that begins with -----BEGIN CERTIFICATE-----")
+		}
+	}
+	if (cert == "") != (key == "") {
+		return nil, errors.New("tls.cert and tls.key belong together; give both or none")
+	}
+	if cert == "" {
+		return out, nil
+	}
+	c, err := pem("tls.cert", cert)
+	if err != nil {
+		return nil, err
+	}
+	k, err := pem("tls.key", key)
+	if err != nil {
+		return nil, err
+	}
+	pair, err := tls.X509KeyPair(c, k)
+	if err != nil {
+		return nil, fmt.Errorf("tls.cert and tls.key do not fit: %s; give the certificate and its own key, both as PEM", strings.TrimPrefix(err.Error(), "tls: "))
+	}
+	out.Certificates = []tls.Certificate{pair}
+	return out, nil
+}
+
+func pem(what, text string) ([]byte, error) {
+	if strings.HasPrefix(strings.TrimSpace(text), "-----BEGIN") {
+		return []byte(text), nil
+	}
+	if what == "tls.key" && len(text) > 200 { // no path; a key must not be shown
+		return nil, errors.New("tls.key is neither PEM nor the path of a file; give text that begins with -----BEGIN")
+	}
+	out, err := os.ReadFile(text)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w; give PEM, or the path of a file of it that this program may read", what, err)
+	}
+	return out, nil
+}
