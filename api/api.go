@@ -10,6 +10,8 @@ import (
 	"encoding/json"
 	"time"
 
+	"undertide/job"
+	"undertide/look"
 	"undertide/run"
 )
 
@@ -101,9 +103,10 @@ type Version struct {
 
 // Diff is what differs between two versions.
 type Diff struct {
-	A    int    `json:"a"`
-	B    int    `json:"b"`
-	Text string `json:"text"` // unified; empty where they are equal
+	A     int      `json:"a"`
+	B     int      `json:"b"`
+	Words []string `json:"words"` // what differs, a line each; comments and layout do not count
+	Text  string   `json:"text"`  // unified; empty where they are equal
 }
 
 // Saved is the answer to a document that was saved.
@@ -119,6 +122,8 @@ type Start struct {
 	Resume  string            `json:"resume,omitempty"`  // last (default) or fresh
 	Lanes   int               `json:"lanes,omitempty"`
 	Set     map[string]string `json:"set,omitempty"`
+	// Drop names steps and sources whose kept things are left behind, where the version does not fit them.
+	Drop []string `json:"drop,omitempty"`
 }
 
 // Started is the answer to a start.
@@ -223,4 +228,255 @@ type Health struct {
 	Well  bool       `json:"well"`
 	Why   string     `json:"why,omitempty"`
 	Since *time.Time `json:"since,omitempty"`
+}
+
+// Connection is a named way to reach a broker.
+type Connection struct {
+	Name string `json:"name"`
+	// From is service, where it was added here, or file: the undertide.yaml that the service read.
+	From string `json:"from"`
+	ConnectionSpec
+}
+
+// ConnectionSpec is what a connection says, as documents do. Secrets are named, never shown.
+type ConnectionSpec struct {
+	Via     string   `json:"via"`
+	Brokers []string `json:"brokers"`
+	TLS     *TLS     `json:"tls"`
+	SASL    *SASL    `json:"sasl"`
+}
+
+// TLS are a connection's settings of it.
+type TLS struct {
+	CA         string `json:"ca,omitempty"`
+	Cert       string `json:"cert,omitempty"`
+	Key        string `json:"key,omitempty"`
+	ServerName string `json:"server_name,omitempty"`
+}
+
+// SASL is how a connection signs in. Password is ${secret.NAME} or ${env.NAME}.
+type SASL struct {
+	Mechanism string `json:"mechanism"`
+	User      string `json:"user"`
+	Password  string `json:"password"`
+}
+
+// Tried is a connection tried step by step.
+type Tried struct {
+	Checks []Check `json:"checks"`
+}
+
+// Check is a step of trying a connection.
+type Check struct {
+	Name  string `json:"name"`  // reached, signed in, topic seen, may read, may write
+	State string `json:"state"` // yes, no, not asked
+	Text  string `json:"text"`
+}
+
+// Secret is a secret's name; its text is never given out.
+type Secret struct {
+	Name      string    `json:"name"`
+	UpdatedAt time.Time `json:"updated_at"`
+	// Readable is false where it was sealed with another key.
+	Readable bool     `json:"readable"`
+	UsedBy   []string `json:"used_by"` // connections
+}
+
+// SecretText is a secret's text, on its way in.
+type SecretText struct {
+	Text string `json:"text"`
+}
+
+// Topic is what a broker tells of a topic.
+type Topic struct {
+	Name             string     `json:"name"`
+	Partitions       int        `json:"partitions"`
+	Events           int64      `json:"events"`
+	Bytes            *int64     `json:"bytes"`             // null where the broker does not say
+	RetentionSeconds *float64   `json:"retention_seconds"` // null where it does not say, 0 for ever
+	Compacted        bool       `json:"compacted"`
+	Newest           *time.Time `json:"newest"`
+	Readers          []string   `json:"readers"` // jobs whose newest version reads it
+	Writers          []string   `json:"writers"`
+}
+
+// NewTopic is a topic to be made.
+type NewTopic struct {
+	Name       string `json:"name"`
+	Partitions int    `json:"partitions"` // 0: as many as the broker holds right
+}
+
+// Peek is what was seen of a topic or source.
+type Peek struct {
+	Events []RawEvent `json:"events"`
+	// Notes are what people should know: that it is empty, that nothing is new.
+	Notes     []string        `json:"notes"`
+	Profile   *look.Profile   `json:"profile"`
+	Inference *look.Inference `json:"inference"`
+}
+
+// RawEvent is an event as it is stored, with what it decodes to.
+type RawEvent struct {
+	Partition string        `json:"partition"`
+	Offset    int64         `json:"offset"`
+	Key       *string       `json:"key"` // null for none
+	Stored    *time.Time    `json:"stored"`
+	Headers   []look.Header `json:"headers"`
+	Text      string        `json:"text"`
+	Bytes     int           `json:"bytes"`
+	Cut       bool          `json:"cut"` // Text holds only the beginning
+	Decoded   []look.Header `json:"decoded"`
+	Reason    string        `json:"reason"` // why it does not decode; empty when it does
+}
+
+// Sent are events on their way to a topic.
+type Sent struct {
+	Events []NewEvent `json:"events"`
+}
+
+// NewEvent is an event to be sent.
+type NewEvent struct {
+	Key  *string `json:"key"` // null for none
+	Text string  `json:"text"`
+}
+
+// SentCount tells how many events the broker has taken.
+type SentCount struct {
+	Count int `json:"count"`
+}
+
+// Document is a document's text.
+type Document struct {
+	Document string `json:"document"`
+}
+
+// Checked is a document as it reads.
+type Checked struct {
+	Job      string           `json:"job"`
+	Faults   []Fault          `json:"faults"`
+	Warnings []Fault          `json:"warnings"`
+	Plan     *job.Plan        `json:"plan"`   // null where there are faults
+	Places   map[string]Place `json:"places"` // of sources, steps and sinks in the text, by kind and name: step rate
+	Values   []Value          `json:"values"`
+}
+
+// Fault is a fault or warning of a document, with its place.
+type Fault struct {
+	Line    int    `json:"line"`   // from 1
+	Column  int    `json:"column"` // from 1
+	Place   string `json:"place"`
+	Message string `json:"message"`
+	Fix     string `json:"fix"`
+}
+
+// Place is where a part of a document stands: its lines, from 1, both included.
+type Place struct {
+	From int `json:"from"`
+	To   int `json:"to"`
+}
+
+// Value is a named constant of a document.
+type Value struct {
+	Name    string `json:"name"`
+	Type    string `json:"type"`
+	Default string `json:"default"`
+}
+
+// Rehearse asks for a rehearsal.
+type Rehearse struct {
+	Document string            `json:"document"`
+	Rows     int               `json:"rows"` // of each source at most; 0: 1,000
+	From     string            `json:"from"` // newest (default) or oldest
+	Set      map[string]string `json:"set,omitempty"`
+}
+
+// Examples are how the examples of a document came out.
+type Examples struct {
+	Items []Example `json:"items"`
+}
+
+// Example is how one example came out.
+type Example struct {
+	About       string   `json:"about"`
+	Line        int      `json:"line"`
+	Differences []string `json:"differences"` // empty where all came as expected
+}
+
+// Play asks what a document does with events one by one.
+type Play struct {
+	Document  string            `json:"document"`
+	Events    []run.Given       `json:"events"`
+	ByArrival bool              `json:"by_arrival"`
+	Set       map[string]string `json:"set,omitempty"`
+}
+
+// Purposes are the ready-made documents.
+type Purposes struct {
+	Items []look.Purpose `json:"items"`
+}
+
+// LatenessOf is how late the events of a source come.
+type LatenessOf struct {
+	Source   string        `json:"source"`
+	Events   int           `json:"events"` // of the sample
+	Words    string        `json:"words"`
+	Lateness look.Lateness `json:"lateness"`
+	Sources  []string      `json:"sources"` // of the job
+	// Run is what the job's run has seen; null without one.
+	Run *RunLateness `json:"run"`
+}
+
+// RunLateness is what the steps of a run made of late rows.
+type RunLateness struct {
+	In       int64   `json:"in"`
+	Lost     int64   `json:"lost"`
+	Partial  int64   `json:"partial"`
+	Accepted int64   `json:"accepted"`
+	MostLate float64 `json:"most_late_seconds"` // beyond the watermark
+}
+
+// Described is a source of the catalogue, which several jobs may take over.
+type Described struct {
+	Name      string    `json:"name"`
+	About     string    `json:"about"`
+	Text      string    `json:"text"` // as it stands below sources:
+	UpdatedAt time.Time `json:"updated_at"`
+	// Jobs have a source that reads the same; Same says whether they describe it in the same words.
+	Jobs []DescribedUse `json:"jobs"`
+}
+
+// DescribedUse is a job that reads what the catalogue describes.
+type DescribedUse struct {
+	Job    string `json:"job"`
+	Source string `json:"source"`
+	Same   bool   `json:"same"`
+}
+
+// List is a list that is given whole.
+type List[T any] struct {
+	Items []T `json:"items"`
+}
+
+// Kept tells what a start would keep of what the last run left.
+type Kept struct {
+	// From is the checkpoint that the run would go on from; null where there is none.
+	From    *int64     `json:"from"`
+	Version int        `json:"version"`
+	Same    bool       `json:"same"` // the version that made it
+	Parts   []KeptPart `json:"parts"`
+}
+
+// KeptPart is a source, step or sink of the old or new version.
+type KeptPart struct {
+	Kind string `json:"kind"` // source, step, sink
+	Name string `json:"name"`
+	What string `json:"what"` // kept, new, dropped, changed
+	Text string `json:"text"`
+	Must bool   `json:"must"` // a start has to say that it is dropped
+}
+
+// DescribedText is a source for the catalogue.
+type DescribedText struct {
+	About string `json:"about"`
+	Text  string `json:"text"`
 }

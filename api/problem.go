@@ -55,6 +55,17 @@ var (
 	DatabaseUnreachable = problem("database-unreachable", http.StatusServiceUnavailable, "the database cannot be reached; running jobs go on", "check PostgreSQL, then try again")
 	ForeignHost         = problem("foreign-host", http.StatusForbidden, "the request names a host that this service is not", "use http://127.0.0.1 or http://localhost with the service's port")
 	ForeignOrigin       = problem("foreign-origin", http.StatusForbidden, "the request comes from a page of another site", "use the service's own console, or its API from a program")
+	NoSuchConnection    = problem("no-such-connection", http.StatusNotFound, "there is no such connection", "see undertide connections, or add it")
+	ConnectionFromFile  = problem("connection-from-file", http.StatusConflict, "the connection stands in the undertide.yaml that the service read", "change it there, and start the service again")
+	ConnectionInUse     = problem("connection-in-use", http.StatusConflict, "jobs use the connection", "change or delete the jobs first")
+	WrongConnection     = problem("wrong-connection", http.StatusUnprocessableEntity, "the connection is wrong", "mend it and store it again")
+	AccessDenied        = problem("access-denied", http.StatusUnprocessableEntity, "the broker answers and does not let this service in", "check the sign-in of the connection, or ask for the right")
+	NoSuchTopic         = problem("no-such-topic", http.StatusNotFound, "the broker has no such topic", "see undertide topics")
+	TopicExists         = problem("topic-exists", http.StatusConflict, "the topic is there already", "take it as it is, or choose another name")
+	NoSuchSecret        = problem("no-such-secret", http.StatusNotFound, "there is no such secret", "see undertide secrets")
+	SecretInUse         = problem("secret-in-use", http.StatusConflict, "connections use the secret", "change or remove them first")
+	NoSuchDescribed     = problem("no-such-description", http.StatusNotFound, "the catalogue has no such source", "see undertide catalogue")
+	NoEvents            = problem("no-events", http.StatusUnprocessableEntity, "there are no events to look at", "send some first, or look at another topic")
 	Stopping            = problem("service-stopping", http.StatusServiceUnavailable, "the service is stopping", "start it again")
 	Internal            = problem("internal", http.StatusInternalServerError, "the service has a fault of its own", "see the service's log, and report it")
 )
@@ -62,5 +73,5 @@ var (
 // Catalogue lists all problems.
 func Catalogue() []Problem {
 	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, AlreadyRunning, NotRunning, StillRunning,
-		StartFailed, Unreachable, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
+		StartFailed, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
 }

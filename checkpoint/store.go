@@ -32,6 +32,8 @@ type Store struct {
 	dir    string
 	job    string
 	digest string
+	pieces map[string]string
+	drop   []string
 	keep   int
 }
 
@@ -39,7 +41,12 @@ type Store struct {
 type Options struct {
 	Job    string
 	Digest string // of the document
-	Keep   int    // how many complete checkpoints stay; at least 1
+	// Pieces tells apart the parts of the document that keep something, by kind and name ("step rate"):
+	// another version of the document goes on with those that are unchanged. nil: only with all.
+	Pieces map[string]string
+	// Drop names the parts ("step rate") whose kept things another version may leave behind.
+	Drop []string
+	Keep int // how many complete checkpoints stay; at least 1
 }
 
 const (
@@ -52,6 +59,7 @@ type manifest struct {
 	Format     int                        `json:"format"`
 	Job        string                     `json:"job"`
 	Document   string                     `json:"document"`
+	Pieces     map[string]string          `json:"pieces"` // by kind and name, to tell what is unchanged
 	Epoch      int64                      `json:"epoch"`
 	Turn       int64                      `json:"turn"`
 	Started    time.Time                  `json:"started"`
@@ -91,7 +99,7 @@ type column struct {
 
 // Open makes the folder if need be and removes what interrupted checkpoints left.
 func Open(fsys FS, dir string, opt Options) (*Store, error) {
-	s := &Store{fs: fsys, dir: dir, job: opt.Job, digest: opt.Digest, keep: max(1, opt.Keep)}
+	s := &Store{fs: fsys, dir: dir, job: opt.Job, digest: opt.Digest, pieces: opt.Pieces, drop: opt.Drop, keep: max(1, opt.Keep)}
 	if err := fsys.MkdirAll(dir); err != nil {
 		return nil, fmt.Errorf("make checkpoint folder: %w", err)
 	}
@@ -132,7 +140,7 @@ func (s *Store) Save(snap *engine.Snapshot) error {
 	if err := s.fs.MkdirAll(dir); err != nil {
 		return fmt.Errorf("make %s: %w", dir, err)
 	}
-	m := manifest{Format: format, Job: s.job, Document: s.digest, Epoch: snap.Epoch, Turn: snap.Turn, Started: snap.Started,
+	m := manifest{Format: format, Job: s.job, Document: s.digest, Pieces: s.pieces, Epoch: snap.Epoch, Turn: snap.Turn, Started: snap.Started,
 		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts, Watermarks: snap.Watermarks}
 	for _, p := range snap.Partitions {
 		q := partition{Source: p.Source, Name: p.Name, Position: p.Position, Ended: p.Ended, Events: p.Events}
@@ -299,8 +307,14 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 	if m.Job != s.job {
 		return nil, fmt.Errorf("%w: %s holds checkpoints of job %s, not %s; give this job a folder of its own", errOther, s.dir, m.Job, s.job)
 	}
-	if m.Document != s.digest {
-		return nil, fmt.Errorf("%w: the checkpoints in %s were made by another text of job %s; put the old document back, or begin anew with an empty folder", errOther, s.dir, s.job)
+	changed := m.Document != s.digest
+	if changed {
+		if m.Pieces == nil || s.pieces == nil {
+			return nil, fmt.Errorf("%w: the checkpoints in %s were made by another text of job %s; put the old document back, or begin anew with an empty folder", errOther, s.dir, s.job)
+		}
+		if must := MustDrop(Compare(m.Pieces, s.pieces), s.drop); len(must) > 0 {
+			return nil, fmt.Errorf("%w: another text of job %s made the checkpoints in %s, and what it kept for %s does not fit any more; drop it with --drop, put the old document back, or begin anew", errOther, s.job, s.dir, strings.Join(must, ", "))
+		}
 	}
 	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, States: map[string][]*row.Batch{}}
 	for _, p := range m.Partitions {
@@ -316,6 +330,9 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 			return nil, fmt.Errorf("state file %s: %w", f.Name, err)
 		}
 		snap.States[f.Step] = append(snap.States[f.Step], b)
+	}
+	if changed {
+		s.adapt(snap, m)
 	}
 	return snap, nil
 }

@@ -63,6 +63,7 @@ type startFlags struct {
 	version int
 	lanes   int
 	set     []string
+	drop    []string
 }
 
 func (f *startFlags) flags(c *cobra.Command) {
@@ -71,11 +72,12 @@ func (f *startFlags) flags(c *cobra.Command) {
 	c.Flags().IntVar(&f.version, "version", 0, "the `NUMBER` of the version (default: the newest)")
 	c.Flags().IntVar(&f.lanes, "lanes", 0, "number of lanes (default: the document's, or one a CPU)")
 	c.Flags().StringArrayVar(&f.set, "set", nil, "set `VALUE=X` of the document's values")
+	c.Flags().StringArrayVar(&f.drop, "drop", nil, "leave behind what was kept for `STEP`, where the version does not fit it")
 	c.MarkFlagsMutuallyExclusive("resume", "fresh")
 }
 
 func (f *startFlags) ask(c *cobra.Command) (api.Start, error) {
-	out := api.Start{Resume: f.resume, Version: f.version, Lanes: f.lanes}
+	out := api.Start{Resume: f.resume, Version: f.version, Lanes: f.lanes, Drop: f.drop}
 	if f.fresh {
 		out.Resume = "fresh"
 	}
@@ -116,6 +118,12 @@ func beginning(s *streams, c *cobra.Command, begin func(*client.Client, context.
 		ask, err := f.ask(c)
 		if err != nil {
 			return err
+		}
+		if ask.Resume == "last" {
+			// What the last run left matters where the version changed.
+			if k, err := cl.Kept(c.Context(), args[0], ask.Version); err == nil && k.From != nil && !k.Same {
+				keptTable(&streams{out: s.err, err: s.err}, args[0], k)
+			}
 		}
 		st, err := begin(cl, c.Context(), args[0], ask)
 		if err != nil {

@@ -36,6 +36,7 @@ func newVersions(s *streams) *cobra.Command {
 
 func newDiff(s *streams) *cobra.Command {
 	var r reach
+	var text bool
 	c := r.command(&cobra.Command{
 		Use:     "diff JOB A B",
 		Short:   "Show what differs between two versions of a job",
@@ -54,9 +55,18 @@ func newDiff(s *streams) *cobra.Command {
 		}
 		if d.Text == "" {
 			s.say("versions %d and %d are equal", d.A, d.B)
+		} else if len(d.Words) == 0 {
+			s.say("versions %d and %d differ in comments and layout only", d.A, d.B)
 		}
-		_, err = fmt.Fprint(s.out, d.Text)
-		return err
+		if text {
+			_, err = fmt.Fprint(s.out, d.Text)
+			return err
+		}
+		for _, w := range d.Words {
+			fmt.Fprintln(s.out, w)
+		}
+		return nil
 	})
+	c.Flags().BoolVar(&text, "text", false, "show the changed lines of the documents instead")
 	return c
 }

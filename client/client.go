@@ -21,6 +21,7 @@ import (
 
 	"undertide/api"
 	"undertide/job"
+	"undertide/run"
 )
 
 // DefaultServer is where a service is looked for unless told otherwise.
@@ -224,16 +225,16 @@ func (c *Client) Logs(ctx context.Context, job string, q LogQuery) ([]api.LogLin
 	return p.Items, err
 }
 
-func run(id int64) string { return "/runs/" + strconv.FormatInt(id, 10) }
+func runAt(id int64) string { return "/runs/" + strconv.FormatInt(id, 10) }
 
 // Figures gives a run's figures.
 func (c *Client) Figures(ctx context.Context, id int64) (api.Figures, error) {
-	return call[api.Figures](ctx, c, "GET", run(id)+"/figures", "", nil)
+	return call[api.Figures](ctx, c, "GET", runAt(id)+"/figures", "", nil)
 }
 
 // Checkpoints lists a run's checkpoints, newest first; at most limit.
 func (c *Client) Checkpoints(ctx context.Context, id int64, limit int) ([]api.Checkpoint, error) {
-	p, err := call[api.Page[api.Checkpoint]](ctx, c, "GET", run(id)+"/checkpoints"+query("limit", strconv.Itoa(limit)), "", nil)
+	p, err := call[api.Page[api.Checkpoint]](ctx, c, "GET", runAt(id)+"/checkpoints"+query("limit", strconv.Itoa(limit)), "", nil)
 	return p.Items, err
 }
 
@@ -254,7 +255,7 @@ func (q RowQuery) query() string {
 
 // Rows gives the newest kept rows of a step or part, newest first.
 func (c *Client) Rows(ctx context.Context, id int64, step string, q RowQuery) (api.Rows, error) {
-	return call[api.Rows](ctx, c, "GET", run(id)+"/steps/"+name(step)+"/rows"+q.query(), "", nil)
+	return call[api.Rows](ctx, c, "GET", runAt(id)+"/steps/"+name(step)+"/rows"+q.query(), "", nil)
 }
 
 // Message is a server-sent event.
@@ -265,12 +266,12 @@ type Message struct {
 
 // FollowRows gives rows as they are published, until the run ends or ctx is done.
 func (c *Client) FollowRows(ctx context.Context, id int64, step string, q RowQuery) iter.Seq2[Message, error] {
-	return c.follow(ctx, run(id)+"/steps/"+name(step)+"/rows"+q.query())
+	return c.follow(ctx, runAt(id)+"/steps/"+name(step)+"/rows"+q.query())
 }
 
 // FollowFigures gives a run's figures every second, until it ends or ctx is done.
 func (c *Client) FollowFigures(ctx context.Context, id int64) iter.Seq2[Message, error] {
-	return c.follow(ctx, run(id)+"/figures")
+	return c.follow(ctx, runAt(id)+"/figures")
 }
 
 func (c *Client) follow(ctx context.Context, path string) iter.Seq2[Message, error] {
@@ -321,4 +322,134 @@ func (c *Client) Ready(ctx context.Context, most time.Duration) error {
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
+}
+
+func put[T any](ctx context.Context, c *Client, path string, v any) (out T, err error) {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return out, err
+	}
+	return call[T](ctx, c, "PUT", path, "application/json", text)
+}
+
+func remove(ctx context.Context, c *Client, path string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", path, "", nil)
+	return err
+}
+
+func list[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+	l, err := call[api.List[T]](ctx, c, "GET", path, "", nil)
+	return l.Items, err
+}
+
+// Kept tells what a start of a version would keep; 0 means the newest.
+func (c *Client) Kept(ctx context.Context, job string, version int) (api.Kept, error) {
+	return call[api.Kept](ctx, c, "GET", "/jobs/"+name(job)+"/kept"+query("version", strconv.Itoa(version)), "", nil)
+}
+
+// Lateness tells how late the events of a job's source come.
+func (c *Client) Lateness(ctx context.Context, job, source string, rows int, from string) (api.LatenessOf, error) {
+	return call[api.LatenessOf](ctx, c, "GET", "/jobs/"+name(job)+"/lateness"+query("source", source, "rows", strconv.Itoa(rows), "from", from), "", nil)
+}
+
+// Connections lists all connections by name.
+func (c *Client) Connections(ctx context.Context) ([]api.Connection, error) {
+	return list[api.Connection](ctx, c, "/connections")
+}
+
+// PutConnection adds a connection, or changes it.
+func (c *Client) PutConnection(ctx context.Context, of string, spec api.ConnectionSpec) (api.Connection, error) {
+	return put[api.Connection](ctx, c, "/connections/"+name(of), spec)
+}
+
+// RemoveConnection removes a connection that no job uses.
+func (c *Client) RemoveConnection(ctx context.Context, of string) error {
+	return remove(ctx, c, "/connections/"+name(of))
+}
+
+// Try tries a connection step by step, and the rights to a topic where one is named.
+func (c *Client) Try(ctx context.Context, connection, topic string) (api.Tried, error) {
+	return post[api.Tried](ctx, c, "/connections/"+name(connection)+"/try"+query("topic", topic), struct{}{})
+}
+
+// Topics lists the topics of a broker.
+func (c *Client) Topics(ctx context.Context, connection string) ([]api.Topic, error) {
+	return list[api.Topic](ctx, c, "/connections/"+name(connection)+"/topics")
+}
+
+// MakeTopic makes a topic.
+func (c *Client) MakeTopic(ctx context.Context, connection string, t api.NewTopic) (api.NewTopic, error) {
+	return post[api.NewTopic](ctx, c, "/connections/"+name(connection)+"/topics", t)
+}
+
+// PeekOptions say which events are wanted. Zero values mean the service's defaults.
+type PeekOptions struct {
+	From      string // newest, oldest or time
+	At        string // a time, or a duration before now
+	Limit     int
+	Partition string
+}
+
+// Peek gives some events of a topic, and what they are.
+func (c *Client) Peek(ctx context.Context, connection, topic string, o PeekOptions) (api.Peek, error) {
+	q := query("from", o.From, "at", o.At, "limit", strconv.Itoa(o.Limit))
+	if o.Partition != "" {
+		q += "&partition=" + url.QueryEscape(o.Partition)
+	}
+	return call[api.Peek](ctx, c, "GET", "/connections/"+name(connection)+"/topics/"+name(topic)+"/events"+q, "", nil)
+}
+
+// Send sends events to a topic.
+func (c *Client) Send(ctx context.Context, connection, topic string, events []api.NewEvent) (api.SentCount, error) {
+	return post[api.SentCount](ctx, c, "/connections/"+name(connection)+"/topics/"+name(topic)+"/events", api.Sent{Events: events})
+}
+
+// Secrets lists the names of all secrets.
+func (c *Client) Secrets(ctx context.Context) ([]api.Secret, error) {
+	return list[api.Secret](ctx, c, "/secrets")
+}
+
+// PutSecret stores a secret.
+func (c *Client) PutSecret(ctx context.Context, of, text string) (api.Secret, error) {
+	return put[api.Secret](ctx, c, "/secrets/"+name(of), api.SecretText{Text: text})
+}
+
+// RemoveSecret removes a secret that no connection names.
+func (c *Client) RemoveSecret(ctx context.Context, of string) error {
+	return remove(ctx, c, "/secrets/"+name(of))
+}
+
+// Catalogue lists the described sources.
+func (c *Client) Catalogue(ctx context.Context) ([]api.Described, error) {
+	return list[api.Described](ctx, c, "/catalogue")
+}
+
+// Describe puts a source into the catalogue.
+func (c *Client) Describe(ctx context.Context, of string, d api.DescribedText) (api.Described, error) {
+	return put[api.Described](ctx, c, "/catalogue/"+name(of), d)
+}
+
+// RemoveDescribed takes a source out of the catalogue.
+func (c *Client) RemoveDescribed(ctx context.Context, of string) error {
+	return remove(ctx, c, "/catalogue/"+name(of))
+}
+
+// Rehearse runs a document on a sample.
+func (c *Client) Rehearse(ctx context.Context, ask api.Rehearse) (run.Rehearsal, error) {
+	return post[run.Rehearsal](ctx, c, "/documents/rehearse", ask)
+}
+
+// PeekSource gives some events of a document's source, and what it makes of them.
+func (c *Client) PeekSource(ctx context.Context, document, source string, rows int, from string) (api.Peek, error) {
+	return post[api.Peek](ctx, c, "/documents/peek"+query("source", source, "rows", strconv.Itoa(rows), "from", from), api.Document{Document: document})
+}
+
+// DocumentLateness tells how late the events of a document's source come.
+func (c *Client) DocumentLateness(ctx context.Context, document, source string, rows int, from string) (api.LatenessOf, error) {
+	return post[api.LatenessOf](ctx, c, "/documents/lateness"+query("source", source, "rows", strconv.Itoa(rows), "from", from), api.Document{Document: document})
+}
+
+// FollowEvents gives the events of a topic as they are stored: messages event and note.
+func (c *Client) FollowEvents(ctx context.Context, connection, topic string) iter.Seq2[Message, error] {
+	return c.follow(ctx, "/connections/"+name(connection)+"/topics/"+name(topic)+"/events")
 }

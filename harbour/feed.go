@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
 	"time"
@@ -38,7 +39,7 @@ func Jobs() (map[string][]byte, error) {
 
 // Topics are all that the demo's streams and jobs use.
 var Topics = []string{"gauge.levels", "gauge.means", "gauge.late", "crane.lifts", "crane.loads", "crane.alarms",
-	"vessel.pings", "vessel.calls", "vessel.silent"}
+	"vessel.pings", "vessel.calls", "vessel.silent", "gate.log"}
 
 // partitions of the demo's topics.
 const partitions = 2
@@ -46,7 +47,7 @@ const partitions = 2
 // past is how much of the past a stream has when it begins.
 const past = 2 * time.Hour
 
-// keys are the fields that the streams' messages are keyed by.
+// keys are the fields that the streams' messages are keyed by; lines of text have no key.
 var keys = map[string]string{"gauge.levels": "gauge", "crane.lifts": "crane", "vessel.pings": "vessel"}
 
 // Feed sends the streams to a broker as they happen, until ctx is done. How far it has come is kept in
@@ -61,14 +62,16 @@ func Feed(ctx context.Context, c kafka.Connection, dir string, log *slog.Logger)
 		return err
 	}
 	defer w.Close()
-	ended := make(chan error, len(Streams))
+	all := maps.Clone(Streams)
+	maps.Copy(all, logs)
+	ended := make(chan error, len(all))
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
-	for topic, document := range Streams {
+	for topic, document := range all {
 		go func() { ended <- feed(inner, w, topic, document, filepath.Join(dir, topic+".json"), log) }()
 	}
 	var faults []error
-	for range Streams {
+	for range all {
 		err := <-ended
 		cancel() // one that ends before ctx does has failed
 		if err != nil && ctx.Err() == nil {
@@ -120,8 +123,15 @@ func feed(ctx context.Context, w *kafka.Writer, topic, document, path string, lo
 			if err := json.Unmarshal(value, &fields); err != nil {
 				return fmt.Errorf("an event of %s: %w", topic, err)
 			}
-			key, _ := fields[keys[topic]].(string)
-			w.Send(ctx, topic, []byte(key), value, time.Now(), nil)
+			var key []byte
+			if name, keyed := keys[topic]; keyed {
+				k, _ := fields[name].(string)
+				key = []byte(k)
+			} else {
+				line, _ := fields["line"].(string)
+				value = []byte(line)
+			}
+			w.Send(ctx, topic, key, value, time.Now(), nil)
 		}
 		at.Position = c.Position
 		if time.Since(saved) > 2*time.Second {

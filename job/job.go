@@ -45,6 +45,8 @@ type Job struct {
 	Warnings Faults
 	// Digest tells documents apart for checkpoints: of all that shapes state and positions.
 	Digest string
+	// Pieces tells apart the parts that keep something between runs, by kind and name ("step rate").
+	Pieces map[string]string
 }
 
 // Source is a checked source.
@@ -202,7 +204,7 @@ func Parse(file, text string, opt Options) (*Job, error) {
 	}
 	r.warnings.sort()
 	j.Warnings = slices.Compact(r.warnings)
-	j.Digest = digest(root, j.Values)
+	j.Digest, j.Pieces = digest(root, j.Values), pieces(j, root)
 	return j, nil
 }
 

@@ -2,6 +2,7 @@ package look
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -82,7 +83,7 @@ func Begin(purpose string, o Origin, inf Inference) (string, error) {
 	b.WriteString(Source(source, o, inf))
 	t := task{o: o, inf: inf, job: job, source: source, key: inf.Key}
 	for _, f := range inf.Fields {
-		if (f.Type == "double" || f.Type == "decimal" || f.Type == "int" && !strings.HasSuffix(f.Name, "id")) && f.Name != inf.Key && t.number == "" {
+		if !place.MatchString(f.Name) && (f.Type == "double" || f.Type == "decimal" || f.Type == "int" && !strings.HasSuffix(f.Name, "id")) && f.Name != inf.Key && t.number == "" {
 			t.number, t.numberType = f.Name, f.Type
 		}
 	}
@@ -222,7 +223,9 @@ func (t task) sink(b *strings.Builder, name, from, suffix string, corrections bo
 	}
 }
 
-func (t task) rejects(b *strings.Builder) { t.sink(b, "rejects_of_it", "rejects of "+t.source, "rejects", false) }
+func (t task) rejects(b *strings.Builder) {
+	t.sink(b, "rejects_of_it", "rejects of "+t.source, "rejects", false)
+}
 
 func (t task) silence(b *strings.Builder) {
 	fmt.Fprintf(b, "steps:\n  silent:\n    from: %s\n%s    absent: 10m\n\nsinks:\n", t.source, t.keyLine("    "))
@@ -293,3 +296,6 @@ func (t task) split(b *strings.Builder) {
 	t.sink(b, "others", "rest of sorted", "rest", false)
 	t.rejects(b)
 }
+
+// place matches names of fields that say where something is: sums and means of them tell little.
+var place = regexp.MustCompile(`(?i)^(lat|lon|lng|latitude|longitude|x|y|z)$`)

@@ -101,6 +101,7 @@ func LatenessOf(events []Timed, current time.Duration, end func(row.Time) row.Ti
 			byKey[e.Key] = append(byKey[e.Key], behind[i])
 		}
 	}
+	delays = delays[len(delays)*9/10:] // the newest: earlier ones may have waited for whoever sent them
 	sorted := slices.Clone(behind)
 	slices.Sort(sorted)
 	slices.Sort(late)

@@ -250,4 +250,3 @@ func span(d time.Duration) string {
 	}
 	return fmt.Sprintf("%d years", int(d.Hours()/24/365.25))
 }
-

@@ -36,6 +36,9 @@ type Options struct {
 	Lanes int
 	// Checkpoints is the folder for checkpoints; empty for none.
 	Checkpoints string
+	// Drop names the parts (step rate) whose kept things may be left behind where another version of the
+	// document made the checkpoints.
+	Drop []string
 	// Workers decode; 0 means one a CPU. Block is how many bytes a file is read by; 0 means 64 KiB.
 	// Neither changes what comes out.
 	Workers, Block int

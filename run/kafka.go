@@ -13,6 +13,15 @@ import (
 // ErrUnreachable is wrapped where a source or sink cannot be reached: trying again later may help.
 var ErrUnreachable = kafka.ErrUnreachable
 
+// ErrDenied is wrapped where a broker answers and refuses: trying again does not help.
+var ErrDenied = kafka.ErrDenied
+
+// ErrNoTopic is wrapped where a broker lacks a topic.
+var ErrNoTopic = kafka.ErrNoTopic
+
+// Topic is what a broker tells of a topic.
+type Topic = kafka.Topic
+
 // Reach gives a connection as the connector takes it.
 func Reach(c job.Connection) (kafka.Connection, error) {
 	out := kafka.Connection{Name: c.Name, Brokers: c.Brokers}

@@ -8,8 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
@@ -123,7 +121,16 @@ func Play(ctx context.Context, j *job.Job, events []Given, byArrival bool) (Play
 		return out, err
 	}
 	w.bands()
-	out.Example = exampleText(j, given, &out)
+	out.Example = job.ExampleText(j, "as it was tried", given, func(part string) (rows []json.RawMessage) {
+		for _, m := range out.Moments {
+			for _, r := range m.Rows {
+				if r.Part == part {
+					rows = append(rows, r.Row)
+				}
+			}
+		}
+		return rows
+	})
 	return out, nil
 }
 
@@ -336,99 +343,3 @@ func (w *player) opened(b Band, n int) int {
 	}
 	return n
 }
-
-// exampleText writes a play as an example: the events that were given, and the rows of the last steps.
-func exampleText(j *job.Job, given []job.Given, p *Played) string {
-	type entry = yaml.MapItem
-	var g []any
-	for _, v := range given {
-		if v.Clock > 0 {
-			g = append(g, yaml.MapSlice{entry{Key: "clock", Value: row.DurationText(v.Clock)}})
-			continue
-		}
-		var event any = v.Event
-		if !v.Raw {
-			event = ordered([]byte(v.Event))
-		}
-		g = append(g, yaml.MapSlice{entry{Key: j.Sources[v.Source].Name, Value: event}})
-	}
-	read := map[int]bool{}
-	for i := range j.Steps {
-		for _, in := range j.Steps[i].From {
-			if in.OfStep {
-				read[in.At] = true
-			}
-		}
-	}
-	expect := yaml.MapSlice{}
-	for i := range j.Steps {
-		s := &j.Steps[i]
-		if read[i] {
-			continue
-		}
-		names, _, _ := s.Parts()
-		for _, name := range names {
-			var rows []any
-			for _, m := range p.Moments {
-				for _, r := range m.Rows {
-					if r.Part == name {
-						rows = append(rows, ordered(r.Row))
-					}
-				}
-			}
-			if rows == nil {
-				rows = []any{}
-			}
-			if len(rows) > 0 || name == s.Name {
-				expect = append(expect, entry{Key: name, Value: rows})
-			}
-		}
-	}
-	text, err := yaml.MarshalWithOptions([]any{yaml.MapSlice{{Key: "about", Value: "as it was tried"}, {Key: "given", Value: g}, {Key: "expect", Value: expect}}}, yaml.IndentSequence(true), yaml.Flow(false))
-	if err != nil {
-		return ""
-	}
-	return string(text)
-}
-
-// ordered gives a JSON object as YAML that keeps the order of its fields.
-func ordered(text []byte) any {
-	d := json.NewDecoder(strings.NewReader(string(text)))
-	d.UseNumber()
-	out := yaml.MapSlice{}
-	if t, err := d.Token(); err != nil || t != json.Delim('{') {
-		return string(text)
-	}
-	for d.More() {
-		k, err := d.Token()
-		if err != nil {
-			return string(text)
-		}
-		var v any
-		if err := d.Decode(&v); err != nil {
-			return string(text)
-		}
-		out = append(out, yaml.MapItem{Key: k, Value: plainYAML(v)})
-	}
-	return out
-}
-
-func plainYAML(v any) any {
-	switch x := v.(type) {
-	case json.Number:
-		if i, err := x.Int64(); err == nil {
-			return i
-		}
-		if f, err := x.Float64(); err == nil {
-			return f
-		}
-		return string(x)
-	case []any:
-		for i := range x {
-			x[i] = plainYAML(x[i])
-		}
-		return x
-	}
-	return v
-}
-

@@ -317,7 +317,7 @@ func (k *keyCounter) see(v step.View) {
 				b.WriteString(", ")
 			}
 			null = null || v.Cols[c].IsNull(int(i))
-			b.WriteString(expr.At(v.Cols[c], int(i)).String())
+			b.WriteString(plainText(expr.At(v.Cols[c], int(i))))
 		}
 		k.all++
 		if null {
@@ -707,4 +707,3 @@ func firstSample(f engine.Figures, at, reason string) string {
 	}
 	return ""
 }
-

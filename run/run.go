@@ -52,7 +52,7 @@ func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 			return Result{}, err
 		}
 		defer unlock()
-		store, err := checkpoint.Open(checkpoint.Disk{}, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Keep: j.CheckpointKeep})
+		store, err := checkpoint.Open(checkpoint.Disk{}, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Keep: j.CheckpointKeep})
 		if err != nil {
 			return Result{}, err
 		}
@@ -75,6 +75,9 @@ func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 		}
 		if snap != nil {
 			opt.say("going on from checkpoint %d of %s", snap.Epoch, opt.Checkpoints)
+			if snap.Adapted {
+				opt.say("another version of the document made it: what is unchanged is kept, and counts begin anew")
+			}
 			for _, p := range snap.Partitions {
 				known[p.Source] = append(known[p.Source], p.Name)
 			}

@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/twmb/franz-go/pkg/kgo"
-
 	"undertide/connect/codec"
 	"undertide/connect/file"
 	"undertide/connect/kafka"
@@ -172,12 +170,12 @@ func SampleTopic(ctx context.Context, c kafka.Connection, p kafka.PeekConfig) (S
 }
 
 // EventsOf gives a broker's events as samples hold them.
-func EventsOf(records []*kgo.Record) []look.Event {
+func EventsOf(records []kafka.Record) []look.Event {
 	out := make([]look.Event, len(records))
 	for i, r := range records {
-		out[i] = look.Event{Partition: fmt.Sprint(r.Partition), Offset: r.Offset, Key: r.Key, Stored: r.Timestamp.UTC(), Text: r.Value}
+		out[i] = look.Event{Partition: fmt.Sprint(r.Partition), Offset: r.Offset, Key: r.Key, Stored: r.Stored, Text: r.Value}
 		for _, h := range r.Headers {
-			out[i].Headers = append(out[i].Headers, look.Header{Name: h.Key, Value: string(h.Value)})
+			out[i].Headers = append(out[i].Headers, look.Header{Name: h.Name, Value: h.Value})
 		}
 	}
 	return out
@@ -353,12 +351,20 @@ func LatenessIn(j *job.Job, s *job.Source, sample Sampled) look.Lateness {
 		one := look.Timed{Partition: e.Partition, At: t, Stored: e.Stored, Key: string(e.Key)}
 		if key != nil {
 			if v, err := key.Eval(b.Cols, 0); err == nil && !v.Null {
-				one.Key = v.String()
+				one.Key = plainText(v)
 			}
 		}
 		timed = append(timed, one)
 	}
 	return look.LatenessOf(timed, s.Margin, end)
+}
+
+// plainText gives a value as people write it: texts without quotes.
+func plainText(v expr.Value) string {
+	if v.Kind == row.String && !v.Null {
+		return v.S
+	}
+	return v.String()
 }
 
 // readsFrom says whether a step's rows come from a source, straight or through other steps.

@@ -15,6 +15,7 @@ import (
 
 	"undertide/api"
 	"undertide/job"
+	"undertide/run"
 	"undertide/store"
 )
 
@@ -198,6 +199,9 @@ func (s *Service) postRestart(c *gin.Context) error {
 	if err := body(c, &ask); err != nil {
 		return err
 	}
+	if err := s.before(c, ask); err != nil {
+		return err
+	}
 	if _, err := s.stop(c.Request.Context(), c.Param("job")); err != nil {
 		return err
 	}
@@ -206,6 +210,61 @@ func (s *Service) postRestart(c *gin.Context) error {
 		return err
 	}
 	return answer(c, http.StatusCreated, started)
+}
+
+// before finds what would keep a run from starting, while the old one still goes on.
+func (s *Service) before(c *gin.Context, ask api.Start) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	text := ""
+	if ask.Version > 0 {
+		text = strconv.Itoa(ask.Version)
+	}
+	v, err := s.version(c, e, text)
+	if err != nil {
+		return err
+	}
+	j, err := s.parse(e.rec.Name, v.Document, ask.Set, true)
+	if err != nil {
+		return wrongDocument(err)
+	}
+	s.mu.Lock()
+	rec := e.rec
+	s.mu.Unlock()
+	return s.fits(rec, j, ask)
+}
+
+// getKept tells what a start of a version would keep of what the last run left.
+func (s *Service) getKept(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	v, err := s.version(c, e, c.Query("version"))
+	if err != nil {
+		return err
+	}
+	j, err := s.parse(e.rec.Name, v.Document, nil, false)
+	if err != nil {
+		return wrongDocument(err)
+	}
+	s.mu.Lock()
+	rec := e.rec
+	s.mu.Unlock()
+	parts, epoch, same, err := run.Kept(j, s.checkpointDir(rec.Name, rec.Generation))
+	if err != nil {
+		return err
+	}
+	out := api.Kept{Version: v.Number, Same: same, Parts: []api.KeptPart{}}
+	if epoch > 0 {
+		out.From = &epoch
+	}
+	for _, p := range parts {
+		out.Parts = append(out.Parts, api.KeptPart{Kind: p.Kind, Name: p.Name, What: p.What, Text: p.Text, Must: p.Must})
+	}
+	return answer(c, http.StatusOK, out)
 }
 
 func (s *Service) getVersions(c *gin.Context) error {
@@ -290,7 +349,7 @@ func (s *Service) getDiff(c *gin.Context) error {
 	text := func(v store.Version) string {
 		return fmt.Sprintf("%s version %d, %s", e.rec.Name, v.Number, v.CreatedAt.Format(time.RFC3339))
 	}
-	return answer(c, http.StatusOK, api.Diff{A: a.Number, B: b.Number, Text: udiff.Unified(text(a), text(b), a.Document, b.Document)})
+	return answer(c, http.StatusOK, api.Diff{A: a.Number, B: b.Number, Words: job.Differences(a.Document, b.Document), Text: udiff.Unified(text(a), text(b), a.Document, b.Document)})
 }
 
 // getPlan says what a version does; without one, that of the newest run, which needs no database.

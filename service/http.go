@@ -20,6 +20,7 @@ import (
 
 	"undertide/api"
 	"undertide/job"
+	"undertide/look"
 	"undertide/run"
 	"undertide/store"
 )
@@ -78,6 +79,30 @@ func (s *Service) routes() []route {
 		{"POST", "/jobs/:job/runs", s.postRun},
 		{"GET", "/jobs/:job/history", s.getHistory},
 		{"GET", "/jobs/:job/logs", s.getLogs},
+		{"GET", "/jobs/:job/lateness", s.getLateness},
+		{"GET", "/jobs/:job/kept", s.getKept},
+		{"GET", "/connections", s.getConnections},
+		{"PUT", "/connections/:connection", s.putConnection},
+		{"DELETE", "/connections/:connection", s.deleteConnection},
+		{"POST", "/connections/:connection/try", s.tryConnection},
+		{"GET", "/connections/:connection/topics", s.getTopics},
+		{"POST", "/connections/:connection/topics", s.postTopic},
+		{"GET", "/connections/:connection/topics/:topic/events", s.getEvents},
+		{"POST", "/connections/:connection/topics/:topic/events", s.postEvents},
+		{"GET", "/connections/:connection/topics/:topic/document", s.getBeginning},
+		{"GET", "/secrets", s.getSecrets},
+		{"PUT", "/secrets/:secret", s.putSecret},
+		{"DELETE", "/secrets/:secret", s.deleteSecret},
+		{"GET", "/purposes", s.getPurposes},
+		{"GET", "/catalogue", s.getCatalogue},
+		{"PUT", "/catalogue/:source", s.putDescribed},
+		{"DELETE", "/catalogue/:source", s.deleteDescribed},
+		{"POST", "/documents/check", s.checkDocument},
+		{"POST", "/documents/rehearse", s.rehearseDocument},
+		{"POST", "/documents/examples", s.documentExamples},
+		{"POST", "/documents/play", s.playDocument},
+		{"POST", "/documents/lateness", s.documentLateness},
+		{"POST", "/documents/peek", s.peekSource},
 		{"GET", "/runs/:run", s.getRun},
 		{"GET", "/runs/:run/figures", s.getFigures},
 		{"GET", "/runs/:run/figures/past", s.getPast},
@@ -105,6 +130,18 @@ func fail(c *gin.Context, err error) {
 	var p *api.Problem
 	switch {
 	case errors.As(err, &p):
+	case errors.Is(err, run.ErrUsage):
+		p = api.WrongRequest.With(strings.TrimPrefix(err.Error(), run.ErrUsage.Error()+": "), "")
+	case errors.Is(err, run.ErrNoSource):
+		p = api.WrongRequest.With(strings.TrimPrefix(err.Error(), run.ErrNoSource.Error()+": "), "")
+	case errors.Is(err, run.ErrDenied):
+		p = api.AccessDenied.With(err.Error(), "")
+	case errors.Is(err, run.ErrNoTopic):
+		p = api.NoSuchTopic.With(err.Error(), "")
+	case unreachable(err):
+		p = api.Unreachable.With(err.Error(), "")
+	case errors.Is(err, look.ErrNothing):
+		p = api.NoEvents.With("", "")
 	case errors.Is(err, store.ErrUnreachable):
 		p = api.DatabaseUnreachable.With(err.Error(), "")
 	case errors.Is(err, store.ErrNotFound):
@@ -154,6 +191,15 @@ func readBody(c *gin.Context) ([]byte, error) {
 		return nil, api.WrongRequest.With("the request ended early", "")
 	}
 	return text, nil
+}
+
+// reading gives a problem for a document that does not read.
+func reading(err error) error {
+	var faults job.Faults
+	if errors.As(err, &faults) {
+		return wrongDocument(err)
+	}
+	return err
 }
 
 // number reads a whole number from the query.

@@ -234,7 +234,7 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 	sampling, end := context.WithCancel(context.Background())
 	defer end()
 	return run.Run(ctx, r.job, run.Options{
-		Lanes: r.rec.Lanes, Checkpoints: r.dir, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), Grace: stopGrace,
+		Lanes: r.rec.Lanes, Checkpoints: r.dir, Drop: r.rec.DropParts, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), Grace: stopGrace,
 		Say: func(line string) { r.log.Info(line) },
 		Tap: func(name string, _ row.Schema) engine.Tap {
 			if t := r.taps[name]; t != nil {

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -22,6 +23,7 @@ import (
 	"undertide/api"
 	"undertide/job"
 	"undertide/postgres"
+	"undertide/run"
 	"undertide/store"
 )
 
@@ -55,6 +57,8 @@ type Service struct {
 	db      *store.Store
 	started time.Time
 	runs    context.Context // ends with the service, after the runs were stopped
+
+	vault *vault // connections and secrets
 
 	mu       sync.Mutex // guards all below; taken before a runner's, never after
 	jobs     map[string]*entry
@@ -111,6 +115,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	runs, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	s := &Service{opt: opt, db: db, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}}
+	if s.vault, err = openVault(ctx, db, opt); err != nil {
+		return err
+	}
 	if err := s.load(ctx); err != nil {
 		return err
 	}
@@ -234,7 +241,13 @@ func (s *Service) resume(ctx context.Context) {
 
 // parse reads a job's document for the service.
 func (s *Service) parse(name, document string, set map[string]string, run bool) (*job.Job, error) {
-	return job.Parse(name+".yaml", document, job.Options{Set: set, NeedEnv: run, Connections: s.opt.Connections, Absolute: true})
+	return job.Parse(name+".yaml", document, s.options(set, run))
+}
+
+// options are how the service reads documents. run: the document is about to run, and needs all that it
+// names.
+func (s *Service) options(set map[string]string, run bool) job.Options {
+	return job.Options{Set: set, NeedEnv: run, Connections: s.vault.connections(run), Secret: s.vault.secret, Absolute: true}
 }
 
 func (s *Service) haltAll() {
@@ -400,6 +413,9 @@ func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.St
 	if err != nil {
 		return api.Started{}, wrongDocument(err)
 	}
+	if err := s.fits(rec, j, ask); err != nil {
+		return api.Started{}, err
+	}
 	notes := []string{}
 	generation := rec.Generation
 	if ask.Resume == "fresh" {
@@ -413,7 +429,7 @@ func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.St
 			notes = append(notes, "the run begins anew: rows that were delivered before are made again")
 		}
 	}
-	run := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: ask.Lanes, SetValues: ask.Set, Generation: generation}
+	run := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: ask.Lanes, SetValues: ask.Set, DropParts: ask.Drop, Generation: generation}
 	if err := s.db.CreateRun(ctx, &run); err != nil {
 		return api.Started{}, err
 	}
@@ -438,6 +454,46 @@ func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.St
 		return api.Started{}, s.startFailed(name, err)
 	}
 	return api.Started{Run: r.view(), Notes: notes}, nil
+}
+
+// fits refuses a start whose version would lose what its steps and sources kept, unless that is said.
+func (s *Service) fits(rec store.Job, j *job.Job, ask api.Start) error {
+	if ask.Resume == "fresh" {
+		return nil
+	}
+	parts, _, _, err := run.Kept(j, s.checkpointDir(rec.Name, rec.Generation))
+	if err != nil {
+		return nil // said by the run itself
+	}
+	var lost, known []string
+	for _, p := range parts {
+		known = append(known, p.Name)
+		if p.Must && !slices.Contains(ask.Drop, p.Name) && !slices.Contains(ask.Drop, p.Kind+" "+p.Name) {
+			lost = append(lost, p.Kind+" "+p.Name)
+		}
+	}
+	for _, d := range ask.Drop {
+		_, name, two := strings.Cut(d, " ")
+		if !two {
+			name = d
+		}
+		if !slices.Contains(known, name) {
+			fix := "see what is kept: undertide kept " + rec.Name
+			if n := job.Nearest(name, known); n != "" {
+				fix = "did you mean " + n + "?"
+			}
+			return api.WrongRequest.With("nothing is kept of "+cut(d), fix)
+		}
+	}
+	if len(lost) == 0 {
+		return nil
+	}
+	var flags []string
+	for _, l := range lost {
+		_, name, _ := strings.Cut(l, " ")
+		flags = append(flags, "--drop "+name)
+	}
+	return api.StartFailed.With("what was kept for "+strings.Join(lost, ", ")+" does not fit this version", "see undertide kept "+rec.Name+"; then start with "+strings.Join(flags, " ")+", the version that the checkpoints belong to, or anew with --fresh")
 }
 
 func startText(version int, ask api.Start) string {

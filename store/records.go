@@ -35,6 +35,7 @@ type Run struct {
 	Error      string
 	Lanes      int
 	SetValues  map[string]string `gorm:"serializer:json"`
+	DropParts  []string          `gorm:"serializer:json"`
 	Generation int
 	Restarts   int
 }

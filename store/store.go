@@ -375,6 +375,9 @@ func (s *Store) CreateRun(ctx context.Context, r *Run) error {
 	if r.SetValues == nil {
 		r.SetValues = map[string]string{}
 	}
+	if r.DropParts == nil {
+		r.DropParts = []string{}
+	}
 	return s.ask(ctx, "store the run", func(db *gorm.DB) error {
 		return db.Transaction(func(tx *gorm.DB) error {
 			if err := tx.Model(&Run{}).Where("job_id = ? AND wanted", r.JobID).Update("wanted", false).Error; err != nil {

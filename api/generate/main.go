@@ -38,6 +38,10 @@ type parameter struct{ name, kind, about string }
 var (
 	before = parameter{"before", "string", "The `next` of the part before."}
 	limit  = parameter{"limit", "integer", "At most so many."}
+	source = parameter{"source", "string", "A source of the document; may be left out where there is one."}
+	rows   = parameter{"rows", "integer", "How many events are sampled at most."}
+	place  = parameter{"from", "string", "Which are sampled: newest (default) or oldest."}
+	where  = parameter{"from", "string", "Which are wanted: newest (default), oldest or time."}
 	since  = parameter{"since", "string", "A time (RFC 3339), or a duration before now such as 15m."}
 )
 
@@ -61,6 +65,30 @@ var operations = []operation{
 	{method: "POST", path: "/jobs/{job}/runs", id: "start", summary: "Start a run, and wait until it runs or could not start.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion, api.AlreadyRunning, api.StartFailed, api.WrongDocument, api.Unreachable}},
 	{method: "GET", path: "/jobs/{job}/history", id: "history", summary: "What happened to the job, newest first.", query: []parameter{before, limit}, status: 200, answer: api.Page[api.Event]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "GET", path: "/jobs/{job}/logs", id: "logs", summary: "The job's log, newest first.", query: []parameter{{"grep", "string", "Only lines that hold this text, in any case."}, {"level", "string", "From this level on: debug, info, warn, error."}, since, limit}, status: 200, answer: api.Page[api.LogLine]{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "GET", path: "/jobs/{job}/lateness", id: "lateness", summary: "How late the events of a job's source come, from a sample, and what margins would lose and cost.", query: []parameter{source, rows, place}, status: 200, answer: api.LatenessOf{}, problems: []api.Problem{api.NoSuchJob, api.Unreachable, api.AccessDenied, api.NoSuchTopic}},
+	{method: "GET", path: "/jobs/{job}/kept", id: "kept", summary: "What a start of a version would keep of what the last run left.", query: []parameter{{"version", "string", "A version; the newest by default."}}, status: 200, answer: api.Kept{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
+	{method: "GET", path: "/connections", id: "connections", summary: "All connections by name. Secrets are named, never shown.", status: 200, answer: api.List[api.Connection]{}},
+	{method: "PUT", path: "/connections/{connection}", id: "putConnection", summary: "Add a connection, or change it.", body: api.ConnectionSpec{}, status: 200, answer: api.Connection{}, problems: []api.Problem{api.WrongConnection}},
+	{method: "DELETE", path: "/connections/{connection}", id: "removeConnection", summary: "Remove a connection that no job uses.", status: 204, problems: []api.Problem{api.NoSuchConnection, api.ConnectionInUse, api.ConnectionFromFile}},
+	{method: "POST", path: "/connections/{connection}/try", id: "try", summary: "Try a connection step by step. No event is read for good, and none written.", query: []parameter{{"topic", "string", "A topic whose rights are asked for."}}, status: 200, answer: api.Tried{}, problems: []api.Problem{api.NoSuchConnection, api.WrongConnection}},
+	{method: "GET", path: "/connections/{connection}/topics", id: "topics", summary: "The topics of a broker by name.", status: 200, answer: api.List[api.Topic]{}, problems: []api.Problem{api.NoSuchConnection, api.Unreachable, api.AccessDenied}},
+	{method: "POST", path: "/connections/{connection}/topics", id: "makeTopic", summary: "Make a topic.", body: api.NewTopic{}, status: 201, answer: api.NewTopic{}, problems: []api.Problem{api.NoSuchConnection, api.TopicExists, api.Unreachable, api.AccessDenied}},
+	{method: "GET", path: "/connections/{connection}/topics/{topic}/events", id: "events", summary: "Some events of a topic as they are stored, a profile of them, and how they could be declared.", query: []parameter{where, {"at", "string", "With from=time: a time (RFC 3339), or a duration before now."}, limit, {"partition", "integer", "Of this partition alone."}}, status: 200, answer: api.Peek{}, stream: "`event` (an event) as it is stored, `note` when nothing new comes", problems: []api.Problem{api.NoSuchConnection, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
+	{method: "POST", path: "/connections/{connection}/topics/{topic}/events", id: "send", summary: "Send events to a topic that is there.", body: api.Sent{}, status: 200, answer: api.SentCount{}, problems: []api.Problem{api.NoSuchConnection, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
+	{method: "GET", path: "/connections/{connection}/topics/{topic}/document", id: "begin", summary: "A document to begin with over a topic.", query: []parameter{{"purpose", "string", "What it is for; see purposes."}, where, limit}, status: 200, answer: api.Document{}, problems: []api.Problem{api.NoSuchConnection, api.NoSuchTopic, api.NoEvents, api.Unreachable, api.AccessDenied}},
+	{method: "GET", path: "/secrets", id: "secrets", summary: "The names of all secrets.", status: 200, answer: api.List[api.Secret]{}},
+	{method: "PUT", path: "/secrets/{secret}", id: "putSecret", summary: "Store a secret, sealed. Its text is never given out.", body: api.SecretText{}, status: 200, answer: api.Secret{}},
+	{method: "DELETE", path: "/secrets/{secret}", id: "removeSecret", summary: "Remove a secret that no connection names.", status: 204, problems: []api.Problem{api.NoSuchSecret, api.SecretInUse}},
+	{method: "GET", path: "/purposes", id: "purposes", summary: "The ready-made documents, by what they are good for.", status: 200, answer: api.Purposes{}},
+	{method: "GET", path: "/catalogue", id: "catalogue", summary: "Described sources that several jobs may take over, and which do.", status: 200, answer: api.List[api.Described]{}},
+	{method: "PUT", path: "/catalogue/{source}", id: "putDescribed", summary: "Describe a source: its text as it stands below `sources:`.", body: api.DescribedText{}, status: 200, answer: api.Described{}, problems: []api.Problem{api.WrongDocument}},
+	{method: "DELETE", path: "/catalogue/{source}", id: "removeDescribed", summary: "Take a source out of the catalogue; jobs keep their own text.", status: 204, problems: []api.Problem{api.NoSuchDescribed}},
+	{method: "POST", path: "/documents/check", id: "check", summary: "Read a document: its faults and warnings with their places, and what it would do.", body: api.Document{}, status: 200, answer: api.Checked{}},
+	{method: "POST", path: "/documents/rehearse", id: "rehearse", summary: "Run a document on a sample of its sources. Nothing is delivered.", body: api.Rehearse{}, status: 200, answer: run.Rehearsal{}, problems: []api.Problem{api.WrongDocument, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
+	{method: "POST", path: "/documents/examples", id: "examples", summary: "Run a document's examples.", body: api.Document{}, status: 200, answer: api.Examples{}, problems: []api.Problem{api.WrongDocument}},
+	{method: "POST", path: "/documents/play", id: "play", summary: "Give a document events one by one, and tell what comes of each.", body: api.Play{}, status: 200, answer: run.Played{}, problems: []api.Problem{api.WrongDocument}},
+	{method: "POST", path: "/documents/lateness", id: "documentLateness", summary: "How late the events of a document's source come.", body: api.Document{}, query: []parameter{source, rows, place}, status: 200, answer: api.LatenessOf{}, problems: []api.Problem{api.WrongDocument, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
+	{method: "POST", path: "/documents/peek", id: "peek", summary: "Some events of a document's source, and what it makes of them.", body: api.Document{}, query: []parameter{source, rows, place}, status: 200, answer: api.Peek{}, problems: []api.Problem{api.WrongDocument, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
 	{method: "GET", path: "/runs/{run}", id: "run", summary: "One run.", status: 200, answer: api.Run{}, problems: []api.Problem{api.NoSuchRun}},
 	{method: "GET", path: "/runs/{run}/figures", id: "figures", summary: "A run's figures, with rates over the last seconds.", status: 200, answer: api.Figures{}, stream: "`run` (a run) and `metrics` (its figures) every second, `end` when it has ended", problems: []api.Problem{api.NoSuchRun, api.NotRunning}},
 	{method: "GET", path: "/runs/{run}/figures/past", id: "past", summary: "A run's live figures over time, oldest first, every ten seconds at most.", query: []parameter{since, limit}, status: 200, answer: api.Page[api.Sample]{}, problems: []api.Problem{api.NoSuchRun}},
@@ -88,6 +116,10 @@ var names = map[reflect.Type]string{
 	reflect.TypeFor[api.Page[api.LogLine]]():    "LogPage",
 	reflect.TypeFor[api.Page[api.Sample]]():     "SamplePage",
 	reflect.TypeFor[api.Page[api.Checkpoint]](): "CheckpointPage",
+	reflect.TypeFor[api.List[api.Connection]](): "ConnectionList",
+	reflect.TypeFor[api.List[api.Topic]]():      "TopicList",
+	reflect.TypeFor[api.List[api.Secret]]():     "SecretList",
+	reflect.TypeFor[api.List[api.Described]]():  "DescribedList",
 	reflect.TypeFor[run.CheckpointFigures]():    "CheckpointFigures",
 }
 
@@ -137,8 +169,10 @@ func customize(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema
 
 // require says of all fields but the optional ones that they are there: ours always write them.
 func require(all openapi3.Schemas) {
-	optional := map[string]bool{"Problem.faults": true, "Version.document": true, "Saved.document": true, "Health.why": true, "Health.since": true, "SourceFigures.trouble": true, "SinkFigures.trouble": true}
-	nullable := map[string]bool{"Job.run": true, "Job.live": true, "CheckpointFigures.last": true}
+	optional := map[string]bool{"Problem.faults": true, "Version.document": true, "Saved.document": true, "Health.why": true, "Health.since": true, "SourceFigures.trouble": true, "SinkFigures.trouble": true,
+		"TLS.ca": true, "TLS.cert": true, "TLS.key": true, "TLS.server_name": true, "Rehearse.set": true, "Rehearse.rows": true, "Rehearse.from": true, "Play.set": true, "Play.by_arrival": true, "Given.source": true, "Given.event": true, "Given.clock": true, "NewTopic.partitions": true}
+	nullable := map[string]bool{"Job.run": true, "Job.live": true, "CheckpointFigures.last": true,
+		"Connection.tls": true, "Connection.sasl": true, "ConnectionSpec.tls": true, "ConnectionSpec.sasl": true, "Peek.profile": true, "Peek.inference": true, "Checked.plan": true, "LatenessOf.run": true}
 	for name, s := range all {
 		if name == "Start" {
 			continue

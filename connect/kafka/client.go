@@ -9,6 +9,7 @@ import (
 	"crypto/tls"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 	"sync"
@@ -66,7 +67,7 @@ func (c Connection) topic(ctx context.Context, admin *kadm.Client, topic string)
 	}
 	d, ok := all[topic]
 	if !ok {
-		return d, fmt.Errorf("%s %w %s; %s", c, errNoTopic, topic, others(all, topic))
+		return d, fmt.Errorf("%s %w %s; %s", c, ErrNoTopic, topic, others(all, topic))
 	}
 	if d.Err != nil {
 		return d, fmt.Errorf("%s: topic %s: %w", c, topic, d.Err)
@@ -74,8 +75,8 @@ func (c Connection) topic(ctx context.Context, admin *kadm.Client, topic string)
 	return d, nil
 }
 
-// errNoTopic is wrapped where a broker lacks a topic.
-var errNoTopic = errors.New("has no topic")
+// ErrNoTopic is wrapped where a broker lacks a topic.
+var ErrNoTopic = errors.New("has no topic")
 
 func others(all kadm.TopicDetails, wanted string) string {
 	names := all.Names()
@@ -107,6 +108,8 @@ func (c Connection) unreachable(err error) error {
 	switch {
 	case errors.As(err, &op) && op.Err != nil && op.Op == "dial":
 		why = op.Err.Error()
+	case errors.Is(err, io.EOF):
+		return fmt.Errorf("%s %w: it ends the conversation at once; perhaps it wants TLS, or another sign-in, or none", c, ErrUnreachable)
 	case errors.Is(err, context.DeadlineExceeded):
 		why = fmt.Sprintf("no answer within %s", reachIn)
 	}

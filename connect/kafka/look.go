@@ -267,10 +267,34 @@ type Span struct {
 	Start, End int64 // offsets: from, and one beyond the last
 }
 
+// Record is an event as a broker keeps it.
+type Record struct {
+	Partition int32
+	Offset    int64
+	Key       []byte // nil for none
+	Value     []byte
+	Stored    time.Time
+	Headers   []Header
+}
+
+// Header is a header of a record.
+type Header struct{ Name, Value string }
+
+func recordsOf(list []*kgo.Record) []Record {
+	out := make([]Record, len(list))
+	for i, r := range list {
+		out[i] = Record{Partition: r.Partition, Offset: r.Offset, Key: r.Key, Value: r.Value, Stored: r.Timestamp.UTC()}
+		for _, h := range r.Headers {
+			out[i].Headers = append(out[i].Headers, Header{h.Key, string(h.Value)})
+		}
+	}
+	return out
+}
+
 // Peeked is what was found. Events are in the order in which they were stored, those of a partition in
 // the order of their offsets.
 type Peeked struct {
-	Records []*kgo.Record
+	Records []Record
 	Spans   []Span // by partition
 }
 
@@ -330,21 +354,17 @@ func (l *Looker) Peek(ctx context.Context, c PeekConfig) (Peeked, error) {
 	if len(begin) == 0 {
 		return out, nil
 	}
-	if out.Records, err = l.read(limited, c, begin, until); err != nil {
+	found, err := l.read(limited, c, begin, until)
+	if err != nil {
 		return out, err
 	}
-	slices.SortStableFunc(out.Records, func(a, b *kgo.Record) int {
-		if a.Partition == b.Partition {
-			return cmp.Compare(a.Offset, b.Offset)
-		}
-		return a.Timestamp.Compare(b.Timestamp)
-	})
-	out.Records = interleaved(out.Records)
-	if n := len(out.Records); n > c.Limit && c.From == Newest {
-		out.Records = out.Records[n-c.Limit:]
+	found = interleaved(found)
+	if n := len(found); n > c.Limit && c.From == Newest {
+		found = found[n-c.Limit:]
 	} else if n > c.Limit {
-		out.Records = out.Records[:c.Limit]
+		found = found[:c.Limit]
 	}
+	out.Records = recordsOf(found)
 	return out, nil
 }
 
@@ -421,7 +441,7 @@ func (l *Looker) read(ctx context.Context, c PeekConfig, begin map[int32]kgo.Off
 
 // Follow gives the events that are stored from now on, as they come, until ctx is done. next is called
 // with none once a second while there are none.
-func (l *Looker) Follow(ctx context.Context, topic string, next func([]*kgo.Record) error) error {
+func (l *Looker) Follow(ctx context.Context, topic string, next func([]Record) error) error {
 	if _, err := l.c.topic(ctx, l.admin, topic); err != nil {
 		return err
 	}
@@ -443,7 +463,7 @@ func (l *Looker) Follow(ctx context.Context, topic string, next func([]*kgo.Reco
 				return l.c.unreachable(e.Err)
 			}
 		}
-		if err := next(fetches.Records()); err != nil {
+		if err := next(recordsOf(fetches.Records())); err != nil {
 			return err
 		}
 	}

@@ -85,7 +85,7 @@ func (s *Sink) Open(json.RawMessage, int64) error {
 func (s *Sink) find(client *kgo.Client) error {
 	admin := kadm.NewClient(client)
 	_, err := s.c.Connection.topic(s.ctx, admin, s.c.Topic)
-	if !errors.Is(err, errNoTopic) {
+	if !errors.Is(err, ErrNoTopic) {
 		return err
 	}
 	if !s.c.Create {
@@ -100,7 +100,7 @@ func (s *Sink) find(client *kgo.Client) error {
 		return err
 	}
 	for range 50 { // until all brokers know it
-		if _, err = s.c.Connection.topic(s.ctx, admin, s.c.Topic); !errors.Is(err, errNoTopic) {
+		if _, err = s.c.Connection.topic(s.ctx, admin, s.c.Topic); !errors.Is(err, ErrNoTopic) {
 			return err
 		}
 		select {

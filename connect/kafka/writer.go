@@ -58,3 +58,17 @@ func (w *Writer) Flush(ctx context.Context) error {
 }
 
 func (w *Writer) Close() { w.client.Close() }
+
+// NewWriterTo reaches a broker for sending to a topic that is there; one that is not is an error that
+// wraps [ErrNoTopic].
+func NewWriterTo(ctx context.Context, c Connection, topic string) (*Writer, error) {
+	client, err := kgo.NewClient(append(c.options(), kgo.ProducerLinger(20*time.Millisecond), kgo.MaxBufferedRecords(100_000), kgo.RecordDeliveryTimeout(30*time.Second))...)
+	if err != nil {
+		return nil, fmt.Errorf("connect to %s: %w", c, err)
+	}
+	if _, err := c.topic(ctx, kadm.NewClient(client), topic); err != nil {
+		client.Close()
+		return nil, err
+	}
+	return &Writer{c: c, client: client}, nil
+}

@@ -4,6 +4,251 @@
  */
 
 export interface paths {
+    "/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Described sources that several jobs may take over, and which do. */
+        get: operations["catalogue"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/catalogue/{source}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Describe a source: its text as it stands below `sources:`. */
+        put: operations["putDescribed"];
+        post?: never;
+        /** Take a source out of the catalogue; jobs keep their own text. */
+        delete: operations["removeDescribed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All connections by name. Secrets are named, never shown. */
+        get: operations["connections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connections/{connection}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add a connection, or change it. */
+        put: operations["putConnection"];
+        post?: never;
+        /** Remove a connection that no job uses. */
+        delete: operations["removeConnection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connections/{connection}/topics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The topics of a broker by name. */
+        get: operations["topics"];
+        put?: never;
+        /** Make a topic. */
+        post: operations["makeTopic"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connections/{connection}/topics/{topic}/document": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A document to begin with over a topic. */
+        get: operations["begin"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connections/{connection}/topics/{topic}/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Some events of a topic as they are stored, a profile of them, and how they could be declared.
+         * @description As server-sent events, where they are accepted: `event` (an event) as it is stored, `note` when nothing new comes.
+         */
+        get: operations["events"];
+        put?: never;
+        /** Send events to a topic that is there. */
+        post: operations["send"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connections/{connection}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a connection step by step. No event is read for good, and none written. */
+        post: operations["try"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/documents/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a document: its faults and warnings with their places, and what it would do. */
+        post: operations["check"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/documents/examples": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run a document's examples. */
+        post: operations["examples"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/documents/lateness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How late the events of a document's source come. */
+        post: operations["documentLateness"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/documents/peek": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Some events of a document's source, and what it makes of them. */
+        post: operations["peek"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/documents/play": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a document events one by one, and tell what comes of each. */
+        post: operations["play"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/documents/rehearse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Run a document on a sample of its sources. Nothing is delivered. */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs": {
         parameters: {
             query?: never;
@@ -69,6 +314,40 @@ export interface paths {
         };
         /** What happened to the job, newest first. */
         get: operations["history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/kept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a start of a version would keep of what the last run left. */
+        get: operations["kept"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/lateness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How late the events of a job's source come, from a sample, and what margins would lose and cost. */
+        get: operations["lateness"];
         put?: never;
         post?: never;
         delete?: never;
@@ -214,6 +493,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/purposes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ready-made documents, by what they are good for. */
+        get: operations["purposes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}": {
         parameters: {
             query?: never;
@@ -322,6 +618,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of all secrets. */
+        get: operations["secrets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Store a secret, sealed. Its text is never given out. */
+        put: operations["putSecret"];
+        post?: never;
+        /** Remove a secret that no connection names. */
+        delete: operations["removeSecret"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/status": {
         parameters: {
             query?: never;
@@ -343,6 +674,39 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Band: {
+            closed: number;
+            end: string;
+            key: string;
+            opened: number;
+            rows: unknown[];
+            start: string;
+            step: string;
+            withdrawn: boolean;
+        };
+        BehindKey: {
+            events: number;
+            key: string;
+            /** Format: double */
+            median_seconds: number;
+            /** Format: double */
+            most_seconds: number;
+        };
+        Check: {
+            name: string;
+            state: string;
+            text: string;
+        };
+        Checked: {
+            faults: components["schemas"]["Fault"][];
+            job: string;
+            places: {
+                [key: string]: components["schemas"]["Place"];
+            };
+            plan: components["schemas"]["Plan"] | null;
+            values: components["schemas"]["Value"][];
+            warnings: components["schemas"]["Fault"][];
+        };
         Checkpoint: {
             /** Format: int64 */
             bytes: number;
@@ -365,10 +729,49 @@ export interface components {
             failed: number;
             last: components["schemas"]["LastCheckpoint"] | null;
         };
+        Common: {
+            /** Format: double */
+            share: number;
+            value: string;
+        };
+        Connection: {
+            brokers: string[];
+            from: string;
+            name: string;
+            sasl: components["schemas"]["SASL"] | null;
+            tls: components["schemas"]["TLS"] | null;
+            via: string;
+        };
+        ConnectionSpec: {
+            brokers: string[];
+            sasl: components["schemas"]["SASL"] | null;
+            tls: components["schemas"]["TLS"] | null;
+            via: string;
+        };
+        Described: {
+            about: string;
+            jobs: components["schemas"]["DescribedUse"][];
+            name: string;
+            text: string;
+            /** Format: date-time */
+            updated_at: string;
+        };
+        DescribedText: {
+            about: string;
+            text: string;
+        };
+        DescribedUse: {
+            job: string;
+            same: boolean;
+            source: string;
+        };
         Diff: {
             a: number;
             b: number;
             text: string;
+        };
+        Document: {
+            document: string;
         };
         Event: {
             /** Format: date-time */
@@ -380,9 +783,41 @@ export interface components {
             run: number | null;
             text: string;
         };
+        Example: {
+            about: string;
+            differences: string[];
+            line: number;
+        };
+        Examples: {
+            items: components["schemas"]["Example"][];
+        };
+        Fault: {
+            column: number;
+            fix: string;
+            line: number;
+            message: string;
+            place: string;
+        };
         Field: {
+            at: string;
+            doubts: string[];
             name: string;
+            parse: string;
             type: string;
+        };
+        FieldProfile: {
+            common: components["schemas"]["Common"][];
+            distinct: number;
+            greatest: string;
+            kinds: {
+                [key: string]: number;
+            };
+            least: string;
+            missing: number;
+            more: boolean;
+            null: number;
+            path: string;
+            values: number;
         };
         Figures: {
             /** Format: date-time */
@@ -414,11 +849,30 @@ export interface components {
             wall_seconds: number;
             watermark: string | null;
         };
+        Given: {
+            clock?: string;
+            event?: unknown;
+            source?: string;
+        };
+        Header: {
+            name: string;
+            value: string;
+        };
         Health: {
             /** Format: date-time */
             since?: string | null;
             well: boolean;
             why?: string;
+        };
+        Inference: {
+            decode: string;
+            doubts: string[];
+            event_time: string;
+            fields: components["schemas"]["Field"][];
+            key: string;
+            lateness: components["schemas"]["Lateness"];
+            pattern: string;
+            why: string;
         };
         Job: {
             about: string;
@@ -430,6 +884,31 @@ export interface components {
             since: string;
             status: string;
             version: number;
+        };
+        Judged: {
+            kept: boolean;
+            row: unknown;
+            why: string;
+        };
+        Kept: {
+            /** Format: int64 */
+            from: number | null;
+            parts: components["schemas"]["KeptPart"][];
+            same: boolean;
+            version: number;
+        };
+        KeptPart: {
+            kind: string;
+            must: boolean;
+            name: string;
+            text: string;
+            what: string;
+        };
+        KeyProfile: {
+            common: components["schemas"]["Common"][];
+            distinct: number;
+            null: number;
+            same: string;
         };
         LaneFigures: {
             /** Format: int64 */
@@ -452,6 +931,33 @@ export interface components {
             lost: number;
             /** Format: int64 */
             partial: number;
+        };
+        Lateness: {
+            behind: components["schemas"]["BehindKey"][];
+            /** Format: double */
+            current_seconds: number | null;
+            /** Format: double */
+            delay_seconds: number | null;
+            events: number;
+            margins: components["schemas"]["MarginLine"][];
+            /** Format: double */
+            most_seconds: number;
+            out_of_order: number;
+            /** Format: double */
+            p99_seconds: number;
+            points: components["schemas"]["Point"][];
+            /** Format: double */
+            proposed_seconds: number;
+            /** Format: double */
+            typical_seconds: number;
+        };
+        LatenessOf: {
+            events: number;
+            lateness: components["schemas"]["Lateness"];
+            run: components["schemas"]["RunLateness"] | null;
+            source: string;
+            sources: string[];
+            words: string;
         };
         Live: {
             /** Format: double */
@@ -488,6 +994,36 @@ export interface components {
             level: string;
             message: string;
         };
+        MarginLine: {
+            current: boolean;
+            late: number;
+            lost: number | null;
+            /** Format: double */
+            margin_seconds: number;
+            /** Format: double */
+            share: number;
+            /** Format: double */
+            wait_seconds: number;
+        };
+        Moment: {
+            after: string | null;
+            before: string | null;
+            clock: string;
+            event: string;
+            late: boolean;
+            reject: string;
+            rows: components["schemas"]["PlayedRow"][];
+            source: string;
+            time: string | null;
+        };
+        NewEvent: {
+            key: string | null;
+            text: string;
+        };
+        NewTopic: {
+            name: string;
+            partitions?: number;
+        };
         PartitionFigures: {
             /** Format: int64 */
             end: number;
@@ -499,11 +1035,49 @@ export interface components {
             position: number;
             watermark: string | null;
         };
+        Peek: {
+            events: components["schemas"]["RawEvent"][];
+            inference: components["schemas"]["Inference"] | null;
+            notes: string[];
+            profile: components["schemas"]["Profile"] | null;
+        };
+        Place: {
+            from: number;
+            to: number;
+        };
         Plan: {
             job: string;
             sinks: components["schemas"]["SinkPlan"][];
             sources: components["schemas"]["SourcePlan"][];
             steps: components["schemas"]["StepPlan"][];
+        };
+        Play: {
+            by_arrival?: boolean;
+            document: string;
+            events: components["schemas"]["Given"][];
+            set?: {
+                [key: string]: string;
+            };
+        };
+        Played: {
+            example: string;
+            moments: components["schemas"]["Moment"][];
+            parts: components["schemas"]["PlayedPart"][];
+            windows: components["schemas"]["Band"][];
+        };
+        PlayedPart: {
+            fields: string[];
+            name: string;
+        };
+        PlayedRow: {
+            part: string;
+            row: unknown;
+        };
+        Point: {
+            arrival: number;
+            at: string;
+            /** Format: double */
+            behind_seconds: number;
         };
         Problem: {
             code: string;
@@ -513,6 +1087,24 @@ export interface components {
             status: number;
             title: string;
             type: string;
+        };
+        Profile: {
+            empty: number;
+            events: number;
+            fields: components["schemas"]["FieldProfile"][];
+            /** Format: date-time */
+            from: string | null;
+            key: components["schemas"]["KeyProfile"];
+            malformed: number;
+            /** Format: date-time */
+            to: string | null;
+        };
+        Purpose: {
+            about: string;
+            name: string;
+        };
+        Purposes: {
+            items: components["schemas"]["Purpose"][];
         };
         Rates: {
             sinks: {
@@ -524,6 +1116,89 @@ export interface components {
             steps: {
                 [key: string]: components["schemas"]["StepRate"];
             };
+        };
+        RawEvent: {
+            bytes: number;
+            cut: boolean;
+            decoded: components["schemas"]["Header"][];
+            headers: components["schemas"]["Header"][];
+            key: string | null;
+            /** Format: int64 */
+            offset: number;
+            partition: string;
+            reason: string;
+            /** Format: date-time */
+            stored: string | null;
+            text: string;
+        };
+        Rehearsal: {
+            job: string;
+            /** Format: double */
+            seconds: number;
+            sinks: components["schemas"]["RehearsedSink"][];
+            sources: components["schemas"]["RehearsedSource"][];
+            steps: components["schemas"]["RehearsedStep"][];
+            warnings: components["schemas"]["Warning"][];
+        };
+        Rehearse: {
+            document: string;
+            from?: string;
+            rows?: number;
+            set?: {
+                [key: string]: string;
+            };
+        };
+        RehearsedPart: {
+            /** Format: int64 */
+            count: number;
+            fields: string[];
+            name: string;
+            rows: unknown[];
+        };
+        RehearsedSink: {
+            /** Format: int64 */
+            count: number;
+            from: string;
+            makes: string;
+            name: string;
+            rows: unknown[];
+            writes: string;
+        };
+        RehearsedSource: {
+            /** Format: int64 */
+            events: number;
+            from: string | null;
+            name: string;
+            notes: string[];
+            parts: components["schemas"]["RehearsedPart"][];
+            rejected: {
+                [key: string]: number;
+            };
+            to: string | null;
+        };
+        RehearsedStep: {
+            /** Format: int64 */
+            accepted: number;
+            /** Format: int64 */
+            dropped: number;
+            examples: components["schemas"]["Judged"][];
+            from: string;
+            /** Format: int64 */
+            in: number;
+            kind: string;
+            /** Format: int64 */
+            lost: number;
+            name: string;
+            /** Format: int64 */
+            out: number;
+            /** Format: int64 */
+            overlap: number;
+            parts: components["schemas"]["RehearsedPart"][];
+            rejected: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            repeats: number;
         };
         Row: {
             /** Format: date-time */
@@ -559,6 +1234,23 @@ export interface components {
             status: string;
             version: number;
         };
+        RunLateness: {
+            /** Format: int64 */
+            accepted: number;
+            /** Format: int64 */
+            in: number;
+            /** Format: int64 */
+            lost: number;
+            /** Format: double */
+            most_late_seconds: number;
+            /** Format: int64 */
+            partial: number;
+        };
+        SASL: {
+            mechanism: string;
+            password: string;
+            user: string;
+        };
         Sample: {
             /** Format: date-time */
             at: string;
@@ -573,6 +1265,22 @@ export interface components {
             number: number;
             stored: boolean;
             warnings: string[];
+        };
+        Secret: {
+            name: string;
+            readable: boolean;
+            /** Format: date-time */
+            updated_at: string;
+            used_by: string[];
+        };
+        SecretText: {
+            text: string;
+        };
+        Sent: {
+            events: components["schemas"]["NewEvent"][];
+        };
+        SentCount: {
+            count: number;
         };
         SinkFigures: {
             /** Format: int64 */
@@ -591,6 +1299,7 @@ export interface components {
             delivery: string;
             fields: string[];
             from: string;
+            makes: string;
             name: string;
             writes: string;
         };
@@ -618,6 +1327,7 @@ export interface components {
             watermark: string;
         };
         Start: {
+            drop?: string[];
             lanes?: number;
             resume?: string;
             set?: {
@@ -702,6 +1412,35 @@ export interface components {
             source: string;
             to: unknown;
         };
+        TLS: {
+            ca?: string;
+            cert?: string;
+            key?: string;
+            server_name?: string;
+        };
+        Topic: {
+            /** Format: int64 */
+            bytes: number | null;
+            compacted: boolean;
+            /** Format: int64 */
+            events: number;
+            name: string;
+            /** Format: date-time */
+            newest: string | null;
+            partitions: number;
+            readers: string[];
+            /** Format: double */
+            retention_seconds: number | null;
+            writers: string[];
+        };
+        Tried: {
+            checks: components["schemas"]["Check"][];
+        };
+        Value: {
+            default: string;
+            name: string;
+            type: string;
+        };
         Version: {
             about: string;
             /** Format: date-time */
@@ -709,6 +1448,11 @@ export interface components {
             document?: string;
             job: string;
             number: number;
+        };
+        Warning: {
+            at: string;
+            fix: string;
+            text: string;
         };
     };
     responses: never;
@@ -719,6 +1463,627 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    catalogue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Described"][];
+                    };
+                };
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putDescribed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DescribedText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Described"];
+                };
+            };
+            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeDescribed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: no-such-description, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    connections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Connection"][];
+                    };
+                };
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putConnection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ConnectionSpec"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Connection"];
+                };
+            };
+            /** @description A problem: wrong-connection, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeConnection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: no-such-connection, connection-in-use, connection-from-file, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    topics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Topic"][];
+                    };
+                };
+            };
+            /** @description A problem: no-such-connection, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeTopic: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewTopic"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewTopic"];
+                };
+            };
+            /** @description A problem: no-such-connection, topic-exists, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin: {
+        parameters: {
+            query?: {
+                /** @description What it is for; see purposes. */
+                purpose?: string;
+                /** @description Which are wanted: newest (default), oldest or time. */
+                from?: string;
+                /** @description At most so many. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                connection: string;
+                topic: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Document"];
+                };
+            };
+            /** @description A problem: no-such-connection, no-such-topic, no-events, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    events: {
+        parameters: {
+            query?: {
+                /** @description Which are wanted: newest (default), oldest or time. */
+                from?: string;
+                /** @description With from=time: a time (RFC 3339), or a duration before now. */
+                at?: string;
+                /** @description At most so many. */
+                limit?: number;
+                /** @description Of this partition alone. */
+                partition?: number;
+            };
+            header?: never;
+            path: {
+                connection: string;
+                topic: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Peek"];
+                    "text/event-stream": string;
+                };
+            };
+            /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+                topic: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Sent"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentCount"];
+                };
+            };
+            /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try: {
+        parameters: {
+            query?: {
+                /** @description A topic whose rights are asked for. */
+                topic?: string;
+            };
+            header?: never;
+            path: {
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            /** @description A problem: no-such-connection, wrong-connection, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Document"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checked"];
+                };
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    examples: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Document"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Examples"];
+                };
+            };
+            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    documentLateness: {
+        parameters: {
+            query?: {
+                /** @description A source of the document; may be left out where there is one. */
+                source?: string;
+                /** @description How many events are sampled at most. */
+                rows?: number;
+                /** @description Which are sampled: newest (default) or oldest. */
+                from?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Document"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LatenessOf"];
+                };
+            };
+            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    peek: {
+        parameters: {
+            query?: {
+                /** @description A source of the document; may be left out where there is one. */
+                source?: string;
+                /** @description How many events are sampled at most. */
+                rows?: number;
+                /** @description Which are sampled: newest (default) or oldest. */
+                from?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Document"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Peek"];
+                };
+            };
+            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    play: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Play"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Played"];
+                };
+            };
+            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Rehearse"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     jobs: {
         parameters: {
             query?: {
@@ -927,6 +2292,78 @@ export interface operations {
                 };
             };
             /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    kept: {
+        parameters: {
+            query?: {
+                /** @description A version; the newest by default. */
+                version?: string;
+            };
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kept"];
+                };
+            };
+            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lateness: {
+        parameters: {
+            query?: {
+                /** @description A source of the document; may be left out where there is one. */
+                source?: string;
+                /** @description How many events are sampled at most. */
+                rows?: number;
+                /** @description Which are sampled: newest (default) or oldest. */
+                from?: string;
+            };
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LatenessOf"];
+                };
+            };
+            /** @description A problem: no-such-job, connection-unreachable, access-denied, no-such-topic, wrong-request, foreign-host, foreign-origin, database-unreachable. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1254,6 +2691,35 @@ export interface operations {
             };
         };
     };
+    purposes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Purposes"];
+                };
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     run: {
         parameters: {
             query?: never;
@@ -1456,6 +2922,101 @@ export interface operations {
                 };
             };
             /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    secrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Secret"][];
+                    };
+                };
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SecretText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"];
+                };
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: no-such-secret, secret-in-use, wrong-request, foreign-host, foreign-origin, database-unreachable. */
             default: {
                 headers: {
                     [name: string]: unknown;

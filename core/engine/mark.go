@@ -29,6 +29,9 @@ type Snapshot struct {
 	// Shipments are what the sinks prepared, by name.
 	Shipments map[string]json.RawMessage
 	Counts    Counts
+	// Adapted says that it was made by another version of the graph: what does not fit was left out, and
+	// counts begin anew.
+	Adapted bool
 }
 
 // PartitionState is where the reading of a partition stood.

@@ -203,7 +203,9 @@ func (e *run) open() error {
 	if from != nil {
 		e.started, e.turns = from.Started, from.Turn
 		e.epoch = max(from.Epoch+1, e.opt.FirstEpoch)
-		e.base = from.Counts.clone()
+		if !from.Adapted {
+			e.base = from.Counts.clone()
+		}
 		for i := range e.stood {
 			if w, ok := from.Watermarks[e.p.Sources[i].Name]; ok {
 				e.stood[i] = w

@@ -1,0 +1,99 @@
+package api
+
+import (
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"undertide/job"
+	"undertide/look"
+	"undertide/run"
+)
+
+// shownBytes bounds how much of an event's text is given out.
+const shownBytes = 16 << 10
+
+// TopicOf gives a topic as the API does.
+func TopicOf(t run.Topic) Topic {
+	v := Topic{Name: t.Name, Partitions: t.Partitions, Events: t.Events, Compacted: t.Compacted, Readers: []string{}, Writers: []string{}}
+	if t.Bytes >= 0 {
+		v.Bytes = &t.Bytes
+	}
+	if t.Retention >= 0 {
+		r := t.Retention.Seconds()
+		v.RetentionSeconds = &r
+	}
+	if !t.Newest.IsZero() {
+		v.Newest = &t.Newest
+	}
+	return v
+}
+
+// PeekOf tells what a sample is by itself: its events as they are stored and as they could be declared.
+func PeekOf(sample run.Sampled) Peek {
+	out := Peek{Events: []RawEvent{}, Notes: sample.Notes}
+	p, inf, err := look.Infer(sample.Events)
+	if sample.Header != "" {
+		p, inf, err = look.InferCSV(sample.Header, sample.Events)
+	}
+	if err == nil {
+		out.Profile, out.Inference = &p, &inf
+	}
+	for _, e := range sample.Events {
+		v := EventOf(e)
+		if err == nil {
+			if v.Decoded, err = inf.Decoded(e); err != nil {
+				v.Decoded, v.Reason, err = []look.Header{}, "it does not read as the others do", nil
+			}
+		}
+		out.Events = append(out.Events, v)
+	}
+	if out.Notes == nil {
+		out.Notes = []string{}
+	}
+	return out
+}
+
+// EventOf gives an event of a sample as the API does.
+func EventOf(e look.Event) RawEvent {
+	v := RawEvent{Partition: e.Partition, Offset: e.Offset, Headers: e.Headers, Bytes: len(e.Text), Decoded: []look.Header{}}
+	if e.Key != nil {
+		k := readable(e.Key)
+		v.Key = &k
+	}
+	if !e.Stored.IsZero() {
+		v.Stored = &e.Stored
+	}
+	if v.Headers == nil {
+		v.Headers = []look.Header{}
+	}
+	text := e.Text
+	if len(text) > shownBytes {
+		text, v.Cut = text[:shownBytes], true
+	}
+	v.Text = readable(text)
+	return v
+}
+
+// readable gives bytes as text; what is no UTF-8 as hexadecimal digits.
+func readable(b []byte) string {
+	if utf8.Valid(b) {
+		return string(b)
+	}
+	if s := string(b); utf8.ValidString(strings.TrimRight(s, s[max(0, len(s)-3):])) { // cut within a letter
+		return strings.ToValidUTF8(s, "")
+	}
+	return fmt.Sprintf("%x", b)
+}
+
+// DecodedOf tells what a document's source makes of a sample.
+func DecodedOf(src *job.Source, sample run.Sampled) Peek {
+	out := PeekOf(sample)
+	for i, d := range run.Decode(src, sample) {
+		out.Events[i].Decoded, out.Events[i].Reason = []look.Header{}, d.Reason
+		if d.Row != nil {
+			out.Events[i].Decoded = run.FieldsOf(d.Row)
+		}
+	}
+	return out
+}

@@ -1,0 +1,116 @@
+package checkpoint
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"undertide/core/engine"
+)
+
+// Change is what becomes of a part that keeps something, in another version of the document.
+type Change struct {
+	Part string // kind and name: step rate
+	What What
+}
+
+// What is kept, new, changed or gone.
+type What string
+
+const (
+	Kept    What = "kept"
+	New     What = "new"
+	Changed What = "changed" // what it kept does not fit
+	Gone    What = "dropped"
+)
+
+// Compare tells what becomes of each part between two versions, by kind and name.
+func Compare(old, now map[string]string) []Change {
+	var out []Change
+	for _, p := range slices.Sorted(maps.Keys(now)) {
+		switch was, there := old[p]; {
+		case !there:
+			out = append(out, Change{p, New})
+		case was == now[p]:
+			out = append(out, Change{p, Kept})
+		default:
+			out = append(out, Change{p, Changed})
+		}
+	}
+	for _, p := range slices.Sorted(maps.Keys(old)) {
+		if _, there := now[p]; !there {
+			out = append(out, Change{p, Gone})
+		}
+	}
+	return out
+}
+
+// MustDrop names the parts whose kept things would be lost and are not named in drop, by kind and name or
+// by name alone. A sink keeps nothing that its rows do not hold.
+func MustDrop(all []Change, drop []string) []string {
+	var out []string
+	for _, c := range all {
+		_, name, _ := strings.Cut(c.Part, " ")
+		if (c.What == Changed || c.What == Gone) && !strings.HasPrefix(c.Part, "sink ") && !slices.Contains(drop, c.Part) && !slices.Contains(drop, name) {
+			out = append(out, c.Part)
+		}
+	}
+	return out
+}
+
+// adapt leaves out of a snapshot what another version does not keep. Counts begin anew: they are of a
+// version.
+func (s *Store) adapt(snap *engine.Snapshot, m *manifest) {
+	kept := map[string]bool{}
+	for _, c := range Compare(m.Pieces, s.pieces) {
+		kept[c.Part] = c.What == Kept
+	}
+	snap.Partitions = slices.DeleteFunc(snap.Partitions, func(p engine.PartitionState) bool { return !kept["source "+p.Source] })
+	for table := range snap.States {
+		name, _, _ := strings.Cut(table, ".")
+		if !kept["step "+name] {
+			delete(snap.States, table)
+		}
+	}
+	for source := range snap.Watermarks {
+		if !kept["source "+source] {
+			delete(snap.Watermarks, source)
+		}
+	}
+	for sink := range snap.Shipments {
+		if !kept["sink "+sink] {
+			delete(snap.Shipments, sink)
+		}
+	}
+	snap.Counts, snap.Adapted = engine.Counts{}, true
+	for p := range s.pieces {
+		if strings.HasPrefix(p, "source ") && !kept[p] {
+			snap.Finished = false // it is still to be read
+		}
+	}
+}
+
+// Manifest is what a checkpoint says of itself, without its state.
+type Manifest struct {
+	Epoch  int64
+	Same   bool // made by this very document
+	Pieces map[string]string
+}
+
+// Look reads what the newest complete checkpoint says of itself; nil where there is none.
+func (s *Store) Look() (*Manifest, error) {
+	epochs, err := s.epochs()
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range epochs {
+		text, err := s.fs.ReadFile(s.folder(e) + "/" + manifestName)
+		if err != nil {
+			continue
+		}
+		if m, err := readManifest(text); err == nil {
+			return &Manifest{Epoch: m.Epoch, Same: m.Document == s.digest, Pieces: m.Pieces}, nil
+		}
+	}
+	return nil, nil
+}

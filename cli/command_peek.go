@@ -1,0 +1,415 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"undertide/api"
+	"undertide/client"
+	"undertide/connect/kafka"
+	"undertide/job"
+	"undertide/look"
+	"undertide/run"
+)
+
+// peekFlags say which events are looked at, and what is wanted of them.
+type peekFlags struct {
+	nearest
+	connection, topic     string
+	oldest, newest        bool
+	at                    string
+	follow                bool
+	rows                  int
+	partition             int
+	profile, infer        bool
+	purpose, format, grep string
+}
+
+func newPeek(s *streams) *cobra.Command {
+	var f peekFlags
+	c := &cobra.Command{
+		Use:   "peek [DOCUMENT [SOURCE]]",
+		Short: "Look at raw events of a topic or source, and at what they decode to",
+		Long: `Look at raw events of a topic (--connection, --topic) or of a document's source: key, partition, offset,
+stored time, headers, the text as it is, and what it decodes to. Nothing is written, and no position
+moves.
+
+--profile tells of each field how often it is null, how many values it has, the least and the greatest.
+--infer proposes the fields, the event time and the margin, with each doubt, and writes a document to
+begin with to standard output.`,
+		Example: `  undertide peek --connection harbour --topic gauge.levels --oldest --rows 5
+  undertide peek --connection harbour --topic gauge.levels --profile
+  undertide peek --connection harbour --topic gauge.levels --infer > job.yaml
+  undertide peek harbour/jobs/crane-load.yaml lifts --follow`,
+		Args:              cobra.MaximumNArgs(2),
+		ValidArgsFunction: documents,
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := f.check(args); err != nil {
+				return err
+			}
+			if f.follow {
+				return f.followed(c.Context(), s, args)
+			}
+			if !c.Flags().Changed("rows") && (f.profile || f.infer) {
+				f.rows = 1000
+			}
+			p, inf, origin, err := f.peek(c.Context(), args)
+			if err != nil {
+				return err
+			}
+			for _, n := range p.Notes {
+				s.say("%s", n)
+			}
+			switch {
+			case f.infer:
+				if inf == nil {
+					return api.NoEvents.With("", "")
+				}
+				return inferred(s, f.purpose, origin, p, inf)
+			case f.profile:
+				if p.Profile == nil {
+					return nil
+				}
+				return show(s, f.format, p.Profile, func() { profileTable(s, p.Profile) })
+			}
+			return show(s, f.format, p.Events, func() {
+				for _, e := range p.Events {
+					showEvent(s, e)
+				}
+			})
+		},
+	}
+	f.flags(c)
+	g := c.Flags()
+	g.StringVar(&f.connection, "connection", "", "the connection `NAME` of the broker")
+	g.StringVar(&f.topic, "topic", "", "the `TOPIC`")
+	g.BoolVar(&f.newest, "newest", false, "the newest events (this is what happens without it)")
+	g.BoolVar(&f.oldest, "oldest", false, "the oldest events")
+	g.StringVar(&f.at, "time", "", "events stored since `TIME`: RFC 3339, or a duration before now")
+	g.BoolVarP(&f.follow, "follow", "f", false, "events as they are stored from now on; Ctrl-C ends it")
+	g.IntVar(&f.rows, "rows", 10, "at most so many (--profile and --infer: 1000)")
+	g.IntVar(&f.partition, "partition", -1, "of this partition alone")
+	g.BoolVar(&f.profile, "profile", false, "tell what each field holds")
+	g.BoolVar(&f.infer, "infer", false, "propose fields, event time and margin, as a document")
+	g.StringVar(&f.purpose, "purpose", "", "what the document of --infer is for: `PURPOSE` "+purposes())
+	formatFlag(c, &f.format)
+	c.MarkFlagsMutuallyExclusive("oldest", "newest", "time", "follow")
+	c.MarkFlagsMutuallyExclusive("profile", "infer", "follow")
+	_ = c.RegisterFlagCompletionFunc("connection", func(c *cobra.Command, _ []string, w string) ([]string, cobra.ShellCompDirective) {
+		return f.connectionNames(c, nil, w)
+	}) // the flag stands above
+	return c
+}
+
+func purposes() string {
+	var out []string
+	for _, p := range look.Purposes {
+		out = append(out, p.Name)
+	}
+	return strings.Join(out, ", ")
+}
+
+func (f *peekFlags) check(args []string) error {
+	switch {
+	case len(args) == 0 && (f.connection == "" || f.topic == ""):
+		return usageError{errors.New("what to look at is not said; give --connection and --topic, or a document and its source")}
+	case len(args) > 0 && (f.connection != "" || f.topic != ""):
+		return usageError{errors.New("a document and --connection, --topic stand together; give one of them")}
+	case f.rows < 1 || f.rows > 10_000:
+		return usageError{fmt.Errorf("--rows %d: give 1 to 10000", f.rows)}
+	case f.purpose != "" && !f.infer:
+		return usageError{errors.New("--purpose belongs to --infer")}
+	}
+	return nil
+}
+
+func (f *peekFlags) from() (kafka.From, time.Time, error) {
+	switch {
+	case f.oldest:
+		return kafka.Oldest, time.Time{}, nil
+	case f.at != "":
+		if d, err := job.ParseDuration(f.at); err == nil {
+			return kafka.Since, time.Now().Add(-d), nil
+		}
+		t, err := time.Parse(time.RFC3339Nano, f.at)
+		if err != nil {
+			return 0, t, usageError{fmt.Errorf("--time %s is neither a time nor a duration; write 15m, or 2026-03-01T00:00:00Z", f.at)}
+		}
+		return kafka.Since, t, nil
+	}
+	return kafka.Newest, time.Time{}, nil
+}
+
+func (f *peekFlags) word() string {
+	switch {
+	case f.oldest:
+		return "oldest"
+	case f.at != "":
+		return "time"
+	}
+	return "newest"
+}
+
+// peek looks at events, from here or by the service.
+func (f *peekFlags) peek(ctx context.Context, args []string) (api.Peek, *look.Inference, look.Origin, error) {
+	from, at, err := f.from()
+	if err != nil {
+		return api.Peek{}, nil, look.Origin{}, err
+	}
+	fail := func(err error) (api.Peek, *look.Inference, look.Origin, error) {
+		return api.Peek{}, nil, look.Origin{}, err
+	}
+	if len(args) > 0 {
+		j, text, cl, err := f.load(args[0], nil)
+		if err != nil {
+			return fail(err)
+		}
+		source := ""
+		if len(args) > 1 {
+			source = args[1]
+		}
+		if cl != nil {
+			p, err := cl.PeekSource(ctx, text, source, f.rows, f.word())
+			return p, p.Inference, look.Origin{}, err
+		}
+		src, err := run.SourceNamed(j, source)
+		if err != nil {
+			return fail(usageError{errors.New(strings.TrimPrefix(err.Error(), run.ErrNoSource.Error()+": "))})
+		}
+		sample, err := run.Sample(ctx, j, src, run.SampleOptions{Rows: f.rows, From: from, At: at})
+		if err != nil {
+			return fail(err)
+		}
+		p := api.DecodedOf(src, sample)
+		o := look.Origin{Path: src.File.Pattern}
+		if src.Via == "kafka" {
+			o = look.Origin{Connection: src.Kafka.Connection.Name, Topic: src.Kafka.Topic}
+		}
+		return p, p.Inference, o, nil
+	}
+	origin := look.Origin{Connection: f.connection, Topic: f.topic}
+	conn, cl, err := f.find(f.connection)
+	if err != nil {
+		return fail(err)
+	}
+	if cl != nil {
+		o := client.PeekOptions{From: f.word(), At: f.at, Limit: f.rows}
+		if f.partition >= 0 {
+			o.Partition = fmt.Sprint(f.partition)
+		}
+		p, err := cl.Peek(ctx, f.connection, f.topic, o)
+		return p, p.Inference, origin, without(f.connection, err)
+	}
+	o := kafka.PeekConfig{Topic: f.topic, From: from, At: at, Limit: f.rows}
+	if f.partition >= 0 {
+		p := int32(f.partition)
+		o.Partition = &p
+	}
+	sample, err := run.SampleTopic(ctx, *conn, o)
+	if err != nil {
+		return fail(err)
+	}
+	p := api.PeekOf(sample)
+	return p, p.Inference, origin, nil
+}
+
+// showEvent writes an event for people: where it is, its text, and what it decodes to.
+func showEvent(s *streams, e api.RawEvent) {
+	head := fmt.Sprintf("partition %s  offset %d", e.Partition, e.Offset)
+	if e.Stored != nil {
+		head += "  stored " + e.Stored.UTC().Format("2006-01-02T15:04:05.000Z")
+	}
+	switch {
+	case e.Key != nil:
+		head += "  key " + *e.Key
+	case e.Stored != nil:
+		head += "  key null"
+	}
+	fmt.Fprintln(s.out, harmless(head))
+	text := e.Text
+	if e.Bytes == 0 {
+		text = "(no value)"
+	}
+	if e.Cut {
+		text += fmt.Sprintf(" … (%d bytes)", e.Bytes)
+	}
+	fmt.Fprintf(s.out, "  raw      %s\n", harmless(text))
+	if len(e.Headers) > 0 {
+		fmt.Fprintf(s.out, "  headers  %s\n", harmless(pairs(e.Headers)))
+	}
+	if len(e.Decoded) > 0 {
+		fmt.Fprintf(s.out, "  decoded  %s\n", harmless(pairs(e.Decoded)))
+	}
+	if e.Reason != "" {
+		fmt.Fprintf(s.out, "  reject   %s\n", harmless(e.Reason))
+	}
+}
+
+func pairs(list []look.Header) string {
+	var out []string
+	for _, h := range list {
+		out = append(out, h.Name+"="+h.Value)
+	}
+	return strings.Join(out, "  ")
+}
+
+func profileTable(s *streams, p *look.Profile) {
+	head := fmt.Sprintf("%s events", group(int64(p.Events)))
+	if p.From != nil {
+		head += fmt.Sprintf(", stored from %s to %s", p.From.Format("2006-01-02 15:04:05"), p.To.Format("15:04:05 UTC"))
+	}
+	s.say("%s", head)
+	if p.Malformed+p.Empty > 0 {
+		s.say("%d do not read as the others do, %d have no value", p.Malformed, p.Empty)
+	}
+	rows := [][]string{}
+	key := []string{"message key", "", group(int64(p.Events - p.Key.Null)), group(int64(p.Key.Null)), "", group(int64(p.Key.Distinct)), "", "", commonText(p.Key.Common)}
+	if p.Key.Same != "" {
+		key[1] = "= " + p.Key.Same
+	}
+	rows = append(rows, key)
+	for _, f := range p.Fields {
+		distinct := group(int64(f.Distinct))
+		if f.More {
+			distinct = "> " + distinct
+		}
+		rows = append(rows, []string{f.Path, strings.Join(sorted(f.Kinds), ", "), group(int64(f.Values)), group(int64(f.Null)), group(int64(f.Missing)), distinct, f.Least, f.Greatest, commonText(f.Common)})
+	}
+	grid(s.out, []string{"field", "holds", ">values", ">null", ">missing", ">distinct", "least", "greatest", "most common"}, rows)
+}
+
+func commonText(list []look.Common) string {
+	var out []string
+	for _, c := range list {
+		out = append(out, fmt.Sprintf("%s %.0f %%", c.Value, c.Share*100))
+	}
+	return strings.Join(out, ", ")
+}
+
+// inferred writes a document to standard output, and what is not certain to standard error.
+func inferred(s *streams, purpose string, o look.Origin, p api.Peek, inf *look.Inference) error {
+	text, err := look.Begin(purpose, o, *inf)
+	if err != nil {
+		return usageError{err}
+	}
+	s.say("looked at %s events (%s)", group(int64(p.Profile.Events)), inf.Decode)
+	for _, f := range inf.Fields {
+		kind := f.Type
+		if f.Parse != "" {
+			kind += " (" + f.Parse + ")"
+		}
+		s.say("  %-16s %s", f.Name, kind)
+		for _, d := range f.Doubts {
+			s.say("  %-16s   doubt: %s", "", d)
+		}
+	}
+	s.say("event time: %s; %s", inf.EventTime, inf.Why)
+	s.say("lateness: %s", inf.Lateness.Words())
+	s.say("margin: %s", span(time.Duration(inf.Lateness.Proposed*float64(time.Second))))
+	for _, d := range inf.Doubts {
+		s.say("doubt: %s", d)
+	}
+	_, err = fmt.Fprint(s.out, text)
+	return err
+}
+
+// followed shows events as they are stored.
+func (f *peekFlags) followed(ctx context.Context, s *streams, args []string) error {
+	name, topic := f.connection, f.topic
+	var src *job.Source
+	var conn *kafka.Connection
+	var cl *client.Client
+	var err error
+	if len(args) > 0 {
+		j, _, at, err := f.load(args[0], nil)
+		if err != nil {
+			return err
+		}
+		if at != nil {
+			return usageError{errors.New("the service follows topics and no documents; give --connection and --topic")}
+		}
+		source := ""
+		if len(args) > 1 {
+			source = args[1]
+		}
+		if src, err = run.SourceNamed(j, source); err != nil {
+			return usageError{errors.New(strings.TrimPrefix(err.Error(), run.ErrNoSource.Error()+": "))}
+		}
+		if src.Via != "kafka" {
+			return usageError{fmt.Errorf("source %s is no topic; --follow is for topics", src.Name)}
+		}
+		reached, err := run.Reach(src.Kafka.Connection)
+		if err != nil {
+			return err
+		}
+		conn, topic = &reached, src.Kafka.Topic
+	} else if conn, cl, err = f.find(name); err != nil {
+		return err
+	}
+	one := func(e api.RawEvent) error {
+		if f.format == "json" {
+			text, err := json.Marshal(e)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(s.out, "%s\n", text)
+			return err
+		}
+		showEvent(s, e)
+		return nil
+	}
+	s.say("events of %s as they are stored; Ctrl-C ends it", topic)
+	if cl != nil {
+		for m, err := range cl.FollowEvents(ctx, name, topic) {
+			if err != nil {
+				return without(name, err)
+			}
+			switch m.Event {
+			case "note":
+				var text string
+				if json.Unmarshal(m.Data, &text) == nil {
+					s.say("%s", text)
+				}
+			case "event":
+				var e api.RawEvent
+				if err := json.Unmarshal(m.Data, &e); err != nil {
+					return err
+				}
+				if err := one(e); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	l, err := kafka.Look(*conn)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	quiet := run.Quiet{Connection: *conn, Topic: topic, Since: time.Now()}
+	return l.Follow(ctx, topic, func(list []kafka.Record) error {
+		if note := quiet.Note(ctx, len(list)); note != "" {
+			s.say("%s", note)
+		}
+		sample := run.Sampled{Events: run.EventsOf(list)}
+		p := api.Peek{}
+		if src != nil {
+			p = api.DecodedOf(src, sample)
+		} else if len(list) > 0 {
+			p = api.PeekOf(sample)
+		}
+		for _, e := range p.Events {
+			if err := one(e); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

@@ -1,0 +1,67 @@
+package job
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Differences words what differs between two documents, a line each: the place, and what stood and
+// stands there. Comments and layout do not count; nor does the order of keys.
+func Differences(a, b string) []string {
+	read := func(text string) *node { return (&reader{}).readYAML(strings.TrimPrefix(text, "\ufeff")) }
+	out := []string{}
+	differ("", read(a), read(b), &out)
+	return out
+}
+
+func differ(place string, a, b *node, out *[]string) {
+	say := func(format string, args ...any) { *out = append(*out, place+": "+fmt.Sprintf(format, args...)) }
+	switch {
+	case a == nil && b == nil:
+	case a == nil:
+		say("added, %s", worded(b))
+	case b == nil:
+		say("taken out, was %s", worded(a))
+	case a.kind == mapNode && b.kind == mapNode:
+		for _, k := range a.keys {
+			differ(join(place, k.text), a.get(k.text), b.get(k.text), out)
+		}
+		for _, k := range b.keys {
+			if a.get(k.text) == nil {
+				differ(join(place, k.text), nil, b.get(k.text), out)
+			}
+		}
+	case worded(a) != worded(b):
+		say("%s, was %s", worded(b), worded(a))
+	}
+}
+
+// worded writes a node in one line.
+func worded(n *node) string {
+	switch n.kind {
+	case mapNode:
+		var parts []string
+		for i, k := range n.keys {
+			parts = append(parts, k.text+": "+worded(n.values[i]))
+		}
+		slices.Sort(parts)
+		return shorter("{" + strings.Join(parts, ", ") + "}")
+	case listNode:
+		var parts []string
+		for _, v := range n.values {
+			parts = append(parts, worded(v))
+		}
+		return shorter("[" + strings.Join(parts, ", ") + "]")
+	case nullNode:
+		return "nothing"
+	}
+	return n.text
+}
+
+func shorter(s string) string {
+	if r := []rune(s); len(r) > 160 {
+		return string(r[:159]) + "…"
+	}
+	return s
+}

@@ -1,0 +1,174 @@
+package job
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Span is where a part of a document stands: its first and last line, from 1.
+type Span struct{ From, To int }
+
+// Places finds the sources, steps and sinks in a document's text, by kind and name ("step rate"), also
+// where the document has faults; as far as its YAML reads.
+func Places(text string) map[string]Span {
+	out := map[string]Span{}
+	r := &reader{}
+	root := r.readYAML(strings.TrimPrefix(text, "\ufeff"))
+	if root == nil || root.kind != mapNode {
+		return out
+	}
+	lines := strings.Split(text, "\n")
+	last := func(from, next int) int { // without blank lines and comments before what follows
+		to := next - 1
+		for to > from && to <= len(lines) {
+			if l := strings.TrimSpace(lines[to-1]); l != "" && !strings.HasPrefix(l, "#") {
+				break
+			}
+			to--
+		}
+		return to
+	}
+	for i, k := range root.keys {
+		kind, ok := map[string]string{"sources": "source", "steps": "step", "sinks": "sink"}[k.text]
+		v := root.values[i]
+		if !ok || v.kind != mapNode {
+			continue
+		}
+		end := len(lines) + 1
+		if i+1 < len(root.keys) {
+			end = root.keys[i+1].line
+		}
+		for n, name := range v.keys {
+			next := end
+			if n+1 < len(v.keys) {
+				next = v.keys[n+1].line
+			}
+			out[kind+" "+name.text] = Span{name.line, last(name.line, next)}
+		}
+	}
+	return out
+}
+
+// ValueOf is a named constant of a document, as text.
+type ValueOf struct{ Name, Type, Default string }
+
+// ValueList gives the document's values by name.
+func (j *Job) ValueList() []ValueOf {
+	var out []ValueOf
+	for _, n := range sortedKeys(j.Values) {
+		v := j.Values[n]
+		one := ValueOf{Name: n, Type: v.Kind.String()}
+		if !v.Null {
+			one.Default = v.String()
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// SameSource says whether two sources describe their events alike: decode, fields and event time.
+func SameSource(a, b *Source) bool {
+	text := func(s *Source) string {
+		t := s.Decode + "|"
+		if s.Pattern != nil {
+			t += s.Pattern.String()
+		}
+		for _, f := range s.Fields {
+			t += fmt.Sprintf("|%s %s %v %s %s", f.Name, f.Kind, f.At, f.Parse, f.Layout)
+		}
+		if s.EventTime != nil {
+			t += "|" + s.EventTime.Text()
+		}
+		return t
+	}
+	return text(a) == text(b)
+}
+
+// pieces tells the parts of a document apart that keep something between runs, so that another version
+// can go on with what is unchanged (docs/job-document.md, "What a new version keeps"): a source its
+// positions, while it reads the same; a step its state, while its name, kind, key, window and measures and
+// the fields that it reads are the same; a sink what it delivered, while it writes to the same place.
+func pieces(j *Job, root *node) map[string]string {
+	out := map[string]string{}
+	hash := func(n *node, skip []string, more ...string) string {
+		h := sha256.New()
+		var walk func(n *node, top bool)
+		walk = func(n *node, top bool) {
+			fmt.Fprintf(h, "%d %q\n", n.kind, n.text)
+			for i, v := range n.values {
+				if n.kind == mapNode {
+					if top && slices.Contains(skip, n.keys[i].text) {
+						continue
+					}
+					fmt.Fprintf(h, "%q\n", n.keys[i].text)
+				}
+				walk(v, false)
+			}
+		}
+		walk(n, true)
+		fmt.Fprintf(h, "%q", more)
+		return hex.EncodeToString(h.Sum(nil))[:16]
+	}
+	for i := range j.Sources {
+		n := root.get("sources").get(j.Sources[i].Name)
+		out["source "+j.Sources[i].Name] = hash(n, []string{"decode", "pattern", "fields", "event_time", "watermark", "begin"})
+	}
+	for i := range j.Steps {
+		s := &j.Steps[i]
+		if s.Keyed == nil {
+			continue
+		}
+		n := root.get("steps").get(s.Name)
+		more := fieldTexts(s.Input)
+		var named func(n *node)
+		named = func(n *node) {
+			for name, v := range j.Values {
+				if strings.Contains(n.text, "values."+name) {
+					more = append(more, name+"="+v.String())
+				}
+			}
+			for _, v := range n.values {
+				named(v)
+			}
+		}
+		named(n)
+		slices.Sort(more)
+		out["step "+s.Name] = hash(n, []string{"from", "having", "about"}, more...)
+	}
+	for i := range j.Sinks {
+		n := root.get("sinks").get(j.Sinks[i].Name)
+		out["sink "+j.Sinks[i].Name] = hash(n, []string{"from", "key", "append_revisions"})
+	}
+	return out
+}
+
+// SourceText gives a source of a document as it stands below `sources:`; an empty name means the only one.
+func SourceText(text, name string) (string, error) {
+	var known []string
+	places := Places(text)
+	for _, p := range sortedKeys(places) {
+		if s, ok := strings.CutPrefix(p, "source "); ok {
+			known = append(known, s)
+		}
+	}
+	if name == "" && len(known) == 1 {
+		name = known[0]
+	}
+	at, ok := places["source "+name]
+	switch {
+	case name == "":
+		return "", fmt.Errorf("the document has %d sources; name one of %s", len(known), strings.Join(known, ", "))
+	case !ok:
+		return "", fmt.Errorf("the document has no source %s; %s", name, didYouMean(name, known))
+	}
+	lines := strings.Split(text, "\n")[at.From-1 : at.To]
+	indent := len(lines[0]) - len(strings.TrimLeft(lines[0], " "))
+	out := make([]string, len(lines))
+	for i, l := range lines {
+		out[i] = strings.TrimRight("  "+l[min(indent, len(l)-len(strings.TrimLeft(l, " "))):], " ")
+	}
+	return strings.Join(out, "\n") + "\n", nil
+}

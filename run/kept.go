@@ -1,0 +1,52 @@
+package run
+
+import (
+	"strings"
+
+	"undertide/checkpoint"
+	"undertide/job"
+)
+
+// KeptPart tells what becomes of a part of a job that keeps something, when another version of the document
+// goes on from a checkpoint.
+type KeptPart struct {
+	Kind, Name string
+	What       string // kept, new, changed, dropped
+	Text       string
+	Must       bool // that it is dropped must be said
+}
+
+// Kept compares a document with the newest checkpoint in a folder, nil where there is none; epoch is the
+// checkpoint's, same says that this very document made it.
+func Kept(j *job.Job, dir string) (parts []KeptPart, epoch int64, same bool, err error) {
+	store, err := checkpoint.Open(checkpoint.Disk{}, dir, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces})
+	if err != nil {
+		return nil, 0, false, err
+	}
+	m, err := store.Look()
+	if err != nil || m == nil {
+		return nil, 0, false, err
+	}
+	old := m.Pieces
+	if m.Same {
+		old = j.Pieces
+	}
+	all := checkpoint.Compare(old, j.Pieces)
+	must := checkpoint.MustDrop(all, nil)
+	for _, c := range all {
+		p := KeptPart{What: string(c.What)}
+		p.Kind, p.Name, _ = strings.Cut(c.Part, " ")
+		p.Text = keptTexts[p.Kind][p.What]
+		for _, m := range must {
+			p.Must = p.Must || m == c.Part
+		}
+		parts = append(parts, p)
+	}
+	return parts, m.Epoch, m.Same, nil
+}
+
+var keptTexts = map[string]map[string]string{
+	"source": {"kept": "goes on from its positions", "new": "is read from where begin says", "changed": "reads something else: its positions are of no use, and it is read from where begin says", "dropped": "is read no more"},
+	"step":   {"kept": "goes on with its state", "new": "begins empty, with the events from here on", "changed": "its key, window, measures or input changed: its state does not fit, and it begins empty", "dropped": "is gone, and its open windows with it"},
+	"sink":   {"kept": "goes on after what it delivered", "new": "takes what is published from here on", "changed": "writes to another place from here on", "dropped": "takes nothing more; what it delivered stays"},
+}

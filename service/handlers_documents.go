@@ -1,0 +1,244 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"undertide/api"
+	"undertide/connect/kafka"
+	"undertide/job"
+	"undertide/run"
+)
+
+// checkDocument reads a document and says what it is; its faults are no problem of the request.
+func (s *Service) checkDocument(c *gin.Context) error {
+	var in api.Document
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	out := api.Checked{Faults: []api.Fault{}, Warnings: []api.Fault{}, Places: map[string]api.Place{}, Values: []api.Value{}}
+	for name, p := range job.Places(in.Document) {
+		out.Places[name] = api.Place{From: p.From, To: p.To}
+	}
+	j, err := s.parse("document", in.Document, nil, false)
+	var faults job.Faults
+	if errors.As(err, &faults) {
+		out.Faults = viewFaults(faults)
+		return answer(c, http.StatusOK, out)
+	}
+	if err != nil {
+		return err
+	}
+	plan := job.PlanOf(j)
+	out.Job, out.Plan, out.Warnings = j.Name, &plan, viewFaults(j.Warnings)
+	for _, v := range j.ValueList() {
+		out.Values = append(out.Values, api.Value{Name: v.Name, Type: v.Type, Default: v.Default})
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+func viewFaults(list job.Faults) []api.Fault {
+	out := []api.Fault{}
+	for _, f := range list {
+		out = append(out, api.Fault{Line: f.Line, Column: f.Column, Place: f.Place, Message: f.Message, Fix: f.Remedy})
+	}
+	return out
+}
+
+func (s *Service) rehearseDocument(c *gin.Context) error {
+	var in api.Rehearse
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	if in.Rows < 0 || in.Rows > 100_000 {
+		return api.WrongRequest.With(fmt.Sprintf("%d rows", in.Rows), "give 1 to 100000")
+	}
+	o := run.RehearseOptions{Rows: in.Rows}
+	switch in.From {
+	case "", "newest":
+	case "oldest":
+		o.From = kafka.Oldest
+	default:
+		return api.WrongRequest.With("from "+cut(in.From)+" is no place to sample", "give newest or oldest")
+	}
+	j, err := s.parse("document", in.Document, in.Set, true)
+	if err != nil {
+		return reading(err)
+	}
+	out, err := run.Rehearse(c.Request.Context(), j, o)
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+func (s *Service) documentExamples(c *gin.Context) error {
+	var in api.Document
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	j, err := s.parse("document", in.Document, nil, false)
+	if err != nil {
+		return reading(err)
+	}
+	found, err := run.Examples(c.Request.Context(), j)
+	if err != nil {
+		return err
+	}
+	out := api.Examples{Items: []api.Example{}}
+	for _, e := range found {
+		v := api.Example{About: e.About, Line: e.Line, Differences: e.Differences}
+		if v.Differences == nil {
+			v.Differences = []string{}
+		}
+		out.Items = append(out.Items, v)
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+func (s *Service) playDocument(c *gin.Context) error {
+	var in api.Play
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	j, err := s.parse("document", in.Document, in.Set, false)
+	if err != nil {
+		return reading(err)
+	}
+	out, err := run.Play(c.Request.Context(), j, in.Events, in.ByArrival)
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+// sampleOptions reads how much of a source is sampled.
+func sampleOptions(c *gin.Context, def int64) (run.SampleOptions, error) {
+	rows, err := number(c, "rows", def, 1, 100_000)
+	if err != nil {
+		return run.SampleOptions{}, err
+	}
+	o := run.SampleOptions{Rows: int(rows)}
+	switch from := c.Query("from"); from {
+	case "", "newest":
+	case "oldest":
+		o.From = kafka.Oldest
+	default:
+		return o, api.WrongRequest.With("from="+cut(from)+" is no place to sample", "give newest or oldest")
+	}
+	return o, nil
+}
+
+func (s *Service) lateness(c *gin.Context, j *job.Job) (api.LatenessOf, error) {
+	out := api.LatenessOf{Sources: []string{}}
+	name := c.Query("source")
+	for i := range j.Sources {
+		if j.Sources[i].Timed() {
+			out.Sources = append(out.Sources, j.Sources[i].Name)
+		}
+	}
+	if name == "" && len(out.Sources) > 0 {
+		name = out.Sources[0]
+	}
+	src, err := run.SourceNamed(j, name)
+	if err != nil {
+		return out, err
+	}
+	o, err := sampleOptions(c, 5000)
+	if err != nil {
+		return out, err
+	}
+	sample, err := run.Sample(c.Request.Context(), j, src, o)
+	if err != nil {
+		return out, err
+	}
+	out.Source, out.Events = src.Name, len(sample.Events)
+	out.Lateness = run.LatenessIn(j, src, sample)
+	out.Words = out.Lateness.Words()
+	if len(sample.Events) == 0 {
+		out.Words = strings.Join(sample.Notes, "; ")
+	}
+	return out, nil
+}
+
+func (s *Service) documentLateness(c *gin.Context) error {
+	var in api.Document
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	j, err := s.parse("document", in.Document, nil, true)
+	if err != nil {
+		return reading(err)
+	}
+	out, err := s.lateness(c, j)
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+// getLateness tells of a job: of its run's version, else of the newest, and what the run saw.
+func (s *Service) getLateness(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	r, _ := s.newestRun(e)
+	var j *job.Job
+	if r != nil && r.goingOn() {
+		j = r.job
+	} else {
+		v, err := s.version(c, e, "")
+		if err != nil {
+			return err
+		}
+		if j, err = s.parse(e.rec.Name, v.Document, nil, true); err != nil {
+			return reading(err)
+		}
+	}
+	out, err := s.lateness(c, j)
+	if err != nil {
+		return err
+	}
+	if r != nil {
+		if f := r.figures(); f != nil {
+			out.Run = &api.RunLateness{}
+			for _, st := range f.Steps {
+				out.Run.In += st.RowsIn
+				out.Run.Lost += st.Late.Lost
+				out.Run.Partial += st.Late.Partial
+				out.Run.Accepted += st.Late.Accepted
+			}
+		}
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+// peekSource gives events of a document's source, and what it makes of them.
+func (s *Service) peekSource(c *gin.Context) error {
+	var in api.Document
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	j, err := s.parse("document", in.Document, nil, true)
+	if err != nil {
+		return reading(err)
+	}
+	src, err := run.SourceNamed(j, c.Query("source"))
+	if err != nil {
+		return err
+	}
+	o, err := sampleOptions(c, 100)
+	if err != nil {
+		return err
+	}
+	sample, err := run.Sample(c.Request.Context(), j, src, o)
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, api.DecodedOf(src, sample))
+}

@@ -1,0 +1,429 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"undertide/api"
+	"undertide/connect/kafka"
+	"undertide/job"
+	"undertide/look"
+	"undertide/run"
+	"undertide/store"
+)
+
+// looker reaches the broker of the connection that the address names.
+func (s *Service) looker(c *gin.Context) (*kafka.Looker, kafka.Connection, error) {
+	named, err := s.vault.reach(c.Param("connection"))
+	if err != nil {
+		return nil, kafka.Connection{}, err
+	}
+	conn, err := run.Reach(named)
+	if err != nil {
+		return nil, conn, api.WrongConnection.With(err.Error(), "")
+	}
+	l, err := kafka.Look(conn)
+	return l, conn, err
+}
+
+func (s *Service) tryConnection(c *gin.Context) error {
+	l, _, err := s.looker(c)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	out := api.Tried{Checks: []api.Check{}}
+	for _, k := range l.Try(c.Request.Context(), c.Query("topic")) {
+		out.Checks = append(out.Checks, api.Check{Name: k.Name, State: k.State, Text: k.Text})
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+// use is a topic that the newest version of a job reads or writes.
+type use struct {
+	job, source, sink, connection, topic string
+}
+
+// uses gives the topics of all jobs' newest versions. A job whose version does not read is left out.
+func (s *Service) uses(ctx context.Context) []use {
+	s.mu.Lock()
+	var all []*entry
+	for _, e := range s.jobs {
+		all = append(all, e)
+	}
+	s.mu.Unlock()
+	var out []use
+	for _, e := range all {
+		j, err := s.newest(ctx, e)
+		if err != nil {
+			continue
+		}
+		for i := range j.Sources {
+			if k := &j.Sources[i].Kafka; j.Sources[i].Via == "kafka" {
+				out = append(out, use{job: e.rec.Name, source: j.Sources[i].Name, connection: k.Connection.Name, topic: k.Topic})
+			}
+		}
+		for i := range j.Sinks {
+			if k := &j.Sinks[i].Kafka; j.Sinks[i].Via == "kafka" {
+				out = append(out, use{job: e.rec.Name, sink: j.Sinks[i].Name, connection: k.Connection.Name, topic: k.Topic})
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b use) int {
+		return cmp.Or(cmp.Compare(a.job, b.job), cmp.Compare(a.source, b.source), cmp.Compare(a.sink, b.sink))
+	})
+	return out
+}
+
+// newest reads the newest version of a job.
+func (s *Service) newest(ctx context.Context, e *entry) (*job.Job, error) {
+	v, err := s.db.Version(ctx, e.rec.ID, 0)
+	if err != nil {
+		return nil, err
+	}
+	return s.parse(e.rec.Name, v.Document, nil, false)
+}
+
+func (s *Service) getTopics(c *gin.Context) error {
+	l, _, err := s.looker(c)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	found, err := l.Topics(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	uses := s.uses(c.Request.Context())
+	out := api.List[api.Topic]{Items: []api.Topic{}}
+	for _, t := range found {
+		v := api.TopicOf(t)
+		for _, u := range uses {
+			if u.connection != c.Param("connection") || u.topic != t.Name {
+				continue
+			}
+			if u.source != "" && !slices.Contains(v.Readers, u.job) {
+				v.Readers = append(v.Readers, u.job)
+			} else if u.sink != "" && !slices.Contains(v.Writers, u.job) {
+				v.Writers = append(v.Writers, u.job)
+			}
+		}
+		out.Items = append(out.Items, v)
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+func (s *Service) postTopic(c *gin.Context) error {
+	var in api.NewTopic
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	if !regexp.MustCompile(`^[A-Za-z0-9._-]{1,249}$`).MatchString(in.Name) || in.Name == "." || in.Name == ".." {
+		return api.WrongRequest.With(fmt.Sprintf("%q is no name of a topic", cut(in.Name)), "use letters, digits, dots, _ and -")
+	}
+	if in.Partitions < 0 || in.Partitions > 10_000 {
+		return api.WrongRequest.With(fmt.Sprintf("%d partitions", in.Partitions), "give 1 to 10000, or none for what the broker holds right")
+	}
+	l, _, err := s.looker(c)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	err = l.Create(c.Request.Context(), in.Name, int32(cmp.Or(in.Partitions, -1)))
+	if errors.Is(err, kafka.ErrTopicExists) {
+		return api.TopicExists.With(err.Error(), "")
+	}
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusCreated, in)
+}
+
+// peekOptions reads which events are asked for.
+func peekOptions(c *gin.Context) (kafka.PeekConfig, error) {
+	out := kafka.PeekConfig{Topic: c.Param("topic")}
+	limit, err1 := number(c, "limit", 100, 1, 10_000)
+	part, err2 := number(c, "partition", -1, 0, 1<<31-1)
+	at, err3 := moments(c, "at", time.Time{})
+	if err := cmp.Or(err1, err2, err3); err != nil {
+		return out, err
+	}
+	out.Limit, out.At = int(limit), at
+	if part >= 0 {
+		p := int32(part)
+		out.Partition = &p
+	}
+	switch from := c.Query("from"); {
+	case from == "oldest":
+		out.From = kafka.Oldest
+	case from == "time" || from == "" && !at.IsZero():
+		if out.From = kafka.Since; at.IsZero() {
+			return out, api.WrongRequest.With("from=time needs a time", "add at=15m, or at=2026-03-01T00:00:00Z")
+		}
+	case from == "" || from == "newest":
+	default:
+		return out, api.WrongRequest.With("from="+cut(from)+" is no place to look at", "give newest, oldest or time")
+	}
+	return out, nil
+}
+
+func (s *Service) getEvents(c *gin.Context) error {
+	o, err := peekOptions(c)
+	if err != nil {
+		return err
+	}
+	l, conn, err := s.looker(c)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if wantsStream(c) {
+		return s.followEvents(c, l, conn, o.Topic)
+	}
+	sample, err := run.SampleTopic(c.Request.Context(), conn, o)
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, api.PeekOf(sample))
+}
+
+// followEvents gives events as they are stored. When there are none for a while, it says so, and where
+// the newest are.
+func (s *Service) followEvents(c *gin.Context, l *kafka.Looker, conn kafka.Connection, topic string) error {
+	ctx, cancel := context.WithCancel(c.Request.Context())
+	defer cancel()
+	news := make(chan struct{}, 1)
+	batches := make(chan []kafka.Record)
+	var failure error
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		failure = l.Follow(ctx, topic, func(list []kafka.Record) error {
+			select {
+			case batches <- list:
+			case <-ctx.Done():
+			}
+			return nil
+		})
+	}()
+	quiet := run.Quiet{Connection: conn, Topic: topic, Since: time.Now()}
+	out := make(chan api.RawEvent, 1000)
+	notes := make(chan string, 10)
+	go func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-ended:
+				if failure != nil {
+					notes <- failure.Error()
+				}
+				select {
+				case news <- struct{}{}:
+				default:
+				}
+				return
+			case list := <-batches:
+				for _, e := range run.EventsOf(list) {
+					select {
+					case out <- api.EventOf(e):
+					default: // whoever looks is too slow: the newest count
+						<-out
+						out <- api.EventOf(e)
+					}
+				}
+				if note := quiet.Note(ctx, len(list)); note != "" {
+					notes <- note
+				}
+				select {
+				case news <- struct{}{}:
+				default:
+				}
+			}
+		}
+	}()
+	stream(c, news, func(send func(event, id string, v any)) bool {
+		for {
+			select {
+			case e := <-out:
+				send("event", "", e)
+			case n := <-notes:
+				send("note", "", n)
+			default:
+				select {
+				case <-ended:
+					return false
+				default:
+					return true
+				}
+			}
+		}
+	})
+	cancel()
+	<-ended
+	return nil
+}
+
+func (s *Service) postEvents(c *gin.Context) error {
+	var in api.Sent
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	named, err := s.vault.reach(c.Param("connection"))
+	if err != nil {
+		return err
+	}
+	conn, err := run.Reach(named)
+	if err != nil {
+		return api.WrongConnection.With(err.Error(), "")
+	}
+	w, err := run.NewSender(c.Request.Context(), conn, c.Param("topic"))
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	for _, e := range in.Events {
+		var key []byte
+		if e.Key != nil {
+			key = []byte(*e.Key)
+		}
+		if err := w.Send(c.Request.Context(), key, []byte(e.Text)); err != nil {
+			return err
+		}
+	}
+	if err := w.Flush(c.Request.Context()); err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, api.SentCount{Count: len(in.Events)})
+}
+
+// getBeginning writes a document to begin with over a topic.
+func (s *Service) getBeginning(c *gin.Context) error {
+	o, err := peekOptions(c)
+	if err != nil {
+		return err
+	}
+	if c.Query("limit") == "" {
+		o.Limit = 1000
+	}
+	_, conn, err := s.looker(c)
+	if err != nil {
+		return err
+	}
+	sample, err := run.SampleTopic(c.Request.Context(), conn, o)
+	if err != nil {
+		return err
+	}
+	_, inf, err := look.Infer(sample.Events)
+	if err != nil {
+		return api.NoEvents.With(strings.Join(sample.Notes, "; "), "")
+	}
+	text, err := look.Begin(c.Query("purpose"), look.Origin{Connection: c.Param("connection"), Topic: o.Topic}, inf)
+	if err != nil {
+		return api.WrongRequest.With(err.Error(), "")
+	}
+	return answer(c, http.StatusOK, api.Document{Document: text})
+}
+
+func (s *Service) getPurposes(c *gin.Context) error {
+	return answer(c, http.StatusOK, api.Purposes{Items: look.Purposes})
+}
+
+func (s *Service) getCatalogue(c *gin.Context) error {
+	all, err := s.db.Catalogue(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	uses := s.uses(c.Request.Context())
+	out := api.List[api.Described]{Items: []api.Described{}}
+	for _, d := range all {
+		v := api.Described{Name: d.Name, About: d.About, Text: d.Text, UpdatedAt: d.UpdatedAt, Jobs: []api.DescribedUse{}}
+		if own, err := s.described(d.Text); err == nil && own.Via == "kafka" {
+			for _, u := range uses {
+				if u.source == "" || u.connection != own.Kafka.Connection.Name || u.topic != own.Kafka.Topic {
+					continue
+				}
+				one := api.DescribedUse{Job: u.job, Source: u.source}
+				if s.mustFind(u.job) != nil {
+					if j, err := s.newest(c.Request.Context(), s.mustFind(u.job)); err == nil {
+						if other, err := run.SourceNamed(j, u.source); err == nil {
+							one.Same = job.SameSource(own, other)
+						}
+					}
+				}
+				v.Jobs = append(v.Jobs, one)
+			}
+		}
+		out.Items = append(out.Items, v)
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+func (s *Service) mustFind(name string) *entry {
+	e, err := s.find(name)
+	if err != nil {
+		return nil
+	}
+	return e
+}
+
+// described reads a source of the catalogue, by a document around it.
+func (s *Service) described(text string) (*job.Source, error) {
+	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	name, _, _ := strings.Cut(strings.TrimSpace(lines[0]), ":")
+	j, err := s.parse("catalogue", "undertide: 1\njob: catalogue\nsources:\n"+text+"\nsinks:\n  none:\n    from: "+name+"\n    via: file\n    with: {path: /dev/null}\n", nil, false)
+	if err != nil {
+		return nil, err
+	}
+	if len(j.Sources) != 1 {
+		return nil, errors.New("give one source, as it stands below sources:")
+	}
+	return &j.Sources[0], nil
+}
+
+func (s *Service) putDescribed(c *gin.Context) error {
+	name := c.Param("source")
+	var in api.DescribedText
+	if err := body(c, &in); err != nil {
+		return err
+	}
+	if !plainName(name) {
+		return api.WrongRequest.With(fmt.Sprintf("%q is no name for a described source", cut(name)), "use letters, digits, _ and -, beginning with a letter")
+	}
+	in.Text = strings.TrimRight(in.Text, "\n") + "\n"
+	if _, err := s.described(in.Text); err != nil {
+		var faults job.Faults
+		if errors.As(err, &faults) {
+			for i := range faults {
+				faults[i].Line = max(1, faults[i].Line-3)
+			}
+			return wrongDocument(faults)
+		}
+		return api.WrongRequest.With(err.Error(), "")
+	}
+	d := store.Described{Name: name, About: in.About, Text: in.Text, UpdatedAt: time.Now().UTC()}
+	if err := store.Put(c.Request.Context(), s.db, d); err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, api.Described{Name: name, About: d.About, Text: d.Text, UpdatedAt: d.UpdatedAt, Jobs: []api.DescribedUse{}})
+}
+
+func (s *Service) deleteDescribed(c *gin.Context) error {
+	err := store.Remove[store.Described](c.Request.Context(), s.db, c.Param("source"))
+	if errors.Is(err, store.ErrNotFound) {
+		return api.NoSuchDescribed.With("the catalogue has no source "+cut(c.Param("source")), "")
+	}
+	if err != nil {
+		return err
+	}
+	return nothing(c)
+}

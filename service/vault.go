@@ -1,0 +1,330 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"undertide/api"
+	"undertide/job"
+	"undertide/secret"
+	"undertide/store"
+)
+
+// vault holds the connections and secrets of the service in memory, so that a run can start again while
+// the database is away. The service is the only one that changes the records. Safe for concurrent use.
+type vault struct {
+	db   *store.Store
+	box  *secret.Box
+	file map[string]job.Connection // of the undertide.yaml that the service read
+
+	mu      sync.Mutex // guards all below
+	named   map[string]store.Connection
+	secrets map[string]store.Secret
+}
+
+func openVault(ctx context.Context, db *store.Store, opt Options) (*vault, error) {
+	v := &vault{db: db, file: opt.Connections, named: map[string]store.Connection{}, secrets: map[string]store.Secret{}}
+	var err error
+	if v.box, err = secret.Open(filepath.Join(opt.Data, "secrets.key")); err != nil {
+		return nil, err
+	}
+	connections, err := db.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range connections {
+		v.named[c.Name] = c
+	}
+	secrets, err := db.Secrets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range secrets {
+		v.secrets[s.Name] = s
+		if _, err := v.box.Open(s.Name, s.Sealed); err != nil {
+			opt.Log.Warn("a secret cannot be read; store it again, or put the right secrets.key back", "secret", s.Name, "error", err)
+		}
+	}
+	return v, nil
+}
+
+// secret gives a secret's text.
+func (v *vault) secret(name string) (string, error) {
+	v.mu.Lock()
+	s, ok := v.secrets[name]
+	v.mu.Unlock()
+	if !ok {
+		return "", fmt.Errorf("there is no secret %s", name)
+	}
+	text, err := v.box.Open(name, s.Sealed)
+	if err != nil {
+		return "", fmt.Errorf("secret %s cannot be read: %w", name, err)
+	}
+	return text, nil
+}
+
+// connections gives all that jobs may name. The service's own win over those of its file.
+func (v *vault) connections(run bool) map[string]job.Connection {
+	out := maps.Clone(v.file)
+	if out == nil {
+		out = map[string]job.Connection{}
+	}
+	v.mu.Lock()
+	named := maps.Clone(v.named)
+	v.mu.Unlock()
+	for name, c := range named {
+		var spec api.ConnectionSpec
+		if json.Unmarshal([]byte(c.Definition), &spec) != nil {
+			continue
+		}
+		if parsed, err := v.parse(name, spec, run); err == nil {
+			out[name] = parsed
+		} else if parsed, err = v.parse(name, spec, false); err == nil {
+			out[name] = parsed // what is missing is said by whoever reaches for it
+		}
+	}
+	return out
+}
+
+func (v *vault) parse(name string, spec api.ConnectionSpec, run bool) (job.Connection, error) {
+	fields := map[string]any{"via": spec.Via, "brokers": spec.Brokers}
+	if spec.TLS != nil {
+		fields["tls"] = spec.TLS
+	}
+	if spec.SASL != nil {
+		fields["sasl"] = spec.SASL
+	}
+	text, err := json.Marshal(map[string]any{"connections": map[string]any{name: fields}})
+	if err != nil {
+		return job.Connection{}, err
+	}
+	all, err := job.ParseConnections(name, string(text), job.Options{NeedEnv: run, Secret: v.secret})
+	return all[name], err
+}
+
+// reach gives a connection, ready to be used.
+func (v *vault) reach(name string) (job.Connection, error) {
+	v.mu.Lock()
+	c, ok := v.named[name]
+	v.mu.Unlock()
+	if ok {
+		var spec api.ConnectionSpec
+		if err := json.Unmarshal([]byte(c.Definition), &spec); err != nil {
+			return job.Connection{}, err
+		}
+		out, err := v.parse(name, spec, true)
+		if err != nil {
+			return out, wrongConnection(err)
+		}
+		return out, nil
+	}
+	if c, ok := v.file[name]; ok {
+		return c, nil
+	}
+	var known []string
+	for _, c := range v.list() {
+		known = append(known, c.Name)
+	}
+	fix := ""
+	if n := job.Nearest(name, known); n != "" {
+		fix = "did you mean " + n + "?"
+	} else if len(known) > 0 {
+		fix = "there are " + strings.Join(known, ", ")
+	}
+	return job.Connection{}, api.NoSuchConnection.With("there is no connection "+cut(name), fix)
+}
+
+// wrongConnection words the faults of a connection without the lines of a text that nobody wrote.
+func wrongConnection(err error) error {
+	var faults job.Faults
+	if !errors.As(err, &faults) {
+		return err
+	}
+	p := api.WrongConnection.With(faults[0].Message, faults[0].Remedy)
+	for _, f := range faults {
+		p.Faults = append(p.Faults, strings.TrimPrefix(f.Place, "connections.")+": "+f.Message+"; "+f.Remedy)
+	}
+	return p
+}
+
+// list gives all connections by name, as they are written.
+func (v *vault) list() []api.Connection {
+	out := []api.Connection{}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for name, c := range v.named {
+		one := api.Connection{Name: name, From: "service"}
+		if json.Unmarshal([]byte(c.Definition), &one.ConnectionSpec) == nil {
+			out = append(out, one)
+		}
+	}
+	for name, c := range v.file {
+		if _, hidden := v.named[name]; hidden {
+			continue
+		}
+		one := api.Connection{Name: name, From: "file", ConnectionSpec: api.ConnectionSpec{Via: c.Via, Brokers: c.Brokers}}
+		if c.TLS != nil {
+			one.TLS = &api.TLS{CA: c.TLS.CA, Cert: c.TLS.Cert, ServerName: c.TLS.ServerName}
+		}
+		if c.SASL != nil {
+			one.SASL = &api.SASL{Mechanism: c.SASL.Mechanism, User: c.SASL.User, Password: "(in the file)"}
+		}
+		out = append(out, one)
+	}
+	slices.SortFunc(out, func(a, b api.Connection) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+func (s *Service) getConnections(c *gin.Context) error {
+	return answer(c, 200, api.List[api.Connection]{Items: s.vault.list()})
+}
+
+func (s *Service) putConnection(c *gin.Context) error {
+	name := c.Param("connection")
+	var spec api.ConnectionSpec
+	if err := body(c, &spec); err != nil {
+		return err
+	}
+	if !plainName(name) {
+		return api.WrongConnection.With(fmt.Sprintf("%q is no name for a connection", cut(name)), "use letters, digits, _ and -, beginning with a letter")
+	}
+	if _, err := s.vault.parse(name, spec, false); err != nil {
+		return wrongConnection(err)
+	}
+	text, err := json.Marshal(spec)
+	if err != nil {
+		return err
+	}
+	rec := store.Connection{Name: name, Definition: string(text), UpdatedAt: time.Now().UTC()}
+	if err := store.Put(c.Request.Context(), s.db, rec); err != nil {
+		return err
+	}
+	s.vault.mu.Lock()
+	s.vault.named[name] = rec
+	s.vault.mu.Unlock()
+	return answer(c, 200, api.Connection{Name: name, From: "service", ConnectionSpec: spec})
+}
+
+func plainName(s string) bool {
+	for i, r := range s {
+		if !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || i > 0 && (r >= '0' && r <= '9' || r == '_' || r == '-')) {
+			return false
+		}
+	}
+	return s != "" && len(s) <= 100
+}
+
+func (s *Service) deleteConnection(c *gin.Context) error {
+	name := c.Param("connection")
+	if _, err := s.vault.reach(name); err != nil {
+		var p *api.Problem
+		if errors.As(err, &p) && p.Code == api.NoSuchConnection.Code {
+			return err
+		}
+	}
+	s.vault.mu.Lock()
+	_, own := s.vault.named[name]
+	s.vault.mu.Unlock()
+	if !own {
+		return api.ConnectionFromFile.With("", "")
+	}
+	var users []string
+	for _, u := range s.uses(c.Request.Context()) {
+		if u.connection == name && !slices.Contains(users, u.job) {
+			users = append(users, u.job)
+		}
+	}
+	if _, other := s.vault.file[name]; len(users) > 0 && !other {
+		return api.ConnectionInUse.With("connection "+name+" is used by "+strings.Join(users, ", "), "")
+	}
+	if err := store.Remove[store.Connection](c.Request.Context(), s.db, name); err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	s.vault.mu.Lock()
+	delete(s.vault.named, name)
+	s.vault.mu.Unlock()
+	return nothing(c)
+}
+
+func nothing(c *gin.Context) error {
+	c.Status(204)
+	c.Writer.WriteHeaderNow()
+	return nil
+}
+
+// secretUsers names the connections that name a secret.
+func (v *vault) secretUsers(name string) []string {
+	out := []string{}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for c, rec := range v.named {
+		if strings.Contains(rec.Definition, "${secret."+name+"}") {
+			out = append(out, c)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func (s *Service) getSecrets(c *gin.Context) error {
+	out := api.List[api.Secret]{Items: []api.Secret{}}
+	s.vault.mu.Lock()
+	all := slices.Collect(maps.Values(s.vault.secrets))
+	s.vault.mu.Unlock()
+	slices.SortFunc(all, func(a, b store.Secret) int { return strings.Compare(a.Name, b.Name) })
+	for _, x := range all {
+		_, err := s.vault.secret(x.Name)
+		out.Items = append(out.Items, api.Secret{Name: x.Name, UpdatedAt: x.UpdatedAt, Readable: err == nil, UsedBy: s.vault.secretUsers(x.Name)})
+	}
+	return answer(c, 200, out)
+}
+
+func (s *Service) putSecret(c *gin.Context) error {
+	name := c.Param("secret")
+	var in api.SecretText
+	if err := body(c, &in); err != nil {
+		return api.WrongRequest.With("the request is no JSON {\"text\": …}", "") // what was sent is not repeated: it may be the secret
+	}
+	if !plainName(name) {
+		return api.WrongRequest.With("that is no name for a secret", "use letters, digits, _ and -, beginning with a letter")
+	}
+	if in.Text == "" {
+		return api.WrongRequest.With("the secret is empty", "give its text")
+	}
+	rec := store.Secret{Name: name, Sealed: s.vault.box.Seal(name, in.Text), UpdatedAt: time.Now().UTC()}
+	if err := store.Put(c.Request.Context(), s.db, rec); err != nil {
+		return err
+	}
+	s.vault.mu.Lock()
+	s.vault.secrets[name] = rec
+	s.vault.mu.Unlock()
+	return answer(c, 200, api.Secret{Name: name, UpdatedAt: rec.UpdatedAt, Readable: true, UsedBy: s.vault.secretUsers(name)})
+}
+
+func (s *Service) deleteSecret(c *gin.Context) error {
+	name := c.Param("secret")
+	if users := s.vault.secretUsers(name); len(users) > 0 {
+		return api.SecretInUse.With("secret "+cut(name)+" is used by connection "+strings.Join(users, ", "), "")
+	}
+	err := store.Remove[store.Secret](c.Request.Context(), s.db, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return api.NoSuchSecret.With("there is no secret "+cut(name), "")
+	}
+	if err != nil {
+		return err
+	}
+	s.vault.mu.Lock()
+	delete(s.vault.secrets, name)
+	s.vault.mu.Unlock()
+	return nothing(c)
+}

@@ -1,0 +1,70 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+)
+
+// Connection is a named way to reach a broker. Definition is JSON, in which secrets are named only.
+type Connection struct {
+	Name       string `gorm:"primaryKey"`
+	Definition string
+	UpdatedAt  time.Time
+}
+
+// Secret is a sealed text (package secret).
+type Secret struct {
+	Name      string `gorm:"primaryKey"`
+	Sealed    []byte
+	UpdatedAt time.Time
+}
+
+// Described is a source of the catalogue: a description that several jobs may take over.
+type Described struct {
+	Name      string `gorm:"primaryKey"`
+	About     string
+	Text      string
+	UpdatedAt time.Time
+}
+
+func (Described) TableName() string { return "catalogue" }
+
+// Connections lists all connections by name.
+func (s *Store) Connections(ctx context.Context) ([]Connection, error) {
+	return list[Connection](ctx, s, "list connections")
+}
+
+// Secrets lists all secrets by name, sealed.
+func (s *Store) Secrets(ctx context.Context) ([]Secret, error) {
+	return list[Secret](ctx, s, "list secrets")
+}
+
+// Catalogue lists all described sources by name.
+func (s *Store) Catalogue(ctx context.Context) ([]Described, error) {
+	return list[Described](ctx, s, "list described sources")
+}
+
+func list[T any](ctx context.Context, s *Store, what string) (out []T, err error) {
+	err = s.ask(ctx, what, func(db *gorm.DB) error { return db.Order("name").Find(&out).Error })
+	return out, err
+}
+
+// Put stores a connection, secret or described source, in place of one of its name.
+func Put[T Connection | Secret | Described](ctx context.Context, s *Store, v T) error {
+	return s.ask(ctx, "store it", func(db *gorm.DB) error { return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&v).Error })
+}
+
+// Remove deletes one by its name; ErrNotFound where there is none.
+func Remove[T Connection | Secret | Described](ctx context.Context, s *Store, name string) error {
+	return s.ask(ctx, "remove it", func(db *gorm.DB) error {
+		var v T
+		r := db.Where("name = ?", name).Delete(&v)
+		if r.Error == nil && r.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		return r.Error
+	})
+}
