@@ -112,6 +112,12 @@ func Begin(purpose string, o Origin, inf Inference) (string, error) {
 	return b.String(), nil
 }
 
+// SourceOf writes the source alone, as it stands below `sources:`.
+func SourceOf(o Origin, inf Inference) string {
+	_, name := o.names()
+	return Source(name, o, inf)
+}
+
 func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // Source writes a source of a document, as it stands below `sources:`.

@@ -327,7 +327,11 @@ func (s *Service) getBeginning(c *gin.Context) error {
 	if err != nil {
 		return api.NoEvents.With(strings.Join(sample.Notes, "; "), "")
 	}
-	text, err := look.Begin(c.Query("purpose"), look.Origin{Connection: c.Param("connection"), Topic: o.Topic}, inf)
+	origin := look.Origin{Connection: c.Param("connection"), Topic: o.Topic}
+	if c.Query("purpose") == "source" {
+		return answer(c, http.StatusOK, api.Document{Document: look.SourceOf(origin, inf)})
+	}
+	text, err := look.Begin(c.Query("purpose"), origin, inf)
 	if err != nil {
 		return api.WrongRequest.With(err.Error(), "")
 	}

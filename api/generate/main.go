@@ -75,7 +75,7 @@ var operations = []operation{
 	{method: "POST", path: "/connections/{connection}/topics", id: "makeTopic", summary: "Make a topic.", body: api.NewTopic{}, status: 201, answer: api.NewTopic{}, problems: []api.Problem{api.NoSuchConnection, api.TopicExists, api.Unreachable, api.AccessDenied}},
 	{method: "GET", path: "/connections/{connection}/topics/{topic}/events", id: "events", summary: "Some events of a topic as they are stored, a profile of them, and how they could be declared.", query: []parameter{where, {"at", "string", "With from=time: a time (RFC 3339), or a duration before now."}, limit, {"partition", "integer", "Of this partition alone."}}, status: 200, answer: api.Peek{}, stream: "`event` (an event) as it is stored, `note` when nothing new comes", problems: []api.Problem{api.NoSuchConnection, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
 	{method: "POST", path: "/connections/{connection}/topics/{topic}/events", id: "send", summary: "Send events to a topic that is there.", body: api.Sent{}, status: 200, answer: api.SentCount{}, problems: []api.Problem{api.NoSuchConnection, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
-	{method: "GET", path: "/connections/{connection}/topics/{topic}/document", id: "begin", summary: "A document to begin with over a topic.", query: []parameter{{"purpose", "string", "What it is for; see purposes."}, where, limit}, status: 200, answer: api.Document{}, problems: []api.Problem{api.NoSuchConnection, api.NoSuchTopic, api.NoEvents, api.Unreachable, api.AccessDenied}},
+	{method: "GET", path: "/connections/{connection}/topics/{topic}/document", id: "begin", summary: "A document to begin with over a topic.", query: []parameter{{"purpose", "string", "What it is for; see purposes. `source` gives the source alone, as it stands below `sources:`."}, where, limit}, status: 200, answer: api.Document{}, problems: []api.Problem{api.NoSuchConnection, api.NoSuchTopic, api.NoEvents, api.Unreachable, api.AccessDenied}},
 	{method: "GET", path: "/secrets", id: "secrets", summary: "The names of all secrets.", status: 200, answer: api.List[api.Secret]{}},
 	{method: "PUT", path: "/secrets/{secret}", id: "putSecret", summary: "Store a secret, sealed. Its text is never given out.", body: api.SecretText{}, status: 200, answer: api.Secret{}},
 	{method: "DELETE", path: "/secrets/{secret}", id: "removeSecret", summary: "Remove a secret that no connection names.", status: 204, problems: []api.Problem{api.NoSuchSecret, api.SecretInUse}},
@@ -116,10 +116,6 @@ var names = map[reflect.Type]string{
 	reflect.TypeFor[api.Page[api.LogLine]]():    "LogPage",
 	reflect.TypeFor[api.Page[api.Sample]]():     "SamplePage",
 	reflect.TypeFor[api.Page[api.Checkpoint]](): "CheckpointPage",
-	reflect.TypeFor[api.List[api.Connection]](): "ConnectionList",
-	reflect.TypeFor[api.List[api.Topic]]():      "TopicList",
-	reflect.TypeFor[api.List[api.Secret]]():     "SecretList",
-	reflect.TypeFor[api.List[api.Described]]():  "DescribedList",
 	reflect.TypeFor[run.CheckpointFigures]():    "CheckpointFigures",
 }
 

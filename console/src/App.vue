@@ -8,7 +8,7 @@
         </svg>
         Under Tide
       </RouterLink>
-      <RouterLink class="place" :class="{ here: route.path.startsWith('/jobs') }" to="/jobs">Jobs</RouterLink>
+      <RouterLink v-for="p in places" :key="p.to" class="place" :class="{ here: route.path.startsWith(p.to) }" :to="p.to">{{ p.name }}</RouterLink>
       <div class="foot">
         <ServiceState :status="status" :problem="problem" />
         <button class="theme" type="button" @click="toggle">{{ dark ? 'Light' : 'Dark' }} colours</button>
@@ -34,6 +34,12 @@ import { useTheme } from './use/theme'
 const { status, problem } = provideJobs()
 const { dark, toggle } = useTheme()
 const route = useRoute()
+const places = [
+  { name: 'Streams', to: '/streams' },
+  { name: 'Jobs', to: '/jobs' },
+  { name: 'Build', to: '/build' },
+  { name: 'Try', to: '/try' },
+]
 
 function sentenceCase(s: string): string {
   return s.charAt(0).toUpperCase() + s.slice(1)

@@ -769,6 +769,7 @@ export interface components {
             a: number;
             b: number;
             text: string;
+            words: string[];
         };
         Document: {
             document: string;
@@ -1724,7 +1725,7 @@ export interface operations {
     begin: {
         parameters: {
             query?: {
-                /** @description What it is for; see purposes. */
+                /** @description What it is for; see purposes. `source` gives the source alone, as it stands below `sources:`. */
                 purpose?: string;
                 /** @description Which are wanted: newest (default), oldest or time. */
                 from?: string;

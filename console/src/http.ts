@@ -46,3 +46,19 @@ export function asProblem(e: unknown): Problem {
   if (typeof e === 'object' && e !== null && 'code' in e) return e as Problem
   return { ...away, detail: String(e), fix: '' }
 }
+
+export function put<T>(path: string, body: unknown): Promise<T> {
+  return ask<T>(path, { method: 'PUT', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) })
+}
+
+export function remove(path: string): Promise<void> {
+  return ask<void>(path, { method: 'DELETE' })
+}
+
+/** A part of an address, escaped. */
+export const part = encodeURIComponent
+
+/** A list that is given whole. */
+export interface ListOf<N extends keyof Schemas> {
+  items: Schemas[N][]
+}

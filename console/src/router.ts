@@ -6,6 +6,10 @@ export const router = createRouter({
   history: createWebHistory(),
   routes: [
     { path: '/', redirect: '/jobs' },
+    { path: '/streams/:connection?', component: () => import('./places/StreamsPlace.vue'), props: true, meta: { title: 'Streams' } },
+    { path: '/streams/:connection/:topic', component: () => import('./places/TopicPlace.vue'), props: true },
+    { path: '/build', component: () => import('./places/BuildPlace.vue'), props: (to) => ({ job: to.query.job }), meta: { title: 'Build' } },
+    { path: '/try', component: () => import('./places/TryPlace.vue'), meta: { title: 'Try' } },
     { path: '/jobs', component: JobsPlace, meta: { title: 'Jobs' } },
     { path: '/jobs/:job', component: () => import('./places/JobPlace.vue'), props: true },
     { path: '/:rest(.*)*', component: () => import('./places/NowherePlace.vue'), meta: { title: 'Nothing here' } },
@@ -13,6 +17,6 @@ export const router = createRouter({
 })
 
 router.afterEach((to) => {
-  const title = (to.meta.title as string | undefined) ?? String(to.params.job ?? '')
+  const title = (to.meta.title as string | undefined) ?? String(to.params.job ?? to.params.topic ?? '')
   document.title = `${title} · Under Tide`
 })

@@ -4,6 +4,7 @@
     <StatusWord :status="job.status" />
     <span class="soft" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC</span>
     <span class="grow" />
+    <RouterLink :to="`/build?job=${encodeURIComponent(job.name)}`"><ElButton>Change</ElButton></RouterLink>
     <ElButton v-if="goesOn(job.status)" :loading="busy" :disabled="job.status === 'stopping'" @click="emit('stop')">Stop</ElButton>
     <ElButton v-else type="primary" :loading="busy" @click="emit('start')">Start</ElButton>
   </header>

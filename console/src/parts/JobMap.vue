@@ -1,7 +1,7 @@
 <template>
   <div class="map" :style="{ height: `${Math.min(420, laid.height + 8)}px` }">
     <VueFlow :nodes="nodes" :edges="edges" :nodes-draggable="false" :nodes-connectable="false" :elements-selectable="false" :nodes-focusable="false" :edges-focusable="false" :zoom-on-scroll="false" :zoom-on-double-click="false" :prevent-scrolling="false" :min-zoom="0.4" :max-zoom="1" @nodes-initialized="settle">
-      <template #node-part="{ data }"><MapNode :part="data.part" :figures="figures" :chosen="data.part.name === chosen" @choose="emit('choose', data.part.name)" /></template>
+      <template #node-part="{ data }"><MapNode :part="data.part" :figures="figures" :note="notes?.[data.part.name] ?? null" :chosen="data.part.name === chosen" @choose="emit('choose', data.part.name)" /></template>
     </VueFlow>
   </div>
 </template>
@@ -22,6 +22,8 @@ const props = defineProps<{
   figures: Schemas['Figures'] | null
   /** The part that is looked into; empty for none. */
   chosen: string
+  /** What is said of each part where there are no figures, by its name; sinks begin with "sink ". */
+  notes?: Record<string, { text: string; bad: boolean }>
 }>()
 const emit = defineEmits<{
   /** A part's name; sinks begin with "sink ". */

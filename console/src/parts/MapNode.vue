@@ -1,9 +1,9 @@
 <template>
-  <button type="button" class="part" :class="[part.kind, { keeps: part.keeps, chosen }]" :aria-pressed="chosen" :title="part.does" @click="emit('choose')">
+  <button type="button" class="part" :class="[part.kind, { keeps: part.keeps, chosen, wrong: note?.bad }]" :aria-pressed="chosen" :title="part.does" @click="emit('choose')">
     <Handle v-if="part.kind !== 'source'" type="target" :position="Position.Left" />
     <span class="line"><b>{{ label }}</b><span class="rate">{{ flow }}</span></span>
     <span class="does">{{ part.does }}</span>
-    <span class="does" :class="{ warn: held }">{{ state }}</span>
+    <span class="does" :class="{ warn: held, bad: note?.bad }">{{ note?.text ?? state }}</span>
     <Handle v-if="part.kind !== 'sink'" type="source" :position="Position.Right" />
   </button>
 </template>
@@ -19,6 +19,8 @@ import type { MapPart } from './graph'
 const props = defineProps<{
   part: MapPart
   figures: Schemas['Figures'] | null
+  /** What is said of it where there are no figures. */
+  note: { text: string; bad: boolean } | null
   /** Whether it is looked into. */
   chosen: boolean
 }>()
@@ -76,6 +78,7 @@ const state = computed(() => {
 .line b { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .rate { color: var(--sea); font-weight: 600; white-space: nowrap; }
 .does { display: block; font-size: 10.500px; line-height: 1.45; color: var(--soft); white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.part.wrong { background: var(--brick-soft); border-color: var(--brick); }
 .does.warn { color: var(--amber); font-weight: 600; }
 .part :deep(.vue-flow__handle) { opacity: 0; pointer-events: none; }
 </style>

@@ -4,6 +4,7 @@
       <ElTabPane label="History" name="history" lazy><HistoryList :job="job" /></ElTabPane>
       <ElTabPane label="Log" name="log" lazy><LogList :job="job" /></ElTabPane>
       <ElTabPane label="Checkpoints" name="checkpoints" lazy><CheckpointList :run="run" /></ElTabPane>
+      <ElTabPane label="Lateness" name="lateness" lazy><JobLateness :job="job" /></ElTabPane>
       <ElTabPane label="Versions" name="versions" lazy><VersionList :job="job" :newest="version" /></ElTabPane>
     </ElTabs>
   </section>
@@ -15,6 +16,7 @@ import { ref } from 'vue'
 
 import CheckpointList from './CheckpointList.vue'
 import HistoryList from './HistoryList.vue'
+import JobLateness from './JobLateness.vue'
 import LogList from './LogList.vue'
 import VersionList from './VersionList.vue'
 

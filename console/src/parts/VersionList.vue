@@ -9,23 +9,35 @@
           <td class="nowrap" :title="v.created_at">{{ moment(v.created_at) }}</td>
           <td class="nowrap">
             <ElButton size="small" text @click="shown = `/jobs/${name}/versions/${v.number}`">document</ElButton>
+            <ElButton size="small" text @click="starting = v.number">start …</ElButton>
             <ElButton v-if="v.number > 1" size="small" text @click="shown = `/jobs/${name}/diff?a=${v.number - 1}&b=${v.number}`">changes</ElButton>
           </td>
         </tr>
       </tbody>
     </table>
-    <pre v-if="text" class="mono"><span v-for="(l, i) in text.split('\n')" :key="i" :class="tone(l)">{{ l }}
+    <div v-if="isDiff" class="words">
+      <p v-if="words.length" class="soft">What differs; comments and layout do not count.</p>
+      <p v-else class="soft">They differ in comments and layout only.</p>
+      <p v-for="w in words" :key="w">{{ w }}</p>
+      <ElButton size="small" text @click="lines = !lines">{{ lines ? 'hide' : 'show' }} the changed lines</ElButton>
+      <pre v-if="lines" class="mono"><span v-for="(l, i) in text.split('\n')" :key="i" :class="tone(l)">{{ l }}
+</span></pre>
+    </div>
+    <pre v-else-if="text" class="mono"><span v-for="(l, i) in text.split('\n')" :key="i" :class="tone(l)">{{ l }}
 </span></pre>
   </div>
+  <StartDialog v-if="starting" :job="props.job" :version="starting" :values="values" @close="starting = 0" />
 </template>
 
 <script setup lang="ts">
 import { ElButton } from 'element-plus'
-import { computed, ref } from 'vue'
+import { computed, ref, watch } from 'vue'
 
 import { moment } from '../format'
-import type { Schemas } from '../http'
+import { post, type Schemas } from '../http'
+import { useAsked } from '../use/asked'
 import { useResource } from '../use/resource'
+import StartDialog from './StartDialog.vue'
 import StateNote from './StateNote.vue'
 
 const props = defineProps<{
@@ -36,7 +48,14 @@ const props = defineProps<{
 const name = computed(() => encodeURIComponent(props.job))
 const { data, loading, problem } = useResource<{ items: Schemas['Version'][] }>(computed(() => `/jobs/${name.value}/versions?limit=50&newest=${props.newest}`))
 const shown = ref(`/jobs/${encodeURIComponent(props.job)}/versions/newest`)
-const one = useResource<{ document?: string; text?: string }>(shown)
+const one = useResource<{ document?: string; text?: string; words?: string[] }>(shown)
+const starting = ref(0)
+const lines = ref(false)
+const words = computed(() => one.data.value?.words ?? [])
+const document = useResource<Schemas['Version']>(computed(() => (starting.value ? `/jobs/${name.value}/versions/${starting.value}` : '')))
+const checked = useAsked((text: string) => post<Schemas['Checked']>('/documents/check', { document: text }))
+watch(document.data, (d) => d?.document && void checked.ask(d.document))
+const values = computed(() => checked.data.value?.values ?? [])
 const isDiff = computed(() => shown.value.includes('/diff?'))
 const text = computed(() => one.data.value?.document ?? one.data.value?.text ?? '')
 
@@ -47,8 +66,9 @@ function tone(line: string): string {
 </script>
 
 <style scoped>
-.two { display: grid; grid-template-columns: 300px minmax(0, 1fr); gap: 20px; align-items: start; }
+.two { display: grid; grid-template-columns: 360px minmax(0, 1fr); gap: 20px; align-items: start; }
 pre { margin: 0; padding: 10px 12px; background: var(--ground); border-radius: 8px; overflow: auto; max-height: 420px; }
+.words p { margin: 2px 0; overflow-wrap: anywhere; }
 .added { color: var(--sea); }
 .removed { color: var(--brick); }
 </style>

@@ -1,0 +1,111 @@
+// Which settings the forms of a source, step or sink have, and what is added for each kind of step.
+import { kindOf } from './outline'
+import type { Path } from './splice'
+
+export interface Setting {
+  label: string
+  path: Path
+  /** What it may look like. */
+  hint: string
+  /** A list of names, shown with commas between. */
+  list?: boolean
+  /** One of these. */
+  choice?: string[]
+  /** Inputs of the part: sources, steps and their parts. */
+  from?: boolean
+}
+
+/** A mapping of names to expressions, each of which has a line in the form. */
+export interface Named {
+  label: string
+  path: Path
+  name: string
+  expression: string
+}
+
+export interface Form {
+  settings: Setting[]
+  named: Named[]
+}
+
+const from: Setting = { label: 'from', path: ['from'], hint: 'a source or step', from: true }
+const key: Setting = { label: 'key', path: ['key'], hint: 'fields, with commas between', list: true }
+
+/** The form of a part; kind is source, step or sink, and value what stands there. */
+export function formOf(kind: string, value: Record<string, unknown>): Form {
+  if (kind === 'source') {
+    const settings: Setting[] = []
+    if (value.via === 'kafka') settings.push({ label: 'topic', path: ['with', 'topic'], hint: 'its name' })
+    if (value.via === 'file') settings.push({ label: 'path', path: ['with', 'path'], hint: '/var/data/events.ndjson' })
+    settings.push(
+      { label: 'event time', path: ['event_time'], hint: 'a field, stored or arrival' },
+      { label: 'margin', path: ['watermark', 'margin'], hint: '5s' },
+      { label: 'idle', path: ['watermark', 'idle'], hint: '1m' },
+      { label: 'in silence', path: ['watermark', 'silence'], hint: 'hold', choice: ['hold', 'advance'] },
+    )
+    if (value.via === 'kafka') settings.push({ label: 'begin', path: ['begin'], hint: 'earliest, latest, or a time' })
+    return { settings, named: [] }
+  }
+  if (kind === 'sink') {
+    const settings: Setting[] = [from]
+    if (value.via === 'kafka') settings.push({ label: 'topic', path: ['with', 'topic'], hint: 'its name' }, { label: 'make the topic', path: ['with', 'create'], hint: 'false', choice: ['true', 'false'] }, key)
+    if (value.via === 'file') settings.push({ label: 'path', path: ['with', 'path'], hint: '/var/data/rows.ndjson' })
+    return { settings, named: [] }
+  }
+  switch (kindOf(value)) {
+    case 'window': {
+      const w = (value.window ?? {}) as Record<string, unknown>
+      const settings: Setting[] = [from, key]
+      if ('tumbling' in w) settings.push({ label: 'window of', path: ['window', 'tumbling'], hint: '1m' })
+      if ('sliding' in w) settings.push({ label: 'window of', path: ['window', 'sliding'], hint: '10m' }, { label: 'every', path: ['window', 'by'], hint: '1m' })
+      if ('session' in w) settings.push({ label: 'gap', path: ['window', 'session'], hint: '90s' }, { label: 'longest', path: ['window', 'longest'], hint: '12h' })
+      if ('look_back' in w) settings.push({ label: 'look back', path: ['window', 'look_back'], hint: '10s' })
+      settings.push(
+        { label: 'accept late rows for', path: ['late', 'accept'], hint: '1m' },
+        { label: 'publish', path: ['publish'], hint: 'settled', choice: ['settled', 'revised'] },
+        { label: 'having', path: ['having'], hint: 'a condition on the results' },
+      )
+      return { settings, named: [{ label: 'measures', path: ['measures'], name: 'measure', expression: 'count()' }] }
+    }
+    case 'deduplicate':
+      return { settings: [from, { label: 'the same when', path: ['deduplicate', 'key'], hint: 'fields, with commas between', list: true }, { label: 'within', path: ['deduplicate', 'within'], hint: '10m' }], named: [] }
+    case 'split':
+      return { settings: [from, { label: 'first only', path: ['first_only'], hint: 'false', choice: ['true', 'false'] }], named: [{ label: 'parts', path: ['split'], name: 'part', expression: 'true' }] }
+    case 'absent':
+      return { settings: [from, key, { label: 'silent for', path: ['absent'], hint: '10m' }], named: [] }
+    case 'remember':
+      return { settings: [from, key, { label: 'forget after', path: ['forget'], hint: '1h' }, { label: 'where', path: ['where'], hint: 'a condition' }], named: [{ label: 'set', path: ['set'], name: 'field', expression: 'true' }] }
+    case 'rank':
+      return { settings: [from, { label: 'by', path: ['rank', 'by'], hint: 'an expression' }, { label: 'keep', path: ['rank', 'keep'], hint: '3' }], named: [] }
+    case 'expand':
+      return { settings: [from], named: [{ label: 'element', path: ['expand'], name: 'item', expression: '' }] }
+  }
+  return {
+    settings: [from, { label: 'where', path: ['where'], hint: "tonnes > 0.5 && crane != ''" }, { label: 'without', path: ['without'], hint: 'fields, with commas between', list: true }],
+    named: [{ label: 'set', path: ['set'], name: 'field', expression: '1' }],
+  }
+}
+
+export interface Kind {
+  name: string
+  about: string
+  /** Its lines below the name; FROM and KEY are filled in. */
+  lines: string
+}
+
+export const stepKinds: Kind[] = [
+  { name: 'filter', about: 'keep the rows that meet a condition', lines: "from: FROM\nwhere: 'true'" },
+  { name: 'compute', about: 'add fields worked out of others', lines: 'from: FROM\nset: {field: 1}' },
+  { name: 'deduplicate', about: 'let the first row of each key pass', lines: 'from: FROM\ndeduplicate: {key: [KEY], within: 10m}' },
+  { name: 'tumbling', about: 'windows one after another', lines: 'from: FROM\nkey: [KEY]\nwindow: {tumbling: 1m}\nmeasures:\n  events: count()' },
+  { name: 'sliding', about: 'overlapping windows, renewed on a beat', lines: 'from: FROM\nkey: [KEY]\nwindow: {sliding: 10m, by: 1m}\nmeasures:\n  events: count()' },
+  { name: 'session', about: 'bursts of rows with silence between', lines: 'from: FROM\nkey: [KEY]\nwindow: {session: 90s, longest: 12h}\nmeasures:\n  events: count()' },
+  { name: 'look back', about: 'for each row, measures over the span before it', lines: 'from: FROM\nkey: [KEY]\nwindow: {look_back: 10s}\nmeasures:\n  events: count()' },
+  { name: 'absent', about: 'tell when a key has had no row for a while', lines: 'from: FROM\nkey: [KEY]\nabsent: 10m' },
+  { name: 'split', about: 'send rows to parts by conditions', lines: "from: FROM\nsplit: {chosen: 'true'}" },
+]
+
+export const sinkKinds: Kind[] = [
+  { name: 'topic', about: 'messages of a topic, which is made where it is missing', lines: 'from: FROM\nvia: kafka\nwith: {connection: CONNECTION, topic: TOPIC, create: true}' },
+  { name: 'files', about: 'NDJSON in files that appear whole', lines: 'from: FROM\nvia: file\nwith: {path: /var/tmp/NAME/}' },
+]

@@ -1,0 +1,82 @@
+<template>
+  <ElDropdown v-for="m in menus" :key="m.name" trigger="click" size="small" @command="(k: string) => add(m.name, k)">
+    <button type="button" class="add">{{ m.name }}</button>
+    <template #dropdown>
+      <ElDropdownMenu>
+        <ElDropdownItem v-for="k in m.kinds" :key="k.name" :command="k.name"><strong>{{ k.name }}</strong>&nbsp;<span class="soft">{{ k.about }}</span></ElDropdownItem>
+        <ElDropdownItem v-if="!m.kinds.length" disabled>{{ m.none }}</ElDropdownItem>
+      </ElDropdownMenu>
+    </template>
+  </ElDropdown>
+</template>
+
+<script setup lang="ts">
+import { ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-plus'
+import { computed, ref } from 'vue'
+
+import { sinkKinds, stepKinds } from '../document/forms'
+import { readable } from '../document/outline'
+import { addEntry, freeName, namesOf, valueAt } from '../document/splice'
+import type { ListOf } from '../http'
+import { useResource } from '../use/resource'
+
+const props = defineProps<{
+  text: string
+  /** The fields of a source or step, as far as they are known. */
+  fields: (name: string) => { name: string; type: string }[]
+}>()
+const emit = defineEmits<{
+  change: [text: string]
+  /** The part that was added, as the map names it. */
+  choose: [name: string]
+}>()
+
+const catalogue = useResource<ListOf<'Described'>>(ref('/catalogue'))
+const menus = computed(() => [
+  { name: 'source', kinds: (catalogue.data.value?.items ?? []).map((d) => ({ name: d.name, about: d.about })), none: 'The catalogue is empty: look at a topic in Streams and keep its description.' },
+  { name: 'step', kinds: stepKinds, none: '' },
+  { name: 'sink', kinds: sinkKinds, none: '' },
+])
+
+/** What a new part reads: the last step, or the first source. */
+function last(): string {
+  const steps = namesOf(props.text, 'steps')
+  if (steps.length) return readable(props.text).find((r) => r === steps.at(-1) || r.endsWith(` of ${steps.at(-1)!}`)) ?? steps.at(-1)!
+  return namesOf(props.text, 'sources')[0] ?? 'SOURCE'
+}
+function add(kind: string, name: string) {
+  const base = last()
+  const fields = props.fields(base)
+  const key = fields.find((f) => f.type === 'string')?.name ?? fields[0]?.name ?? 'key'
+  if (kind === 'source') {
+    const d = catalogue.data.value?.items.find((x) => x.name === name)
+    if (!d) return
+    const lines = d.text.trimEnd().split('\n')
+    const indent = lines[0]!.search(/\S/)
+    const own = lines[0]!.trim().replace(/:.*$/, '')
+    const free = freeName(props.text, own)
+    const body = [`${free}:`, ...lines.slice(1).map((l) => l.slice(Math.min(indent, l.search(/\S|$/))))].join('\n')
+    emit('change', addEntry(props.text, 'sources', body))
+    emit('choose', free)
+    return
+  }
+  const k = (kind === 'step' ? stepKinds : sinkKinds).find((x) => x.name === name)
+  if (!k) return
+  const free = freeName(props.text, kind === 'sink' ? 'results' : name.replace(' ', '_'))
+  const job = String(valueAt(props.text, ['job']) ?? 'job')
+  const first = namesOf(props.text, 'sources')[0] ?? ''
+  const connection = String(valueAt(props.text, ['sources', first, 'with', 'connection']) ?? 'CONNECTION')
+  const body = k.lines
+    .replace('FROM', /^[\w ]+$/.test(base) ? base : `'${base}'`)
+    .replaceAll('KEY', key)
+    .replace('CONNECTION', connection)
+    .replace('TOPIC', `${job}.${free}`)
+    .replace('NAME', `${job}-${free}`)
+  emit('change', addEntry(props.text, `${kind}s`, `${free}:\n${body.split('\n').map((l) => `  ${l}`).join('\n')}`))
+  emit('choose', kind === 'sink' ? `sink ${free}` : free)
+}
+</script>
+
+<style scoped>
+.add { border: 0; background: none; color: var(--sea); font: inherit; cursor: pointer; padding: 0 2px; text-decoration: underline; }
+</style>

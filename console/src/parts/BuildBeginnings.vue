@@ -1,0 +1,68 @@
+<template>
+  <div class="ways">
+    <section class="sheet" aria-label="From a topic">
+      <header><h2>From a topic</h2><span class="soft">its fields, event time and margin are looked up from a sample</span></header>
+      <div class="line">
+        <label for="b-connection">connection</label>
+        <ElSelect id="b-connection" v-model="connection" size="small"><ElOption v-for="c in list.data.value?.items ?? []" :key="c.name" :value="c.name" :label="c.name" /></ElSelect>
+        <label for="b-topic">topic</label>
+        <ElSelect id="b-topic" v-model="topic" size="small" filterable><ElOption v-for="t in found.data.value?.items ?? []" :key="t.name" :value="t.name" :label="`${t.name} (${count(t.events)} events)`" /></ElSelect>
+      </div>
+      <p class="soft">What is it for?</p>
+      <div class="purposes">
+        <button v-for="p in purposes.data.value?.items ?? []" :key="p.name" type="button" class="purpose" :disabled="!topic || busy" @click="from(p.name)"><strong>{{ p.name }}</strong><span>{{ p.about }}</span></button>
+      </div>
+      <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
+    </section>
+    <section class="sheet" aria-label="From a job">
+      <header><h2>From a job</h2><span class="soft">change it, and save the next version</span></header>
+      <p v-for="j in jobs ?? []" :key="j.name" class="job"><RouterLink :to="`/build?job=${encodeURIComponent(j.name)}`">{{ j.name }}</RouterLink> <span class="soft">version {{ j.version }} · {{ j.about }}</span></p>
+      <StateNote v-if="!jobs?.length" :loading="!jobs" :problem="null">There are no jobs yet.</StateNote>
+    </section>
+  </div>
+</template>
+
+<script setup lang="ts">
+import { ElOption, ElSelect } from 'element-plus'
+import { computed, ref, shallowRef, watch } from 'vue'
+
+import { count } from '../format'
+import { asProblem, type Problem, type ListOf } from '../http'
+import { useJobs } from '../use/jobs'
+import { useResource } from '../use/resource'
+import { topics } from '../use/streams'
+import StateNote from './StateNote.vue'
+
+const emit = defineEmits<{ begin: [document: string] }>()
+const { jobs } = useJobs()
+const list = useResource<ListOf<'Connection'>>(ref('/connections'))
+const purposes = useResource<ListOf<'Purpose'>>(ref('/purposes'))
+const connection = ref('')
+const topic = ref('')
+watch(list.data, (d) => (connection.value ||= d?.items[0]?.name ?? ''))
+const found = useResource<ListOf<'Topic'>>(computed(() => (connection.value ? `/connections/${encodeURIComponent(connection.value)}/topics` : '')))
+const failure = shallowRef<Problem | null>(null)
+const busy = ref(false)
+async function from(purpose: string) {
+  failure.value = null
+  busy.value = true
+  try {
+    emit('begin', (await topics.begin(connection.value, topic.value, purpose)).document)
+  } catch (e) {
+    failure.value = asProblem(e)
+  } finally {
+    busy.value = false
+  }
+}
+</script>
+
+<style scoped>
+.ways { display: grid; grid-template-columns: minmax(0, 1.4fr) minmax(0, 1fr); gap: 14px; align-items: start; }
+.line { display: grid; grid-template-columns: auto 160px auto minmax(0, 1fr); gap: 8px; align-items: center; }
+.purposes { display: grid; grid-template-columns: repeat(auto-fill, minmax(220px, 1fr)); gap: 10px; }
+.purpose { text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 8px 12px; cursor: pointer; display: grid; gap: 2px; }
+.purpose:hover:enabled { border-color: var(--sea); }
+.purpose:disabled { opacity: 0.6; cursor: default; }
+.purpose span { color: var(--soft); font-size: 12px; }
+.job { margin: 4px 0; }
+</style>

@@ -1,0 +1,273 @@
+<template>
+  <header class="head">
+    <h1>{{ plan?.job || 'Build' }}</h1>
+    <span class="soft">{{ state }}</span>
+    <span class="grow" />
+    <template v-if="text">
+      <ElButton :loading="rehearsing.busy.value" :disabled="faults.length > 0" @click="rehearse">Rehearse</ElButton>
+      <ElButton :loading="examples.busy.value" :disabled="faults.length > 0" @click="runExamples">{{ examplesLabel }}</ElButton>
+      <ElButton :disabled="faults.length > 0" @click="router.push('/try')">Try</ElButton>
+      <ElButton type="primary" :disabled="faults.length > 0 || !checked" :loading="saving.busy.value" @click="save">Save</ElButton>
+      <ElButton v-if="saved" type="primary" @click="starting = true">Start …</ElButton>
+    </template>
+  </header>
+  <div v-if="saving.problem.value" class="notice bad" role="alert">{{ saving.problem.value.detail }}; {{ saving.problem.value.fix }}.</div>
+  <div v-if="saved" class="notice good" role="status">{{ saved.stored ? `Saved as version ${saved.number} of ${saved.job}.` : `Nothing changed: it equals version ${saved.number} of ${saved.job}.` }}<template v-for="w in saved.warnings" :key="w"><br />{{ w }}</template></div>
+  <BuildBeginnings v-if="!text" @begin="draft.begin" />
+  <div v-else class="desk">
+    <section class="sheet" aria-label="Document">
+      <header>
+        <h2>Document</h2>
+        <span class="soft">add</span>
+        <AddMenu :text="text" :fields="fieldsOfPlan" @change="text = $event" @choose="choose" />
+        <span class="grow" />
+        <ElButton size="small" text @click="clear">Begin another</ElButton>
+      </header>
+      <DocumentEditor ref="editor" v-model="text" :faults="faults" :warnings="checked?.warnings ?? []" :marked="marked" :fields="fieldsAt" @line="line = $event" />
+      <ul v-if="faults.length" class="faults" aria-label="Mistakes">
+        <li v-for="(f, i) in faults" :key="i">
+          <button type="button" class="to" @click="editor?.show(f.line)">line {{ f.line }}</button> {{ f.message }}; {{ f.fix }}.
+          <button v-if="remedy(f)" type="button" class="to" @click="mend(f)">Change it to {{ remedy(f) }}</button>
+        </li>
+      </ul>
+      <ul v-else-if="checked?.warnings.length" class="faults amber" aria-label="Warnings">
+        <li v-for="(f, i) in checked.warnings" :key="i"><button type="button" class="to" @click="editor?.show(f.line)">line {{ f.line }}</button> {{ f.message }}; {{ f.fix }}.</li>
+      </ul>
+      <div v-if="draft.problem.value" class="notice bad" role="alert">{{ draft.problem.value.detail }}; {{ draft.problem.value.fix }}.</div>
+    </section>
+    <div class="side">
+      <section class="sheet" aria-label="Map">
+        <header><h2>Map</h2><span class="soft">drawn from the document; choose a part</span></header>
+        <JobMap v-if="plan" :plan="plan" :figures="null" :chosen="mapChosen" :notes="notes" @choose="choose" />
+      </section>
+      <section v-if="part" class="sheet" aria-label="Chosen part">
+        <header>
+          <h2>{{ part }}</h2>
+          <ElTabs v-model="side" class="mini"><ElTabPane label="Form" name="form" /><ElTabPane label="Fields" name="fields" /><ElTabPane v-if="part.startsWith('source ')" label="Lateness" name="lateness" /></ElTabs>
+        </header>
+        <PartForm v-if="side === 'form'" :key="part" :text="text" :part="part" @change="text = $event" />
+        <template v-else-if="side === 'fields'">
+          <table v-if="partFields.length" class="plain"><thead><tr><th>field</th><th>type</th></tr></thead><tbody><tr v-for="f in partFields" :key="f.name"><td>{{ f.name }}</td><td>{{ f.type }}</td></tr></tbody></table>
+          <StateNote v-else :loading="false" :problem="null">Its fields are known once the document has no mistakes.</StateNote>
+          <p v-if="makes" class="small"><strong>Makes</strong> {{ makes }}.</p>
+        </template>
+        <LatenessPanel v-else :of="late.data.value" :busy="late.busy.value" :problem="late.problem.value">
+          The document has mistakes.
+          <template #take="{ margin }"><ElButton size="small" type="primary" @click="takeMargin(margin)">Take {{ margin }} as margin</ElButton></template>
+        </LatenessPanel>
+      </section>
+      <section class="sheet" aria-label="Rehearsal">
+        <header>
+          <h2>Rehearsal</h2>
+          <span v-if="rehearsing.data.value" class="soft">{{ rehearsed }}</span>
+          <span class="grow" />
+          <ElSelect v-model="sampleFrom" size="small" style="width: 112px" aria-label="Which events"><ElOption value="newest" label="the newest" /><ElOption value="oldest" label="the oldest" /></ElSelect>
+          <ElSelect v-model="sampleRows" size="small" style="width: 92px" aria-label="How many"><ElOption v-for="n in [100, 1000, 10000]" :key="n" :value="n" :label="count(n)" /></ElSelect>
+        </header>
+        <RehearsalPanel v-if="rehearsing.data.value" :rehearsal="rehearsing.data.value" :part="mapChosen" />
+        <StateNote v-else :loading="rehearsing.busy.value" :problem="rehearsing.problem.value">Run the document on the newest 1,000 events of its sources. Nothing is delivered.</StateNote>
+        <ul v-if="examples.data.value" class="examples" aria-label="Examples">
+          <li v-for="e in examples.data.value.items" :key="e.line" :class="{ bad: e.differences.length }">
+            <button type="button" class="to" @click="editor?.show(e.line)">line {{ e.line }}</button> {{ e.differences.length ? '✕' : '✓' }} {{ e.about }}
+            <div v-for="d in e.differences" :key="d" class="mono">{{ d }}</div>
+          </li>
+          <li v-if="!examples.data.value.items.length" class="soft">The document has no examples. Try plays events one by one and saves them as one.</li>
+        </ul>
+        <div v-if="examples.problem.value" class="notice bad">{{ examples.problem.value.detail }}</div>
+      </section>
+    </div>
+  </div>
+  <StartDialog v-if="starting && saved" :job="saved.job" :version="saved.number" :values="checked?.values ?? []" @close="starting = false" />
+</template>
+
+<script setup lang="ts">
+import { ElButton, ElOption, ElSelect, ElTabPane, ElTabs } from 'element-plus'
+import { computed, defineAsyncComponent, ref, shallowRef, watch } from 'vue'
+import { useRouter } from 'vue-router'
+
+import { put } from '../document/splice'
+import { count } from '../format'
+import { ask, part as escaped, post, type Schemas } from '../http'
+import AddMenu from '../parts/AddMenu.vue'
+import BuildBeginnings from '../parts/BuildBeginnings.vue'
+import LatenessPanel from '../parts/LatenessPanel.vue'
+import PartForm from '../parts/PartForm.vue'
+import RehearsalPanel from '../parts/RehearsalPanel.vue'
+import StartDialog from '../parts/StartDialog.vue'
+import StateNote from '../parts/StateNote.vue'
+import { useAsked } from '../use/asked'
+import { partAt, useDraft } from '../use/draft'
+
+const DocumentEditor = defineAsyncComponent(() => import('../parts/DocumentEditor.vue'))
+const JobMap = defineAsyncComponent(() => import('../parts/JobMap.vue'))
+
+const props = defineProps<{
+  /** A job whose newest version is to be changed, from the address; empty for the draft as it is. */
+  job?: string
+}>()
+const router = useRouter()
+const draft = useDraft()
+const { text, checked, plan } = draft
+const editor = ref<{ show(line: number): void }>()
+const faults = computed(() => checked.value?.faults ?? [])
+
+watch(
+  () => props.job,
+  async (job) => {
+    if (!job) return
+    const v = await ask<Schemas['Version']>(`/jobs/${escaped(job)}/versions/newest`)
+    draft.begin(v.document ?? '', `${v.job} version ${v.number}`)
+    await router.replace('/build')
+  },
+  { immediate: true },
+)
+
+const line = ref(1)
+const part = ref('')
+const side = ref('form')
+watch(line, (n) => {
+  const p = partAt(checked.value, n)
+  if (p && p !== part.value) part.value = p
+})
+const marked = computed(() => checked.value?.places[part.value] ?? null)
+/** As the map names it: sinks begin with "sink ". */
+const mapChosen = computed(() => (part.value.startsWith('sink ') ? part.value : part.value.slice(part.value.indexOf(' ') + 1)))
+function choose(name: string) {
+  const p = plan.value
+  part.value = name.startsWith('sink ') ? name : p?.sources.some((s) => s.name === name) ? `source ${name}` : `step ${name}`
+  if (!part.value.startsWith('source ') && side.value === 'lateness') side.value = 'form'
+  const at = checked.value?.places[part.value]
+  if (at) editor.value?.show(at.from)
+}
+watch(checked, (c) => {
+  if (c && part.value && !c.places[part.value]) part.value = ''
+})
+
+const state = computed(() => {
+  const n = faults.value.length
+  const mistakes = n ? `${n} ${n === 1 ? 'mistake' : 'mistakes'}` : checked.value ? 'no mistakes' : ''
+  return [draft.origin.value ? `made of ${draft.origin.value}` : text.value ? 'not saved' : '', mistakes].filter(Boolean).join(' · ')
+})
+
+function fieldsFrom(list: string[]): { name: string; type: string }[] {
+  return list.map((f) => (f.includes(' ') ? { name: f.slice(0, f.indexOf(' ')), type: f.slice(f.indexOf(' ') + 1) } : { name: f, type: '' }))
+}
+/** Fields of the last document without mistakes, so that completion knows them while one is being written. */
+const lastPlan = shallowRef<Schemas['Plan'] | null>(null)
+watch(checked, (c) => c?.plan && (lastPlan.value = c.plan), { immediate: true })
+function fieldsOfPlan(name: string): { name: string; type: string }[] {
+  const p = lastPlan.value
+  const found = p?.sources.find((s) => s.name === name) ?? p?.steps.find((s) => s.name === name || name.endsWith(` of ${s.name}`))
+  return fieldsFrom(found?.fields ?? [])
+}
+function fieldsAt(n: number): { name: string; type: string }[] {
+  const p = partAt(checked.value, n)
+  const name = p.slice(p.indexOf(' ') + 1)
+  if (p.startsWith('source ')) return fieldsOfPlan(name)
+  const of = p.startsWith('sink ') ? plan.value?.sinks.find((s) => s.name === name)?.from : plan.value?.steps.find((s) => s.name === name)?.from
+  return (of ?? '').split(', ').flatMap(fieldsOfPlan)
+}
+const partFields = computed(() => {
+  const name = part.value.slice(part.value.indexOf(' ') + 1)
+  return part.value.startsWith('sink ') ? fieldsFrom(checked.value?.plan?.sinks.find((s) => s.name === name)?.fields ?? []) : fieldsOfPlan(name)
+})
+const makes = computed(() => checked.value?.plan?.sinks.find((s) => `sink ${s.name}` === part.value)?.makes ?? '')
+
+/** What the map says under each part: its mistakes, or its rows in the rehearsal. */
+const notes = computed(() => {
+  const out: Record<string, { text: string; bad: boolean }> = {}
+  const r = rehearsing.data.value
+  for (const s of r?.sources ?? []) out[s.name] = { text: `${count(s.events)} sampled`, bad: false }
+  for (const s of r?.steps ?? []) out[s.name] = { text: `${count(s.out)} of ${count(s.in)}`, bad: false }
+  for (const s of r?.sinks ?? []) out[`sink ${s.name}`] = { text: `${count(s.count)} rows`, bad: false }
+  for (const f of faults.value) {
+    const p = partAt(checked.value, f.line)
+    if (p) out[p.startsWith('sink ') ? p : p.slice(p.indexOf(' ') + 1)] = { text: '✕ a mistake', bad: true }
+  }
+  return out
+})
+
+/** The one word that a fault's remedy names; empty where it is not a word. */
+function remedy(f: Schemas['Fault']): string {
+  return /^did you mean ([^\s?]+)\?$/.exec(f.fix)?.[1] ?? ''
+}
+function mend(f: Schemas['Fault']) {
+  const lines = text.value.split('\n')
+  const l = lines[f.line - 1] ?? ''
+  const from = Math.max(0, f.column - 1)
+  const wrong = /^['"]?([\w.-]+)/.exec(l.slice(from))
+  if (!wrong?.[1]) return
+  const at = from + wrong[0].indexOf(wrong[1])
+  lines[f.line - 1] = l.slice(0, at) + remedy(f) + l.slice(at + wrong[1].length)
+  text.value = lines.join('\n')
+}
+
+const sampleRows = ref(1000)
+const sampleFrom = ref('newest')
+const rehearsing = useAsked(() => post<Schemas['Rehearsal']>('/documents/rehearse', { document: text.value, rows: sampleRows.value, from: sampleFrom.value }))
+const examples = useAsked(() => post<Schemas['Examples']>('/documents/examples', { document: text.value }))
+const late = useAsked((source: string) => post<Schemas['LatenessOf']>(`/documents/lateness?source=${escaped(source)}`, { document: text.value }))
+function rehearse() {
+  void rehearsing.ask()
+}
+function runExamples() {
+  void examples.ask()
+}
+watch([sampleRows, sampleFrom], () => rehearsing.data.value && rehearse())
+// A rehearsal follows the text: whoever changes it sees what comes of it.
+let again: ReturnType<typeof setTimeout> | undefined
+watch(checked, (c) => {
+  saved.value = null
+  clearTimeout(again)
+  if (!c || c.faults.length) return
+  again = setTimeout(() => {
+    rehearse()
+    if (text.value.includes('examples:')) runExamples()
+  }, 400)
+})
+watch([part, side, checked], () => {
+  if (side.value === 'lateness' && part.value.startsWith('source ') && !faults.value.length) void late.ask(part.value.slice(7))
+})
+function takeMargin(margin: string) {
+  text.value = put(text.value, ['sources', part.value.slice(7), 'watermark', 'margin'], margin)
+}
+const rehearsed = computed(() => {
+  const r = rehearsing.data.value
+  return r ? `${count(r.sources.reduce((n, s) => n + s.events, 0))} events in ${r.seconds.toFixed(2)} s · nothing delivered` : ''
+})
+const examplesLabel = computed(() => {
+  const items = examples.data.value?.items
+  return items?.length ? `Examples ${items.filter((e) => !e.differences.length).length} of ${items.length}` : 'Examples'
+})
+
+const saved = shallowRef<Schemas['Saved'] | null>(null)
+const starting = ref(false)
+const saving = useAsked(() => ask<Schemas['Saved']>('/jobs', { method: 'POST', headers: { 'Content-Type': 'application/yaml' }, body: text.value }))
+async function save() {
+  const s = await saving.ask()
+  if (!s) return
+  saved.value = s
+  draft.origin.value = `${s.job} version ${s.number}`
+}
+function clear() {
+  draft.begin('')
+  rehearsing.data.value = null
+  examples.data.value = null
+  part.value = ''
+}
+</script>
+
+<style scoped>
+.head { display: flex; align-items: center; gap: 12px; margin-bottom: 12px; }
+.desk { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1.12fr); gap: 14px; align-items: start; }
+.side { display: grid; gap: 14px; }
+.faults { list-style: none; margin: 0 -14px -12px; padding: 8px 14px; background: var(--brick-soft); color: var(--brick); border-radius: 0 0 10px 10px; font-size: 12px; }
+.faults.amber { background: var(--amber-soft); color: var(--amber); }
+.faults li { padding: 2px 0; overflow-wrap: anywhere; }
+.to { border: 0; background: none; color: inherit; font: inherit; text-decoration: underline; cursor: pointer; padding: 0; font-weight: 600; }
+.examples { list-style: none; padding: 8px 0 0; margin: 8px 0 0; border-top: 1px solid var(--line); font-size: 12px; }
+.mini { --el-tabs-header-height: 28px; }
+.mini :deep(.el-tabs__header) { margin: 0; }
+.small { font-size: 12px; overflow-wrap: anywhere; }
+.notice.good { background: var(--sea-soft); color: var(--sea); }
+</style>
