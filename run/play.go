@@ -1,10 +1,12 @@
 package run
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -211,18 +213,17 @@ func (w *player) taps() {
 	w.marks = map[int]row.Time{}
 	for i := range w.j.Sources {
 		s := &w.j.Sources[i]
-		w.g.Taps = append(w.g.Taps, engine.TapNode{From: engine.Ref{At: i}, Schema: s.Schema, Tap: eye{func(v step.View) {
-			for _, r := range v.Sel {
-				if len(v.Times) > 0 {
-					t := v.Times[r]
-					w.time = &t
-				}
+		w.g.Taps = append(w.g.Taps, engine.TapNode{From: engine.Ref{At: i}, Schema: s.Schema, Tap: heard{timesOf{}, func(line []byte) {
+			if us, err := strconv.ParseInt(string(line), 10, 64); err == nil {
+				t := row.Time(us)
+				w.time = &t
 			}
 		}}})
 		ref := engine.Ref{At: i, Part: engine.RejectPart}
-		w.g.Taps = append(w.g.Taps, engine.TapNode{From: ref, Schema: engine.RejectSchema, Tap: eye{func(v step.View) {
-			for _, r := range v.Sel {
-				w.fault = string(v.Cols[1].Bytes(int(r))) + ": " + string(v.Cols[2].Bytes(int(r)))
+		w.g.Taps = append(w.g.Taps, engine.TapNode{From: ref, Schema: engine.RejectSchema, Tap: heard{TextOf(engine.RejectSchema), func(line []byte) {
+			var r struct{ Reason, Message string }
+			if json.Unmarshal(line, &r) == nil {
+				w.fault = r.Reason + ": " + r.Message
 			}
 		}}})
 	}
@@ -242,15 +243,36 @@ func (w *player) tap(name string, ref engine.Ref, schema row.Schema) {
 		p.Fields = append(p.Fields, schema[i].Name+" "+schema[i].Kind.String())
 	}
 	w.out.Parts = append(w.out.Parts, p)
-	enc := TextOf(schema)
-	w.g.Taps = append(w.g.Taps, engine.TapNode{From: ref, Schema: schema, Tap: eye{func(v step.View) {
-		one := v
-		for n := range v.Sel {
-			one.Sel = v.Sel[n : n+1]
-			text := enc.Append(nil, one)
-			w.rows = append(w.rows, PlayedRow{name, json.RawMessage(text[:len(text)-1])})
-		}
+	w.g.Taps = append(w.g.Taps, engine.TapNode{From: ref, Schema: schema, Tap: heard{TextOf(schema), func(line []byte) {
+		w.rows = append(w.rows, PlayedRow{name, json.RawMessage(bytes.Clone(line))})
 	}}})
+}
+
+// heard is a tap that is told each encoded line of a turn, when its turn has come: rows are encoded ahead
+// of it.
+type heard struct {
+	encoder engine.Encoder
+	line    func([]byte)
+}
+
+func (h heard) NewEncoder(row.Schema) engine.Encoder { return h.encoder }
+func (h heard) Room(rows int) int                    { return rows }
+func (h heard) Take(data []byte, _ int) {
+	for line := range bytes.Lines(data) {
+		h.line(bytes.TrimSuffix(line, []byte("\n")))
+	}
+}
+
+// timesOf writes the rows' event times, a line each, in microseconds.
+type timesOf struct{}
+
+func (timesOf) Append(dst []byte, v step.View) []byte {
+	for _, r := range v.Sel {
+		if len(v.Times) > 0 {
+			dst = append(strconv.AppendInt(dst, int64(v.Times[r]), 10), '\n')
+		}
+	}
+	return dst
 }
 
 // stepped ends a moment. After the script come the ends of the sources, which are one moment.

@@ -135,11 +135,11 @@ func fail(c *gin.Context, err error) {
 	case errors.Is(err, run.ErrNoSource):
 		p = api.WrongRequest.With(strings.TrimPrefix(err.Error(), run.ErrNoSource.Error()+": "), "")
 	case errors.Is(err, run.ErrDenied):
-		p = api.AccessDenied.With(err.Error(), "")
+		p = api.AccessDenied.With(halves(err))
 	case errors.Is(err, run.ErrNoTopic):
-		p = api.NoSuchTopic.With(err.Error(), "")
+		p = api.NoSuchTopic.With(halves(err))
 	case unreachable(err):
-		p = api.Unreachable.With(err.Error(), "")
+		p = api.Unreachable.With(halves(err))
 	case errors.Is(err, look.ErrNothing):
 		p = api.NoEvents.With("", "")
 	case errors.Is(err, store.ErrUnreachable):
@@ -191,6 +191,15 @@ func readBody(c *gin.Context) ([]byte, error) {
 		return nil, api.WrongRequest.With("the request ended early", "")
 	}
 	return text, nil
+}
+
+// halves gives the fault and the remedy of a message that has both.
+func halves(err error) (detail, fix string) {
+	text := err.Error()
+	if i := strings.Index(text, "; "); i > 0 {
+		return text[:i], text[i+2:]
+	}
+	return text, ""
 }
 
 // reading gives a problem for a document that does not read.
@@ -286,7 +295,8 @@ func (s *Service) console(c *gin.Context) {
 	}
 	name := strings.TrimPrefix(path.Clean(at), "/")
 	if st, err := fs.Stat(s.opt.Console, name); err != nil || st.IsDir() {
-		if path.Ext(name) != "" {
+		// Names of topics have dots: what a browser opens as a page is a place of the console.
+		if path.Ext(name) != "" && (strings.HasPrefix(name, "assets/") || !strings.Contains(c.GetHeader("Accept"), "text/html")) {
 			fail(c, api.NoSuchAddress.With("there is no file "+at, ""))
 			return
 		}

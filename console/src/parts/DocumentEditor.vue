@@ -125,7 +125,7 @@ defineExpose({ show })
 
 <style scoped>
 .editor { border-top: 1px solid var(--line); margin: 0 -14px; }
-.editor :deep(.cm-editor) { height: var(--editor-height, 520px); font-size: 12px; background: var(--sheet); color: var(--ink); }
+.editor :deep(.cm-editor) { height: max(420px, calc(100vh - 210px)); font-size: 12px; background: var(--sheet); color: var(--ink); }
 .editor :deep(.cm-scroller) { font-family: ui-monospace, 'DejaVu Sans Mono', monospace; line-height: 1.5; }
 .editor :deep(.cm-gutters) { background: var(--sheet); color: var(--soft); border: 0; }
 .editor :deep(.cm-cursor) { border-color: var(--ink); }

@@ -1,7 +1,7 @@
 <template>
   <div class="map" :style="{ height: `${Math.min(420, laid.height + 8)}px` }">
     <VueFlow :nodes="nodes" :edges="edges" :nodes-draggable="false" :nodes-connectable="false" :elements-selectable="false" :nodes-focusable="false" :edges-focusable="false" :zoom-on-scroll="false" :zoom-on-double-click="false" :prevent-scrolling="false" :min-zoom="0.4" :max-zoom="1" @nodes-initialized="settle">
-      <template #node-part="{ data }"><MapNode :part="data.part" :figures="figures" :note="notes?.[data.part.name] ?? null" :chosen="data.part.name === chosen" @choose="emit('choose', data.part.name)" /></template>
+      <template #node-part="{ data }"><MapNode :part="data.part" :figures="figures" :compact="compact" :note="notes?.[data.part.name] ?? null" :chosen="data.part.name === chosen" @choose="emit('choose', data.part.name)" /></template>
     </VueFlow>
   </div>
 </template>
@@ -13,7 +13,7 @@ import { MarkerType, Position, useVueFlow, VueFlow, type Edge, type Node } from 
 import { computed, onMounted, onScopeDispose } from 'vue'
 
 import type { Schemas } from '../http'
-import { layOut, partHeight, partWidth, type MapEdge } from './graph'
+import { layOut, partHeight, wide, type MapEdge } from './graph'
 import MapNode from './MapNode.vue'
 
 const props = defineProps<{
@@ -22,6 +22,8 @@ const props = defineProps<{
   figures: Schemas['Figures'] | null
   /** The part that is looked into; empty for none. */
   chosen: string
+  /** Whether parts are narrow, for a map beside something else. */
+  compact?: boolean
   /** What is said of each part where there are no figures, by its name; sinks begin with "sink ". */
   notes?: Record<string, { text: string; bad: boolean }>
 }>()
@@ -31,11 +33,12 @@ const emit = defineEmits<{
 }>()
 
 const { fitView } = useVueFlow()
-const laid = computed(() => layOut(props.plan))
+const narrow = 138
+const laid = computed(() => (props.compact ? layOut(props.plan, narrow, 26) : layOut(props.plan)))
 const nodes = computed<Node[]>(() =>
   laid.value.parts.map((part) => ({
     id: part.name, type: 'part', position: { x: part.x, y: part.y }, data: { part }, sourcePosition: Position.Right, targetPosition: Position.Left,
-    width: partWidth, height: partHeight,
+    width: props.compact ? narrow : wide, height: partHeight,
   })),
 )
 

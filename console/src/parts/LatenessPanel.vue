@@ -73,7 +73,7 @@ const watermark = computed(() => {
 </script>
 
 <style scoped>
-.two { display: grid; grid-template-columns: minmax(0, 1.15fr) minmax(360px, 1fr); gap: 18px; align-items: start; }
+.two { display: grid; grid-template-columns: repeat(auto-fit, minmax(420px, 1fr)); gap: 18px; align-items: start; }
 .words { margin: 2px 0 6px; }
 .small { font-size: 12px; margin: 2px 0; }
 .margins tr { cursor: pointer; }

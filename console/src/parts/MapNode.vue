@@ -1,5 +1,5 @@
 <template>
-  <button type="button" class="part" :class="[part.kind, { keeps: part.keeps, chosen, wrong: note?.bad }]" :aria-pressed="chosen" :title="part.does" @click="emit('choose')">
+  <button type="button" class="part" :class="[part.kind, { keeps: part.keeps, chosen, wrong: note?.bad, compact }]" :aria-pressed="chosen" :title="part.does" @click="emit('choose')">
     <Handle v-if="part.kind !== 'source'" type="target" :position="Position.Left" />
     <span class="line"><b>{{ label }}</b><span class="rate">{{ flow }}</span></span>
     <span class="does">{{ part.does }}</span>
@@ -19,6 +19,8 @@ import type { MapPart } from './graph'
 const props = defineProps<{
   part: MapPart
   figures: Schemas['Figures'] | null
+  /** Whether it is narrow. */
+  compact?: boolean
   /** What is said of it where there are no figures. */
   note: { text: string; bad: boolean } | null
   /** Whether it is looked into. */
@@ -72,6 +74,7 @@ const state = computed(() => {
 
 <style scoped>
 .part { width: 218px; height: 58px; text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 4px 10px; cursor: pointer; display: block; }
+.part.compact { width: 138px; padding: 4px 8px; }
 .part.keeps { border-left: 4px solid var(--sea); padding-left: 7px; }
 .part.chosen, .part:hover { border-color: var(--sea); }
 .line { display: flex; justify-content: space-between; gap: 8px; font-size: 12px; }

@@ -73,8 +73,8 @@ const option = computed(() => {
     textStyle: { fontFamily: 'Inter, system-ui, sans-serif' },
     grid: { left: 8, right: 16, top: 22, bottom: 22, containLabel: true },
     tooltip: { trigger: 'item', renderMode: 'richText', confine: true, backgroundColor: color('sheet'), borderColor: color('line'), textStyle: { color: color('ink'), fontSize: 11 }, formatter: (p: { data?: { text?: string } }) => p.data?.text ?? '' },
-    xAxis: { type: 'value', min: -0.5, max: right + 0.5, minInterval: 1, name: props.across, nameLocation: 'middle', nameGap: 20, ...axis, splitLine: { show: false } },
-    yAxis: { type: 'value', min: least - pad, max: most + pad, name: 'event time', nameLocation: 'end', nameGap: 8, ...axis, axisLabel: { ...axis.axisLabel, formatter: timeOf } },
+    xAxis: { type: 'value', min: -0.5, max: right + 0.5, minInterval: 1, name: props.across, nameLocation: 'middle', nameGap: 20, ...axis, axisLabel: { ...axis.axisLabel, showMinLabel: false, showMaxLabel: false }, splitLine: { show: false } },
+    yAxis: { type: 'value', min: least - pad, max: most + pad, name: 'event time', nameLocation: 'end', nameGap: 8, ...axis, axisLabel: { ...axis.axisLabel, showMinLabel: false, showMaxLabel: false, formatter: timeOf } },
     series: [
       {
         name: 'windows', type: 'custom', z: 1, clip: true,

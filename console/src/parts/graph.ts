@@ -23,7 +23,7 @@ export interface MapEdge {
   part: string
 }
 
-export const partWidth = 218
+export const wide = 218
 export const partHeight = 58
 
 /** Splits what stands in `from`: minute, late of minute, rejects of levels, refused of seen; several with commas between. */
@@ -35,7 +35,7 @@ export function origins(text: string): { name: string; part: string }[] {
 }
 
 /** Places sources, steps and sinks from left to right. A sink may have the name of a step, so sinks have a prefix. */
-export function layOut(plan: Schemas['Plan']): { parts: MapPart[]; edges: MapEdge[]; height: number } {
+export function layOut(plan: Schemas['Plan'], partWidth = wide, ranksep = 56): { parts: MapPart[]; edges: MapEdge[]; height: number } {
   const parts: MapPart[] = []
   const edges: MapEdge[] = []
   const add = (name: string, kind: Kind, does: string, keeps: boolean) => parts.push({ name, kind, does, keeps, x: 0, y: 0 })
@@ -49,7 +49,7 @@ export function layOut(plan: Schemas['Plan']): { parts: MapPart[]; edges: MapEdg
     for (const o of origins(s.from)) edges.push({ from: o.name, to: `sink ${s.name}`, part: o.part })
   }
   const g = new dagre.graphlib.Graph()
-  g.setGraph({ rankdir: 'LR', nodesep: 16, ranksep: 56, marginx: 2, marginy: 4 })
+  g.setGraph({ rankdir: 'LR', nodesep: 16, ranksep, marginx: 2, marginy: 4 })
   g.setDefaultEdgeLabel(() => ({}))
   for (const p of parts) g.setNode(p.name, { width: partWidth, height: partHeight })
   for (const e of edges) g.setEdge(e.from, e.to)

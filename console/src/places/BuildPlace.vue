@@ -38,7 +38,7 @@
     <div class="side">
       <section class="sheet" aria-label="Map">
         <header><h2>Map</h2><span class="soft">drawn from the document; choose a part</span></header>
-        <JobMap v-if="plan" :plan="plan" :figures="null" :chosen="mapChosen" :notes="notes" @choose="choose" />
+        <JobMap v-if="plan" :plan="plan" :figures="null" :chosen="mapChosen" compact :notes="notes" @choose="choose" />
       </section>
       <section v-if="part" class="sheet" aria-label="Chosen part">
         <header>
@@ -61,8 +61,10 @@
           <h2>Rehearsal</h2>
           <span v-if="rehearsing.data.value" class="soft">{{ rehearsed }}</span>
           <span class="grow" />
-          <ElSelect v-model="sampleFrom" size="small" style="width: 112px" aria-label="Which events"><ElOption value="newest" label="the newest" /><ElOption value="oldest" label="the oldest" /></ElSelect>
-          <ElSelect v-model="sampleRows" size="small" style="width: 92px" aria-label="How many"><ElOption v-for="n in [100, 1000, 10000]" :key="n" :value="n" :label="count(n)" /></ElSelect>
+          <span class="which">
+            <ElSelect v-model="sampleFrom" size="small" style="width: 108px" aria-label="Which events"><ElOption value="newest" label="the newest" /><ElOption value="oldest" label="the oldest" /></ElSelect>
+            <ElSelect v-model="sampleRows" size="small" style="width: 84px" aria-label="How many"><ElOption v-for="n in [100, 1000, 10000]" :key="n" :value="n" :label="count(n)" /></ElSelect>
+          </span>
         </header>
         <RehearsalPanel v-if="rehearsing.data.value" :rehearsal="rehearsing.data.value" :part="mapChosen" />
         <StateNote v-else :loading="rehearsing.busy.value" :problem="rehearsing.problem.value">Run the document on the newest 1,000 events of its sources. Nothing is delivered.</StateNote>
@@ -260,6 +262,7 @@ function clear() {
 <style scoped>
 .head { display: flex; align-items: center; gap: 12px; margin-bottom: 12px; }
 .desk { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1.12fr); gap: 14px; align-items: start; }
+.which { display: flex; gap: 6px; }
 .side { display: grid; gap: 14px; }
 .faults { list-style: none; margin: 0 -14px -12px; padding: 8px 14px; background: var(--brick-soft); color: var(--brick); border-radius: 0 0 10px 10px; font-size: 12px; }
 .faults.amber { background: var(--amber-soft); color: var(--amber); }

@@ -11,7 +11,7 @@
       <ElSelect v-model="from" size="small" style="width: 150px" aria-label="Which events">
         <ElOption value="newest" label="the newest" /><ElOption value="oldest" label="the oldest" /><ElOption value="5m" label="since 5 min ago" /><ElOption value="1h" label="since 1 h ago" /><ElOption value="24h" label="since 24 h ago" />
       </ElSelect>
-      <ElSelect v-model="limit" size="small" style="width: 110px" aria-label="How many"><ElOption v-for="n in [100, 1000, 5000]" :key="n" :value="n" :label="`${count(n)} events`" /></ElSelect>
+      <ElSelect v-model="limit" size="small" style="width: 130px" aria-label="How many"><ElOption v-for="n in [100, 1000, 5000]" :key="n" :value="n" :label="`${count(n)} events`" /></ElSelect>
       <ElButton size="small" :loading="busy" :disabled="following" @click="again">Ask again</ElButton>
       <ElButton size="small" :type="following ? 'primary' : 'default'" @click="following = !following">{{ following ? '■ Stop following' : '▶ Follow' }}</ElButton>
       <span v-if="peek?.profile" class="soft">{{ count(peek.profile.events) }} events<template v-if="peek.profile.from">, stored {{ moment(peek.profile.from) }} to {{ moment(peek.profile.to) }} UTC</template></span>

@@ -14,9 +14,13 @@
         <header>
           <h2>Events</h2>
           <ElSelect v-if="sources.length > 1" v-model="source" size="small" style="width: 120px" aria-label="Source"><ElOption v-for="s in sources" :key="s" :value="s" :label="s" /></ElSelect>
-          <ElButton size="small" :loading="sampling.busy.value" @click="take">Take 60 from the stream</ElButton>
+          <span class="grow" />
           <ElButton size="small" text @click="lines = []">Empty</ElButton>
         </header>
+        <div class="byhand">
+          <ElSelect v-model="many" size="small" style="width: 92px" aria-label="How many"><ElOption v-for="n in [60, 300, 1000]" :key="n" :value="n" :label="count(n)" /></ElSelect>
+          <ElButton size="small" :loading="sampling.busy.value" @click="take">Take from the stream</ElButton>
+        </div>
         <div class="byhand">
           <ElInput v-model="hand" size="small" class="mono" aria-label="An event by hand" placeholder="{&quot;gauge&quot;: &quot;G01&quot;, …} or clock 10s" @keydown.enter="byHand" />
           <ElButton size="small" type="primary" @click="byHand">Give it</ElButton>
@@ -36,14 +40,15 @@
           <header>
             <h2>Tide chart</h2>
             <ElSelect v-if="windowed.length > 1" v-model="step" size="small" style="width: 130px" aria-label="Step"><ElOption v-for="s in windowed" :key="s" :value="s" :label="s" /></ElSelect>
-            <ElSelect v-if="keys.length" v-model="key" size="small" style="width: 130px" aria-label="Key"><ElOption value="" label="all keys" /><ElOption v-for="k in keys" :key="k" :value="k" :label="k" /></ElSelect>
+            <ElSelect v-if="keys.length" v-model="key" size="small" style="width: 130px" aria-label="Key"><ElOption value="all" label="all keys" /><ElOption v-for="k in keys" :key="k" :value="k" :label="k" /></ElSelect>
             <ElRadioGroup v-model="order" size="small" aria-label="Order"><ElRadioButton value="time">by event time</ElRadioButton><ElRadioButton value="arrival">by arrival</ElRadioButton></ElRadioGroup>
             <span class="grow" />
-            <ElButton size="small" :disabled="at === 0" aria-label="Back to the beginning" @click="at = 0">⏮</ElButton>
+            <ElButton size="small" :disabled="at === 0" aria-label="Back to the beginning" @click="at = 0">|◀</ElButton>
             <ElButton size="small" :disabled="at === 0" aria-label="One event back" @click="at--">◀</ElButton>
             <ElButton size="small" type="primary" :disabled="at >= moments.length" aria-label="Next event" @click="at++">▶</ElButton>
-            <ElButton size="small" :disabled="at >= moments.length" aria-label="To the end" @click="at = moments.length">⏭</ElButton>
+            <ElButton size="small" :disabled="at >= moments.length" aria-label="To the end" @click="at = moments.length">▶|</ElButton>
           </header>
+          <input v-model.number="at" class="slide" type="range" min="0" :max="moments.length" aria-label="How many events are given" />
           <p class="now" role="status">{{ sentence }}</p>
           <TideChart :dots="dots" :watermark="watermark" :bands="bands" :room="Math.max(10, moments.length)" label="Event time against arrival" across="arrival" @choose="at = $event + 1" />
           <p class="soft small">Dots are events, ✕ late ones; the line is the watermark; a window is filled while it is open, and shows its result once it closed.</p>
@@ -51,7 +56,7 @@
         <section class="sheet" aria-label="Rows">
           <header><h2>Rows of each step</h2><span class="soft">{{ order === 'arrival' ? 'as they would come by arrival' : 'as they were published' }}, the newest first</span></header>
           <div v-for="p in shownParts" :key="p.name" class="part">
-            <strong>{{ p.name }}</strong> <span class="soft">{{ p.rows.length }} {{ p.rows.length === 1 ? 'row' : 'rows' }}</span>
+            <strong>{{ p.name }}</strong> <span class="soft">{{ count(p.count) }} {{ p.count === 1 ? 'row' : 'rows' }}{{ p.count > p.rows.length ? `, the newest ${p.rows.length} shown` : '' }}</span>
             <RowsGrid :fields="p.fields" :rows="p.rows" :height="170"><template #more="{ index }"><span class="soft">after event {{ p.at[index] }}</span></template></RowsGrid>
           </div>
           <StateNote v-if="!shownParts.length" :loading="played.busy.value" :problem="null">No rows yet: give events, and step forward.</StateNote>
@@ -67,7 +72,7 @@ import { computed, defineAsyncComponent, ref, shallowRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { addEntry } from '../document/splice'
-import { moment, span } from '../format'
+import { count, moment, span } from '../format'
 import { part as escaped, post, type Schemas } from '../http'
 import RowsGrid from '../parts/RowsGrid.vue'
 import StateNote from '../parts/StateNote.vue'
@@ -112,7 +117,8 @@ watch([lines, order, checked], async () => {
   await played.ask()
 })
 
-const sampling = useAsked(() => post<Schemas['Peek']>(`/documents/peek?source=${escaped(source.value)}&rows=60`, { document: text.value }))
+const many = ref(300)
+const sampling = useAsked(() => post<Schemas['Peek']>(`/documents/peek?source=${escaped(source.value)}&rows=${many.value}`, { document: text.value }))
 async function take() {
   const p = await sampling.ask()
   if (!p) return
@@ -151,15 +157,15 @@ const windowed = computed(() => [...new Set((played.data.value?.windows ?? []).m
 const step = ref('')
 watch(windowed, (w) => w.includes(step.value) || (step.value = w[0] ?? ''), { immediate: true })
 const keys = computed(() => [...new Set((played.data.value?.windows ?? []).filter((w) => w.step === step.value).map((w) => w.key))].filter(Boolean).sort())
-const key = ref('')
-watch(keys, (k) => key.value && !k.includes(key.value) && (key.value = ''))
+const key = ref('all')
+watch(keys, (k) => k.includes(key.value) || (key.value = 'all'))
 const measures = computed(() => {
   const fields = played.data.value?.parts.find((p) => p.name === step.value)?.fields.map((f) => f.split(' ')[0]!) ?? []
   const from = fields.indexOf('window_end')
   return fields.slice(from + 1).filter((f) => !['revision', 'closed', 'withdrawn'].includes(f))
 })
 const bands = computed(() => {
-  const mine = (played.data.value?.windows ?? []).filter((w) => w.step === step.value && (!key.value || w.key === key.value) && w.opened < at.value)
+  const mine = (played.data.value?.windows ?? []).filter((w) => w.step === step.value && (key.value === 'all' || w.key === key.value) && w.opened < at.value)
   // All keys together: a window is one band, closed when its first row came.
   const by = new Map<string, typeof mine>()
   for (const w of mine) {
@@ -201,7 +207,7 @@ const shownParts = computed(() =>
     .map((p) => {
       const found = past.value.flatMap((m, i) => m.rows.filter((r) => r.part === p.name).map((r) => ({ row: r.row as Record<string, unknown>, at: i + 1 })))
       found.reverse()
-      return { name: p.name, fields: p.fields, rows: found.slice(0, 100).map((f) => f.row), at: found.map((f) => (f.at > lines.value.length ? 'the end' : String(f.at))) }
+      return { name: p.name, fields: p.fields, count: found.length, rows: found.slice(0, 100).map((f) => f.row), at: found.map((f) => (f.at > lines.value.length ? 'the end' : String(f.at))) }
     })
     .filter((p) => p.rows.length)
     .reverse(),
@@ -226,6 +232,7 @@ async function asExample() {
 .events .mono { font-size: 10.5px; }
 .to { border: 0; background: none; color: var(--sea); font: inherit; cursor: pointer; padding: 0 6px 0 0; min-width: 26px; text-align: right; }
 .now { margin: 0 0 4px; }
+.slide { width: 100%; accent-color: var(--sea); margin: 0 0 2px; }
 .small { font-size: 11.5px; margin: 2px 0 0; }
 .part { margin-bottom: 10px; }
 </style>
