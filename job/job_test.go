@@ -177,7 +177,7 @@ func TestOneMistake(t *testing.T) {
 		{"{path: out.ndjson}", "{paht: out.ndjson}", "unknown field paht; did you mean path?"},
 		{"{path: out.ndjson}", "{path: out.ndjson, roll: {size: 1MiB}}", "one file is not rolled"},
 		{"{path: out.ndjson}", "{path: '${env.NOWHERE}'}", "the environment variable NOWHERE is not set"},
-		{"{path: out.ndjson}", "{path: '${secret.X}'}", "${secret.…} is not built yet"},
+		{"{path: out.ndjson}", "{path: '${secret.X}'}", "a secret would be shown here"},
 		{"default: 0.5", "default: much", `"much" is no double; give a double`},
 		{"sinks:", "\tsinks:", "indent with spaces"},
 		{"  rate:", "  lifts:", "lifts is also a source"},

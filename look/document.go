@@ -74,8 +74,11 @@ func Begin(purpose string, o Origin, inf Inference) (string, error) {
 		return "", fmt.Errorf("there is no ready-made document %s; there are %s", purpose, strings.Join(names, ", "))
 	}
 	job, source := o.names()
+	if o.Topic == "" && inf.EventTime == "stored" {
+		inf.EventTime, inf.Why = "arrival", "no field holds times, and a file has no stored ones"
+	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "undertide: 1\njob: %s-%s\nabout: %s\n\n", job, purpose, capital(Purposes[at].About))
+	fmt.Fprintf(&b, "undertide: 1\njob: %s-%s\nabout: '%s'\n\n", job, purpose, capital(Purposes[at].About))
 	if o.Topic != "" {
 		b.WriteString("settings: {delivery: at_least_once}\n\n")
 	}

@@ -135,7 +135,7 @@ func Rehearse(ctx context.Context, j *job.Job, o RehearseOptions) (Rehearsal, er
 	r.taps()
 	sinks := make([]*shown, len(j.Sinks))
 	for i := range j.Sinks {
-		sinks[i] = &shown{keep: o.Keep, schema: j.Sinks[i].Schema}
+		sinks[i] = &shown{keep: o.Keep, schema: j.Sinks[i].Schema, rows: []json.RawMessage{}}
 		g.Sinks = append(g.Sinks, engine.SinkNode{Name: j.Sinks[i].Name, From: j.Sinks[i].From, Schema: j.Sinks[i].Schema, Sink: &taker{shown: sinks[i]}})
 	}
 	res, err := engine.Run(ctx, g, engine.Options{Lanes: 1, Workers: 1})

@@ -192,7 +192,9 @@ func TestAPI(t *testing.T) {
 	want("GET", "/jobs/lifts/history", "", "", 200, "")
 	want("GET", "/jobs/lifts/logs?level=debug&grep=CHECKPOINT", "", "", 200, "")
 	want("GET", "/jobs/lifts/logs?level=loud", "", "", 400, "wrong-request")
+	want("GET", "/jobs/lifts/kept", "", "", 200, "")
 	want("DELETE", "/jobs/lifts", "", "", 204, "")
+	askStreams(t, base, want)
 
 	s := &Service{}
 	var routes []string
@@ -227,6 +229,14 @@ func shape(path string) string {
 			parts[i] = "{run}"
 		case i == 4 && parts[3] == "steps":
 			parts[i] = "{step}"
+		case i == 2 && parts[1] == "connections":
+			parts[i] = "{connection}"
+		case i == 4 && parts[3] == "topics":
+			parts[i] = "{topic}"
+		case i == 2 && parts[1] == "secrets":
+			parts[i] = "{secret}"
+		case i == 2 && parts[1] == "catalogue":
+			parts[i] = "{source}"
 		}
 	}
 	return strings.Join(parts, "/")

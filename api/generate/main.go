@@ -18,6 +18,7 @@ import (
 
 	"undertide/api"
 	"undertide/job"
+	"undertide/look"
 	"undertide/run"
 )
 
@@ -116,18 +117,26 @@ var names = map[reflect.Type]string{
 	reflect.TypeFor[api.Page[api.LogLine]]():    "LogPage",
 	reflect.TypeFor[api.Page[api.Sample]]():     "SamplePage",
 	reflect.TypeFor[api.Page[api.Checkpoint]](): "CheckpointPage",
+	reflect.TypeFor[look.Field]():               "InferredField",
 	reflect.TypeFor[run.CheckpointFigures]():    "CheckpointFigures",
 }
 
 func page() ([]byte, error) {
 	doc := &openapi3.T{OpenAPI: "3.0.3", Info: &openapi3.Info{Title: "Under Tide", Version: "1", Description: "Jobs, runs, rows and figures of a service. Faults come as RFC 9457 problem documents with permanent codes."},
 		Servers: openapi3.Servers{{URL: "/api/v1"}}, Paths: openapi3.NewPaths(), Components: &openapi3.Components{Schemas: openapi3.Schemas{}}}
+	given := map[string]reflect.Type{}
 	gen := openapi3gen.NewGenerator(openapi3gen.UseAllExportedFields(), openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
 		openapi3gen.CreateTypeNameGenerator(func(t reflect.Type) string {
-			if n := names[t]; n != "" {
-				return n
+			name := names[t]
+			if name == "" {
+				name = t.Name()
 			}
-			return t.Name()
+			if other, taken := given[name]; taken && other != t && name != "" {
+				fmt.Fprintf(os.Stderr, "generate: %v and %v would both be %s; name one of them in names\n", other, t, name)
+				os.Exit(1)
+			}
+			given[name] = t
+			return name
 		}), openapi3gen.SchemaCustomizer(customize))
 	schema := func(v any) (*openapi3.SchemaRef, error) {
 		if _, free := v.(anyJSON); free {
