@@ -594,7 +594,11 @@ func (r *rehearser) warnSource(s *job.Source, told RehearsedSource, sample Sampl
 			}
 		}
 		slices.Sort(reasons)
-		say(s.Name, "see rejects of "+s.Name+"; does the document describe this topic?", "%d of %d events become rejects (%s)%s", rest, told.Events, strings.Join(reasons, ", "), firstSample(f, s.Name, reasons[0]))
+		fix := "see rejects of " + s.Name + "; does the document describe this topic?"
+		if reasons[0] == step.NoEventTime && strings.Contains(firstSample(f, s.Name, step.NoEventTime), "outside the years") {
+			fix = "the unit of parse is another: epoch_s, epoch_ms, epoch_us or epoch_ns; peek --infer finds it"
+		}
+		say(s.Name, fix, "%d of %d events become rejects (%s)%s", rest, told.Events, strings.Join(reasons, ", "), firstSample(f, s.Name, reasons[0]))
 	}
 	switch {
 	case times.most < times.least:

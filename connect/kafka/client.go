@@ -108,6 +108,8 @@ func (c Connection) unreachable(err error) error {
 	switch {
 	case errors.As(err, &op) && op.Err != nil && op.Op == "dial":
 		why = op.Err.Error()
+	case errors.Is(err, io.EOF) && c.SASL != nil:
+		return fmt.Errorf("%s: %w: it ends the conversation at the sign-in; check mechanism, user and password, and whether it wants TLS", c, ErrDenied)
 	case errors.Is(err, io.EOF):
 		return fmt.Errorf("%s %w: it ends the conversation at once; perhaps it wants TLS, or another sign-in, or none", c, ErrUnreachable)
 	case errors.Is(err, context.DeadlineExceeded):

@@ -291,7 +291,7 @@ func TestGone(t *testing.T) {
 func TestUnreachable(t *testing.T) {
 	_, c := start(t, broker.Options{Topics: []string{"levels", "means"}})
 	_, err := Open(context.Background(), SourceConfig{Connection: c, Topic: "level"})
-	if err == nil || !strings.Contains(err.Error(), "has no topic level; it has levels, means") {
+	if err == nil || !strings.Contains(err.Error(), "has no topic level; did you mean levels?") {
 		t.Errorf("an unknown topic: %v", err)
 	}
 	if err := NewSink(SinkConfig{Connection: c, Topic: "mean"}).Open(nil, 1); err == nil || !strings.Contains(err.Error(), "has no topic mean") {

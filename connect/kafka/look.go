@@ -3,6 +3,7 @@ package kafka
 import (
 	"cmp"
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -179,9 +180,17 @@ func (l *Looker) Try(ctx context.Context, topic string) []Check {
 			why = err
 			continue
 		}
+		why = nil
+		if l.c.TLS != nil {
+			if err := l.c.shake(limited, conn, address); err != nil {
+				conn.Close()
+				set(0, true, "%s answers in %s", address, time.Since(began).Round(time.Millisecond))
+				set(1, false, "%v", err)
+				return out
+			}
+		}
 		conn.Close()
 		set(0, true, "%s answers in %s", address, time.Since(began).Round(time.Millisecond))
-		why = nil
 		break
 	}
 	if why != nil {
@@ -216,21 +225,46 @@ func (l *Looker) Try(ctx context.Context, topic string) []Check {
 		return out
 	}
 	set(2, true, "%s has %d partitions", topic, len(d.Partitions))
-	_, err = l.Peek(limited, PeekConfig{Topic: topic, Limit: 1, Wait: time.Second})
+	got, err := l.Peek(limited, PeekConfig{Topic: topic, Limit: 1, Wait: time.Second})
 	set(3, err == nil, "%s", textOr(err, "its newest event was read"))
+	if err == nil && len(got.Records) == 0 {
+		out[3].Text = "it has no event to read yet"
+	}
 	rights, err := l.admin.Metadata(kadm.WithAuthorizedOps(limited), topic)
 	ops := rights.Topics[topic].AuthorizedOperations
+	may := func(op kadm.ACLOperation) bool { return slices.Contains(ops, op) || slices.Contains(ops, kadm.OpAll) }
+	if err == nil && len(ops) > 0 && out[3].State == "yes" && !may(kadm.OpRead) {
+		set(3, false, "the broker says that this user may not read %s; ask for the right", topic)
+	}
 	switch {
 	case err != nil:
 		set(4, false, "%v", l.c.unreachable(err))
 	case len(ops) == 0:
 		out[4].Text = "the broker does not say; a job that writes finds out when it starts"
-	case slices.Contains(ops, kadm.OpWrite) || slices.Contains(ops, kadm.OpAll):
+	case may(kadm.OpWrite):
 		set(4, true, "the broker says so")
 	default:
 		set(4, false, "the broker says that this user may not write to %s; ask for the right, where a job is to write there", topic)
 	}
 	return out
+}
+
+// shake tries TLS on a connection of its own, whose faults say more than those of requests.
+func (c Connection) shake(ctx context.Context, conn net.Conn, address string) error {
+	config := c.TLS.Clone()
+	if config.ServerName == "" {
+		config.ServerName, _, _ = net.SplitHostPort(address)
+	}
+	limited, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	err := tls.Client(conn, config).HandshakeContext(limited)
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("%s does not answer to TLS; perhaps it speaks none here: leave tls out, or take the port that does", c)
+	}
+	if err != nil {
+		return c.unreachable(err)
+	}
+	return nil
 }
 
 func textOr(err error, good string) string {

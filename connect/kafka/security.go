@@ -34,7 +34,7 @@ func SignIn(mechanism, user, password string) (sasl.Mechanism, error) {
 func Secure(ca, cert, key, serverName string) (*tls.Config, error) {
 	out := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: serverName}
 	if ca != "" {
-		text, err := pem("tls.ca", ca)
+		text, err := pemOf("tls.ca", ca)
 		if err != nil {
 			return nil, err
 		}
@@ -49,11 +49,11 @@ func Secure(ca, cert, key, serverName string) (*tls.Config, error) {
 	if cert == "" {
 		return out, nil
 	}
-	c, err := pem("tls.cert", cert)
+	c, err := pemOf("tls.cert", cert)
 	if err != nil {
 		return nil, err
 	}
-	k, err := pem("tls.key", key)
+	k, err := pemOf("tls.key", key)
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +65,7 @@ func Secure(ca, cert, key, serverName string) (*tls.Config, error) {
 	return out, nil
 }
 
-func pem(what, text string) ([]byte, error) {
+func pemOf(what, text string) ([]byte, error) {
 	if strings.HasPrefix(strings.TrimSpace(text), "-----BEGIN") {
 		return []byte(text), nil
 	}
