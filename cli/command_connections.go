@@ -20,10 +20,10 @@ func newConnections(s *streams) *cobra.Command {
 	var format string
 	c := r.command(&cobra.Command{
 		Use:   "connections",
-		Short: "List the service's connections; add, try and remove them",
+		Short: "List the service's connections; add, test and remove them",
 		Example: `  undertide connections
   undertide connections add port --brokers 10.0.0.5:9092 --tls --user tide --mechanism scram-sha-512 --password '${secret.port}'
-  undertide connections try port --topic crane.lifts`,
+  undertide connections test port --topic crane.lifts`,
 	}, func(c *cobra.Command, cl *client.Client, _ []string) error {
 		list, err := cl.Connections(c.Context())
 		if err != nil {
@@ -50,20 +50,20 @@ func newConnections(s *streams) *cobra.Command {
 		})
 	})
 	formatFlag(c, &format)
-	c.AddCommand(newConnectionsAdd(s), newConnectionsTry(s), newConnectionsRemove(s))
+	c.AddCommand(newConnectionsAdd(s), newConnectionsTest(s), newConnectionsRemove(s))
 	return c
 }
 
 func newConnectionsAdd(s *streams) *cobra.Command {
 	var r reach
 	var spec api.ConnectionSpec
-	var useTLS, noTry bool
+	var useTLS, noTest bool
 	var tls api.TLS
 	var sasl api.SASL
 	c := r.command(&cobra.Command{
 		Use:   "add NAME",
-		Short: "Add a connection to a broker, or change it, and try it",
-		Long: `Add a connection to a broker, or change it, and try it. A password stands in a secret of the service
+		Short: "Add a connection to a broker, or change it, and test it",
+		Long: `Add a connection to a broker, or change it, and test it. A password stands in a secret of the service
 (${secret.NAME}, see undertide secrets) or in a variable of the service's environment (${env.NAME}); it
 is never given here in the clear.`,
 		Example: `  undertide connections add port --brokers 10.0.0.5:9092,10.0.0.6:9092
@@ -85,10 +85,10 @@ is never given here in the clear.`,
 			return err
 		}
 		s.say("connection %s is stored", args[0])
-		if noTry {
+		if noTest {
 			return nil
 		}
-		return tryConnection(c, s, cl, args[0], "", "table")
+		return testConnection(c, s, cl, args[0], "", "table")
 	})
 	f := c.Flags()
 	f.StringSliceVar(&spec.Brokers, "brokers", nil, "the brokers' addresses: `HOST:PORT`,…")
@@ -100,20 +100,20 @@ is never given here in the clear.`,
 	f.StringVar(&sasl.Mechanism, "mechanism", "scram-sha-512", "how to sign in: `WAY` plain, scram-sha-256 or scram-sha-512")
 	f.StringVar(&sasl.User, "user", "", "who signs in: `USER`")
 	f.StringVar(&sasl.Password, "password", "", "its password: `REFERENCE` ${secret.NAME} or ${env.NAME}")
-	f.BoolVar(&noTry, "no-try", false, "do not try it")
+	f.BoolVar(&noTest, "no-test", false, "do not test it")
 	_ = c.MarkFlagRequired("brokers") // the flag stands above
 	return c
 }
 
-func newConnectionsTry(s *streams) *cobra.Command {
+func newConnectionsTest(s *streams) *cobra.Command {
 	var n nearest
 	var topic, format string
 	c := &cobra.Command{
-		Use:   "try NAME",
-		Short: "Try a connection step by step: reached, signed in, topic seen, may read, may write",
-		Long: `Try a connection step by step: whether the broker is reached, lets this side sign in, shows the topic,
+		Use:   "test NAME",
+		Short: "Test a connection step by step: reached, signed in, topic seen, may read, may write",
+		Long: `Test a connection step by step: whether the broker is reached, lets this side sign in, shows the topic,
 and lets it be read and written. No event is written. The exit status is 1 when a step fails.`,
-		Example:           "  undertide connections try harbour --topic crane.lifts",
+		Example:           "  undertide connections test harbour --topic crane.lifts",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: n.connectionNames,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -122,7 +122,7 @@ and lets it be read and written. No event is written. The exit status is 1 when 
 				return err
 			}
 			if cl != nil {
-				return without(args[0], tryConnection(c, s, cl, args[0], topic, format))
+				return without(args[0], testConnection(c, s, cl, args[0], topic, format))
 			}
 			l, err := kafka.Look(*conn)
 			if err != nil {
@@ -142,8 +142,8 @@ and lets it be read and written. No event is written. The exit status is 1 when 
 	return c
 }
 
-func tryConnection(c *cobra.Command, s *streams, cl *client.Client, name, topic, format string) error {
-	out, err := cl.Try(c.Context(), name, topic)
+func testConnection(c *cobra.Command, s *streams, cl *client.Client, name, topic, format string) error {
+	out, err := cl.Test(c.Context(), name, topic)
 	if err != nil {
 		return err
 	}

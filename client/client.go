@@ -367,9 +367,9 @@ func (c *Client) RemoveConnection(ctx context.Context, of string) error {
 	return remove(ctx, c, "/connections/"+name(of))
 }
 
-// Try tries a connection step by step, and the rights to a topic where one is named.
-func (c *Client) Try(ctx context.Context, connection, topic string) (api.Tried, error) {
-	return post[api.Tried](ctx, c, "/connections/"+name(connection)+"/try"+query("topic", topic), struct{}{})
+// Test tries a connection step by step, and the rights to a topic where one is named.
+func (c *Client) Test(ctx context.Context, connection, topic string) (api.Tried, error) {
+	return post[api.Tried](ctx, c, "/connections/"+name(connection)+"/test"+query("topic", topic), struct{}{})
 }
 
 // Topics lists the topics of a broker.

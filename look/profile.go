@@ -268,7 +268,7 @@ func common(of map[string]int, all int) []Common {
 	}
 	slices.SortFunc(names, func(a, b string) int { return cmp.Or(cmp.Compare(of[b], of[a]), cmp.Compare(a, b)) })
 	for _, n := range names[:min(3, len(names))] {
-		if of[n] < 2 && len(names) > 3 {
+		if of[n]*100 < all && len(names) > 3 {
 			break
 		}
 		out = append(out, Common{shortened(n), float64(of[n]) / float64(all)})

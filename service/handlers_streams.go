@@ -35,7 +35,7 @@ func (s *Service) looker(c *gin.Context) (*kafka.Looker, kafka.Connection, error
 	return l, conn, err
 }
 
-func (s *Service) tryConnection(c *gin.Context) error {
+func (s *Service) testConnection(c *gin.Context) error {
 	l, _, err := s.looker(c)
 	if err != nil {
 		return err

@@ -84,7 +84,7 @@ func (s *Service) routes() []route {
 		{"GET", "/connections", s.getConnections},
 		{"PUT", "/connections/:connection", s.putConnection},
 		{"DELETE", "/connections/:connection", s.deleteConnection},
-		{"POST", "/connections/:connection/try", s.tryConnection},
+		{"POST", "/connections/:connection/test", s.testConnection},
 		{"GET", "/connections/:connection/topics", s.getTopics},
 		{"POST", "/connections/:connection/topics", s.postTopic},
 		{"GET", "/connections/:connection/topics/:topic/events", s.getEvents},

@@ -47,10 +47,10 @@ func askStreams(t *testing.T, base string, want func(method, path, kind, body st
 	if l := want("GET", "/connections/port/topics", "", "", 200, ""); !strings.Contains(l, `"events":40`) {
 		t.Errorf("topics: %s", l)
 	}
-	if tried := want("POST", "/connections/port/try?topic=crane.lifts", js, `{}`, 200, ""); strings.Count(tried, `"yes"`) != 5 {
+	if tried := want("POST", "/connections/port/test?topic=crane.lifts", js, `{}`, 200, ""); strings.Count(tried, `"yes"`) != 5 {
 		t.Errorf("tried: %s", tried)
 	}
-	want("POST", "/connections/harbor/try", js, `{}`, 404, "no-such-connection")
+	want("POST", "/connections/harbor/test", js, `{}`, 404, "no-such-connection")
 	want("GET", "/connections/port/topics/crane.lifts/events?from=oldest&limit=5", "", "", 200, "")
 	want("GET", "/connections/port/topics/crane.lifts/events?from=middle", "", "", 400, "wrong-request")
 	want("GET", "/connections/port/topics/crane.lifts/events?from=time", "", "", 400, "wrong-request")

@@ -74,6 +74,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/connections/{connection}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Test a connection step by step. No event is read for good, and none written. */
+        post: operations["testConnection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/connections/{connection}/topics": {
         parameters: {
             query?: never;
@@ -124,23 +141,6 @@ export interface paths {
         put?: never;
         /** Send events to a topic that is there. */
         post: operations["send"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/connections/{connection}/try": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Try a connection step by step. No event is read for good, and none written. */
-        post: operations["try"];
         delete?: never;
         options?: never;
         head?: never;
@@ -800,10 +800,7 @@ export interface components {
             place: string;
         };
         Field: {
-            at: string;
-            doubts: string[];
             name: string;
-            parse: string;
             type: string;
         };
         FieldProfile: {
@@ -869,11 +866,18 @@ export interface components {
             decode: string;
             doubts: string[];
             event_time: string;
-            fields: components["schemas"]["Field"][];
+            fields: components["schemas"]["InferredField"][];
             key: string;
             lateness: components["schemas"]["Lateness"];
             pattern: string;
             why: string;
+        };
+        InferredField: {
+            at: string;
+            doubts: string[];
+            name: string;
+            parse: string;
+            type: string;
         };
         Job: {
             about: string;
@@ -1654,6 +1658,40 @@ export interface operations {
             };
         };
     };
+    testConnection: {
+        parameters: {
+            query?: {
+                /** @description A topic whose rights are asked for. */
+                topic?: string;
+            };
+            header?: never;
+            path: {
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            /** @description A problem: no-such-connection, wrong-connection, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     topics: {
         parameters: {
             query?: never;
@@ -1829,40 +1867,6 @@ export interface operations {
                 };
             };
             /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    try: {
-        parameters: {
-            query?: {
-                /** @description A topic whose rights are asked for. */
-                topic?: string;
-            };
-            header?: never;
-            path: {
-                connection: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Tried"];
-                };
-            };
-            /** @description A problem: no-such-connection, wrong-connection, wrong-request, foreign-host, foreign-origin, database-unreachable. */
             default: {
                 headers: {
                     [name: string]: unknown;

@@ -29,6 +29,7 @@ export function sourceAt(text: string, path: Path): string {
 export function scalar(v: string): string {
   const s = v.trim()
   if (s === '') return "''"
+  if (/^(\d+(us|ms|s|m|h|d))+$/.test(s)) return s // a duration
   if (/^-?\d+(\.\d+)?$/.test(s) || s === 'true' || s === 'false') return s
   if (/^[A-Za-z_/][A-Za-z0-9_./ -]*$/.test(s) && !/^(null|yes|no|on|off|~)$/i.test(s) && !s.endsWith(' ')) return s
   return `'${s.replaceAll("'", "''")}'`

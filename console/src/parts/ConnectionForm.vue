@@ -21,7 +21,7 @@
     <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
     <template #footer>
       <ElButton @click="emit('close')">Close</ElButton>
-      <ElButton type="primary" :loading="busy" @click="store">Store and try</ElButton>
+      <ElButton type="primary" :loading="busy" @click="store">Store and test</ElButton>
     </template>
   </ElDialog>
 </template>

@@ -8,13 +8,13 @@
       <ElSelect v-else-if="s.choice" :id="id(s.path)" :model-value="shown(s)" size="small" clearable :placeholder="s.hint" @update:model-value="set(s, String($event ?? ''))">
         <ElOption v-for="o in s.choice" :key="o" :value="o" :label="o" />
       </ElSelect>
-      <ElInput v-else :id="id(s.path)" :model-value="shown(s)" size="small" :placeholder="s.hint" @change="set(s, String($event))" />
+      <DraftInput v-else :id="id(s.path)" :value="shown(s)" :placeholder="s.hint" @change="set(s, $event)" />
     </div>
     <template v-for="n in form.named" :key="n.path.join('.')">
       <div class="title">{{ n.label }}</div>
       <div v-for="[name, expression] in entries(n)" :key="name" class="line two">
-        <ElInput :model-value="name" size="small" :aria-label="`name of ${n.name}`" @change="rename(n, name, String($event))" />
-        <ElInput :model-value="expression" size="small" class="mono" :aria-label="`${n.name} ${name}`" @change="express(n, name, String($event))" />
+        <DraftInput :value="name" :aria-label="`name of ${n.name}`" @change="rename(n, name, $event)" />
+        <DraftInput :value="expression" class="mono" :aria-label="`${n.name} ${name}`" @change="express(n, name, $event)" />
         <button type="button" class="drop" :aria-label="`take out ${name}`" @click="change(put(text, [...base, ...n.path, name], null))">×</button>
       </div>
       <button type="button" class="add" @click="addNamed(n)">add {{ n.name }}</button>
@@ -26,12 +26,13 @@
 </template>
 
 <script setup lang="ts">
-import { ElInput, ElOption, ElSelect } from 'element-plus'
+import { ElOption, ElSelect } from 'element-plus'
 import { computed } from 'vue'
 
 import { formOf, type Named, type Setting } from '../document/forms'
 import { readable } from '../document/outline'
 import { put, scalar, valueAt, type Path } from '../document/splice'
+import DraftInput from './DraftInput.vue'
 
 const props = defineProps<{
   text: string

@@ -12,7 +12,7 @@
     </header>
     <StateNote v-if="!list.data.value?.items.length" :loading="list.loading.value" :problem="list.problem.value">There is no connection yet. Add one to see the topics of a broker.</StateNote>
     <table v-else class="plain">
-      <thead><tr><th>name</th><th>brokers</th><th>way</th><th>sign-in</th><th>tried</th><th /></tr></thead>
+      <thead><tr><th>name</th><th>brokers</th><th>way</th><th>sign-in</th><th>tested</th><th /></tr></thead>
       <tbody>
         <template v-for="c in list.data.value.items" :key="c.name">
           <tr :class="{ here: c.name === connection }">
@@ -22,7 +22,7 @@
             <td>{{ c.sasl ? `${c.sasl.user} by ${c.sasl.mechanism}` : 'nobody signs in' }}</td>
             <td><span v-if="tried[c.name]" :class="{ bad: failed(tried[c.name]!) }">{{ failed(tried[c.name]!) ? `✕ not ${failed(tried[c.name]!)}` : '✓ all steps hold' }}</span><span v-else class="soft">not yet</span></td>
             <td class="nowrap acts">
-              <ElButton size="small" text @click="tryIt(c.name)">Try</ElButton>
+              <ElButton size="small" text @click="tryIt(c.name)">Test</ElButton>
               <ElButton v-if="c.from === 'service'" size="small" text @click="edit(c)">Change</ElButton>
               <ElButton v-if="c.from === 'service'" size="small" text @click="drop(c.name)">Remove</ElButton>
               <span v-else class="soft">from undertide.yaml</span>
@@ -135,7 +135,7 @@ async function act(what: () => Promise<unknown>) {
 }
 function tryIt(name: string) {
   return act(async () => {
-    tried[name] = (await connections.try(name)).checks
+    tried[name] = (await connections.test(name)).checks
   })
 }
 function edit(c: Connection | null) {

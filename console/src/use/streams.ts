@@ -9,7 +9,7 @@ const at = (connection: string) => `/connections/${part(connection)}`
 export const connections = {
   put: (name: string, spec: Schemas['ConnectionSpec']) => put<Connection>(at(name), spec),
   remove: (name: string) => remove(at(name)),
-  try: (name: string, topic = '') => post<Schemas['Tried']>(`${at(name)}/try${topic ? `?topic=${part(topic)}` : ''}`),
+  test: (name: string, topic = '') => post<Schemas['Tried']>(`${at(name)}/test${topic ? `?topic=${part(topic)}` : ''}`),
 }
 
 export const secrets = {

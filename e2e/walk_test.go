@@ -1,0 +1,157 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+)
+
+// harbour opens the demo on free ports and waits for its streams.
+func harbour(t *testing.T) *serving {
+	t.Helper()
+	dir := open(t)
+	s := &serving{t: t, dir: dir}
+	s.process = launch(t, dir, "demo", "--data", filepath.Join(dir, "demo"), "--listen", "127.0.0.1:0", "--broker", "127.0.0.1:0")
+	s.address = s.says(t, `console   (http://\S+)`)
+	eventually(t, 30*time.Second, "the streams are there", func() bool {
+		return strings.Contains(s.must("rows", "mean-level", "minute", "--limit", "1").out, "G")
+	})
+	return s
+}
+
+// TestFirstJobTerminal executes docs/first-job-terminal.md: every command of it succeeds, and what it
+// says is what the page shows.
+func TestFirstJobTerminal(t *testing.T) {
+	text, err := os.ReadFile("../docs/first-job-terminal.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := harbour(t)
+	dir := t.TempDir()
+	if err := os.Symlink(binary, filepath.Join(dir, "undertide")); err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	out, commands, shown := "", 0, 0
+	for _, block := range regexp.MustCompile("(?s)```(sh|text)\n(.*?)```").FindAllStringSubmatch(string(text), -1) {
+		if block[1] == "sh" {
+			out = ""
+			for _, line := range strings.Split(strings.TrimSpace(block[2]), "\n") {
+				commands++
+				c := exec.Command("bash", "-c", line)
+				c.Dir = dir
+				c.Env = append(os.Environ(), "PATH="+dir+":"+os.Getenv("PATH"), "UNDERTIDE_SERVER="+s.address)
+				b, err := c.CombinedOutput()
+				if err != nil {
+					t.Fatalf("%s: %v\n%s", line, err, b)
+				}
+				out += string(b)
+			}
+			if strings.Contains(block[2], "undertide start") {
+				eventually(t, 20*time.Second, "the job has rows", func() bool {
+					return strings.Count(s.must("rows", "crane-lifts-per-minute", "minute", "--limit", "3").out, "\n") > 3
+				})
+			}
+			continue
+		}
+		rest := out
+		for _, line := range strings.Split(strings.TrimSpace(block[2]), "\n") {
+			shown++
+			parts := strings.Split(line, "…")
+			for i := range parts {
+				parts[i] = strings.ReplaceAll(regexp.QuoteMeta(strings.TrimSpace(parts[i])), " ", `\s+`)
+			}
+			at := regexp.MustCompile(strings.Join(parts, ".*")).FindStringIndex(rest)
+			if at == nil {
+				t.Fatalf("the page shows %q, and the command says\n%s", line, out)
+			}
+			rest = rest[at[1]:]
+		}
+	}
+	if commands < 12 || shown < 25 {
+		t.Errorf("the page has %d commands and shows %d lines: it was not read", commands, shown)
+	}
+	if took := time.Since(began); took > 2*time.Minute {
+		t.Errorf("the commands alone take %s", took)
+	}
+	if j := s.job("crane-lifts-per-minute"); j.Status != "running" || j.Run.Version != 2 {
+		t.Errorf("at the end: %+v", j)
+	}
+}
+
+// TestFirstJobConsole executes docs/first-job-console.md in a browser: each step of the page has what is
+// done and seen as a comment behind it.
+func TestFirstJobConsole(t *testing.T) {
+	text, err := os.ReadFile("../docs/first-job-console.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := harbour(t)
+	p := browse(t, s.address)
+	p.walk(string(text))
+	eventually(t, 20*time.Second, "the job runs", func() bool { return s.job("crane-lifts-per-minute").Status == "running" })
+	if got := value[any](p, "window.faults?.length ? window.faults.join('; ') : null"); got != nil {
+		t.Errorf("the page had faults: %v", got)
+	}
+}
+
+// walk does what the comments of a page say: click "label", see "text", fill "label" "text", pick
+// "label" "option". Each label must stand in the page's own words.
+func (p *page) walk(text string) {
+	p.t.Helper()
+	value[any](p, `(window.faults = [], window.addEventListener('error', (e) => window.faults.push(e.message)), window.addEventListener('unhandledrejection', (e) => window.faults.push(String(e.reason))), 1)`)
+	steps := 0
+	prose := regexp.MustCompile(`(?s)<!--.*?-->`).ReplaceAllString(text, "")
+	for _, m := range regexp.MustCompile(`<!-- (click|see|fill|pick) "([^"]*)"(?: "([^"]*)")? -->`).FindAllStringSubmatch(text, -1) {
+		steps++
+		switch m[1] {
+		case "click":
+			if !strings.Contains(prose, m[2]) {
+				p.t.Errorf("the page tells nobody of %q", m[2])
+			}
+			p.press(m[2])
+		case "see":
+			p.shows(m[2])
+		case "fill":
+			p.fill(m[2], m[3])
+		case "pick":
+			p.pick(m[2], m[3])
+		}
+	}
+	if steps < 15 {
+		p.t.Errorf("the page has %d steps: it was not read", steps)
+	}
+}
+
+// press clicks what begins with a label: a button, link, tab or part of a map.
+func (p *page) press(label string) {
+	p.t.Helper()
+	script := fmt.Sprintf(`(() => { const all = [...document.querySelectorAll('button, a, [role=tab], [role=menuitem], tbody tr, .el-radio, .el-checkbox')].filter((e) => e.getClientRects().length && !e.disabled);
+		const of = (e) => (e.getAttribute('aria-label') ?? e.innerText ?? '').trim();
+		const e = all.find((e) => of(e) === %q) ?? all.find((e) => of(e).startsWith(%q)); e?.click(); return !!e })()`, label, label)
+	eventually(p.t, 15*time.Second, "there is something to click on: "+label, func() bool { return value[bool](p, script) })
+}
+
+// fill types into the field of a label.
+func (p *page) fill(label, text string) {
+	p.t.Helper()
+	script := fmt.Sprintf(`(() => { const l = [...document.querySelectorAll('label')].find((l) => l.getClientRects().length && l.innerText.trim() === %q);
+		const e = l ? document.getElementById(l.htmlFor) : document.querySelector('[aria-label="' + %q + '"]'); if (!e) return false;
+		const i = e.matches('input, textarea') ? e : e.querySelector('input, textarea'); i.focus(); i.value = %q; i.dispatchEvent(new Event('input', {bubbles: true})); i.dispatchEvent(new Event('change', {bubbles: true})); return true })()`, label, label, text)
+	eventually(p.t, 15*time.Second, "there is a field "+label, func() bool { return value[bool](p, script) })
+}
+
+// pick chooses an option of the list of a label.
+func (p *page) pick(label, option string) {
+	p.t.Helper()
+	openList := fmt.Sprintf(`(() => { const l = [...document.querySelectorAll('label')].find((l) => l.getClientRects().length && l.innerText.trim() === %q);
+		const e = l ? document.getElementById(l.htmlFor) : document.querySelector('[aria-label="' + %q + '"]'); const w = e?.closest('.el-select__wrapper') ?? e?.querySelector('.el-select__wrapper'); w?.click(); return !!w })()`, label, label)
+	eventually(p.t, 15*time.Second, "there is a list "+label, func() bool { return value[bool](p, openList) })
+	choose := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('.el-select-dropdown__item')].find((e) => e.getClientRects().length && e.innerText.trim().startsWith(%q)); e?.click(); return !!e })()`, option)
+	eventually(p.t, 15*time.Second, "the list "+label+" has "+option, func() bool { return value[bool](p, choose) })
+}
