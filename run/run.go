@@ -31,6 +31,11 @@ type recoverer interface {
 	Recover(shipment []byte) error
 }
 
+// prober is a sink that can say beforehand why it could not take rows.
+type prober interface {
+	Probe() error
+}
+
 // delivered is a sink that knows the epoch that it delivered last.
 type delivered interface {
 	Delivered() (int64, error)
@@ -112,6 +117,13 @@ func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	}
 	if opt.Checkpoints != "" && j.Delivery == "exactly_once" && b.out != "" {
 		opt.say("sink %s writes standard output: rows made after the newest checkpoint come again after a restart", b.out)
+	}
+	for i := range g.Sinks {
+		if p, ok := g.Sinks[i].Sink.(prober); ok {
+			if err := p.Probe(); err != nil {
+				return res, fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
+			}
+		}
 	}
 	if opt.Resumed != nil {
 		var from []engine.PartitionState

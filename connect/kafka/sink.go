@@ -81,6 +81,16 @@ func (s *Sink) Open(json.RawMessage, int64) error {
 	return nil
 }
 
+// Probe makes sure, before a run says that it runs, that the broker is reached and has the topic.
+func (s *Sink) Probe() error {
+	client, err := kgo.NewClient(s.c.Connection.options()...)
+	if err != nil {
+		return fmt.Errorf("connect to %s: %w", s.c.Connection, err)
+	}
+	defer client.Close()
+	return s.find(client)
+}
+
 // find makes sure that the topic is there.
 func (s *Sink) find(client *kgo.Client) error {
 	admin := kadm.NewClient(client)
