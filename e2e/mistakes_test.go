@@ -60,9 +60,13 @@ func TestMistakes(t *testing.T) {
 		write(t, dir, topic+".txt", strings.Join(lines, "\n")+"\n")
 		undertide(t, dir, "send", "port", topic, topic+".txt").want(t, 0, "sent 300 events")
 	}
-	lift := func(i int, at int64) string { return fmt.Sprintf(`{"crane":"C%d","tonnes":%d.5,"at":%d}`, i%4, 1+i%9, at) }
+	lift := func(i int, at int64) string {
+		return fmt.Sprintf(`{"crane":"C%d","tonnes":%d.5,"at":%d}`, i%4, 1+i%9, at)
+	}
 	fill("crane.lifts", lift)
-	fill("gauge.levels", func(i int, at int64) string { return fmt.Sprintf(`{"gauge":"G%d","level_m":1.5,"read_at":%d}`, i%4, at) })
+	fill("gauge.levels", func(i int, at int64) string {
+		return fmt.Sprintf(`{"gauge":"G%d","level_m":1.5,"read_at":%d}`, i%4, at)
+	})
 	fill("null.keys", func(i int, at int64) string {
 		if i%2 == 0 {
 			return fmt.Sprintf(`{"tonnes":2.5,"at":%d}`, at)
@@ -73,7 +77,9 @@ func TestMistakes(t *testing.T) {
 		return fmt.Sprintf(`{"crane":"C%d","tonnes":2.5,"price":1.2345678901234567%d,"sent_at":%d,"at":%d}`, i%4, i%10, at, at)
 	})
 	fill("seconds", func(i int, at int64) string { return lift(i, at/1000) })
-	fill("gate.log", func(i int, at int64) string { return fmt.Sprintf("%s gate %d", time.UnixMilli(at).UTC().Format(time.DateTime), i) })
+	fill("gate.log", func(i int, at int64) string {
+		return fmt.Sprintf("%s gate %d", time.UnixMilli(at).UTC().Format(time.DateTime), i)
+	})
 	fill("one.key", func(i int, at int64) string { return lift(i*min(1, i%10/9)+(1-min(1, i%10/9))*3, at) })
 	fill("future", func(i int, at int64) string { return lift(i, at+int64(i/299)*7200_000) })
 	fill("late", func(i int, at int64) string { return lift(i, at-int64(i%20/19)*9000) })

@@ -98,8 +98,11 @@ func TestServiceLife(t *testing.T) {
 	})
 	write(t, dir, "means.yaml", strings.Replace(document, "about: Means", "about: The means", 1))
 	s.must("save", doc).want(t, 0, "saved as version 2 of means")
-	if o := s.must("diff", "means", "1", "2"); !strings.Contains(o.out, "-about: Means") || !strings.Contains(o.out, "+about: The means") {
+	if o := s.must("diff", "means", "1", "2"); !strings.HasPrefix(o.out, "about: The means") || !strings.Contains(o.out, ", was Means") || strings.Count(o.out, "\n") != 1 {
 		t.Errorf("diff:\n%s", o.out)
+	}
+	if o := s.must("diff", "means", "1", "2", "--text"); !strings.Contains(o.out, "-about: Means") || !strings.Contains(o.out, "+about: The means") {
+		t.Errorf("diff --text:\n%s", o.out)
 	}
 	if o := s.must("versions", "means"); !strings.Contains(o.out, "2  ") || !strings.Contains(o.out, "The means of each") {
 		t.Errorf("versions:\n%s", o.out)

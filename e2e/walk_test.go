@@ -131,7 +131,8 @@ func (p *page) walk(text string) {
 // press clicks what begins with a label: a button, link, tab or part of a map.
 func (p *page) press(label string) {
 	p.t.Helper()
-	script := fmt.Sprintf(`(() => { const all = [...document.querySelectorAll('button, a, [role=tab], [role=menuitem], tbody tr, .el-radio, .el-checkbox')].filter((e) => e.getClientRects().length && !e.disabled);
+	script := fmt.Sprintf(`(() => { const dialog = [...document.querySelectorAll('.el-dialog')].find((e) => e.getClientRects().length); // nothing behind it can be reached
+		const all = [...(dialog ?? document).querySelectorAll('button, a, [role=tab], [role=menuitem], tbody tr, .el-radio, .el-radio-button, .el-checkbox')].filter((e) => e.getClientRects().length && !e.disabled);
 		const of = (e) => (e.getAttribute('aria-label') ?? e.innerText ?? '').trim();
 		const e = all.find((e) => of(e) === %q) ?? all.find((e) => of(e).startsWith(%q)); e?.click(); return !!e })()`, label, label)
 	eventually(p.t, 15*time.Second, "there is something to click on: "+label, func() bool { return value[bool](p, script) })

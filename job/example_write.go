@@ -1,28 +1,31 @@
 package job
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
 	"strings"
-
-	"github.com/goccy/go-yaml"
 
 	"undertide/core/row"
 )
 
 // ExampleText writes an example of a document, as an item of the list `examples`: the events that were
-// given, and the rows that came of the last steps. rows gives those of a step or part.
+// given, and the rows that came of the last steps, a line each. rows gives those of a step or part.
 func ExampleText(j *Job, about string, given []Given, rows func(part string) []json.RawMessage) string {
-	var g []any
+	var b strings.Builder
+	fmt.Fprintf(&b, "- about: %s\n  given:\n", quotedText(about))
 	for _, v := range given {
-		if v.Clock > 0 {
-			g = append(g, yaml.MapSlice{{Key: "clock", Value: row.DurationText(v.Clock)}})
-			continue
+		switch {
+		case v.Clock > 0:
+			fmt.Fprintf(&b, "    - clock: %s\n", row.DurationText(v.Clock))
+		case v.Raw:
+			fmt.Fprintf(&b, "    - %s: %s\n", j.Sources[v.Source].Name, quotedText(v.Event))
+		default:
+			fmt.Fprintf(&b, "    - %s: %s\n", j.Sources[v.Source].Name, flow([]byte(v.Event)))
 		}
-		var event any = v.Event
-		if !v.Raw {
-			event = ordered([]byte(v.Event))
-		}
-		g = append(g, yaml.MapSlice{{Key: j.Sources[v.Source].Name, Value: event}})
+	}
+	if len(given) == 0 {
+		b.WriteString("    []\n")
 	}
 	read := map[int]bool{}
 	for i := range j.Steps {
@@ -32,62 +35,63 @@ func ExampleText(j *Job, about string, given []Given, rows func(part string) []j
 			}
 		}
 	}
-	expect := yaml.MapSlice{}
+	b.WriteString("  expect:\n")
+	some := false
 	for i := range j.Steps {
 		if read[i] {
 			continue
 		}
 		names, _, _ := j.Steps[i].Parts()
 		for _, name := range names {
-			list := []any{}
-			for _, r := range rows(name) {
-				list = append(list, ordered(r))
+			list := rows(name)
+			if len(list) == 0 && name != j.Steps[i].Name {
+				continue
 			}
-			if len(list) > 0 || name == j.Steps[i].Name {
-				expect = append(expect, yaml.MapItem{Key: name, Value: list})
+			some = true
+			if len(list) == 0 {
+				fmt.Fprintf(&b, "    %s: []\n", name)
+				continue
+			}
+			fmt.Fprintf(&b, "    %s:\n", name)
+			for _, r := range list {
+				fmt.Fprintf(&b, "      - %s\n", flow(r))
 			}
 		}
 	}
-	text, err := yaml.MarshalWithOptions([]any{yaml.MapSlice{{Key: "about", Value: about}, {Key: "given", Value: g}, {Key: "expect", Value: expect}}}, yaml.IndentSequence(true))
-	if err != nil {
-		return "" // plain values only: it does not happen
+	if !some {
+		b.WriteString("    {}\n")
 	}
-	return string(text)
+	return b.String()
 }
 
-// ordered gives a JSON object as YAML that keeps the order of its fields.
-func ordered(text []byte) any {
-	d := json.NewDecoder(strings.NewReader(string(text)))
-	d.UseNumber()
-	out := yaml.MapSlice{}
+// flow writes a JSON object as YAML on one line: keys plain, values as JSON has them.
+func flow(text []byte) string {
+	d := json.NewDecoder(bytes.NewReader(text))
 	if t, err := d.Token(); err != nil || t != json.Delim('{') {
-		return string(text)
+		return quotedText(string(text))
 	}
+	var parts []string
 	for d.More() {
 		k, err := d.Token()
-		var v any
+		var v json.RawMessage
 		if err != nil || d.Decode(&v) != nil {
-			return string(text)
+			return quotedText(string(text))
 		}
-		out = append(out, yaml.MapItem{Key: k, Value: plainYAML(v)})
+		var value bytes.Buffer
+		if json.Compact(&value, v) != nil {
+			return quotedText(string(text))
+		}
+		parts = append(parts, fmt.Sprintf("%s: %s", k, value.Bytes()))
 	}
-	return out
+	return "{" + strings.Join(parts, ", ") + "}"
 }
 
-func plainYAML(v any) any {
-	switch x := v.(type) {
-	case json.Number:
-		if i, err := x.Int64(); err == nil {
-			return i
-		}
-		if f, err := x.Float64(); err == nil {
-			return f
-		}
-		return string(x)
-	case []any:
-		for i := range x {
-			x[i] = plainYAML(x[i])
+// quotedText writes a text for YAML; one that has line ends or control characters as JSON does.
+func quotedText(s string) string {
+	if strings.ContainsFunc(s, func(c rune) bool { return c < ' ' || c == 0x7f }) {
+		if out, err := json.Marshal(s); err == nil {
+			return string(out)
 		}
 	}
-	return v
+	return quote(s)
 }

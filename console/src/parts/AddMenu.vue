@@ -3,7 +3,7 @@
     <button type="button" class="add">{{ m.name }}</button>
     <template #dropdown>
       <ElDropdownMenu>
-        <ElDropdownItem v-for="k in m.kinds" :key="k.name" :command="k.name"><strong>{{ k.name }}</strong>&nbsp;<span class="soft">{{ k.about }}</span></ElDropdownItem>
+        <ElDropdownItem v-for="k in m.kinds" :key="k.name" :command="k.name"><strong>{{ k.name }}</strong> <span class="soft">{{ k.about }}</span></ElDropdownItem>
         <ElDropdownItem v-if="!m.kinds.length" disabled>{{ m.none }}</ElDropdownItem>
       </ElDropdownMenu>
     </template>

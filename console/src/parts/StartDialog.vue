@@ -68,7 +68,9 @@ const starting = useAsked(() =>
   }),
 )
 async function start() {
-  if (await starting.ask()) await router.push(`/jobs/${part(props.job)}`)
+  if (!(await starting.ask())) return
+  emit('close')
+  await router.push(`/jobs/${part(props.job)}`)
 }
 </script>
 

@@ -9,7 +9,7 @@
           <td class="nowrap" :title="v.created_at">{{ moment(v.created_at) }}</td>
           <td class="nowrap">
             <ElButton size="small" text @click="shown = `/jobs/${name}/versions/${v.number}`">document</ElButton>
-            <ElButton size="small" text @click="starting = v.number">start …</ElButton>
+            <ElButton size="small" text :aria-label="`start version ${v.number} …`" @click="starting = v.number">start …</ElButton>
             <ElButton v-if="v.number > 1" size="small" text @click="shown = `/jobs/${name}/diff?a=${v.number - 1}&b=${v.number}`">changes</ElButton>
           </td>
         </tr>

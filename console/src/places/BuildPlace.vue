@@ -87,7 +87,7 @@ import { ElButton, ElOption, ElSelect, ElTabPane, ElTabs } from 'element-plus'
 import { computed, defineAsyncComponent, ref, shallowRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
-import { put } from '../document/splice'
+import { namesOf, put } from '../document/splice'
 import { count } from '../format'
 import { ask, part as escaped, post, type Schemas } from '../http'
 import AddMenu from '../parts/AddMenu.vue'
@@ -135,8 +135,8 @@ const marked = computed(() => checked.value?.places[part.value] ?? null)
 /** As the map names it: sinks begin with "sink ". */
 const mapChosen = computed(() => (part.value.startsWith('sink ') ? part.value : part.value.slice(part.value.indexOf(' ') + 1)))
 function choose(name: string) {
-  const p = plan.value
-  part.value = name.startsWith('sink ') ? name : p?.sources.some((s) => s.name === name) ? `source ${name}` : `step ${name}`
+  // What was just added is in the text, and not yet in what the service says of it.
+  part.value = name.startsWith('sink ') ? name : namesOf(text.value, 'sources').includes(name) ? `source ${name}` : `step ${name}`
   if (!part.value.startsWith('source ') && side.value === 'lateness') side.value = 'form'
   const at = checked.value?.places[part.value]
   if (at) editor.value?.show(at.from)
