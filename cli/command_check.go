@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -8,11 +9,13 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
+	"undertide/connect/kafka"
 	"undertide/job"
+	"undertide/run"
 )
 
 func newCheck(s *streams) *cobra.Command {
-	var plan, schema bool
+	var plan, schema, connect bool
 	var format string
 	var set []string
 	c := &cobra.Command{
@@ -32,7 +35,7 @@ of job documents, for editors.`,
 			return nil
 		},
 		ValidArgsFunction: documents,
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			if format != "table" && format != "json" && format != "yaml" {
 				return usageError{fmt.Errorf("--format %s: a plan is shown as table, json or yaml", format)}
 			}
@@ -48,9 +51,9 @@ of job documents, for editors.`,
 			if err != nil {
 				return err
 			}
-			wrong := 0
+			wrong, away := 0, false
 			for _, path := range args {
-				j, err := job.Load(path, job.Options{Set: values, Connections: known})
+				j, err := job.Load(path, job.Options{Set: values, Connections: known, NeedEnv: connect})
 				var faults job.Faults
 				if errors.As(err, &faults) {
 					s.say("%s", faults.Error())
@@ -66,19 +69,79 @@ of job documents, for editors.`,
 				if err := showChecked(s, j, plan, format); err != nil {
 					return err
 				}
+				if connect {
+					ok, err := connected(c.Context(), s, j)
+					if err != nil {
+						return err
+					}
+					away = away || !ok
+				}
 			}
 			if wrong > 0 {
 				s.say("%s", countFaults(wrong))
 				return silentError{wrongDocument}
 			}
+			if away {
+				return silentError{failed}
+			}
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&connect, "connect", false, "also test the connections that the document uses, and its topics")
 	c.Flags().BoolVar(&plan, "plan", false, "show what a run would do")
 	c.Flags().BoolVar(&schema, "schema", false, "write the JSON Schema of job documents")
 	c.Flags().StringVar(&format, "format", "table", "how the plan looks: table, json or yaml")
 	c.Flags().StringArrayVar(&set, "set", nil, "set `VALUE=X` of the document's values")
 	return c
+}
+
+// connected tests the connections of a document's sources and sinks, each with its topic: a source has to
+// read it, a sink to write it, or to make it.
+func connected(ctx context.Context, s *streams, j *job.Job) (bool, error) {
+	type use struct {
+		what, topic string
+		c           job.Connection
+		step        string // that matters
+		makes       bool
+	}
+	var uses []use
+	for i := range j.Sources {
+		if k := &j.Sources[i].Kafka; j.Sources[i].Via == "kafka" {
+			uses = append(uses, use{"source " + j.Sources[i].Name, k.Topic, k.Connection, "may read", false})
+		}
+	}
+	for i := range j.Sinks {
+		if k := &j.Sinks[i].Kafka; j.Sinks[i].Via == "kafka" {
+			uses = append(uses, use{"sink " + j.Sinks[i].Name, k.Topic, k.Connection, "may write", k.Create})
+		}
+	}
+	good := true
+	for _, u := range uses {
+		conn, err := run.Reach(u.c)
+		if err != nil {
+			return false, err
+		}
+		l, err := kafka.Look(conn)
+		if err != nil {
+			return false, err
+		}
+		verdict, ok := "ok", true
+		for _, k := range l.Try(ctx, u.topic) {
+			other := u.step == "may write" && k.Name == "may read" || u.step == "may read" && k.Name == "may write"
+			if k.State != "no" || other {
+				continue
+			}
+			if k.Name == "topic seen" && u.makes {
+				verdict = "topic " + u.topic + " is not there; the run makes it"
+				continue
+			}
+			verdict, ok = "not "+k.Name+": "+k.Text, false
+		}
+		l.Close()
+		good = good && ok
+		fmt.Fprintf(s.out, "%s: %s, topic %s of %s: %s\n", j.File, u.what, u.topic, u.c.Name, verdict)
+	}
+	return good, nil
 }
 
 func showChecked(s *streams, j *job.Job, plan bool, format string) error {
