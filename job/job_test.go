@@ -443,6 +443,17 @@ func FuzzParse(f *testing.F) {
 		f.Add(string(text))
 	}
 	f.Fuzz(func(t *testing.T, text string) {
+		lines := strings.Count(text, "\n") + 1
+		for name, p := range Places(text) {
+			if p.From < 1 || p.To < p.From || p.To > lines {
+				t.Errorf("%s stands on lines %d to %d of %d: %q", name, p.From, p.To, lines, text)
+			}
+		}
+		if d := Differences(text, text); len(d) > 0 {
+			t.Errorf("it differs from itself: %v", d)
+		}
+		Differences(text, base)
+		_, _ = SourceText(text, "") // it must not panic
 		j, err := Parse("fuzz.yaml", text, Options{Env: noEnv})
 		if err != nil {
 			if err.Error() == "" {

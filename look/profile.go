@@ -224,7 +224,10 @@ func elementKind(v any) string {
 
 // ends finds the least and greatest value: of numbers by value, of texts by their bytes.
 func (f *FieldProfile) ends() {
-	numeric := f.Kinds["whole"]+f.Kinds["fraction"] == f.Values && f.Values > 0
+	numeric := len(f.texts) > 0
+	for text := range f.texts {
+		numeric = numeric && fractionText.MatchString(text) // also of numbers in quotes, and in lines of text
+	}
 	var least, greatest *big.Float
 	for text := range f.texts {
 		if !numeric {

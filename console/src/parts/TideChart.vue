@@ -33,6 +33,8 @@ export interface Band {
   closed: number
   text: string
   withdrawn: boolean
+  /** Whether it has closed; else it is filled up to the newest arrival. */
+  done: boolean
 }
 
 const props = defineProps<{
@@ -85,8 +87,8 @@ const option = computed(() => {
           const [x1, y1] = api.coord([b.closed, b.start]) as [number, number]
           const edge = params.coordSys.x + params.coordSys.width
           const open = { type: 'rect', shape: { x: x0, y: y0, width: Math.max(2, x1 - x0), height: y1 - y0 }, style: { fill: color('sea-soft'), opacity: b.withdrawn ? 0.25 : 0.6, stroke: color('tide'), lineWidth: 1, lineDash: b.withdrawn ? [3, 3] : undefined } }
-          const closed = { type: 'rect', shape: { x: x1, y: y0, width: Math.max(0, edge - x1), height: y1 - y0 }, style: { fill: color('ground'), opacity: 0.55 } }
-          const line = { type: 'line', shape: { x1, y1: y0, x2: x1, y2: y1 }, style: { stroke: color('sea'), lineWidth: 2 } }
+          const closed = { type: 'rect', shape: { x: x1, y: y0, width: Math.max(0, edge - x1), height: y1 - y0 }, style: { fill: color('ground'), opacity: b.done ? 0.55 : 0 } }
+          const line = { type: 'line', shape: { x1, y1: y0, x2: x1, y2: y1 }, style: { stroke: color('sea'), lineWidth: b.done ? 2 : 0 } }
           const room = y1 - y0 > 11
           const text = { type: 'text', style: { text: room ? b.text : '', x: Math.min(x1 + 5, edge - 4), y: y0 + 3, fill: color('sea'), fontSize: 10, align: x1 + 90 > edge ? 'right' : 'left' } }
           return { type: 'group', children: [closed, open, line, text] }

@@ -3,8 +3,13 @@
     <RouterLink :to="`/streams/${encodeURIComponent(connection)}`">{{ connection }}</RouterLink>
     <h1>{{ topic }}</h1>
     <span class="grow" />
+    <ElButton :loading="testing.busy.value" @click="testing.ask(connection, topic)">Test the rights</ElButton>
     <ElButton type="primary" :disabled="!peek?.inference" @click="tab = 'begin'">Begin a job from it</ElButton>
   </header>
+  <section v-if="testing.data.value || testing.problem.value" class="sheet rights" aria-label="Rights">
+    <CheckSteps v-if="testing.data.value" :checks="testing.data.value.checks" />
+    <StateNote v-else :loading="false" :problem="testing.problem.value" />
+  </section>
   <section class="sheet" aria-label="Events">
     <header>
       <h2>Look at</h2>
@@ -47,6 +52,7 @@ import { useRouter } from 'vue-router'
 
 import { count, moment } from '../format'
 import { asProblem, type Problem, type ListOf, type Schemas } from '../http'
+import CheckSteps from '../parts/CheckSteps.vue'
 import EventList from '../parts/EventList.vue'
 import InferredFields from '../parts/InferredFields.vue'
 import LatenessPanel from '../parts/LatenessPanel.vue'
@@ -56,12 +62,13 @@ import { useAsked } from '../use/asked'
 import { useDraft } from '../use/draft'
 import { useResource } from '../use/resource'
 import { useStream } from '../use/stream'
-import { catalogue, topics, type Peek } from '../use/streams'
+import { catalogue, connections, topics, type Peek } from '../use/streams'
 
 const props = defineProps<{ connection: string; topic: string }>()
 const router = useRouter()
 const draft = useDraft()
 
+const testing = useAsked((c: string, t: string) => connections.test(c, t))
 const from = ref('newest')
 const limit = ref(1000)
 const tab = ref('events')
@@ -134,6 +141,7 @@ async function keep() {
 
 <style scoped>
 .head { display: flex; align-items: center; gap: 12px; margin-bottom: 14px; }
+.rights { margin-bottom: 14px; }
 .purposes { display: grid; grid-template-columns: repeat(auto-fill, minmax(240px, 1fr)); gap: 10px; }
 .purpose { text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 8px 12px; cursor: pointer; display: grid; gap: 2px; }
 .purpose:hover { border-color: var(--sea); }

@@ -57,7 +57,7 @@
           <header><h2>Rows of each step</h2><span class="soft">{{ order === 'arrival' ? 'as they would come by arrival' : 'as they were published' }}, the newest first</span></header>
           <div v-for="p in shownParts" :key="p.name" class="part">
             <strong>{{ p.name }}</strong> <span class="soft">{{ count(p.count) }} {{ p.count === 1 ? 'row' : 'rows' }}{{ p.count > p.rows.length ? `, the newest ${p.rows.length} shown` : '' }}</span>
-            <RowsGrid :fields="p.fields" :rows="p.rows" :height="170"><template #more="{ index }"><span class="soft">after event {{ p.at[index] }}</span></template></RowsGrid>
+            <RowsGrid :fields="p.fields" :rows="p.rows" :height="170"><template #more="{ index }"><span class="soft nowrap">after event {{ p.at[index] }}</span></template></RowsGrid>
           </div>
           <StateNote v-if="!shownParts.length" :loading="played.busy.value" :problem="null">No rows yet: give events, and step forward.</StateNote>
         </section>
@@ -177,10 +177,13 @@ const bands = computed(() => {
     const closed = Math.min(...list.map((x) => x.closed))
     const row = (w.rows.at(-1) ?? {}) as Record<string, unknown>
     const first = measures.value[0] ?? ''
-    const total = list.length > 1 ? `${list.length} keys` : measures.value.slice(0, 2).map((m) => `${m} ${typeof row[m] === 'number' ? Math.round((row[m] as number) * 100) / 100 : String(row[m])}`).join(', ')
+    const whole = list.map((x) => (x.rows.at(-1) as Record<string, unknown>)[first])
+    const sum = whole.every((v) => Number.isInteger(v)) ? `, ${first} ${count(whole.reduce((n: number, v) => n + (v as number), 0))}` : ''
+    const total = list.length > 1 ? `${list.length} keys${sum}` : measures.value.slice(0, 2).map((m) => `${m} ${typeof row[m] === 'number' ? Math.round((row[m] as number) * 100) / 100 : String(row[m])}`).join(', ')
     const corrected = list.some((x) => x.rows.length > 1)
     return {
       start: Date.parse(w.start), end: Date.parse(w.end), opened: Math.min(...list.map((x) => x.opened)), closed: Math.min(closed, at.value - 0.5),
+      done: closed < at.value,
       text: closed < at.value ? `${total || first}${corrected ? ', corrected' : ''}` : '', withdrawn: list.every((x) => x.withdrawn),
     }
   })
