@@ -90,7 +90,7 @@ const option = computed(() => {
           const closed = { type: 'rect', shape: { x: x1, y: y0, width: Math.max(0, edge - x1), height: y1 - y0 }, style: { fill: color('ground'), opacity: b.done ? 0.55 : 0 } }
           const line = { type: 'line', shape: { x1, y1: y0, x2: x1, y2: y1 }, style: { stroke: color('sea'), lineWidth: b.done ? 2 : 0 } }
           const room = y1 - y0 > 11
-          const text = { type: 'text', style: { text: room ? b.text : '', x: Math.min(x1 + 5, edge - 4), y: y0 + 3, fill: color('sea'), fontSize: 10, align: x1 + 90 > edge ? 'right' : 'left' } }
+          const text = { type: 'text', style: { text: room ? b.text : '', x: x1 + 120 > edge ? x1 - 5 : x1 + 5, y: x1 + 120 > edge ? y1 - 14 : y0 + 3, fill: color('sea'), fontSize: 10, align: x1 + 120 > edge ? 'right' : 'left' } }
           return { type: 'group', children: [closed, open, line, text] }
         },
       },

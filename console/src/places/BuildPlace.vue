@@ -26,7 +26,7 @@
       <DocumentEditor ref="editor" v-model="text" :faults="faults" :warnings="checked?.warnings ?? []" :marked="marked" :fields="fieldsAt" @line="line = $event" />
       <ul v-if="faults.length" class="faults" aria-label="Mistakes">
         <li v-for="(f, i) in faults" :key="i">
-          <button type="button" class="to" @click="editor?.show(f.line)">line {{ f.line }}</button> {{ f.message }}; {{ f.fix }}.
+          <button type="button" class="to" @click="editor?.show(f.line)">line {{ f.line }}</button> {{ f.message }}; {{ f.fix }}{{ f.fix.endsWith('?') ? '' : '.' }}
           <button v-if="remedy(f)" type="button" class="to" @click="mend(f)">Change it to {{ remedy(f) }}</button>
         </li>
       </ul>
@@ -59,7 +59,7 @@
       <section class="sheet" aria-label="Rehearsal">
         <header>
           <h2>Rehearsal</h2>
-          <span v-if="rehearsing.data.value" class="soft">{{ rehearsed }}</span>
+          <span v-if="rehearsing.data.value" class="soft">{{ rehearsed }}{{ faults.length ? ' · of the text before the mistake' : '' }}</span>
           <span class="grow" />
           <span class="which">
             <ElSelect v-model="sampleFrom" size="small" style="width: 108px" aria-label="Which events"><ElOption value="newest" label="the newest" /><ElOption value="oldest" label="the oldest" /></ElSelect>

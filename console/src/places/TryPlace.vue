@@ -57,7 +57,7 @@
           <header><h2>Rows of each step</h2><span class="soft">{{ order === 'arrival' ? 'as they would come by arrival' : 'as they were published' }}, the newest first</span></header>
           <div v-for="p in shownParts" :key="p.name" class="part">
             <strong>{{ p.name }}</strong> <span class="soft">{{ count(p.count) }} {{ p.count === 1 ? 'row' : 'rows' }}{{ p.count > p.rows.length ? `, the newest ${p.rows.length} shown` : '' }}</span>
-            <RowsGrid :fields="p.fields" :rows="p.rows" :height="170"><template #more="{ index }"><span class="soft nowrap">after event {{ p.at[index] }}</span></template></RowsGrid>
+            <RowsGrid :fields="p.fields" :rows="p.rows" :height="170"><template #more="{ index }"><span class="soft nowrap">after {{ p.at[index] }}</span></template></RowsGrid>
           </div>
           <StateNote v-if="!shownParts.length" :loading="played.busy.value" :problem="null">No rows yet: give events, and step forward.</StateNote>
         </section>
@@ -225,7 +225,7 @@ async function asExample() {
 
 <style scoped>
 .head { display: flex; align-items: center; gap: 12px; margin-bottom: 12px; }
-.desk { display: grid; grid-template-columns: 330px minmax(0, 1fr); gap: 14px; align-items: start; }
+.desk { display: grid; grid-template-columns: 280px minmax(0, 1fr); gap: 14px; align-items: start; }
 .side { display: grid; gap: 14px; min-width: 0; }
 .byhand { display: flex; gap: 6px; margin-bottom: 8px; }
 .events { list-style: none; margin: 0; padding: 0; max-height: 640px; overflow: auto; font-size: 11px; }
