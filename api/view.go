@@ -13,6 +13,9 @@ import (
 // shownBytes bounds how much of an event's text is given out.
 const shownBytes = 16 << 10
 
+// answerBytes is from when on one answer cuts texts short.
+const answerBytes = 8 << 20
+
 // TopicOf gives a topic as the API does.
 func TopicOf(t run.Topic) Topic {
 	v := Topic{Name: t.Name, Partitions: t.Partitions, Events: t.Events, Compacted: t.Compacted, Readers: []string{}, Writers: []string{}}
@@ -39,8 +42,12 @@ func PeekOf(sample run.Sampled) Peek {
 	if err == nil {
 		out.Profile, out.Inference = &p, &inf
 	}
+	given := 0
 	for _, e := range sample.Events {
 		v := EventOf(e)
+		if given += len(v.Text); given > answerBytes && len(v.Text) > 200 {
+			v.Text, v.Cut = readable([]byte(v.Text)[:200]), true
+		}
 		if err == nil {
 			if v.Decoded, err = inf.Decoded(e); err != nil {
 				v.Decoded, v.Reason, err = []look.Header{}, "it does not read as the others do", nil

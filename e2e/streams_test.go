@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -64,7 +65,7 @@ func TestStreamCommands(t *testing.T) {
 	s.run("topics", "port", "--make", "lifts").want(t, 1, "is there already")
 	s.run("send", "port", "lift", "lifts.ndjson").want(t, 1, "did you mean lifts?")
 	for _, c := range []struct {
-		args         []string
+		args        []string
 		least, most time.Duration
 	}{
 		{[]string{"--pace", "full"}, 0, 5 * time.Second},
@@ -136,4 +137,40 @@ func TestStreamCommands(t *testing.T) {
 	s.must("kept", "lifts-clean").want(t, 0, "has no checkpoint: a start begins with nothing")
 	s.must("rehearse", port).want(t, 0, "nothing was delivered") // the service knows its connection
 	s.run("connections", "remove", "port").want(t, 1, "connection port is used by lifts-clean")
+}
+
+// TestSecretsLast: secrets and connections outlast the service; with another key they are named as not
+// readable and nothing else fails.
+func TestSecretsLast(t *testing.T) {
+	dir := open(t)
+	s := serve(t, dir)
+	set := func(s *serving) {
+		t.Helper()
+		c := exec.Command(binary, "secrets", "set", "port", "--server", s.address)
+		c.Stdin = strings.NewReader("ebb-and-flow")
+		if o := finish(t, c); o.status != 0 {
+			t.Fatal(o.err)
+		}
+	}
+	set(s)
+	s.must("connections", "add", "port", "--brokers", "127.0.0.1:1", "--user", "tide", "--password", "${secret.port}", "--no-test")
+	s.end(t, syscall.SIGINT)
+
+	s = serve(t, dir)
+	if o := s.must("secrets"); !strings.Contains(o.out, "sealed ") || !strings.Contains(o.out, "port") {
+		t.Errorf("after a restart:\n%s", o.out)
+	}
+	s.run("topics", "port").want(t, 1, "cannot be reached") // with its password
+	s.end(t, syscall.SIGINT)
+
+	if err := os.WriteFile(filepath.Join(dir, "data", "secrets.key"), []byte(strings.Repeat("k", 32)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s = serve(t, dir)
+	if o := s.must("secrets"); !strings.Contains(o.out, "sealed with another key: store it again") {
+		t.Errorf("with another key:\n%s", o.out)
+	}
+	s.run("topics", "port").want(t, 1, "secret port cannot be read: it was sealed with another key; store it: undertide secrets set port")
+	set(s)
+	s.run("topics", "port").want(t, 1, "cannot be reached")
 }

@@ -36,7 +36,7 @@ type Origin struct {
 	Path       string
 }
 
-// Name gives the job and the source a name each.
+// names gives the job and the source a name each.
 func (o Origin) names() (job, source string) {
 	base := o.Topic
 	if base == "" {

@@ -97,7 +97,7 @@ func (inf *Inference) Decoded(e Event) ([]Header, error) {
 	}
 	if inf.Decode == "csv" {
 		for _, f := range inf.Fields {
-			r.header = append(r.header, strings.TrimPrefix(pathOf(f), ""))
+			r.header = append(r.header, pathOf(f))
 		}
 	}
 	values, err := r.read(e.Text)
@@ -200,9 +200,6 @@ func (inf *Inference) declare(f *FieldProfile, events []Event, r reading) Field 
 	case isTime:
 		d.Type, d.Parse, d.form = "timestamp", form.parse, form
 		d.Doubts = append(d.Doubts, times...)
-		if r.decode != "json" && f.Kinds["text"] == f.Values && strings.HasPrefix(d.Parse, "epoch") {
-			d.form = form
-		}
 	case f.Kinds["list"] == f.Values:
 		element := ""
 		for _, k := range []string{"string", "bool", "double", "int"} {

@@ -21,7 +21,7 @@ func TestLateness(t *testing.T) {
 			all = append(all, Timed{Partition: []string{"0", "1"}[r.IntN(2)], At: at})
 		}
 		window := row.Time(60_000_000)
-		end := func(t row.Time) row.Time { return (t-((t%window)+window)%window) + window }
+		end := func(t row.Time) row.Time { return (t - ((t%window)+window)%window) + window }
 		l := LatenessOf(all, 7*time.Second, end)
 		current := false
 		for _, m := range l.Margins {

@@ -163,8 +163,6 @@ type shown struct {
 	mu    sync.Mutex // guards all below
 	count int64
 	rows  []json.RawMessage
-	least row.Time
-	most  row.Time
 }
 
 func (s *shown) NewEncoder(sc row.Schema) engine.Encoder { return TextOf(sc) }

@@ -22,11 +22,9 @@ import (
 
 // SampleOptions say which events of a source are taken.
 type SampleOptions struct {
-	Rows   int        // at most so many; 0 means 1,000
-	From   kafka.From // Newest, Oldest, or Since At; simulated sources always begin at their start
-	At     time.Time
-	Stdin  []byte // what `-` holds
-	Header string // set by [Sample] for CSV
+	Rows int        // at most so many; 0 means 1,000
+	From kafka.From // Newest, Oldest, or Since At; simulated sources always begin at their start
+	At   time.Time
 }
 
 const (

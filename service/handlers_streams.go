@@ -63,24 +63,39 @@ func (s *Service) uses(ctx context.Context) []use {
 	s.mu.Unlock()
 	var out []use
 	for _, e := range all {
-		j, err := s.newest(ctx, e)
-		if err != nil {
-			continue
-		}
-		for i := range j.Sources {
-			if k := &j.Sources[i].Kafka; j.Sources[i].Via == "kafka" {
-				out = append(out, use{job: e.rec.Name, source: j.Sources[i].Name, connection: k.Connection.Name, topic: k.Topic})
-			}
-		}
-		for i := range j.Sinks {
-			if k := &j.Sinks[i].Kafka; j.Sinks[i].Via == "kafka" {
-				out = append(out, use{job: e.rec.Name, sink: j.Sinks[i].Name, connection: k.Connection.Name, topic: k.Topic})
-			}
-		}
+		out = append(out, s.usesOf(ctx, e)...)
 	}
 	slices.SortFunc(out, func(a, b use) int {
 		return cmp.Or(cmp.Compare(a.job, b.job), cmp.Compare(a.source, b.source), cmp.Compare(a.sink, b.sink))
 	})
+	return out
+}
+
+// usesOf gives the topics of a job's newest version, which is read once.
+func (s *Service) usesOf(ctx context.Context, e *entry) (out []use) {
+	s.mu.Lock()
+	known, of, newest := e.uses, e.usesOf, e.newest.Number
+	s.mu.Unlock()
+	if of == newest {
+		return known
+	}
+	j, err := s.newest(ctx, e)
+	if err != nil {
+		return nil // it may name a connection that is gone
+	}
+	for i := range j.Sources {
+		if k := &j.Sources[i].Kafka; j.Sources[i].Via == "kafka" {
+			out = append(out, use{job: e.rec.Name, source: j.Sources[i].Name, connection: k.Connection.Name, topic: k.Topic})
+		}
+	}
+	for i := range j.Sinks {
+		if k := &j.Sinks[i].Kafka; j.Sinks[i].Via == "kafka" {
+			out = append(out, use{job: e.rec.Name, sink: j.Sinks[i].Name, connection: k.Connection.Name, topic: k.Topic})
+		}
+	}
+	s.mu.Lock()
+	e.uses, e.usesOf = out, newest
+	s.mu.Unlock()
 	return out
 }
 
@@ -225,7 +240,10 @@ func (s *Service) followEvents(c *gin.Context, l *kafka.Looker, conn kafka.Conne
 				return
 			case <-ended:
 				if failure != nil {
-					notes <- failure.Error()
+					select {
+					case notes <- failure.Error():
+					default:
+					}
 				}
 				select {
 				case news <- struct{}{}:
@@ -237,12 +255,18 @@ func (s *Service) followEvents(c *gin.Context, l *kafka.Looker, conn kafka.Conne
 					select {
 					case out <- api.EventOf(e):
 					default: // whoever looks is too slow: the newest count
-						<-out
-						out <- api.EventOf(e)
+						select {
+						case <-out:
+						default:
+						}
+						out <- api.EventOf(e) // there is room: nobody else adds any
 					}
 				}
 				if note := quiet.Note(ctx, len(list)); note != "" {
-					notes <- note
+					select {
+					case notes <- note:
+					default:
+					}
 				}
 				select {
 				case news <- struct{}{}:

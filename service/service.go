@@ -71,8 +71,10 @@ type entry struct {
 	newest store.Version // without its document
 	last   *store.Run    // of before the service started; nil for none
 	run    *runner       // the newest of this service's; nil for none
-	busy   sync.Mutex    // held while the job is started, stopped or deleted
-	epoch  int64         // the greatest used; guarded by Service.mu
+	uses   []use         // topics of version usesOf; guarded by Service.mu
+	usesOf int
+	busy   sync.Mutex // held while the job is started, stopped or deleted
+	epoch  int64      // the greatest used; guarded by Service.mu
 }
 
 // Serve runs a service until ctx is done; then it stops all runs with a checkpoint, to go on with them

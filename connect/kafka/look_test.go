@@ -23,6 +23,7 @@ import (
 	"github.com/twmb/franz-go/pkg/kmsg"
 
 	"undertide/broker"
+	"undertide/core/engine"
 )
 
 // certificate makes one of its own for a name: PEM of certificate and key.
@@ -298,5 +299,57 @@ func TestCreate(t *testing.T) {
 	}
 	if err := l.Create(context.Background(), "crane.loads", 1); !errors.Is(err, ErrTopicExists) {
 		t.Errorf("made again: %v, want ErrTopicExists", err)
+	}
+}
+
+// TestSecureJob: a source and a sink reach a broker over TLS with a sign-in; a wrong password is an error
+// that trying again does not heal, and no job waits for it.
+func TestSecureJob(t *testing.T) {
+	cert, key := certificate(t, "port")
+	pair, err := tls.X509KeyPair([]byte(cert), []byte(key))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := Connection{Name: "port", Brokers: []string{fake(t, kfake.SeedTopics(1, "lifts"), kfake.TLS(&tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}), kfake.EnableSASL(), kfake.Superuser("SCRAM-SHA-256", "tide", "ebb"))}}
+	if c.TLS, err = Secure(cert, "", "", ""); err != nil {
+		t.Fatal(err)
+	}
+	if c.SASL, err = SignIn("scram-sha-256", "tide", "ebb"); err != nil {
+		t.Fatal(err)
+	}
+	w, err := NewWriterTo(context.Background(), c, "lifts")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	w.Send(context.Background(), "lifts", []byte("C1"), []byte(`{}`), time.Now(), nil)
+	if err := w.Flush(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	s := opened(t, SourceConfig{Connection: c, Topic: "lifts", Fresh: true})
+	p := s.Partitions()[0]
+	if err := p.Open(context.Background(), nil); err != nil {
+		t.Fatal(err)
+	}
+	limited, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	var chunk engine.Chunk
+	for len(chunk.Starts) == 0 {
+		chunk.Reset()
+		if err := p.Read(limited, &chunk); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := NewSink(SinkConfig{Connection: c, Topic: "lifts"}).Probe(); err != nil {
+		t.Error(err)
+	}
+	if c.SASL, err = SignIn("scram-sha-256", "tide", "flow"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(context.Background(), SourceConfig{Connection: c, Topic: "lifts"}); !errors.Is(err, ErrDenied) || errors.Is(err, ErrUnreachable) {
+		t.Errorf("a wrong password: %v, want ErrDenied", err)
+	}
+	if err := NewSink(SinkConfig{Connection: c, Topic: "lifts"}).Probe(); !errors.Is(err, ErrDenied) {
+		t.Errorf("a sink with a wrong password: %v, want ErrDenied", err)
 	}
 }

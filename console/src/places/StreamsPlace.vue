@@ -20,7 +20,7 @@
             <td>{{ c.brokers.join(', ') }}</td>
             <td>{{ c.tls ? 'TLS' : 'in the clear' }}</td>
             <td>{{ c.sasl ? `${c.sasl.user} by ${c.sasl.mechanism}` : 'nobody signs in' }}</td>
-            <td><span v-if="tried[c.name]" :class="{ bad: failed(tried[c.name]!) }">{{ failed(tried[c.name]!) ? `✕ not ${failed(tried[c.name]!)}` : '✓ all steps hold' }}</span><span v-else class="soft">not yet</span></td>
+            <td><span v-if="tried[c.name]" :class="{ bad: failed(tried[c.name]!) }">{{ failed(tried[c.name]!) ? `✕ not ${failed(tried[c.name]!)}` : `✓ ${tried[c.name]!.filter((k) => k.state === 'yes').map((k) => k.name).join(', ')}` }}</span><span v-else class="soft">not yet</span></td>
             <td class="nowrap acts">
               <ElButton size="small" text @click="tryIt(c.name)">Test</ElButton>
               <ElButton v-if="c.from === 'service'" size="small" text @click="edit(c)">Change</ElButton>
