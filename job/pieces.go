@@ -97,6 +97,9 @@ func pieces(j *Job, root *node) map[string]string {
 		h := sha256.New()
 		var walk func(n *node, top bool)
 		walk = func(n *node, top bool) {
+			if n == nil {
+				return
+			}
 			fmt.Fprintf(h, "%d %q\n", n.kind, n.text)
 			for i, v := range n.values {
 				if n.kind == mapNode {
@@ -114,7 +117,8 @@ func pieces(j *Job, root *node) map[string]string {
 	}
 	for i := range j.Sources {
 		n := root.get("sources").get(j.Sources[i].Name)
-		out["source "+j.Sources[i].Name] = hash(n, []string{"decode", "pattern", "fields", "event_time", "watermark", "begin"})
+		// Who else is told of positions, and how fast events are made, do not change what is read.
+		out["source "+j.Sources[i].Name] = hash(n.get("with"), []string{"group", "rate"}, j.Sources[i].Via)
 	}
 	for i := range j.Steps {
 		s := &j.Steps[i]
@@ -140,7 +144,7 @@ func pieces(j *Job, root *node) map[string]string {
 	}
 	for i := range j.Sinks {
 		n := root.get("sinks").get(j.Sinks[i].Name)
-		out["sink "+j.Sinks[i].Name] = hash(n, []string{"from", "key", "append_revisions"})
+		out["sink "+j.Sinks[i].Name] = hash(n.get("with"), []string{"create", "partitions", "roll"}, j.Sinks[i].Via, j.Sinks[i].Encode)
 	}
 	return out
 }
