@@ -71,6 +71,9 @@ begin with to standard output.`,
 				if inf == nil {
 					return api.NoEvents.With("", "")
 				}
+				if origin == (look.Origin{}) {
+					return usageError{errors.New("--infer describes topics and files; name a topic by --connection and --topic")}
+				}
 				return inferred(s, f.purpose, origin, p, inf)
 			case f.profile:
 				if p.Profile == nil {

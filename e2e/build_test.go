@@ -123,6 +123,13 @@ func TestBuild(t *testing.T) {
 	p.shows("Kept as lifts")
 	p.press("▶ Follow")
 	p.shows("nothing new for 3 s; the oldest are from")
+	p.press("Send …")
+	p.fill("Events to send", `{"crane":"C9","tonnes":7.25,"at":`+fmt.Sprint(begin+300_000)+`}`)
+	p.fill("message key", "crane")
+	p.press("Send 1")
+	p.shows("Sent 1 of 1 events.")
+	p.press("Close")
+	p.shows(`{"crane":"C9","tonnes":7.25`) // it came while it was followed
 	p.press("■ Stop following")
 
 	s.must("save", write(t, dir, "lifts.yaml", buildDocument))

@@ -79,9 +79,11 @@ func Infer(events []Event) (Profile, Inference, error) {
 	}
 	inf.chooseTime(&p, events)
 	inf.chooseKey(&p)
-	if p.Key.Null == p.Events {
+	switch {
+	case p.From == nil: // files have no keys
+	case p.Key.Null == p.Events:
 		inf.Doubts = append(inf.Doubts, "no message has a key: their order is that of their partition alone, and meta.key is null")
-	} else if p.Key.Null > 0 {
+	case p.Key.Null > 0:
 		inf.Doubts = append(inf.Doubts, fmt.Sprintf("%d of %d messages have no key: meta.key is null there", p.Key.Null, p.Events))
 	}
 	inf.Lateness = LatenessOf(inf.timed(&p, events), -1, nil)

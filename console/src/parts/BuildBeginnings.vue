@@ -10,9 +10,9 @@
       </div>
       <p class="soft">What is it for?</p>
       <div class="purposes">
-        <button v-for="p in purposes.data.value?.items ?? []" :key="p.name" type="button" class="purpose" :disabled="!topic || busy" @click="from(p.name)"><strong>{{ p.name }}</strong><span>{{ p.about }}</span></button>
+        <button v-for="p in purposes.data.value?.items ?? []" :key="p.name" type="button" class="purpose" :disabled="!topic || begin.busy.value" @click="from(p.name)"><strong>{{ p.name }}</strong><span>{{ p.about }}</span></button>
       </div>
-      <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
+      <div v-if="begin.problem.value" class="notice bad" role="alert">{{ begin.problem.value.detail }}; {{ begin.problem.value.fix }}.</div>
     </section>
     <section class="sheet" aria-label="From a job">
       <header><h2>From a job</h2><span class="soft">change it, and save the next version</span></header>
@@ -24,10 +24,11 @@
 
 <script setup lang="ts">
 import { ElOption, ElSelect } from 'element-plus'
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, ref, watch } from 'vue'
 
 import { count } from '../format'
-import { asProblem, type Problem, type ListOf } from '../http'
+import type { ListOf } from '../http'
+import { useAsked } from '../use/asked'
 import { useJobs } from '../use/jobs'
 import { useResource } from '../use/resource'
 import { topics } from '../use/streams'
@@ -41,18 +42,10 @@ const connection = ref('')
 const topic = ref('')
 watch(list.data, (d) => (connection.value ||= d?.items[0]?.name ?? ''))
 const found = useResource<ListOf<'Topic'>>(computed(() => (connection.value ? `/connections/${encodeURIComponent(connection.value)}/topics` : '')))
-const failure = shallowRef<Problem | null>(null)
-const busy = ref(false)
+const begin = useAsked((purpose: string) => topics.begin(connection.value, topic.value, purpose))
 async function from(purpose: string) {
-  failure.value = null
-  busy.value = true
-  try {
-    emit('begin', (await topics.begin(connection.value, topic.value, purpose)).document)
-  } catch (e) {
-    failure.value = asProblem(e)
-  } finally {
-    busy.value = false
-  }
+  const d = await begin.ask(purpose)
+  if (d) emit('begin', d.document)
 }
 </script>
 

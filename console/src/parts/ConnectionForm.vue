@@ -18,19 +18,19 @@
         <span /><span class="soft small">It is sealed as the secret {{ secretName }}, and never shown again.</span>
       </template>
     </div>
-    <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
+    <div v-if="storing.problem.value" class="notice bad" role="alert">{{ storing.problem.value.detail }}; {{ storing.problem.value.fix }}.</div>
     <template #footer>
       <ElButton @click="emit('close')">Close</ElButton>
-      <ElButton type="primary" :loading="busy" @click="store">Store and test</ElButton>
+      <ElButton type="primary" :loading="storing.busy.value" @click="store">Store and test</ElButton>
     </template>
   </ElDialog>
 </template>
 
 <script setup lang="ts">
 import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
-import { computed, reactive, ref, shallowRef } from 'vue'
+import { computed, reactive } from 'vue'
 
-import { asProblem, type Problem } from '../http'
+import { useAsked } from '../use/asked'
 import { connections, secrets, type Connection } from '../use/streams'
 
 const props = defineProps<{
@@ -44,27 +44,19 @@ const form = reactive({
   name: c?.name ?? '', brokers: c?.brokers.join(', ') ?? '', way: c?.tls ? 'tls' : 'clear', ca: c?.tls?.ca ?? '', serverName: c?.tls?.server_name ?? '',
   mechanism: c?.sasl?.mechanism ?? '', user: c?.sasl?.user ?? '', password: '',
 })
-const busy = ref(false)
-const failure = shallowRef<Problem | null>(null)
 const secretName = computed(() => /\$\{secret\.([^}]+)\}/.exec(c?.sasl?.password ?? '')?.[1] ?? (form.name || 'NAME'))
 
+const storing = useAsked(async () => {
+  if (form.mechanism && form.password) await secrets.put(secretName.value, form.password)
+  return connections.put(form.name.trim(), {
+    via: 'kafka',
+    brokers: form.brokers.split(',').map((b) => b.trim()).filter(Boolean),
+    tls: form.way === 'tls' ? { ca: form.ca || undefined, server_name: form.serverName || undefined, cert: c?.tls?.cert, key: c?.tls?.key } : null,
+    sasl: form.mechanism ? { mechanism: form.mechanism, user: form.user, password: form.password || !c?.sasl ? `\${secret.${secretName.value}}` : c.sasl.password } : null,
+  })
+})
 async function store() {
-  busy.value = true
-  failure.value = null
-  try {
-    if (form.mechanism && form.password) await secrets.put(secretName.value, form.password)
-    await connections.put(form.name.trim(), {
-      via: 'kafka',
-      brokers: form.brokers.split(',').map((b) => b.trim()).filter(Boolean),
-      tls: form.way === 'tls' ? { ca: form.ca || undefined, server_name: form.serverName || undefined, cert: c?.tls?.cert, key: c?.tls?.key } : null,
-      sasl: form.mechanism ? { mechanism: form.mechanism, user: form.user, password: form.password || !c?.sasl ? `\${secret.${secretName.value}}` : c.sasl.password } : null,
-    })
-    emit('stored', form.name.trim())
-  } catch (e) {
-    failure.value = asProblem(e)
-  } finally {
-    busy.value = false
-  }
+  if (await storing.ask()) emit('stored', form.name.trim())
 }
 </script>
 

@@ -89,7 +89,7 @@ import { useRouter } from 'vue-router'
 
 import { namesOf, put } from '../document/splice'
 import { count } from '../format'
-import { ask, part as escaped, post, type Schemas } from '../http'
+import { ask, part as escaped, type Schemas } from '../http'
 import AddMenu from '../parts/AddMenu.vue'
 import BuildBeginnings from '../parts/BuildBeginnings.vue'
 import LatenessPanel from '../parts/LatenessPanel.vue'
@@ -99,6 +99,8 @@ import StartDialog from '../parts/StartDialog.vue'
 import StateNote from '../parts/StateNote.vue'
 import { useAsked } from '../use/asked'
 import { partAt, useDraft } from '../use/draft'
+import { useFields } from '../use/fields'
+import { useRehearsal } from '../use/rehearsal'
 
 const DocumentEditor = defineAsyncComponent(() => import('../parts/DocumentEditor.vue'))
 const JobMap = defineAsyncComponent(() => import('../parts/JobMap.vue'))
@@ -151,24 +153,7 @@ const state = computed(() => {
   return [draft.origin.value ? `made of ${draft.origin.value}` : text.value ? 'not saved' : '', mistakes].filter(Boolean).join(' · ')
 })
 
-function fieldsFrom(list: string[]): { name: string; type: string }[] {
-  return list.map((f) => (f.includes(' ') ? { name: f.slice(0, f.indexOf(' ')), type: f.slice(f.indexOf(' ') + 1) } : { name: f, type: '' }))
-}
-/** Fields of the last document without mistakes, so that completion knows them while one is being written. */
-const lastPlan = shallowRef<Schemas['Plan'] | null>(null)
-watch(checked, (c) => c?.plan && (lastPlan.value = c.plan), { immediate: true })
-function fieldsOfPlan(name: string): { name: string; type: string }[] {
-  const p = lastPlan.value
-  const found = p?.sources.find((s) => s.name === name) ?? p?.steps.find((s) => s.name === name || name.endsWith(` of ${s.name}`))
-  return fieldsFrom(found?.fields ?? [])
-}
-function fieldsAt(n: number): { name: string; type: string }[] {
-  const p = partAt(checked.value, n)
-  const name = p.slice(p.indexOf(' ') + 1)
-  if (p.startsWith('source ')) return fieldsOfPlan(name)
-  const of = p.startsWith('sink ') ? plan.value?.sinks.find((s) => s.name === name)?.from : plan.value?.steps.find((s) => s.name === name)?.from
-  return (of ?? '').split(', ').flatMap(fieldsOfPlan)
-}
+const { fieldsFrom, fieldsOfPlan, fieldsAt } = useFields()
 const partFields = computed(() => {
   const name = part.value.slice(part.value.indexOf(' ') + 1)
   return part.value.startsWith('sink ') ? fieldsFrom(checked.value?.plan?.sinks.find((s) => s.name === name)?.fields ?? []) : fieldsOfPlan(name)
@@ -204,44 +189,14 @@ function mend(f: Schemas['Fault']) {
   text.value = lines.join('\n')
 }
 
-const sampleRows = ref(1000)
-const sampleFrom = ref('newest')
-const rehearsing = useAsked(() => post<Schemas['Rehearsal']>('/documents/rehearse', { document: text.value, rows: sampleRows.value, from: sampleFrom.value }))
-const examples = useAsked(() => post<Schemas['Examples']>('/documents/examples', { document: text.value }))
-const late = useAsked((source: string) => post<Schemas['LatenessOf']>(`/documents/lateness?source=${escaped(source)}`, { document: text.value }))
-function rehearse() {
-  void rehearsing.ask()
-}
-function runExamples() {
-  void examples.ask()
-}
-watch([sampleRows, sampleFrom], () => rehearsing.data.value && rehearse())
-// A rehearsal follows the text: whoever changes it sees what comes of it.
-let again: ReturnType<typeof setTimeout> | undefined
-watch(checked, (c) => {
-  saved.value = null
-  clearTimeout(again)
-  if (!c || c.faults.length) return
-  again = setTimeout(() => {
-    rehearse()
-    if (text.value.includes('examples:')) runExamples()
-  }, 400)
-})
+const { rehearsing, examples, late, sampleRows, sampleFrom, rehearse, runExamples, rehearsed, examplesLabel } = useRehearsal()
+watch(checked, () => (saved.value = null))
 watch([part, side, checked], () => {
   if (side.value === 'lateness' && part.value.startsWith('source ') && !faults.value.length) void late.ask(part.value.slice(7))
 })
 function takeMargin(margin: string) {
   text.value = put(text.value, ['sources', part.value.slice(7), 'watermark', 'margin'], margin)
 }
-const rehearsed = computed(() => {
-  const r = rehearsing.data.value
-  return r ? `${count(r.sources.reduce((n, s) => n + s.events, 0))} events in ${r.seconds.toFixed(2)} s · nothing delivered` : ''
-})
-const examplesLabel = computed(() => {
-  const items = examples.data.value?.items
-  return items?.length ? `Examples ${items.filter((e) => !e.differences.length).length} of ${items.length}` : 'Examples'
-})
-
 const saved = shallowRef<Schemas['Saved'] | null>(null)
 const starting = ref(false)
 const saving = useAsked(() => ask<Schemas['Saved']>('/jobs', { method: 'POST', headers: { 'Content-Type': 'application/yaml' }, body: text.value }))

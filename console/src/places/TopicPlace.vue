@@ -19,6 +19,7 @@
       <ElSelect v-model="limit" size="small" style="width: 130px" aria-label="How many"><ElOption v-for="n in [100, 1000, 5000]" :key="n" :value="n" :label="`${count(n)} events`" /></ElSelect>
       <ElButton size="small" :loading="busy" :disabled="following" @click="again">Ask again</ElButton>
       <ElButton size="small" :type="following ? 'primary' : 'default'" @click="following = !following">{{ following ? '■ Stop following' : '▶ Follow' }}</ElButton>
+      <ElButton size="small" @click="sending = true">Send …</ElButton>
       <span v-if="peek?.profile" class="soft">{{ count(peek.profile.events) }} events<template v-if="peek.profile.from">, stored {{ moment(peek.profile.from) }} to {{ moment(peek.profile.to) }} UTC</template></span>
     </header>
     <div v-for="n in notes" :key="n" class="notice" role="status">{{ n }}</div>
@@ -43,6 +44,7 @@
       </ElTabPane>
     </ElTabs>
   </section>
+  <SendDialog v-if="sending" :connection="connection" :topic="topic" :like="peek?.events.at(-1)?.text ?? ''" @close="sending = false" />
 </template>
 
 <script setup lang="ts">
@@ -57,6 +59,7 @@ import EventList from '../parts/EventList.vue'
 import InferredFields from '../parts/InferredFields.vue'
 import LatenessPanel from '../parts/LatenessPanel.vue'
 import ProfileTable from '../parts/ProfileTable.vue'
+import SendDialog from '../parts/SendDialog.vue'
 import StateNote from '../parts/StateNote.vue'
 import { useAsked } from '../use/asked'
 import { useDraft } from '../use/draft'
@@ -69,6 +72,7 @@ const router = useRouter()
 const draft = useDraft()
 
 const testing = useAsked((c: string, t: string) => connections.test(c, t))
+const sending = ref(false)
 const from = ref('newest')
 const limit = ref(1000)
 const tab = ref('events')
@@ -89,7 +93,8 @@ useStream(computed(() => (following.value ? topics.events(props.connection, prop
   },
   note: (data) => (quiet.value = String(data)),
 })
-watch(following, () => {
+watch(following, (on) => {
+  if (on) tab.value = 'events'
   live.value = []
   quiet.value = ''
 })

@@ -25,6 +25,7 @@ export const topics = {
     return `${at(connection)}/topics/${part(topic)}/events?${place}&limit=${limit}`
   },
   peek: (connection: string, topic: string, from: string, limit: number) => ask<Peek>(topics.events(connection, topic, from, limit)),
+  send: (connection: string, topic: string, events: Schemas['NewEvent'][]) => post<Schemas['SentCount']>(`${at(connection)}/topics/${part(topic)}/events`, { events }),
   begin: (connection: string, topic: string, purpose: string) => ask<Schemas['Document']>(`${at(connection)}/topics/${part(topic)}/document?purpose=${part(purpose)}`),
 }
 

@@ -1,0 +1,127 @@
+import { computed, ref, shallowRef, watch } from 'vue'
+
+import { count, moment, span } from '../format'
+import { post, type Schemas } from '../http'
+import { useAsked } from './asked'
+import { useDraft } from './draft'
+
+/** An event that is given to a play, or time that passes. */
+export interface Line {
+  source: string
+  /** The event as it is given: JSON, or the raw text. */
+  text: string
+  /** Whether text is raw. */
+  raw: boolean
+  clock: string
+}
+
+/** A play of the draft: the events that were given, how far they were stepped through, and what came of it. */
+export function usePlay() {
+  const draft = useDraft()
+  const { text, checked, plan } = draft
+  const faults = computed(() => checked.value?.faults.length ?? 0)
+  const sources = computed(() => plan.value?.sources.map((s) => s.name) ?? [])
+  const source = ref('')
+  watch(sources, (s) => s.includes(source.value) || (source.value = s[0] ?? ''), { immediate: true })
+
+  const lines = shallowRef<Line[]>([])
+  const at = ref(0)
+  const order = ref('time')
+  const played = useAsked(() =>
+    post<Schemas['Played']>('/documents/play', {
+      document: text.value, by_arrival: order.value === 'arrival',
+      events: lines.value.map((l) => (l.clock ? { clock: l.clock } : { source: l.source, event: l.raw ? l.text : (JSON.parse(l.text) as unknown) })),
+    }),
+  )
+  const moments = computed(() => played.data.value?.moments ?? [])
+  watch([lines, order, checked], async () => {
+    if (!lines.value.length || !checked.value || faults.value) {
+      played.data.value = null
+      at.value = 0
+      return
+    }
+    await played.ask()
+  })
+
+  function seen(m: Schemas['Moment']): string {
+    return m.event.length > 120 ? `${m.event.slice(0, 119)}…` : m.event
+  }
+  const past = computed(() => moments.value.slice(0, at.value))
+  const dots = computed(() => past.value.flatMap((m, i) => (m.time ? [{ arrival: i, at: Date.parse(m.time), late: m.late, text: `${m.time}\n${seen(m)}` }] : [])))
+  const watermark = computed(() => past.value.flatMap((m, i) => (m.after ? [{ arrival: i, at: Date.parse(m.after) }] : [])))
+  const windowed = computed(() => [...new Set((played.data.value?.windows ?? []).map((w) => w.step))])
+  const step = ref('')
+  watch(windowed, (w) => w.includes(step.value) || (step.value = w[0] ?? ''), { immediate: true })
+  const keys = computed(() => [...new Set((played.data.value?.windows ?? []).filter((w) => w.step === step.value).map((w) => w.key))].filter(Boolean).sort())
+  const key = ref('all')
+  watch(keys, (k) => k.includes(key.value) || (key.value = 'all'))
+  const measures = computed(() => {
+    const fields = played.data.value?.parts.find((p) => p.name === step.value)?.fields.map((f) => f.split(' ')[0]!) ?? []
+    const from = fields.indexOf('window_end')
+    return fields.slice(from + 1).filter((f) => !['revision', 'closed', 'withdrawn'].includes(f))
+  })
+  const bands = computed(() => {
+    const mine = (played.data.value?.windows ?? []).filter((w) => w.step === step.value && (key.value === 'all' || w.key === key.value) && w.opened < at.value)
+    // All keys together: a window is one band, closed when its first row came.
+    const by = new Map<string, typeof mine>()
+    for (const w of mine) {
+      const id = `${w.start} ${w.end}`
+      by.set(id, [...(by.get(id) ?? []), w])
+    }
+    return [...by.values()].map((list) => {
+      const w = list[0]!
+      const closed = Math.min(...list.map((x) => x.closed))
+      const row = (w.rows.at(-1) ?? {}) as Record<string, unknown>
+      const first = measures.value[0] ?? ''
+      const whole = list.map((x) => (x.rows.at(-1) as Record<string, unknown>)[first])
+      const sum = whole.every((v) => Number.isInteger(v)) ? `, ${first} ${count(whole.reduce((n: number, v) => n + (v as number), 0))}` : ''
+      const total = list.length > 1 ? `${list.length} keys${sum}` : measures.value.slice(0, 2).map((m) => `${m} ${typeof row[m] === 'number' ? Math.round((row[m] as number) * 100) / 100 : String(row[m])}`).join(', ')
+      const corrected = list.some((x) => x.rows.length > 1)
+      return {
+        start: Date.parse(w.start), end: Date.parse(w.end), opened: Math.min(...list.map((x) => x.opened)), closed: Math.min(closed, at.value - 0.5),
+        done: closed < at.value,
+        text: closed < at.value ? `${total || first}${corrected ? ', corrected' : ''}` : '', withdrawn: list.every((x) => x.withdrawn),
+      }
+    })
+  })
+  const sentence = computed(() => {
+    const m = moments.value[at.value - 1]
+    if (!lines.value.length) return 'Take events from the stream, or write one by hand.'
+    if (!m) return `${lines.value.length} events wait. ▶ gives the next.`
+    if (at.value === moments.value.length) return `The end of all input: the watermark passes everything, and what was open closes. ${m.rows.length} rows.`
+    if (m.clock) return `${m.clock} pass. ${m.rows.length ? `${m.rows.length} rows.` : ''}`
+    if (m.reject) return `Event ${at.value} is a reject: ${m.reject}.`
+    const parts = [`Event ${at.value} happened at ${moment(m.time)}`]
+    if (m.late && m.before && m.time) parts.push(`it is late: the watermark stood at ${moment(m.before)}, ${span((Date.parse(m.before) - Date.parse(m.time)) / 1000)} beyond it`)
+    else if (m.after && m.after !== m.before) parts.push(`the watermark goes on to ${moment(m.after)}`)
+    else if (m.after) parts.push(`the watermark stays at ${moment(m.after)}`)
+    const published = m.rows.filter((r) => windowed.value.includes(r.part)).length
+    if (published) parts.push(`${published} ${published === 1 ? 'window closes or is corrected' : 'windows close or are corrected'}`)
+    const lost = m.rows.filter((r) => r.part.startsWith('late of')).map((r) => r.part.slice(8))
+    if (lost.length) parts.push(`it is lost to ${lost.join(', ')}`)
+    return `${parts.join('; ')}.`
+  })
+  const shownParts = computed(() =>
+    (played.data.value?.parts ?? [])
+      .map((p) => {
+        const found = past.value.flatMap((m, i) => m.rows.filter((r) => r.part === p.name).map((r) => ({ row: r.row as Record<string, unknown>, at: i + 1 })))
+        found.reverse()
+        return { name: p.name, fields: p.fields, count: found.length, rows: found.slice(0, 100).map((f) => f.row), at: found.map((f) => (f.at > lines.value.length ? 'the end' : String(f.at))) }
+      })
+      .filter((p) => p.rows.length)
+      .reverse(),
+  )
+  /** Takes other events, and goes back to the beginning. */
+  function give(all: Line[]) {
+    lines.value = all
+    at.value = 0
+  }
+  /** Adds an event, and goes to it. */
+  async function add(line: Line) {
+    const next = [...lines.value, line]
+    lines.value = next
+    await played.ask()
+    at.value = next.length
+  }
+  return { text, checked, plan, faults, sources, source, lines, at, order, played, moments, dots, watermark, bands, windowed, step, keys, key, sentence, shownParts, give, add }
+}
