@@ -107,7 +107,7 @@ func (n *nearest) connectionNames(_ *cobra.Command, args []string, _ string) ([]
 
 func newTopics(s *streams) *cobra.Command {
 	var n nearest
-	var format, make string
+	var format, made string
 	var partitions int
 	c := &cobra.Command{
 		Use:   "topics CONNECTION",
@@ -122,7 +122,7 @@ when the newest was stored. --make makes one.`,
 			if err != nil {
 				return err
 			}
-			if make != "" {
+			if made != "" {
 				if conn != nil {
 					l, err := kafka.Look(*conn)
 					if err != nil {
@@ -132,14 +132,14 @@ when the newest was stored. --make makes one.`,
 					if partitions == 0 {
 						partitions = -1
 					}
-					err = l.Create(c.Context(), make, int32(partitions))
+					err = l.Create(c.Context(), made, int32(partitions))
 					if err != nil {
 						return err
 					}
-				} else if _, err := cl.MakeTopic(c.Context(), args[0], api.NewTopic{Name: make, Partitions: partitions}); err != nil {
+				} else if _, err := cl.MakeTopic(c.Context(), args[0], api.NewTopic{Name: made, Partitions: partitions}); err != nil {
 					return without(args[0], err)
 				}
-				s.say("topic %s is made", make)
+				s.say("topic %s is made", made)
 				return nil
 			}
 			var list []api.Topic
@@ -164,7 +164,7 @@ when the newest was stored. --make makes one.`,
 	}
 	n.flags(c)
 	formatFlag(c, &format)
-	c.Flags().StringVar(&make, "make", "", "make `TOPIC`")
+	c.Flags().StringVar(&made, "make", "", "make `TOPIC`")
 	c.Flags().IntVar(&partitions, "partitions", 0, "of the topic that is made (default: as many as the broker holds right)")
 	return c
 }

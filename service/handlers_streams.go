@@ -381,12 +381,8 @@ func (s *Service) getCatalogue(c *gin.Context) error {
 					continue
 				}
 				one := api.DescribedUse{Job: u.job, Source: u.source}
-				if s.mustFind(u.job) != nil {
-					if j, err := s.newest(c.Request.Context(), s.mustFind(u.job)); err == nil {
-						if other, err := run.SourceNamed(j, u.source); err == nil {
-							one.Same = job.SameSource(own, other)
-						}
-					}
+				if other, err := s.sourceOf(c.Request.Context(), u); err == nil {
+					one.Same = job.SameSource(own, other)
 				}
 				v.Jobs = append(v.Jobs, one)
 			}
@@ -396,12 +392,17 @@ func (s *Service) getCatalogue(c *gin.Context) error {
 	return answer(c, http.StatusOK, out)
 }
 
-func (s *Service) mustFind(name string) *entry {
-	e, err := s.find(name)
+// sourceOf reads the source of a job that uses a topic.
+func (s *Service) sourceOf(ctx context.Context, u use) (*job.Source, error) {
+	e, err := s.find(u.job)
 	if err != nil {
-		return nil
+		return nil, err
 	}
-	return e
+	j, err := s.newest(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	return run.SourceNamed(j, u.source)
 }
 
 // described reads a source of the catalogue, by a document around it.

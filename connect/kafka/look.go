@@ -184,13 +184,13 @@ func (l *Looker) Try(ctx context.Context, topic string) []Check {
 		if l.c.TLS != nil {
 			if err := l.c.shake(limited, conn, address); err != nil {
 				conn.Close()
-				set(0, true, "%s answers in %s", address, time.Since(began).Round(time.Millisecond))
+				set(0, true, "%s answers in %s", address, max(time.Millisecond, time.Since(began).Round(time.Millisecond)))
 				set(1, false, "%v", err)
 				return out
 			}
 		}
 		conn.Close()
-		set(0, true, "%s answers in %s", address, time.Since(began).Round(time.Millisecond))
+		set(0, true, "%s answers in %s", address, max(time.Millisecond, time.Since(began).Round(time.Millisecond)))
 		break
 	}
 	if why != nil {

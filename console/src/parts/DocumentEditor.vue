@@ -81,7 +81,7 @@ onMounted(() => {
       doc: props.modelValue,
       extensions: [
         lineNumbers(), history(), closeBrackets(), yaml(), syntaxHighlighting(colours), indentUnit.of('  '), EditorState.tabSize.of(2), lintGutter(), marks,
-        autocompletion({ override: [complete((line) => props.fields(line))] }),
+        autocompletion({ icons: false, override: [complete((line) => props.fields(line))] }),
         keymap.of([...completionKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab]),
         EditorView.contentAttributes.of({ 'aria-label': 'Job document' }),
         EditorView.updateListener.of((u) => {
