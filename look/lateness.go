@@ -9,7 +9,7 @@ import (
 	"undertide/core/row"
 )
 
-// Lateness tells how late events come, and what margins would lose and cost (docs/lateness.md).
+// Lateness tells how late events come, and what margins would lose and cost (docs/streams.md, "Lateness and the margin").
 type Lateness struct {
 	Events     int     `json:"events"` // with an event time
 	OutOfOrder int     `json:"out_of_order"`
