@@ -104,3 +104,12 @@ func DecodedOf(src *job.Source, sample run.Sampled) Peek {
 	}
 	return out
 }
+
+// TriedOf gives the steps of a tried connection as the API does.
+func TriedOf(checks []run.Check) Tried {
+	out := Tried{Checks: []Check{}}
+	for _, k := range checks {
+		out.Checks = append(out.Checks, Check{Name: k.Name, State: k.State, Text: k.Text})
+	}
+	return out
+}

@@ -129,11 +129,7 @@ and lets it be read and written. No event is written. The exit status is 1 when 
 				return err
 			}
 			defer l.Close()
-			out := api.Tried{}
-			for _, k := range l.Try(c.Context(), topic) {
-				out.Checks = append(out.Checks, api.Check{Name: k.Name, State: k.State, Text: k.Text})
-			}
-			return showTried(s, out, format)
+			return showTried(s, api.TriedOf(l.Try(c.Context(), topic)), format)
 		},
 	}
 	n.flags(c)

@@ -129,11 +129,7 @@ when the newest was stored. --make makes one.`,
 						return err
 					}
 					defer l.Close()
-					if partitions == 0 {
-						partitions = -1
-					}
-					err = l.Create(c.Context(), made, int32(partitions))
-					if err != nil {
+					if err := l.Create(c.Context(), made, int32(partitions)); err != nil {
 						return err
 					}
 				} else if _, err := cl.MakeTopic(c.Context(), args[0], api.NewTopic{Name: made, Partitions: partitions}); err != nil {

@@ -115,12 +115,21 @@ func call[T any](ctx context.Context, c *Client, method, path, kind string, body
 	return out, nil
 }
 
-func post[T any](ctx context.Context, c *Client, path string, v any) (out T, err error) {
+func post[T any](ctx context.Context, c *Client, path string, v any) (T, error) {
+	return carry[T](ctx, c, "POST", path, v)
+}
+
+func put[T any](ctx context.Context, c *Client, path string, v any) (T, error) {
+	return carry[T](ctx, c, "PUT", path, v)
+}
+
+// carry sends v as JSON.
+func carry[T any](ctx context.Context, c *Client, method, path string, v any) (out T, err error) {
 	text, err := json.Marshal(v)
 	if err != nil {
 		return out, err
 	}
-	return call[T](ctx, c, "POST", path, "application/json", text)
+	return call[T](ctx, c, method, path, "application/json", text)
 }
 
 func name(s string) string { return url.PathEscape(s) }
@@ -322,14 +331,6 @@ func (c *Client) Ready(ctx context.Context, most time.Duration) error {
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
-}
-
-func put[T any](ctx context.Context, c *Client, path string, v any) (out T, err error) {
-	text, err := json.Marshal(v)
-	if err != nil {
-		return out, err
-	}
-	return call[T](ctx, c, "PUT", path, "application/json", text)
 }
 
 func remove(ctx context.Context, c *Client, path string) error {

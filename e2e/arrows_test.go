@@ -11,8 +11,9 @@ import (
 // path. A package may always import its own part.
 var allowed = map[string][]string{
 	"core":       {},
-	"job":        {"core"},
-	"connect":    {"core"},
+	"nearest":    {},
+	"job":        {"core", "nearest"},
+	"connect":    {"core", "nearest"},
 	"checkpoint": {"core"},
 	"look":       {"core"},
 	"secret":     {},

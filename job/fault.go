@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/agnivade/levenshtein"
+	"undertide/nearest"
 )
 
 // Fault is one thing wrong with a document.
@@ -55,13 +55,7 @@ func (f Faults) sort() {
 
 // Nearest gives the known name that is closest to a wrong one, or "" when none is close.
 func Nearest(wrong string, known []string) string {
-	best, at := "", 1+max(2, len(wrong)/3)
-	for _, k := range known {
-		if d := levenshtein.ComputeDistance(strings.ToLower(wrong), strings.ToLower(k)); d < at && d < len(k) && d < len(wrong) {
-			best, at = k, d
-		}
-	}
-	return best
+	return nearest.Name(wrong, known)
 }
 
 // didYouMean words the remedy for an unknown name.

@@ -26,6 +26,8 @@ type Inference struct {
 	Key      string   `json:"key"`
 	Doubts   []string `json:"doubts"` // of the whole
 	Lateness Lateness `json:"lateness"`
+
+	reading reading
 }
 
 // Field is a field as a document would declare it.
@@ -50,7 +52,7 @@ func Infer(events []Event) (Profile, Inference, error) {
 	}
 	inf := Inference{Fields: []Field{}, Doubts: []string{}}
 	r, doubts := readingOf(events)
-	inf.Decode, inf.Doubts = r.decode, append(inf.Doubts, doubts...)
+	inf.Decode, inf.reading, inf.Doubts = r.decode, r, append(inf.Doubts, doubts...)
 	if r.pattern != nil {
 		inf.Pattern = r.pattern.String()
 	}
@@ -93,16 +95,7 @@ func Infer(events []Event) (Profile, Inference, error) {
 // Decoded gives the values of an event by the inference's names, readable, in the fields' order; an
 // error where it does not read as the others do.
 func (inf *Inference) Decoded(e Event) ([]Header, error) {
-	r := reading{decode: inf.Decode}
-	if inf.Pattern != "" {
-		r.pattern = regexp.MustCompile(inf.Pattern) // it was made by this package
-	}
-	if inf.Decode == "csv" {
-		for _, f := range inf.Fields {
-			r.header = append(r.header, pathOf(f))
-		}
-	}
-	values, err := r.read(e.Text)
+	values, err := inf.reading.read(e.Text)
 	if err != nil {
 		return nil, err
 	}
@@ -156,11 +149,12 @@ func InferCSV(header string, events []Event) (Profile, Inference, error) {
 	if err != nil || len(events) == 0 {
 		return Profile{}, Inference{}, ErrNothing
 	}
-	p := profile(events, reading{decode: "csv", header: names})
-	inf := Inference{Decode: "csv", Doubts: []string{}}
+	r := reading{decode: "csv", header: names}
+	p := profile(events, r)
+	inf := Inference{Decode: r.decode, Doubts: []string{}, reading: r}
 	used := map[string]bool{}
 	for n := range p.Fields {
-		d := inf.declare(&p.Fields[n], events, reading{decode: "csv"})
+		d := inf.declare(&p.Fields[n], events, r)
 		d.profile, d.Name = n, freeName(p.Fields[n].Path, used)
 		used[d.Name] = true
 		if d.Name != p.Fields[n].Path {

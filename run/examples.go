@@ -81,15 +81,8 @@ func scripted(j *job.Job, given []job.Given, wrap func(source int, d engine.Deco
 		for f := range plain {
 			plain[f].At = nil // events of examples name the fields
 		}
-		raw := CodecFields(s.Fields)
 		src.NewDecoder = func() engine.Decoder {
-			d := &eitherDecoder{fields: codec.NewJSONDecoder(plain), raw: codec.NewJSONDecoder(raw)}
-			switch s.Decode {
-			case "text":
-				d.raw = codec.NewTextDecoder(raw, s.Pattern)
-			case "csv":
-				d.raw = codec.NewCSVDecoder(raw)
-			}
+			d := &eitherDecoder{fields: codec.NewJSONDecoder(plain), raw: decoderOf(s)}
 			if wrap != nil {
 				return wrap(i, d)
 			}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 
-	"undertide/connect/codec"
 	"undertide/connect/kafka"
 	"undertide/core/engine"
 	"undertide/job"
@@ -19,8 +18,11 @@ var ErrDenied = kafka.ErrDenied
 // ErrNoTopic is wrapped where a broker lacks a topic.
 var ErrNoTopic = kafka.ErrNoTopic
 
-// Topic is what a broker tells of a topic.
-type Topic = kafka.Topic
+// Topic is what a broker tells of a topic; Check is a step of trying a connection.
+type (
+	Topic = kafka.Topic
+	Check = kafka.Check
+)
 
 // Reach gives a connection as the connector takes it.
 func Reach(c job.Connection) (kafka.Connection, error) {
@@ -64,10 +66,6 @@ func (b *builder) topic(s *job.Source, known []string, out *engine.Source) error
 	out.Bounded = false
 	out.Partitions = src.Partitions()
 	out.Find = func(ctx context.Context, found func(engine.Partition)) error { return src.Find(ctx, found) }
-	fields := CodecFields(s.Fields)
-	out.NewDecoder = func() engine.Decoder { return codec.NewJSONDecoder(fields) }
-	if s.Decode == "text" {
-		out.NewDecoder = func() engine.Decoder { return codec.NewTextDecoder(fields, s.Pattern) }
-	}
+	out.NewDecoder = func() engine.Decoder { return decoderOf(s) }
 	return nil
 }

@@ -106,9 +106,8 @@ func (k *keeper) Commit(epoch int64) error {
 
 // memorySource is a document's source over partitions in memory, without `ahead`.
 func memorySource(s *job.Source, parts []engine.Partition, bounded bool) engine.Source {
-	fields := CodecFields(s.Fields)
 	return engine.Source{Name: s.Name, Schema: s.Schema, EventTime: s.EventTime, Arrival: s.Arrival, Margin: s.Margin, Idle: s.Idle, Advance: s.Advance,
-		Bounded: bounded, Partitions: parts, NewDecoder: func() engine.Decoder { return codec.NewJSONDecoder(fields) }}
+		Bounded: bounded, Partitions: parts, NewDecoder: func() engine.Decoder { return decoderOf(s) }}
 }
 
 // steps are a document's steps as the engine takes them.

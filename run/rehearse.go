@@ -128,8 +128,9 @@ func Rehearse(ctx context.Context, j *job.Job, o RehearseOptions) (Rehearsal, er
 		if err != nil {
 			return Rehearsal{}, err
 		}
-		g.Sources = append(g.Sources, engine.Source{Name: s.Name, Schema: s.Schema, EventTime: s.EventTime, Arrival: s.Arrival, Margin: s.Margin, Ahead: s.Ahead, Bounded: true,
-			Partitions: sampledPartitions(samples[i]), NewDecoder: func() engine.Decoder { return decoderOf(s) }})
+		src := memorySource(s, sampledPartitions(samples[i]), true)
+		src.Ahead = s.Ahead
+		g.Sources = append(g.Sources, src)
 	}
 	r := &rehearser{j: j, g: g, keep: o.Keep, shown: map[string]*shown{}}
 	r.taps()
@@ -300,8 +301,6 @@ type keyCounter struct {
 	mu   sync.Mutex // guards all below
 	of   map[string]int64
 	all  int64
-	none int64
-	text []byte
 }
 
 func (k *keyCounter) see(v step.View) {
@@ -318,11 +317,7 @@ func (k *keyCounter) see(v step.View) {
 			b.WriteString(plainText(expr.At(v.Cols[c], int(i))))
 		}
 		k.all++
-		if null {
-			k.none++
-			continue
-		}
-		if len(k.of) < 100_000 {
+		if !null && len(k.of) < 100_000 {
 			k.of[b.String()]++
 		}
 	}

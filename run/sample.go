@@ -260,21 +260,15 @@ type Decoded struct {
 // Decode decodes a sample's events one by one, as the document's source would.
 func Decode(s *job.Source, sample Sampled) []Decoded {
 	out := make([]Decoded, len(sample.Events))
-	d := decoderOf(s)
 	enc := TextOf(s.Schema)
-	b := row.NewBatch(s.Schema)
-	for i, e := range sample.Events {
-		c := engine.Chunk{Raw: e.Text, Starts: []uint32{0}, Ends: []uint32{uint32(len(e.Text))}, Header: []byte(sample.Header), Offsets: []int64{e.Offset}}
-		b.Reset()
-		rejects := d.Decode(&c, b, nil)
-		if len(rejects) > 0 || b.N == 0 {
+	eachRow(s, sample, func(i int, b *row.Batch, rejects []step.Reject) {
+		if b.N == 0 {
 			out[i].Reason = "not decoded"
 			if len(rejects) > 0 {
 				out[i].Reason = rejects[0].Reason + ": " + rejects[0].Message
 			}
-			continue
+			return
 		}
-		fillMeta(s, b, sampledMeta{e}, e)
 		out[i].Row = json.RawMessage(strings.TrimSuffix(string(enc.Append(nil, step.ViewOf(b, nil))), "\n"))
 		if t, ok := eventTime(s, b); ok {
 			text := t.String()
@@ -282,8 +276,21 @@ func Decode(s *job.Source, sample Sampled) []Decoded {
 		} else if s.EventTime != nil {
 			out[i].Reason = step.NoEventTime + ": " + s.EventTime.Text() + " is null"
 		}
-	}
+	})
 	return out
+}
+
+// eachRow decodes a sample's events one by one: next is given a batch of one row with its meta fields, or
+// an empty one and the reject.
+func eachRow(s *job.Source, sample Sampled, next func(i int, b *row.Batch, rejects []step.Reject)) {
+	d, b := decoderOf(s), row.NewBatch(s.Schema)
+	for i, e := range sample.Events {
+		c := engine.Chunk{Raw: e.Text, Starts: []uint32{0}, Ends: []uint32{uint32(len(e.Text))}, Header: []byte(sample.Header), Offsets: []int64{e.Offset}}
+		b.Reset()
+		rejects := d.Decode(&c, b, nil)
+		fillMeta(s, b, sampledMeta{e}, e)
+		next(i, b, rejects)
+	}
 }
 
 func fillMeta(s *job.Source, b *row.Batch, meta sampledMeta, e look.Event) {
@@ -333,19 +340,15 @@ func LatenessIn(j *job.Job, s *job.Source, sample Sampled) look.Lateness {
 		}
 		break
 	}
-	d := decoderOf(s)
-	b := row.NewBatch(s.Schema)
-	for _, e := range sample.Events {
-		c := engine.Chunk{Raw: e.Text, Starts: []uint32{0}, Ends: []uint32{uint32(len(e.Text))}, Header: []byte(sample.Header), Offsets: []int64{e.Offset}}
-		b.Reset()
-		if rejects := d.Decode(&c, b, nil); len(rejects) > 0 || b.N == 0 {
-			continue
+	eachRow(s, sample, func(i int, b *row.Batch, _ []step.Reject) {
+		if b.N == 0 {
+			return
 		}
-		fillMeta(s, b, sampledMeta{e}, e)
 		t, ok := eventTime(s, b)
 		if !ok {
-			continue
+			return
 		}
+		e := sample.Events[i]
 		one := look.Timed{Partition: e.Partition, At: t, Stored: e.Stored, Key: string(e.Key)}
 		if key != nil {
 			if v, err := key.Eval(b.Cols, 0); err == nil && !v.Null {
@@ -353,7 +356,7 @@ func LatenessIn(j *job.Job, s *job.Source, sample Sampled) look.Lateness {
 			}
 		}
 		timed = append(timed, one)
-	}
+	})
 	return look.LatenessOf(timed, s.Margin, end)
 }
 

@@ -58,16 +58,13 @@ func (s *Service) rehearseDocument(c *gin.Context) error {
 		return api.WrongRequest.With(fmt.Sprintf("%d rows", in.Rows), "give 1 to 100000")
 	}
 	o := run.RehearseOptions{Rows: in.Rows}
-	switch in.From {
-	case "", "newest":
-	case "oldest":
-		o.From = kafka.Oldest
-	default:
-		return api.WrongRequest.With("from "+cut(in.From)+" is no place to sample", "give newest or oldest")
+	var err error
+	if o.From, err = placeOf(in.From); err != nil {
+		return err
 	}
 	j, err := s.parse("document", in.Document, in.Set, true)
 	if err != nil {
-		return reading(err)
+		return wrongDocument(err)
 	}
 	out, err := run.Rehearse(c.Request.Context(), j, o)
 	if err != nil {
@@ -77,13 +74,9 @@ func (s *Service) rehearseDocument(c *gin.Context) error {
 }
 
 func (s *Service) documentExamples(c *gin.Context) error {
-	var in api.Document
-	if err := body(c, &in); err != nil {
-		return err
-	}
-	j, err := s.parse("document", in.Document, nil, false)
+	j, err := s.document(c, false)
 	if err != nil {
-		return reading(err)
+		return err
 	}
 	found, err := run.Examples(c.Request.Context(), j)
 	if err != nil {
@@ -107,7 +100,7 @@ func (s *Service) playDocument(c *gin.Context) error {
 	}
 	j, err := s.parse("document", in.Document, in.Set, false)
 	if err != nil {
-		return reading(err)
+		return wrongDocument(err)
 	}
 	out, err := run.Play(c.Request.Context(), j, in.Events, in.ByArrival)
 	if err != nil {
@@ -122,15 +115,46 @@ func sampleOptions(c *gin.Context, def int64) (run.SampleOptions, error) {
 	if err != nil {
 		return run.SampleOptions{}, err
 	}
-	o := run.SampleOptions{Rows: int(rows)}
-	switch from := c.Query("from"); from {
+	from, err := placeOf(c.Query("from"))
+	return run.SampleOptions{Rows: int(rows), From: from}, err
+}
+
+// placeOf reads which events are sampled.
+func placeOf(text string) (kafka.From, error) {
+	switch text {
 	case "", "newest":
+		return kafka.Newest, nil
 	case "oldest":
-		o.From = kafka.Oldest
-	default:
-		return o, api.WrongRequest.With("from="+cut(from)+" is no place to sample", "give newest or oldest")
+		return kafka.Oldest, nil
 	}
-	return o, nil
+	return 0, api.WrongRequest.With("from "+cut(text)+" is no place to sample", "give newest or oldest")
+}
+
+// document reads the document of a request; run: as one that is about to run.
+func (s *Service) document(c *gin.Context, run bool) (*job.Job, error) {
+	var in api.Document
+	if err := body(c, &in); err != nil {
+		return nil, err
+	}
+	j, err := s.parse("document", in.Document, nil, run)
+	if err != nil {
+		return nil, wrongDocument(err)
+	}
+	return j, nil
+}
+
+// sample takes events of a document's source, as many as are asked for.
+func (s *Service) sample(c *gin.Context, j *job.Job, name string, def int64) (*job.Source, run.Sampled, error) {
+	src, err := run.SourceNamed(j, name)
+	if err != nil {
+		return nil, run.Sampled{}, err
+	}
+	o, err := sampleOptions(c, def)
+	if err != nil {
+		return nil, run.Sampled{}, err
+	}
+	found, err := run.Sample(c.Request.Context(), j, src, o)
+	return src, found, err
 }
 
 func (s *Service) lateness(c *gin.Context, j *job.Job) (api.LatenessOf, error) {
@@ -144,15 +168,7 @@ func (s *Service) lateness(c *gin.Context, j *job.Job) (api.LatenessOf, error) {
 	if name == "" && len(out.Sources) > 0 {
 		name = out.Sources[0]
 	}
-	src, err := run.SourceNamed(j, name)
-	if err != nil {
-		return out, err
-	}
-	o, err := sampleOptions(c, 5000)
-	if err != nil {
-		return out, err
-	}
-	sample, err := run.Sample(c.Request.Context(), j, src, o)
+	src, sample, err := s.sample(c, j, name, 5000)
 	if err != nil {
 		return out, err
 	}
@@ -166,13 +182,9 @@ func (s *Service) lateness(c *gin.Context, j *job.Job) (api.LatenessOf, error) {
 }
 
 func (s *Service) documentLateness(c *gin.Context) error {
-	var in api.Document
-	if err := body(c, &in); err != nil {
-		return err
-	}
-	j, err := s.parse("document", in.Document, nil, true)
+	j, err := s.document(c, true)
 	if err != nil {
-		return reading(err)
+		return err
 	}
 	out, err := s.lateness(c, j)
 	if err != nil {
@@ -192,12 +204,8 @@ func (s *Service) getLateness(c *gin.Context) error {
 	if r != nil && r.goingOn() {
 		j = r.job
 	} else {
-		v, err := s.version(c, e, "")
-		if err != nil {
+		if _, j, err = s.read(c, e, "", nil, true); err != nil {
 			return err
-		}
-		if j, err = s.parse(e.rec.Name, v.Document, nil, true); err != nil {
-			return reading(err)
 		}
 	}
 	out, err := s.lateness(c, j)
@@ -220,23 +228,11 @@ func (s *Service) getLateness(c *gin.Context) error {
 
 // peekSource gives events of a document's source, and what it makes of them.
 func (s *Service) peekSource(c *gin.Context) error {
-	var in api.Document
-	if err := body(c, &in); err != nil {
-		return err
-	}
-	j, err := s.parse("document", in.Document, nil, true)
-	if err != nil {
-		return reading(err)
-	}
-	src, err := run.SourceNamed(j, c.Query("source"))
+	j, err := s.document(c, true)
 	if err != nil {
 		return err
 	}
-	o, err := sampleOptions(c, 100)
-	if err != nil {
-		return err
-	}
-	sample, err := run.Sample(c.Request.Context(), j, src, o)
+	src, sample, err := s.sample(c, j, c.Query("source"), 100)
 	if err != nil {
 		return err
 	}

@@ -222,18 +222,11 @@ func (s *Service) before(c *gin.Context, ask api.Start) error {
 	if ask.Version > 0 {
 		text = strconv.Itoa(ask.Version)
 	}
-	v, err := s.version(c, e, text)
+	_, j, err := s.read(c, e, text, ask.Set, true)
 	if err != nil {
 		return err
 	}
-	j, err := s.parse(e.rec.Name, v.Document, ask.Set, true)
-	if err != nil {
-		return wrongDocument(err)
-	}
-	s.mu.Lock()
-	rec := e.rec
-	s.mu.Unlock()
-	return s.fits(rec, j, ask)
+	return s.fits(s.record(e), j, ask)
 }
 
 // getKept tells what a start of a version would keep of what the last run left.
@@ -242,17 +235,11 @@ func (s *Service) getKept(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	v, err := s.version(c, e, c.Query("version"))
+	v, j, err := s.read(c, e, c.Query("version"), nil, false)
 	if err != nil {
 		return err
 	}
-	j, err := s.parse(e.rec.Name, v.Document, nil, false)
-	if err != nil {
-		return wrongDocument(err)
-	}
-	s.mu.Lock()
-	rec := e.rec
-	s.mu.Unlock()
+	rec := s.record(e)
 	parts, epoch, same, err := run.Kept(j, s.checkpointDir(rec.Name, rec.Generation))
 	if err != nil {
 		return err
@@ -320,6 +307,26 @@ func (s *Service) version(c *gin.Context, e *entry, text string) (store.Version,
 	return v, err
 }
 
+// read reads the version that an address names, and its document; run: as one that is about to run.
+func (s *Service) read(c *gin.Context, e *entry, text string, set map[string]string, run bool) (store.Version, *job.Job, error) {
+	v, err := s.version(c, e, text)
+	if err != nil {
+		return v, nil, err
+	}
+	j, err := s.parse(e.rec.Name, v.Document, set, run)
+	if err != nil {
+		return v, nil, wrongDocument(err)
+	}
+	return v, j, nil
+}
+
+// record gives a job's record as it stands.
+func (s *Service) record(e *entry) store.Job {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return e.rec
+}
+
 func (s *Service) getVersion(c *gin.Context) error {
 	e, err := s.find(c.Param("job"))
 	if err != nil {
@@ -361,13 +368,9 @@ func (s *Service) getPlan(c *gin.Context) error {
 	if r, _ := s.newestRun(e); r != nil && c.Query("version") == "" {
 		return answer(c, http.StatusOK, job.PlanOf(r.job))
 	}
-	v, err := s.version(c, e, c.Query("version"))
+	_, j, err := s.read(c, e, c.Query("version"), nil, false)
 	if err != nil {
 		return err
-	}
-	j, err := s.parse(e.rec.Name, v.Document, nil, false)
-	if err != nil {
-		return wrongDocument(err)
 	}
 	return answer(c, http.StatusOK, job.PlanOf(j))
 }

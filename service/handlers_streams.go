@@ -41,11 +41,7 @@ func (s *Service) testConnection(c *gin.Context) error {
 		return err
 	}
 	defer l.Close()
-	out := api.Tried{Checks: []api.Check{}}
-	for _, k := range l.Try(c.Request.Context(), c.Query("topic")) {
-		out.Checks = append(out.Checks, api.Check{Name: k.Name, State: k.State, Text: k.Text})
-	}
-	return answer(c, http.StatusOK, out)
+	return answer(c, http.StatusOK, api.TriedOf(l.Try(c.Request.Context(), c.Query("topic"))))
 }
 
 // use is a topic that the newest version of a job reads or writes.
@@ -153,7 +149,7 @@ func (s *Service) postTopic(c *gin.Context) error {
 		return err
 	}
 	defer l.Close()
-	err = l.Create(c.Request.Context(), in.Name, int32(cmp.Or(in.Partitions, -1)))
+	err = l.Create(c.Request.Context(), in.Name, int32(in.Partitions))
 	if errors.Is(err, kafka.ErrTopicExists) {
 		return api.TopicExists.With(err.Error(), "")
 	}

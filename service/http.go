@@ -202,15 +202,6 @@ func halves(err error) (detail, fix string) {
 	return text, ""
 }
 
-// reading gives a problem for a document that does not read.
-func reading(err error) error {
-	var faults job.Faults
-	if errors.As(err, &faults) {
-		return wrongDocument(err)
-	}
-	return err
-}
-
 // number reads a whole number from the query.
 func number(c *gin.Context, name string, def, least, most int64) (int64, error) {
 	text := c.Query(name)

@@ -15,12 +15,13 @@ import (
 	"sync"
 	"time"
 
-	"github.com/agnivade/levenshtein"
 	"github.com/twmb/franz-go/pkg/kadm"
 	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kgo"
 	"github.com/twmb/franz-go/pkg/kmsg"
 	"github.com/twmb/franz-go/pkg/sasl"
+
+	"undertide/nearest"
 )
 
 // Connection says how a broker is reached.
@@ -80,13 +81,7 @@ var ErrNoTopic = errors.New("has no topic")
 
 func others(all kadm.TopicDetails, wanted string) string {
 	names := all.Names()
-	near, least := "", 1+max(2, len(wanted)/3)
-	for _, n := range names {
-		if d := levenshtein.ComputeDistance(strings.ToLower(wanted), strings.ToLower(n)); d < least {
-			near, least = n, d
-		}
-	}
-	if near != "" {
+	if near := nearest.Name(wanted, names); near != "" {
 		return "did you mean " + near + "?"
 	}
 	if len(names) == 0 {

@@ -120,10 +120,12 @@ func (t *Topic) settings(c kadm.ResourceConfig) {
 	}
 }
 
-// Create makes a topic; one that is there already is an error that wraps [ErrTopicExists].
+// Create makes a topic with so many partitions, 0 for as many as the broker holds right; one that is there
+// already is an error that wraps [ErrTopicExists].
 func (l *Looker) Create(ctx context.Context, topic string, partitions int32) error {
 	limited, cancel := context.WithTimeout(ctx, reachIn)
 	defer cancel()
+	partitions = cmp.Or(partitions, -1) // as the protocol says it
 	made, err := l.admin.CreateTopic(limited, partitions, -1, nil, topic)
 	if err == nil {
 		err = made.Err
@@ -180,17 +182,15 @@ func (l *Looker) Try(ctx context.Context, topic string) []Check {
 			why = err
 			continue
 		}
+		defer conn.Close()
 		why = nil
+		set(0, true, "%s answers in %s", address, max(time.Millisecond, time.Since(began).Round(time.Millisecond)))
 		if l.c.TLS != nil {
 			if err := l.c.shake(limited, conn, address); err != nil {
-				conn.Close()
-				set(0, true, "%s answers in %s", address, max(time.Millisecond, time.Since(began).Round(time.Millisecond)))
 				set(1, false, "%v", err)
 				return out
 			}
 		}
-		conn.Close()
-		set(0, true, "%s answers in %s", address, max(time.Millisecond, time.Since(began).Round(time.Millisecond)))
 		break
 	}
 	if why != nil {

@@ -69,10 +69,10 @@ func pemOf(what, text string) ([]byte, error) {
 	if strings.HasPrefix(strings.TrimSpace(text), "-----BEGIN") {
 		return []byte(text), nil
 	}
-	if what == "tls.key" && len(text) > 200 { // no path; a key must not be shown
-		return nil, errors.New("tls.key is neither PEM nor the path of a file; give text that begins with -----BEGIN")
-	}
 	out, err := os.ReadFile(text)
+	if err != nil && what == "tls.key" { // it may be a secret that is no PEM: its text must not be shown
+		return nil, errors.New("tls.key is neither PEM nor the path of a file that this program may read; give text that begins with -----BEGIN, or a path")
+	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w; give PEM, or the path of a file of it that this program may read", what, err)
 	}

@@ -102,11 +102,7 @@ func (s *Sink) find(client *kgo.Client) error {
 		return fmt.Errorf("%w; or say create: true beside topic, and the run makes it", err)
 	}
 	l := &Looker{c: s.c.Connection, client: client, admin: admin}
-	many := s.c.Partitions
-	if many == 0 {
-		many = -1
-	}
-	if err := l.Create(s.ctx, s.c.Topic, many); err != nil && !errors.Is(err, ErrTopicExists) {
+	if err := l.Create(s.ctx, s.c.Topic, s.c.Partitions); err != nil && !errors.Is(err, ErrTopicExists) {
 		return err
 	}
 	for range 50 { // until all brokers know it
