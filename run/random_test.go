@@ -58,7 +58,7 @@ type refJob struct {
 	sinks   []string
 }
 
-const refFields = "{k: string, b: int, x: double, id: int, t: {type: timestamp, parse: epoch_us}}"
+const refFields = "{k: string, b: int, x: double, id: int, t: {type: timestamp, parse: epoch_us}, l: list<int>}"
 
 // randomJob makes a job from a seed.
 func randomJob(seed uint64) *refJob {
@@ -114,109 +114,194 @@ func (n refNode) hasLate() bool {
 }
 
 func randomEvent(r *rand.Rand, t int64, keys int, id int64) refEvent {
-	row := refRow{names: []string{"k", "b", "x", "id", "t"}, t: t, placed: id}
+	row := refRow{names: []string{"k", "b", "x", "id", "t", "l"}, t: t, placed: id}
 	k, b, x := any(fmt.Sprintf("k%d", r.IntN(keys))), any(int64(r.IntN(7)-3)), any(float64(r.IntN(40)-8)/8)
 	for _, v := range []*any{&k, &b, &x} {
 		if r.IntN(9) == 0 {
 			*v = nil
 		}
 	}
-	row.vals = []any{k, b, x, id, refTime(t)}
+	var list any
+	if r.IntN(4) > 0 {
+		items := []any{}
+		for range r.IntN(4) {
+			if items = append(items, int64(r.IntN(9))); r.IntN(12) == 0 {
+				items[len(items)-1] = nil
+			}
+		}
+		list = items
+	}
+	row.vals = []any{k, b, x, id, refTime(t), list}
 	switch r.IntN(40) {
 	case 0:
 		return refEvent{text: "{not json"}
 	case 1:
 		return refEvent{text: fmt.Sprintf(`{"id":%d,"t":null}`, id)}
 	}
-	return refEvent{text: fmt.Sprintf(`{"k":%s,"b":%s,"x":%s,"id":%d,"t":%d}`, refText(k), refText(b), refText(x), id, t), row: &row}
+	return refEvent{text: fmt.Sprintf(`{"k":%s,"b":%s,"x":%s,"id":%d,"t":%d,"l":%s}`, refText(k), refText(b), refText(x), id, t, refText(list)), row: &row}
 }
 
-// randomSteps makes the steps: perhaps a filter, a split or a deduplicate, then a step with state, then
-// perhaps one over its rows.
-func randomSteps(r *rand.Rand, sources int) (nodes []refNode) {
-	input := []string{"s0"}
+// refStream is rows that a random job's next step may read.
+type refStream struct {
+	inputs  []string
+	fields  []string // that may be read; the others are lost
+	lists   []string // of them the lists of ints
+	ints    []string // of them ints that say which row it is
+	windows bool     // rows of a windowed step, which may be ranked
+	// last: nothing with state may follow
+	last bool
+}
+
+func (s refStream) has(names ...string) bool {
+	return !slices.ContainsFunc(names, func(n string) bool { return !slices.Contains(s.fields, n) })
+}
+
+// jobMaker makes the steps of a random job.
+type jobMaker struct {
+	r     *rand.Rand
+	nodes []refNode
+	taken int // numbers of field names
+}
+
+func (m *jobMaker) add(n refNode) string {
+	n.name = fmt.Sprintf("n%d", len(m.nodes))
+	m.nodes = append(m.nodes, n)
+	return n.name
+}
+
+func (m *jobMaker) field(prefix string) string {
+	m.taken++
+	return fmt.Sprintf("%s%d", prefix, m.taken)
+}
+
+// key takes some of the fields that may be keys; none for all rows together.
+func (m *jobMaker) key(s refStream) (key []string) {
+	for _, k := range []string{"k", "b"} {
+		if s.has(k) && m.r.IntN(2) == 0 {
+			key = append(key, k)
+		}
+	}
+	return key
+}
+
+// randomSteps makes one to five steps of any kind in any order that documents allow.
+func randomSteps(r *rand.Rand, sources int) []refNode {
+	m := &jobMaker{r: r}
+	s := refStream{inputs: []string{"s0"}, fields: []string{"k", "b", "x", "id", "t", "l"}, lists: []string{"l"}, ints: []string{"id"}}
 	if sources == 2 {
-		input = []string{"s0", "s1"}
+		s.inputs = []string{"s0", "s1"}
 	}
-	add := func(n refNode) string {
-		n.name = fmt.Sprintf("n%d", len(nodes))
-		nodes = append(nodes, n)
-		return n.name
+	for n := 1 + r.IntN(5); n > 0 && !s.last; n-- {
+		s = m.next(s, n == 1)
 	}
-	key := func() []string {
-		return [][]string{{"k"}, {"k"}, {"k", "b"}, {"b"}, nil}[r.IntN(5)]
-	}
-	switch r.IntN(6) {
-	case 0:
-		input = []string{add(refNode{inputs: input, text: "where: x > 0.5 || b == null, set: {half: id / 2}", step: &refFilter{}})}
-	case 1:
-		n := add(refNode{inputs: input, text: "split: {small: x < 1.0}", split: true})
-		input = []string{"small of " + n, "rest of " + n}
-		if r.IntN(2) == 0 {
-			slices.Reverse(input)
-		}
-	case 2:
-		k := key()
-		if k == nil {
-			k = []string{"k"}
-		}
-		d := &refDedup{key: k, within: int64(1 + r.IntN(30)), passed: map[string][]int64{}}
-		input = []string{add(refNode{inputs: input, text: fmt.Sprintf("deduplicate: {key: [%s], within: %dus}", strings.Join(d.key, ", "), d.within), step: d})}
-	}
-	switch r.IntN(9) {
-	case 0:
-		a := &refAbsent{key: key(), after: int64(1 + r.IntN(40)), last: map[string]refRow{}}
-		n := add(refNode{inputs: input, text: keyText(a.key) + fmt.Sprintf("absent: %dus", a.after), step: a, key: a.key})
-		if r.IntN(2) == 0 {
-			w := &refWindows{size: int64(20 + r.IntN(60)), measures: refMeasures[:1], w: never}
-			w.by = w.size
-			add(refNode{inputs: []string{n}, text: fmt.Sprintf("window: {tumbling: %dus}, measures: {n: count()}", w.size), step: w})
-		}
-	case 1:
-		m := &refRemember{key: key(), forget: int64(5 + r.IntN(50)), arrival: r.IntN(2) == 0, state: map[string]*refMemory{}}
-		order := "time"
-		if m.arrival {
-			order = "arrival"
-		}
-		n := add(refNode{inputs: input, key: m.key, step: m, text: keyText(m.key) + fmt.Sprintf(
-			`remember: {before: {initial: -1, next: id}, seen: {initial: 0, next: seen + 1}}, forget: %dus, order: %s, where: seen %% 4 != 3, set: {last: before}`, m.forget, order)})
-		if r.IntN(2) == 0 {
-			w, text := randomWindow(r, key(), false)
-			add(refNode{inputs: []string{n}, text: text, step: w, key: w.key})
-		}
-	default:
-		last := r.IntN(3) // whether rows go on
-		w, text := randomWindow(r, key(), last != 0)
-		n := add(refNode{inputs: input, text: text, step: w, key: w.key})
-		if last == 0 && !w.whole {
-			if r.IntN(4) == 0 && w.span == 0 && slices.ContainsFunc(w.measures, func(m refMeasure) bool { return m.name == "n" }) {
-				add(refNode{inputs: []string{n}, text: "rank: {by: n, keep: 2}", step: &refRank{}})
-				break
+	return m.nodes
+}
+
+// next adds a step that reads s; final says that none follows.
+func (m *jobMaker) next(s refStream, final bool) refStream {
+	r := m.r
+	for {
+		switch r.IntN(12) {
+		case 0:
+			if s.has("x", "b", "id") {
+				half := m.field("half")
+				s.inputs = []string{m.add(refNode{inputs: s.inputs, text: "where: x > 0.5 || b == null, set: {" + half + ": id / 2}", step: &refFilter{set: half, keep: refSome}})}
+				s.fields = append(slices.Clone(s.fields), half)
+				return s
 			}
-			next := &refWindows{size: int64(10 + r.IntN(100)), w: never, measures: []refMeasure{
-				{"n", "count()", func(r []refRow) any { return int64(len(r)) }},
-				{"latest", "last(window_start)", func(r []refRow) any {
-					r = byTime(r, "window_start")
-					return r[len(r)-1].get("window_start")
-				}},
-				{"starts", "collect(window_start, 4)", func(r []refRow) any {
-					out := []string{}
-					for _, r := range byTime(r, "window_start") {
-						if len(out) < 4 {
-							out = append(out, strings.Trim(refText(r.get("window_start")), `"`))
-						}
-					}
-					return out
-				}},
-			}}
-			next.by = next.size
-			if len(w.key) > 0 && r.IntN(2) == 0 {
-				next.key = w.key[:1]
+		case 1:
+			if s.has("x") {
+				n := m.add(refNode{inputs: s.inputs, text: "split: {small: x < 1.0}", split: true})
+				s.inputs = []string{"small of " + n, "rest of " + n}
+				if r.IntN(2) == 0 {
+					slices.Reverse(s.inputs)
+				}
+				return s
 			}
-			add(refNode{inputs: []string{n}, key: next.key, step: next, text: fmt.Sprintf("%swindow: {tumbling: %dus}, measures: {n: count(), latest: last(window_start), starts: 'collect(window_start, 4)'}", keyText(next.key), next.size)})
+		case 2: // one event on two ways that meet again
+			if len(s.ints) > 0 {
+				f := s.ints[r.IntN(len(s.ints))]
+				a := m.add(refNode{inputs: s.inputs, text: "where: " + f + " % 3 != 1", step: &refFilter{keep: func(r refRow) bool { v, ok := r.get(f).(int64); return ok && v%3 != 1 }}})
+				b := m.add(refNode{inputs: s.inputs, text: "where: " + f + " != 3", step: &refFilter{keep: func(r refRow) bool { v, ok := r.get(f).(int64); return ok && v != 3 }}})
+				s.inputs = []string{a, b}
+				if r.IntN(2) == 0 {
+					slices.Reverse(s.inputs)
+				}
+				if s.windows = false; r.IntN(3) == 0 { // a merge and nothing else
+					s.inputs = []string{m.add(refNode{inputs: s.inputs, text: "where: true", step: &refFilter{keep: func(refRow) bool { return true }}})}
+				}
+				return s
+			}
+		case 3, 4:
+			if len(s.lists) > 0 {
+				list, item := s.lists[r.IntN(len(s.lists))], m.field("item")
+				s.inputs = []string{m.add(refNode{inputs: s.inputs, text: "expand: {" + item + ": " + list + "}", step: &refExpand{list: list, item: item}})}
+				s.fields, s.ints, s.windows = append(slices.Clone(s.fields), item), append(slices.Clone(s.ints), item), false
+				return s
+			}
+		case 5:
+			if key := m.key(s); key != nil {
+				d := &refDedup{key: key, within: int64(1 + r.IntN(30)), passed: map[string][]int64{}}
+				n := m.add(refNode{inputs: s.inputs, step: d, text: fmt.Sprintf("deduplicate: {key: [%s], within: %dus}", strings.Join(d.key, ", "), d.within)})
+				if s.inputs = []string{n}; r.IntN(6) == 0 {
+					s.inputs, s.windows = []string{"late of " + n}, false
+				}
+				return s
+			}
+		case 6, 7:
+			if len(s.ints) > 0 {
+				return m.remember(s)
+			}
+		case 8:
+			a := &refAbsent{key: m.key(s), after: int64(1 + r.IntN(40)), last: map[string]refRow{}}
+			n := m.add(refNode{inputs: s.inputs, text: keyText(a.key) + fmt.Sprintf("absent: %dus", a.after), step: a, key: a.key})
+			return refStream{inputs: []string{n}, fields: append(slices.Clone(a.key), "last_seen")}
+		case 9:
+			if s.windows && len(s.inputs) == 1 && s.has("n") {
+				s.inputs = []string{m.add(refNode{inputs: s.inputs, text: "rank: {by: n, keep: 2}", step: &refRank{}})}
+				s.windows = false
+				return s
+			}
+		default:
+			return m.window(s, final)
 		}
 	}
-	return nodes
+}
+
+func (m *jobMaker) remember(s refStream) refStream {
+	of, before, seen, last := s.ints[m.r.IntN(len(s.ints))], m.field("before"), m.field("seen"), m.field("last")
+	f := &refRemember{key: m.key(s), of: of, set: last, forget: int64(5 + m.r.IntN(50)), arrival: m.r.IntN(2) == 0, state: map[string]*refMemory{}}
+	order := "time"
+	if f.arrival {
+		order = "arrival"
+	}
+	n := m.add(refNode{inputs: s.inputs, key: f.key, step: f, text: keyText(f.key) + fmt.Sprintf(
+		`remember: {%s: {initial: -1, next: %s}, %s: {initial: 0, next: %s + 1}}, forget: %dus, order: %s, where: %s %% 4 != 3, set: {%s: %s}`,
+		before, of, seen, seen, f.forget, order, seen, last, before)})
+	s.inputs, s.fields, s.windows = []string{n}, append(slices.Clone(s.fields), last), false
+	return s
+}
+
+func (m *jobMaker) window(s refStream, final bool) refStream {
+	w, text := randomWindow(m.r, m.key(s), s, final)
+	n := m.add(refNode{inputs: s.inputs, text: text, step: w, key: w.key})
+	out := refStream{inputs: []string{n}, fields: append(slices.Clone(w.key), "window_start", "window_end"), windows: w.span == 0, last: w.whole || w.several(), ints: []string{"n"}}
+	for _, f := range w.measures {
+		out.fields = append(out.fields, f.name)
+		if f.name == "ids" || f.name == "items" {
+			out.lists = append(out.lists, f.name)
+		}
+	}
+	if !final && !w.whole && m.r.IntN(8) == 0 { // its late rows go on
+		s.inputs, s.windows, s.last = []string{"late of " + n}, false, false
+		return s
+	}
+	if !out.last && m.r.IntN(4) == 0 { // two windowed steps that meet
+		v, text := *w, text
+		v.open = nil
+		out.inputs, out.windows = append(out.inputs, m.add(refNode{inputs: s.inputs, text: text, step: &v, key: v.key})), false
+	}
+	return out
 }
 
 func keyText(key []string) string {
@@ -227,7 +312,7 @@ func keyText(key []string) string {
 }
 
 // randomWindow makes a windowed step; several allows more rows than one for a window.
-func randomWindow(r *rand.Rand, key []string, several bool) (*refWindows, string) {
+func randomWindow(r *rand.Rand, key []string, s refStream, several bool) (*refWindows, string) {
 	w := &refWindows{key: key, w: never}
 	text := keyText(key)
 	var late []string
@@ -262,9 +347,12 @@ func randomWindow(r *rand.Rand, key []string, several bool) (*refWindows, string
 	}
 	w.measures = append(w.measures, refMeasures[0])
 	for _, m := range refMeasures[1:] {
-		if r.IntN(3) == 0 {
+		if r.IntN(3) == 0 && s.has(m.needs...) && !slices.Contains(key, m.name) {
 			w.measures = append(w.measures, m)
 		}
+	}
+	if f := s.ints; len(f) > 0 && r.IntN(2) == 0 {
+		w.measures = append(w.measures, itemsOf(f[r.IntN(len(f))]))
 	}
 	if r.IntN(4) == 0 {
 		w.having = true
@@ -358,13 +446,13 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 			out[name] = append(out[name], r.String())
 		}
 	}
-	lateAt := make([]int, len(nodes))
 	inputs := func(n refNode, made map[string][]refRow) (rows []refRow) {
 		for _, in := range n.inputs {
 			rows = append(rows, made[in]...)
 		}
 		return rows
 	}
+	placed := int64(0) // each row that a step takes has a number, by which ties are broken
 	apply := func(i int, made map[string][]refRow, rows []refRow, w int64) {
 		n := &nodes[i]
 		for _, r := range rows {
@@ -381,12 +469,15 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 				if d, ok := n.step.(*refDedup); ok && slices.ContainsFunc(d.key, func(k string) bool { return r.get(k) == nil }) {
 					continue
 				}
+				placed++
+				r.placed = placed
+				late := len(n.step.late().rows)
 				made[n.name] = append(made[n.name], n.step.take(r, w)...)
+				made["late of "+n.name] = append(made["late of "+n.name], n.step.late().rows[late:]...)
 			}
 		}
 	}
 	settle()
-	placed := int64(0)
 	for {
 		var p *refPartition
 		for i := range parts {
@@ -403,10 +494,7 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 			p.next++
 			own := map[string][]refRow{}
 			if e.row != nil {
-				r := *e.row
-				placed++
-				r.placed = placed
-				own[fmt.Sprintf("s%d", p.source)] = []refRow{r}
+				own[fmt.Sprintf("s%d", p.source)] = []refRow{*e.row}
 			}
 			// The event's own rows, judged by the watermark that stood before it.
 			before := make([]int64, len(nodes))
@@ -427,26 +515,17 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 			for i, n := range nodes {
 				rows := inputs(n, made)
 				slices.SortStableFunc(rows, compareMade)
-				for r := range rows {
-					placed++
-					rows[r].placed = placed
-				}
 				apply(i, made, rows, before[i])
 				if n.step != nil {
 					moved := n.step.move(watermark(n))
-					slices.SortStableFunc(moved, func(a, b refRow) int { return orderMade(a, b, n.key) })
+					slices.SortStableFunc(moved, func(a, b refRow) int { return orderMade(a, b, n.order()) })
 					made[n.name] = append(made[n.name], moved...)
 				}
 			}
-			for i, n := range nodes {
-				for _, name := range []string{n.name, "small of " + n.name, "rest of " + n.name} {
+			for _, n := range nodes {
+				for _, name := range []string{n.name, "small of " + n.name, "rest of " + n.name, "late of " + n.name} {
 					give(name, own[name])
 					give(name, made[name])
-				}
-				if n.step != nil {
-					l := n.step.late()
-					give("late of "+n.name, l.rows[lateAt[i]:])
-					lateAt[i] = len(l.rows)
 				}
 			}
 			if p.ended {
@@ -474,12 +553,21 @@ func compareMade(a, b refRow) int {
 	return 0
 }
 
-// orderMade orders them by window_end, window_start and key.
-func orderMade(a, b refRow, key []string) int {
+// order gives the fields by which rows of one time stand that a move of the watermark made.
+func (n refNode) order() []string {
+	switch n.step.(type) {
+	case *refWindows, *refRank:
+		return append([]string{"window_start"}, n.key...)
+	}
+	return n.key
+}
+
+// orderMade orders them by event time, then by these fields.
+func orderMade(a, b refRow, fields []string) int {
 	if c := compareMade(a, b); c != 0 {
 		return c
 	}
-	for _, f := range append([]string{"window_start"}, key...) {
+	for _, f := range fields {
 		if c := compareValues(a.get(f), b.get(f)); c != 0 {
 			return c
 		}

@@ -95,6 +95,7 @@ func (l *refLate) lose(r refRow, w int64) {
 // refMeasure works a measure out of a window's rows, which are in order of place.
 type refMeasure struct {
 	name, cel string
+	needs     []string // fields
 	of        func(rows []refRow) any
 }
 
@@ -140,38 +141,38 @@ func byTime(rows []refRow, f string) []refRow {
 // refMeasures are all measures that are exact; x is a multiple of an eighth, so that sums of doubles do
 // not depend on their order.
 var refMeasures = []refMeasure{
-	{"n", "count()", func(r []refRow) any { return int64(len(r)) }},
-	{"big", "count_if(x > 1.0)", func(r []refRow) any {
+	{"n", "count()", nil, func(r []refRow) any { return int64(len(r)) }},
+	{"big", "count_if(x > 1.0)", []string{"x"}, func(r []refRow) any {
 		return int64(len(slices.DeleteFunc(numbersOf(r, "x"), func(v float64) bool { return v <= 1 })))
 	}},
-	{"sum_x", "sum(x)", func(r []refRow) any { return orNil(numbersOf(r, "x"), total[float64]) }},
-	{"sum_b", "sum(b)", func(r []refRow) any { return orNil(intsOf(r, "b"), total[int64]) }},
-	{"mean_x", "mean(x)", func(r []refRow) any {
+	{"sum_x", "sum(x)", []string{"x"}, func(r []refRow) any { return orNil(numbersOf(r, "x"), total[float64]) }},
+	{"sum_b", "sum(b)", []string{"b"}, func(r []refRow) any { return orNil(intsOf(r, "b"), total[int64]) }},
+	{"mean_x", "mean(x)", []string{"x"}, func(r []refRow) any {
 		return orNil(numbersOf(r, "x"), func(l []float64) float64 { return total(l) / float64(len(l)) })
 	}},
-	{"min_b", "min(b)", func(r []refRow) any { return orNil(intsOf(r, "b"), func(l []int64) int64 { return slices.Min(l) }) }},
-	{"max_x", "max(x)", func(r []refRow) any {
+	{"min_b", "min(b)", []string{"b"}, func(r []refRow) any { return orNil(intsOf(r, "b"), func(l []int64) int64 { return slices.Min(l) }) }},
+	{"max_x", "max(x)", []string{"x"}, func(r []refRow) any {
 		return orNil(numbersOf(r, "x"), func(l []float64) float64 { return slices.Max(l) })
 	}},
-	{"some_b", "sum(b, x > 1.0)", func(r []refRow) any {
+	{"some_b", "sum(b, x > 1.0)", []string{"x", "b"}, func(r []refRow) any {
 		r = slices.DeleteFunc(slices.Clone(r), func(r refRow) bool { x, ok := r.get("x").(float64); return !ok || x <= 1 })
 		return orNil(intsOf(r, "b"), total[int64])
 	}},
-	{"first_id", "first(id)", func(r []refRow) any { return byTime(r, "id")[0].get("id") }},
-	{"last_b", "last(b)", func(r []refRow) any {
+	{"first_id", "first(id)", []string{"id"}, func(r []refRow) any { return byTime(r, "id")[0].get("id") }},
+	{"last_b", "last(b)", []string{"b"}, func(r []refRow) any {
 		if r = byTime(r, "b"); len(r) > 0 {
 			return r[len(r)-1].get("b")
 		}
 		return nil
 	}},
-	{"kinds", "count_distinct(b)", func(r []refRow) any {
+	{"kinds", "count_distinct(b)", []string{"b"}, func(r []refRow) any {
 		seen := map[int64]bool{}
 		for _, v := range intsOf(r, "b") {
 			seen[v] = true
 		}
 		return int64(len(seen))
 	}},
-	{"ids", "collect(id, 3)", func(r []refRow) any {
+	{"ids", "collect(id, 3)", []string{"id"}, func(r []refRow) any {
 		out := []any{}
 		for _, r := range byTime(r, "id") {
 			if len(out) < 3 {
@@ -180,7 +181,7 @@ var refMeasures = []refMeasure{
 		}
 		return out
 	}},
-	{"top", "largest(b, 2)", func(r []refRow) any {
+	{"top", "largest(b, 2)", []string{"b"}, func(r []refRow) any {
 		l := intsOf(r, "b")
 		if len(l) == 0 {
 			return nil
@@ -188,7 +189,7 @@ var refMeasures = []refMeasure{
 		slices.SortFunc(l, func(a, b int64) int { return cmp.Compare(b, a) })
 		return l[:min(2, len(l))]
 	}},
-	{"often", "most_common(b, 2)", func(r []refRow) any {
+	{"often", "most_common(b, 2)", []string{"b"}, func(r []refRow) any {
 		type common struct {
 			Value int64 `json:"value"`
 			Count int64 `json:"count"`
@@ -209,14 +210,14 @@ var refMeasures = []refMeasure{
 		})
 		return l[:min(2, len(l))]
 	}},
-	{"odd", "{fold: {initial: 0, next: 'so_far + (id % 2)', combine: left + right, result: so_far * 10}}", func(r []refRow) any {
+	{"odd", "{fold: {initial: 0, next: 'so_far + (id % 2)', combine: left + right, result: so_far * 10}}", []string{"id"}, func(r []refRow) any {
 		n := int64(0)
 		for _, r := range r {
 			n += r.get("id").(int64) % 2
 		}
 		return n * 10
 	}},
-	{"share", "double(count_if(x > 1.0)) / double(count())", func(r []refRow) any {
+	{"share", "double(count_if(x > 1.0)) / double(count())", []string{"x"}, func(r []refRow) any {
 		n := 0
 		for _, v := range numbersOf(r, "x") {
 			if v > 1 {
@@ -225,6 +226,39 @@ var refMeasures = []refMeasure{
 		}
 		return float64(n) / float64(len(r))
 	}},
+}
+
+func init() {
+	refMeasures = append(refMeasures,
+		refMeasure{"latest", "last(window_start)", []string{"window_start"}, func(r []refRow) any {
+			r = byTime(r, "window_start")
+			return r[len(r)-1].get("window_start")
+		}},
+		refMeasure{"starts", "collect(window_start, 4)", []string{"window_start"}, func(r []refRow) any {
+			out := []string{}
+			for _, r := range byTime(r, "window_start") {
+				if len(out) < 4 {
+					out = append(out, strings.Trim(refText(r.get("window_start")), `"`))
+				}
+			}
+			return out
+		}})
+}
+
+// itemsOf is collect of a field of ints, whose order tells that of the rows.
+func itemsOf(field string) refMeasure {
+	return refMeasure{"items", "collect(" + field + ", 5)", []string{field}, func(r []refRow) any {
+		out := []any{}
+		for _, r := range byTime(r, field) {
+			if len(out) < 5 {
+				out = append(out, r.get(field))
+			}
+		}
+		if len(out) == 0 {
+			return nil
+		}
+		return out
+	}}
 }
 
 // refWindows is a windowed step.
@@ -249,6 +283,7 @@ type refWindow struct {
 	start, end int64
 	rows       []refRow
 	published  bool // the closing row was
+	seen       bool // a row of it was published ever
 	owed       bool
 	readUnder  int64
 	shown      []refShown
@@ -332,9 +367,10 @@ func (s *refWindows) session(key string, r refRow, w int64) {
 	var over []*refWindow
 	open := false
 	for _, win := range s.open {
-		if win.key == key && win.start < r.t+s.gap && r.t < win.end && win.end+s.accept > w {
+		isOpen := win.end > w || !win.seen
+		if win.key == key && win.start < r.t+s.gap && r.t < win.end && (isOpen || win.end+s.accept > w) {
 			over = append(over, win)
-			open = open || win.end > w
+			open = open || isOpen
 		}
 	}
 	isLate := !open && r.t+s.gap <= w
@@ -368,6 +404,7 @@ func (s *refWindows) session(key string, r refRow, w int64) {
 		into.start, into.end = start, end
 		into.rows = append(into.rows, win.rows...)
 		into.shown = append(into.shown, win.shown...)
+		into.seen = into.seen || win.seen
 		s.open = slices.DeleteFunc(s.open, func(o *refWindow) bool { return o == win })
 	}
 	if into == nil {
@@ -412,10 +449,10 @@ func (s *refWindows) move(w int64) (out []refRow) {
 		switch {
 		case win.owed && w > win.readUnder:
 			out = append(out, s.publish(win, w)...)
-			win.owed, win.published = false, true
+			win.owed, win.published, win.seen = false, true, true
 		case !win.published && !win.owed && win.end <= w:
 			out = append(out, s.publish(win, w)...)
-			win.published = true
+			win.published, win.seen = true, true
 		}
 	}
 	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool { return win.published && (w == ever || win.end+s.accept <= w) })
@@ -518,18 +555,46 @@ func (s *refWindows) publish(win *refWindow, w int64) (out []refRow) {
 	return out
 }
 
-// refFilter is where x > 0.5 || b == null, and set half: id / 2.
-type refFilter struct{ refLate }
+// refFilter is a filter, and set: {SET: id / 2} where it has a name.
+type refFilter struct {
+	refLate
+	keep func(refRow) bool
+	set  string
+}
+
+// refSome is x > 0.5 || b == null.
+func refSome(r refRow) bool {
+	x, ok := r.get("x").(float64)
+	return ok && x > 0.5 || r.get("b") == nil
+}
 
 func (s *refFilter) move(int64) []refRow { return nil }
 func (s *refFilter) take(r refRow, _ int64) []refRow {
-	x, ok := r.get("x").(float64)
-	if !(ok && x > 0.5 || r.get("b") == nil) {
+	if !s.keep(r) {
 		s.dropped++
 		return nil
 	}
 	s.used++
-	return []refRow{r.with("half", r.get("id").(int64)/2)}
+	if s.set != "" {
+		r = r.with(s.set, r.get("id").(int64)/2)
+	}
+	return []refRow{r}
+}
+
+// refExpand is expand: {ITEM: LIST}.
+type refExpand struct {
+	refLate
+	list, item string
+}
+
+func (s *refExpand) move(int64) []refRow { return nil }
+func (s *refExpand) take(r refRow, _ int64) (out []refRow) {
+	s.used++
+	list, _ := r.get(s.list).([]any)
+	for _, v := range list {
+		out = append(out, r.with(s.item, v))
+	}
+	return out
 }
 
 // refDedup is deduplicate by key within a time.
@@ -593,18 +658,22 @@ func (s *refAbsent) move(w int64) (out []refRow) {
 	return out
 }
 
-// refRemember is remember {before: {initial: -1, next: id}, seen: {initial: 0, next: seen + 1}}, where
-// seen % 4 != 3, set {last: before}.
+// refRemember is remember {before: {initial: -1, next: OF}, seen: {initial: 0, next: seen + 1}}, where
+// seen % 4 != 3, set {SET: before}.
 type refRemember struct {
 	refLate
 	key     []string
+	of, set string
 	forget  int64
 	arrival bool
 	wait    []refRow
 	state   map[string]*refMemory
 }
 
-type refMemory struct{ before, seen, last int64 }
+type refMemory struct {
+	before     any
+	seen, last int64
+}
 
 func (s *refRemember) take(r refRow, w int64) []refRow {
 	if !s.arrival {
@@ -625,17 +694,17 @@ func (s *refRemember) apply(r refRow) []refRow {
 	key := r.key(s.key)
 	m := s.state[key]
 	if m == nil || r.t-m.last >= s.forget {
-		m = &refMemory{before: -1, last: r.t}
+		m = &refMemory{before: int64(-1), last: r.t}
 		s.state[key] = m
 	}
 	before, seen := m.before, m.seen
-	m.before, m.seen, m.last = r.get("id").(int64), seen+1, max(m.last, r.t)
+	m.before, m.seen, m.last = r.get(s.of), seen+1, max(m.last, r.t)
 	if seen%4 == 3 {
 		s.dropped++
 		return nil
 	}
 	s.used++
-	return []refRow{r.with("last", before)}
+	return []refRow{r.with(s.set, before)}
 }
 
 func (s *refRemember) move(w int64) (out []refRow) {

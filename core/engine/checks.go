@@ -8,17 +8,8 @@ func poison(t *turn) {
 	if t.batch == nil {
 		return
 	}
-	for _, c := range t.batch.Cols {
-		for i := range c.I {
-			c.I[i] = -1 << 40
-		}
-		for i := range c.F {
-			c.F[i] = -1e300
-		}
-		for i := range c.Data {
-			c.Data[i] = '~'
-		}
-	}
+	t.batch.Reset()
+	t.exec.takeBack()
 	for _, m := range t.marks {
 		for i := range m {
 			m[i] = -1

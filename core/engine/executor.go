@@ -14,17 +14,19 @@ import (
 type executor struct {
 	p     *plan
 	lanes int
-	// early: before the lanes, where merged rows are put in order of place.
+	// early: before the lanes, where merged rows are put in order of place, and what was given out lasts
+	// until the turn is put back; in lanes until the call returns (package step, "Who owns a view").
 	early     bool
-	stateless []*step.StatelessRun // by step, made when first needed
-	splits    []*step.SplitRun
-	expands   []*step.ExpandRun
-	exchanges [][]*step.Exchange // by keyed step of stage 0; the first filled[i] of them are this turn's
-	filled    []int
-	routes    []*step.Router // by keyed step whose rows come out of lanes
-	waiting   [][]mergeInput // by step that merges
+	stateless []perTurn[*step.StatelessRun] // by step
+	splits    []perTurn[*step.SplitRun]
+	expands   []perTurn[*step.ExpandRun]
+	exchanges []perTurn[*step.Exchange] // by keyed step of stage 0
+	made      []*step.Pages             // by step that expands
+	merged    []*step.Pages             // by step that merges, then by sink
+	routes    []*step.Router            // by keyed step whose rows come out of lanes
+	inputs    []step.Inputs             // by step that merges, in lanes
+	waiting   [][]mergeInput            // by step that merges
 	waitSinks [][]mergeInput
-	merged    []*row.Batch
 	encoders  []Encoder // by sink
 	blocks    []block   // by sink: rows of this turn
 	views     []Encoder // by tap
@@ -32,14 +34,33 @@ type executor struct {
 
 	steps   []StepCounts // of this turn
 	rejects []step.Reject
-	sel     []uint16   // of the origin's rows
-	log     *row.Batch // rejects as rows
+	sel     []uint16    // of the origin's rows
+	log     *step.Pages // rejects as rows
 	samples []Sample
 
 	// where the rows come from, for rejects; nil after lanes
 	chunk     *Chunk
 	partition string
 }
+
+// perTurn are things that are made when first needed, and taken back together. Before the lanes each call in
+// a turn has one of its own, since what it gives out lasts until the turn is put back.
+type perTurn[T any] struct {
+	all  []T
+	used int
+}
+
+// next gives one that was not given since the last reset.
+func (p *perTurn[T]) next(make func() T) T {
+	if p.used == len(p.all) {
+		p.all = append(p.all, make())
+	}
+	p.used++
+	return p.all[p.used-1]
+}
+
+// given are those since the last reset.
+func (p *perTurn[T]) given() []T { return p.all[:p.used] }
 
 // mergeInput is rows that wait for those of the other inputs.
 type mergeInput struct {
@@ -51,9 +72,10 @@ func newExecutor(p *plan, lanes int, early bool) *executor {
 	n := len(p.Steps)
 	x := &executor{
 		p: p, lanes: lanes, early: early,
-		stateless: make([]*step.StatelessRun, n), splits: make([]*step.SplitRun, n), expands: make([]*step.ExpandRun, n),
-		exchanges: make([][]*step.Exchange, len(p.keyed)), filled: make([]int, len(p.keyed)), routes: make([]*step.Router, len(p.keyed)),
-		waiting: make([][]mergeInput, n), waitSinks: make([][]mergeInput, len(p.Sinks)), merged: make([]*row.Batch, n+len(p.Sinks)),
+		stateless: make([]perTurn[*step.StatelessRun], n), splits: make([]perTurn[*step.SplitRun], n), expands: make([]perTurn[*step.ExpandRun], n),
+		exchanges: make([]perTurn[*step.Exchange], len(p.keyed)), routes: make([]*step.Router, len(p.keyed)),
+		made: make([]*step.Pages, n), merged: make([]*step.Pages, n+len(p.Sinks)), inputs: make([]step.Inputs, n), log: step.NewPages(RejectSchema),
+		waiting: make([][]mergeInput, n), waitSinks: make([][]mergeInput, len(p.Sinks)),
 		encoders: make([]Encoder, len(p.Sinks)), blocks: make([]block, len(p.Sinks)),
 		views: make([]Encoder, len(p.Taps)), viewed: make([]block, len(p.Taps)),
 		steps: make([]StepCounts, n),
@@ -78,15 +100,43 @@ func (x *executor) reset() {
 	for i := range x.viewed {
 		x.viewed[i].data, x.viewed[i].rows = x.viewed[i].data[:0], 0
 	}
-	clear(x.filled)
-	if x.early {
+	x.takeBack()
+	x.samples = x.samples[:0]
+}
+
+// takeBack ends the life of all that was given out.
+func (x *executor) takeBack() {
+	for i := range x.steps {
+		for _, r := range x.stateless[i].given() {
+			r.TakeBack()
+		}
+		x.stateless[i].used, x.splits[i].used, x.expands[i].used = 0, 0, 0
+	}
+	for i := range x.exchanges {
+		x.exchanges[i].used = 0
+	}
+	for _, list := range [][]*step.Pages{x.made, x.merged} {
+		for _, p := range list {
+			if p != nil {
+				p.TakeBack()
+			}
+		}
+	}
+	x.log.TakeBack()
+	if x.early { // a lane's routes are the turn's
 		for _, r := range x.routes {
 			if r != nil {
 				r.Reset()
 			}
 		}
 	}
-	x.samples = x.samples[:0]
+}
+
+func pagesOf(p **step.Pages, schema row.Schema) *step.Pages {
+	if *p == nil {
+		*p = step.NewPages(schema)
+	}
+	return *p
 }
 
 // push hands rows to whatever reads r.
@@ -96,7 +146,7 @@ func (x *executor) push(r Ref, v step.View) {
 		in := x.p.Sinks[c.at].From
 		w := arranged(v, in[c.input].Columns)
 		if x.early && len(in) > 1 {
-			x.waitSinks[c.at] = append(x.waitSinks[c.at], mergeInput{c.input, x.kept(r, w)})
+			x.waitSinks[c.at] = append(x.waitSinks[c.at], mergeInput{c.input, w})
 		} else {
 			x.encode(c.at, w)
 		}
@@ -106,10 +156,18 @@ func (x *executor) push(r Ref, v step.View) {
 	}
 	for _, c := range list.steps {
 		w := arranged(v, x.p.Steps[c.at].From[c.input].Columns)
-		if x.early && x.p.merges[c.at] {
-			x.waiting[c.at] = append(x.waiting[c.at], mergeInput{c.input, x.kept(r, w)})
-		} else {
-			x.runStep(c.at, c.input, w)
+		switch k := x.p.keyedAt[c.at]; {
+		case k >= 0 && x.p.routed[k]:
+			x.route(k, c.at, c.input, w)
+		case !x.p.merges[c.at]:
+			x.runStep(c.at, w)
+		case x.early:
+			x.waiting[c.at] = append(x.waiting[c.at], mergeInput{c.input, w})
+		default: // the lane that takes the rows puts them in order
+			if x.p.ordered[c.at] {
+				w = x.inputs[c.at].Apply(w, c.input)
+			}
+			x.runStep(c.at, w)
 		}
 	}
 }
@@ -127,55 +185,28 @@ func arranged(v step.View, columns []int) step.View {
 	return v
 }
 
-// kept gives a view that may wait: a copy where more views of the same rows' kind follow in this turn.
-func (x *executor) kept(r Ref, v step.View) step.View {
-	if !x.p.repeated[r] || len(v.Sel) == 0 {
-		return v
-	}
-	b := &row.Batch{Cols: make([]*row.Column, len(v.Cols))}
-	for i, c := range v.Cols {
-		b.Cols[i] = row.NewColumn(c.Kind)
-	}
-	appendRows(b, v, v.Sel)
-	return step.ViewOf(b, nil)
-}
-
-func appendRows(b *row.Batch, v step.View, rows []uint16) {
-	for _, i := range rows {
-		for c, col := range v.Cols {
-			b.Cols[c].AppendFrom(col, int(i))
-		}
-		if len(v.Times) > 0 {
-			b.Times = append(b.Times, v.Times[i])
-		}
-		b.Index = append(b.Index, v.Index[i])
-		b.N++
-	}
-}
-
 // settle lets the steps and sinks that merge take what waits for them, in order of place: by event,
 // then by the order of their inputs. Called once all rows of a turn were pushed.
 func (x *executor) settle() {
 	for i, list := range x.waiting {
 		if len(list) > 0 {
 			x.waiting[i] = list[:0]
-			x.merge(i, x.p.Steps[i].Input, list, func(v step.View) { x.runStep(i, 0, v) })
+			x.merge(pagesOf(&x.merged[i], x.p.Steps[i].Input), list, x.p.ordered[i], func(v step.View) { x.runStep(i, v) })
 		}
 	}
 	for i, list := range x.waitSinks {
 		if len(list) > 0 {
 			x.waitSinks[i] = list[:0]
-			x.merge(len(x.p.Steps)+i, x.p.Sinks[i].Schema, list, func(v step.View) { x.encode(i, v) })
+			x.merge(pagesOf(&x.merged[len(x.p.Steps)+i], x.p.Sinks[i].Schema), list, false, func(v step.View) { x.encode(i, v) })
 		}
 	}
 }
 
-func (x *executor) merge(slot int, schema row.Schema, list []mergeInput, take func(step.View)) {
+// merge hands on rows of several inputs in order of place: by event, then by input, those of one in the order
+// in which they came.
+func (x *executor) merge(pages *step.Pages, list []mergeInput, ordered bool, take func(step.View)) {
 	list = slices.DeleteFunc(list, func(m mergeInput) bool { return len(m.view.Sel) == 0 })
-	if len(list) == 0 {
-		return
-	}
-	if len(list) == 1 {
+	if len(list) == 1 && !ordered {
 		take(list[0].view)
 		return
 	}
@@ -196,20 +227,15 @@ func (x *executor) merge(slot int, schema row.Schema, list []mergeInput, take fu
 		}
 		return cmp.Compare(p.input, q.input)
 	})
-	if x.merged[slot] == nil {
-		x.merged[slot] = row.NewBatch(schema)
-	}
-	b := x.merged[slot]
 	for len(all) > 0 {
 		n := min(len(all), row.MaxRows)
-		b.Reset()
+		b := pages.Next()
 		for _, a := range all[:n] {
-			appendRows(b, list[a.view].view, []uint16{a.row})
+			m := &list[a.view]
+			m.view.AppendTo(b, int(a.row), m.input, ordered)
 		}
 		take(step.ViewOf(b, nil))
-		if all = all[n:]; len(all) > 0 { // what was taken may wait further on: the next rows need a batch of their own
-			b = row.NewBatch(schema)
-		}
+		all = all[n:]
 	}
 }
 
@@ -252,68 +278,85 @@ func (x *executor) show() {
 	}
 }
 
-// runStep lets step i take rows of its input of this number.
-func (x *executor) runStep(i, input int, v step.View) {
+// route hands rows to a keyed step whose rows come out of lanes; they are counted where they are taken.
+func (x *executor) route(k, i, input int, v step.View) {
+	if x.routes[k] == nil {
+		x.routes[k] = x.p.Steps[i].Keyed.Spec().NewRouter(x.lanes, x.p.merges[i])
+	}
+	x.routes[k].Add(v, input)
+}
+
+// runStep lets step i take rows of its input.
+func (x *executor) runStep(i int, v step.View) {
 	s := &x.p.Steps[i]
 	c := &x.steps[i]
+	c.In += int64(len(v.Sel))
 	switch {
-	case s.Keyed != nil && x.p.routed[x.p.keyedAt[i]]:
-		at := x.p.keyedAt[i] // counted where the rows are taken
-		if x.routes[at] == nil {
-			x.routes[at] = s.Keyed.Spec().NewRouter(x.lanes)
-		}
-		x.routes[at].Add(v, input)
 	case s.Keyed != nil:
-		c.In += int64(len(v.Sel))
-		at := x.p.keyedAt[i]
-		if x.filled[at] == len(x.exchanges[at]) {
-			x.exchanges[at] = append(x.exchanges[at], s.Keyed.Spec().NewExchange(x.lanes))
-		}
-		x.rejects = x.exchanges[at][x.filled[at]].Fill(v, x.rejects[:0])
-		x.filled[at]++
+		ex := x.exchanges[x.p.keyedAt[i]].next(func() *step.Exchange { return s.Keyed.Spec().NewExchange(x.lanes) })
+		x.rejects = ex.Fill(v, x.rejects[:0])
 		x.rejectRows(i, s.Input, v)
 	case s.Split != nil:
-		c.In += int64(len(v.Sel))
-		if x.splits[i] == nil {
-			x.splits[i] = s.Split.NewRun()
-			c.Parts = make([]int64, 1+len(s.Split.Parts))
-		}
-		var parts [][]uint16
-		parts, x.rejects = x.splits[i].Run(v, x.rejects[:0])
-		c.Used += int64(len(v.Sel) - len(x.rejects))
-		x.rejectRows(i, s.Input, v)
-		for n, sel := range parts {
-			c.Parts[n] += int64(len(sel))
-			c.Out += int64(len(sel))
-			part := v
-			part.Sel = sel
-			x.push(Ref{OfStep: true, At: i, Part: RestPart + Part(n)}, part)
-		}
+		x.runSplit(i, s, c, v)
 	case s.Expand != nil:
-		c.In += int64(len(v.Sel))
-		if x.expands[i] == nil {
-			x.expands[i] = s.Expand.NewRun()
-		}
-		rejects := x.expands[i].Run(v, func(out step.View) {
-			c.Out += int64(len(out.Sel))
-			x.push(Ref{OfStep: true, At: i}, out)
-		})
-		c.Used += int64(len(v.Sel) - len(rejects))
-		x.rejects = append(x.rejects[:0], rejects...)
-		x.rejectRows(i, s.Input, v)
+		x.runExpand(i, s, c, v)
 	default:
-		c.In += int64(len(v.Sel))
-		if x.stateless[i] == nil {
-			x.stateless[i] = s.Stateless.NewRun()
-		}
-		var out step.View
-		var dropped int
-		out, dropped, x.rejects = x.stateless[i].Run(v, x.rejects[:0])
-		c.Dropped += int64(dropped)
-		c.Used += int64(len(out.Sel))
+		x.runStateless(i, s, c, v)
+	}
+}
+
+func (x *executor) runStateless(i int, s *Step, c *StepCounts, v step.View) {
+	run := x.stateless[i].next(s.Stateless.NewRun)
+	var out step.View
+	var dropped int
+	out, dropped, x.rejects = run.Run(v, x.rejects[:0])
+	c.Dropped += int64(dropped)
+	c.Used += int64(len(out.Sel))
+	c.Out += int64(len(out.Sel))
+	x.rejectRows(i, s.Input, v)
+	x.push(Ref{OfStep: true, At: i}, out)
+	if !x.early {
+		run.TakeBack()
+		x.stateless[i].used--
+	}
+}
+
+func (x *executor) runSplit(i int, s *Step, c *StepCounts, v step.View) {
+	if c.Parts == nil {
+		c.Parts = make([]int64, 1+len(s.Split.Parts))
+	}
+	run := x.splits[i].next(s.Split.NewRun)
+	var parts [][]uint16
+	parts, x.rejects = run.Run(v, x.rejects[:0])
+	c.Used += int64(len(v.Sel) - len(x.rejects))
+	x.rejectRows(i, s.Input, v)
+	for n, sel := range parts {
+		c.Parts[n] += int64(len(sel))
+		c.Out += int64(len(sel))
+		part := v
+		part.Sel = sel
+		x.push(Ref{OfStep: true, At: i, Part: RestPart + Part(n)}, part)
+	}
+	if !x.early {
+		x.splits[i].used--
+	}
+}
+
+func (x *executor) runExpand(i int, s *Step, c *StepCounts, v step.View) {
+	run := x.expands[i].next(func() *step.ExpandRun { return s.Expand.NewRun(x.p.ordered[i]) })
+	pages := pagesOf(&x.made[i], s.Expand.Schema)
+	rejects := run.Run(v, pages, func(out step.View) {
 		c.Out += int64(len(out.Sel))
-		x.rejectRows(i, s.Input, v)
 		x.push(Ref{OfStep: true, At: i}, out)
+		if !x.early {
+			pages.TakeBack()
+		}
+	})
+	c.Used += int64(len(v.Sel) - len(rejects))
+	x.rejects = append(x.rejects[:0], rejects...)
+	x.rejectRows(i, s.Input, v)
+	if !x.early {
+		x.expands[i].used--
 	}
 }
 
@@ -331,11 +374,9 @@ func (x *executor) pushRejects(r Ref, at string, counts map[string]int64, schema
 	}
 	list := x.p.consumers[r]
 	wanted := len(list.steps)+len(list.sinks)+len(list.taps) > 0
+	var log *row.Batch
 	if wanted {
-		if x.log == nil {
-			x.log = row.NewBatch(RejectSchema)
-		}
-		x.log.Reset()
+		log = x.log.Next() // of at most as many rows as v has
 	}
 	for _, rej := range x.rejects {
 		counts[rej.Reason]++
@@ -352,17 +393,20 @@ func (x *executor) pushRejects(r Ref, at string, counts map[string]int64, schema
 			x.samples = append(x.samples, Sample{At: at, Reason: rej.Reason, Message: rej.Message, Partition: x.partition, Offset: offset, Event: string(event)})
 		}
 		if wanted {
-			x.logReject(rej, at, event, offset, schema, v)
+			x.logReject(log, rej, at, event, offset, schema, v)
 		}
 	}
 	if !wanted {
 		return
 	}
-	x.push(r, step.ViewOf(x.log, nil)) // rejects are rare: the selection may be made anew
+	x.push(r, step.ViewOf(log, nil)) // rejects are rare: the selection may be made anew
+	if !x.early {
+		x.log.TakeBack()
+	}
 }
 
-func (x *executor) logReject(rej step.Reject, at string, event []byte, offset int64, schema row.Schema, v step.View) {
-	c := x.log.Cols
+func (x *executor) logReject(log *row.Batch, rej step.Reject, at string, event []byte, offset int64, schema row.Schema, v step.View) {
+	c := log.Cols
 	c[0].AppendString(at)
 	c[1].AppendString(rej.Reason)
 	c[2].AppendString(rej.Message)
@@ -381,8 +425,11 @@ func (x *executor) logReject(rej step.Reject, at string, event []byte, offset in
 		c[6].AppendNull()
 		c[7].AppendNull()
 	}
-	x.log.Index = append(x.log.Index, rej.Index)
-	x.log.N++
+	log.Index = append(log.Index, rej.Index)
+	if v.Order != nil && rej.Row >= 0 {
+		log.AppendOrder(v.Order.Bytes(rej.Row))
+	}
+	log.N++
 }
 
 func appendOrNull(c *row.Column, v []byte) {

@@ -106,11 +106,11 @@ type plan struct {
 	domain    []int  // by keyed step: whose watermark counts
 	domains   [][]int
 	sinkFrom  []origins
-	merges    []bool // by step
-	// repeated: rows of the ref may come in several views in one turn.
-	repeated map[Ref]bool
-	beat     time.Duration // the least beat of a step; 0 for none
-	ordered  []bool        // by step: a keyed step reads its rows, straight or through others
+	merges    []bool        // by step: it has several inputs
+	beat      time.Duration // the least beat of a step; 0 for none
+	// ordered, by step: a keyed step that takes rows of lanes reads its rows, straight or through others, and
+	// asks for the order of an event's rows.
+	ordered []bool
 }
 
 type reader struct{ at, input int }
@@ -128,11 +128,10 @@ type Beater interface {
 }
 
 func newPlan(g *Graph) (*plan, error) {
-	p := &plan{Graph: g, consumers: map[Ref]consumerList{}, keyedAt: make([]int, len(g.Steps)), merges: make([]bool, len(g.Steps)), repeated: map[Ref]bool{}}
+	p := &plan{Graph: g, consumers: map[Ref]consumerList{}, keyedAt: make([]int, len(g.Steps)), merges: make([]bool, len(g.Steps))}
 	made := make([]origins, len(g.Steps))  // of a step's rows
 	taken := make([]origins, len(g.Steps)) // of its input
 	sources := make([][]int, len(g.Steps)) // that its rows come from
-	several := make([]bool, len(g.Steps))  // whether its rows may come in several views in one turn
 	of := func(r Ref) origins {
 		switch {
 		case !r.OfStep:
@@ -151,7 +150,9 @@ func newPlan(g *Graph) (*plan, error) {
 	for i, s := range g.Steps {
 		p.keyedAt[i] = -1
 		p.merges[i] = len(s.From) > 1
-		several[i] = s.Expand != nil || p.merges[i]
+		if len(s.From) > step.MaxInputs {
+			return nil, fmt.Errorf("step %s has %d inputs; at most %d are possible", s.Name, len(s.From), step.MaxInputs)
+		}
 		for n, in := range s.From {
 			if in.OfStep && in.At >= i {
 				return nil, fmt.Errorf("step %s reads a step that does not stand before it", s.Name)
@@ -162,11 +163,9 @@ func newPlan(g *Graph) (*plan, error) {
 			taken[i] |= of(in.Ref)
 			if in.OfStep {
 				sources[i] = append(sources[i], sources[in.At]...)
-				several[i] = several[i] || several[in.At]
 			} else {
 				sources[i] = append(sources[i], in.At)
 			}
-			p.repeated[in.Ref] = in.OfStep && several[in.At]
 		}
 		slices.Sort(sources[i])
 		sources[i] = slices.Compact(sources[i])
@@ -178,8 +177,9 @@ func newPlan(g *Graph) (*plan, error) {
 	}
 	p.ordered = make([]bool, len(g.Steps))
 	for i := len(g.Steps) - 1; i >= 0; i-- {
+		asks := p.ordered[i] || g.Steps[i].Keyed != nil && p.routed[p.keyedAt[i]]
 		for _, in := range g.Steps[i].From {
-			if in.OfStep && (g.Steps[i].Keyed != nil || p.ordered[i]) {
+			if in.OfStep && asks {
 				p.ordered[in.At] = true
 			}
 		}
@@ -191,7 +191,6 @@ func newPlan(g *Graph) (*plan, error) {
 			l.sinks = append(l.sinks, reader{i, n})
 			p.consumers[in.Ref] = l
 			from |= of(in.Ref)
-			p.repeated[in.Ref] = in.OfStep && several[in.At]
 		}
 		p.sinkFrom = append(p.sinkFrom, from)
 	}

@@ -122,7 +122,7 @@ func (l *lane) turn(t *turn) {
 		if s.exchange != nil {
 			l.gather(t, s, &st, o)
 		} else if t.exec != nil {
-			for _, ex := range t.exec.exchanges[s.at][:t.exec.filled[s.at]] {
+			for _, ex := range t.exec.exchanges[s.at].given() {
 				s.state.Take(ex, l.number, &st, o)
 			}
 		}

@@ -7,8 +7,11 @@ type Batch struct {
 	Cols   []*Column
 	// Times are the rows' event times; empty when the rows have none.
 	Times []Time
-	// Index is each row's place within its turn (docs/time.md, "Turns and places").
+	// Index is each row's event: its number within the turn (docs/time.md, "Turns and places").
 	Index []uint16
+	// Order orders the rows of one event, by bytes (docs/time.md, "Turns and places"). Nil or empty where
+	// nobody asks; else of kind Bytes with an entry for each row.
+	Order *Column
 	N     int
 }
 
@@ -26,7 +29,19 @@ func (b *Batch) Reset() {
 	for _, c := range b.Cols {
 		c.Reset()
 	}
+	b.poison()
+	if b.Order != nil {
+		b.Order.Reset()
+	}
 	b.Times, b.Index, b.N = b.Times[:0], b.Index[:0], 0
+}
+
+// AppendOrder adds what orders the row that is being added.
+func (b *Batch) AppendOrder(order []byte) {
+	if b.Order == nil {
+		b.Order = NewColumn(Bytes)
+	}
+	b.Order.AppendBytes(order)
 }
 
 // AppendFrom adds row i of src, whose columns have the same kinds in the same order.
@@ -39,6 +54,9 @@ func (b *Batch) AppendFrom(src *Batch, i int) {
 	}
 	if len(src.Index) > 0 {
 		b.Index = append(b.Index, src.Index[i])
+	}
+	if src.Order != nil && src.Order.Len() > 0 {
+		b.AppendOrder(src.Order.Bytes(i))
 	}
 	b.N++
 }

@@ -22,6 +22,7 @@ func NewColumn(k Kind) *Column {
 
 // Reset empties the column and keeps its memory.
 func (c *Column) Reset() {
+	c.poison()
 	c.I, c.F, c.Data, c.Null = c.I[:0], c.F[:0], c.Data[:0], c.Null[:0]
 	if c.Kind.Text() {
 		c.Off = append(c.Off[:0], 0)

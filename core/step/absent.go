@@ -20,7 +20,7 @@ func (d *Absent) MainSchema() row.Schema { return d.Schema }
 func (d *Absent) LateSchema() row.Schema { return lateSchema(d.Keys.Input) }
 func (d *Absent) Tables() []string       { return []string{""} }
 func (d *Absent) NewLane(ordered bool) Lane {
-	return &absentLane{def: d, after: row.Time(d.After.Microseconds()), dict: state.NewDict(), out: newMadeRows(d.Schema, true, ordered), late: newLateRows(d.LateSchema())}
+	return &absentLane{def: d, after: row.Time(d.After.Microseconds()), dict: state.NewDict(), out: newMadeRows(d.Schema, ordered), late: newLateRows(d.LateSchema())}
 }
 
 // absentLane keeps the greatest time of each key.

@@ -16,8 +16,8 @@ type Keyed interface {
 	// Tables names the parts of its state: one Parquet file each in a checkpoint (docs/checkpoints.md).
 	// The first name is empty.
 	Tables() []string
-	// NewLane makes the empty state of one lane.
-	// ordered: its rows go on to another keyed step, which needs their order.
+	// NewLane makes the empty state of one lane. ordered: its rows go on to another keyed step, which asks
+	// for the order of an event's rows.
 	NewLane(ordered bool) Lane
 }
 
@@ -67,7 +67,7 @@ func (t *Turn) Passed(at row.Time) uint16 {
 
 // Out takes the rows that a lane publishes.
 type Out interface {
-	// Main and Late take rows of these parts, up to row.MaxRows; the view is not kept.
+	// Main and Late take rows of these parts, up to row.MaxRows; the view lasts until they return.
 	Main(v View)
 	Late(v View)
 	// Reject takes a row that the lane could not use.
@@ -111,6 +111,9 @@ func (l lateRows) add(x *Exchange, r int, mark row.Time, c *LaneCounts) {
 	b.Cols[len(x.Cols)].AppendInt(int64(mark - x.Times[r]))
 	b.Times = append(b.Times, x.Times[r])
 	b.Index = append(b.Index, x.Index[r])
+	if x.Order != nil {
+		b.AppendOrder(x.order(r))
+	}
 	b.N++
 }
 

@@ -46,6 +46,7 @@ type backRow struct {
 	backOne
 	key   uint32
 	index uint16
+	seq   uint64 // orders rows of one key and time
 }
 
 func newLookBackLane(d *Window, ordered bool) *lookBackLane {
@@ -107,7 +108,7 @@ func (l *lookBackLane) Move(t *Turn, out Out) {
 		for ; i < n; i++ {
 			f := l.found[i]
 			d := &l.due
-			d.acc, d.key, d.index = append(d.acc, l.sum(f.key)), append(d.key, f.key), append(d.index, f.index)
+			d.acc, d.key, d.index, d.number = append(d.acc, l.sum(f.key)), append(d.key, f.key), append(d.index, f.index), append(d.number, f.seq)
 			d.starts, d.ends = append(d.starts, f.at-l.span), append(d.ends, f.at)
 			if len(d.acc) == row.MaxRows {
 				l.publish(out)
@@ -133,13 +134,14 @@ func (l *lookBackLane) some(t *Turn) {
 	l.in.Reset()
 	l.ids, l.rows = l.ids[:0], l.rows[:0]
 	for l.in.N < row.MaxRows && l.wait.next() < t.After {
+		seq := l.wait.queue[0].seq
 		at, r, key := l.wait.pop()
 		l.in.AppendFrom(l.wait.rows, r)
 		l.in.Times = append(l.in.Times, at)
 		l.in.Index = append(l.in.Index, 0)
 		n := l.slot()
 		l.ids, l.rows = append(l.ids, n), append(l.rows, uint16(l.in.N-1))
-		l.found = append(l.found, backRow{backOne{at, n}, key, t.Passed(at + 1)})
+		l.found = append(l.found, backRow{backOne{at, n}, key, t.Passed(at + 1), seq})
 	}
 	l.x.Fill(ViewOf(l.in, nil), nil) // without faults: they were found before the rows came here
 	l.accs.add(l.x, l.ids, l.rows)

@@ -1,126 +1,73 @@
 package step
 
 import (
-	"bytes"
-	"cmp"
 	"encoding/binary"
 	"math"
-	"slices"
 
 	"undertide/core/row"
-	"undertide/core/state"
 )
 
-// Router copies rows that are made in one lane, for a keyed step whose rows come out of lanes: they are
-// put in order and filled into an exchange by the lane that takes them (docs/architecture.md, "The way
-// of a row").
-type Router struct {
-	spec  *Spec
-	keys  state.Keys
-	cols  []*row.Column
-	Lanes []Routed
+// The order of an event's rows
+//
+// A row's place is its turn, its event's number in it, and its order among the rows of that event
+// (docs/time.md, "Turns and places"). The order goes with the row through every step and exchange, as bytes
+// that compare as the rows stand:
+//
+//	(nothing)                              the event's own row, as the source made it
+//	item                                   4 bytes; an expand appends the number of the item
+//	input ...                              2 bytes; a step with several inputs puts the input's number first
+//	ff, time, start and key, number        a row that was made because the event moved a watermark: after all
+//	                                       own rows, by its time (8 bytes), what appendOrder makes of window_start
+//	                                       and key, and what tells rows of one key and time apart
+//	ff, time, input, ...                   the same behind a step with several inputs
+//
+// Inputs and items have a first byte below ff. An example: event 7 has the list [a, b] and goes on two ways, x
+// and y, which meet in `from: [x, y]`. Its rows stand as 0000 00000000 (a by x), 0000 00000001 (b by x), 0001
+// 00000000 (a by y), 0001 00000001 (b by y), whatever lanes they came through.
+
+// made begins the order of a row that was made because a watermark moved.
+const made = 0xff
+
+// appendMade begins the order of a row of time at that was made because a watermark moved.
+func appendMade(dst []byte, at row.Time) []byte {
+	return binary.BigEndian.AppendUint64(append(dst, made), uint64(at)^1<<63)
 }
 
-// Routed are the rows for one lane.
-type Routed struct {
-	row.Batch
-	made  []bool
-	input []uint8
+// appendItem ends the order of an expand's row.
+func appendItem(dst []byte, item int) []byte {
+	return binary.BigEndian.AppendUint32(dst, uint32(item))
+}
+
+// MaxInputs is how many inputs a step may have.
+const MaxInputs = 1 << 12
+
+// appendInput gives the order of a row behind a step with several inputs.
+func appendInput(dst, order []byte, input int) []byte {
+	if len(order) > 0 && order[0] == made {
+		dst = append(dst, order[:9]...)
+		return append(binary.BigEndian.AppendUint16(dst, uint16(input)), order[9:]...)
+	}
+	return append(binary.BigEndian.AppendUint16(dst, uint16(input)), order...)
+}
+
+// Inputs puts the number of a step's input into the order of rows. One goroutine at a time.
+type Inputs struct {
 	order *row.Column
+	buf   []byte
 }
 
-// NewRouter makes a router for so many lanes.
-func (s *Spec) NewRouter(lanes int) *Router {
-	r := &Router{spec: s, Lanes: make([]Routed, lanes)}
-	for i := range r.Lanes {
-		r.Lanes[i] = Routed{Batch: *row.NewBatch(s.Input), order: row.NewColumn(row.Bytes)}
+// Apply gives v with the order that its rows have behind the step; it lasts until the next Apply.
+func (o *Inputs) Apply(v View, input int) View {
+	if o.order == nil {
+		o.order = row.NewColumn(row.Bytes)
 	}
-	return r
-}
-
-// Reset empties it.
-func (r *Router) Reset() {
-	for i := range r.Lanes {
-		l := &r.Lanes[i]
-		l.Batch.Reset()
-		l.order.Reset()
-		l.made, l.input = l.made[:0], l.input[:0]
+	o.order.Reset()
+	for i := range v.N {
+		o.buf = appendInput(o.buf[:0], v.order(i), input)
+		o.order.AppendBytes(o.buf)
 	}
-}
-
-// Add takes the rows of v, which came by the step's input of this number.
-func (r *Router) Add(v View, input int) {
-	r.cols = r.cols[:0]
-	for _, k := range r.spec.Key {
-		r.cols = append(r.cols, v.Cols[k])
-	}
-	r.keys.Encode(r.cols, v.Sel)
-	for j, i := range v.Sel {
-		l := &r.Lanes[state.LaneOf(state.ShareOf(r.keys.Hash[j]), len(r.Lanes))]
-		for c, col := range v.Cols {
-			l.Cols[c].AppendFrom(col, int(i))
-		}
-		if len(v.Times) > 0 {
-			l.Times = append(l.Times, v.Times[i])
-		}
-		l.Index = append(l.Index, v.Index[i])
-		l.made = append(l.made, v.Made)
-		l.input = append(l.input, uint8(input))
-		if v.Order != nil {
-			l.order.AppendBytes(v.Order.Bytes(int(i)))
-		} else {
-			l.order.AppendNull()
-		}
-		l.N++
-	}
-}
-
-// Gather puts the rows that several routers have for a lane in order of place (docs/time.md, "Turns and
-// places"): by event, an event's own rows before those that its moving of the watermark made, these by
-// window_end, window_start and key. take is called with up to row.MaxRows rows at a time.
-func Gather(routers []*Router, lane int, into *row.Batch, take func(v View)) {
-	type at struct{ from, row int }
-	var all []at
-	for n, r := range routers {
-		for i := range r.Lanes[lane].N {
-			all = append(all, at{n, i})
-		}
-	}
-	if len(all) == 0 {
-		return
-	}
-	slices.SortStableFunc(all, func(a, b at) int {
-		p, q := &routers[a.from].Lanes[lane], &routers[b.from].Lanes[lane]
-		if c := cmp.Compare(p.Index[a.row], q.Index[b.row]); c != 0 {
-			return c
-		}
-		if pm, qm := p.made[a.row], q.made[b.row]; pm != qm {
-			if qm {
-				return -1
-			}
-			return 1
-		} else if !pm {
-			return cmp.Compare(p.input[a.row], q.input[b.row])
-		}
-		if len(p.Times) > 0 && len(q.Times) > 0 {
-			if c := cmp.Compare(p.Times[a.row], q.Times[b.row]); c != 0 {
-				return c
-			}
-		}
-		if c := bytes.Compare(p.order.Bytes(a.row), q.order.Bytes(b.row)); c != 0 {
-			return c
-		}
-		return cmp.Compare(p.input[a.row], q.input[b.row])
-	})
-	for len(all) > 0 {
-		n := min(len(all), row.MaxRows)
-		into.Reset()
-		for _, x := range all[:n] {
-			into.AppendFrom(&routers[x.from].Lanes[lane].Batch, x.row)
-		}
-		take(ViewOf(into, nil))
-		all = all[n:]
-	}
+	v.Order = o.order
+	return v
 }
 
 // appendOrder appends values so that the bytes order as the values do: null first, numbers by size,

@@ -1,6 +1,7 @@
 package step
 
 import (
+	"encoding/binary"
 	"slices"
 
 	"undertide/core/expr"
@@ -18,11 +19,13 @@ type due struct {
 	// only where a window may have several rows
 	withdraw []bool // a withdrawal and nothing else; acc means nothing
 	slot     []int  // for whoever decides
+	// only of a look back: orders rows of one key and time
+	number []uint64
 }
 
 func (d *due) reset() {
 	d.acc, d.key, d.starts, d.ends, d.index = d.acc[:0], d.key[:0], d.starts[:0], d.ends[:0], d.index[:0]
-	d.withdraw, d.slot = d.withdraw[:0], d.slot[:0]
+	d.withdraw, d.slot, d.number = d.withdraw[:0], d.slot[:0], d.number[:0]
 }
 
 // verdict is what becomes of a row where a window may have several.
@@ -144,7 +147,7 @@ func (p *publisher) some(d *due, from, to int, a *accs, dict *state.Dict, out Ou
 	ok := func(i int) bool {
 		return meets == nil || meets.I[i] != 0 && !meets.IsNull(i) && !expr.HasBit(faults, i)
 	}
-	p.orders(n, keys)
+	p.orders(d, from, n, keys)
 	if decide != nil {
 		p.emitSeveral(d, from, n, ok, out, decide)
 		return
@@ -158,11 +161,14 @@ func (p *publisher) some(d *due, from, to int, a *accs, dict *state.Dict, out Ou
 		return
 	}
 	p.counts.Out += int64(len(p.sel))
-	v := View{Cols: p.cols, Times: p.out.Times, Index: p.out.Index, Sel: p.sel, N: n, Made: true}
+	v := View{Cols: p.cols, Times: p.out.Times, Index: p.out.Index, Sel: p.sel, N: n}
 	if p.ordered {
 		v.Order = p.order
 	}
 	out.Main(v)
+	for _, m := range p.measures {
+		m.TakeBack()
+	}
 }
 
 // keys writes the key columns, unless they hold these keys already: windows that follow each other mostly
@@ -183,8 +189,9 @@ func (p *publisher) keys(ids []uint32, dict *state.Dict) {
 	}
 }
 
-// orders writes, for each row, what it is ordered by among those of one event and window_end.
-func (p *publisher) orders(n, keys int) {
+// orders writes, for each row, what it is ordered by among those of one event. Rows of the whole come last:
+// they are made at the end.
+func (p *publisher) orders(d *due, from, n, keys int) {
 	if !p.ordered {
 		return
 	}
@@ -192,10 +199,15 @@ func (p *publisher) orders(n, keys int) {
 	for i := range n {
 		p.orderKey = p.orderKey[:0]
 		if p.def.Bounds() {
-			p.orderKey = appendOrder(p.orderKey, p.out.Cols[keys], i)
+			p.orderKey = appendOrder(appendMade(p.orderKey, p.out.Times[i]), p.out.Cols[keys], i)
+		} else {
+			p.orderKey = appendMade(p.orderKey, row.MaxTime)
 		}
 		for _, c := range p.out.Cols[:keys] {
 			p.orderKey = appendOrder(p.orderKey, c, i)
+		}
+		if len(d.number) > 0 {
+			p.orderKey = binary.BigEndian.AppendUint64(p.orderKey, d.number[from+i])
 		}
 		p.order.AppendBytes(p.orderKey)
 	}
@@ -204,7 +216,6 @@ func (p *publisher) orders(n, keys int) {
 // emitSeveral publishes rows with revision, closed and withdrawn.
 func (p *publisher) emitSeveral(d *due, from, n int, ok func(int) bool, out Out, decide func(int, bool) verdict) {
 	b := p.several
-	b.Reset()
 	first := len(p.out.Cols)
 	rev := len(p.cols)
 	for i := range n {
@@ -236,7 +247,6 @@ func (p *publisher) emitSeveral(d *due, from, n int, ok func(int) bool, out Out,
 		return
 	}
 	p.counts.Out += int64(b.N)
-	v := ViewOf(b, nil)
-	v.Made = true
-	out.Main(v)
+	out.Main(ViewOf(b, nil))
+	b.Reset()
 }

@@ -24,7 +24,7 @@ func (d *Rank) LateSchema() row.Schema { return nil }
 func (d *Rank) RejectsInLanes()        {}
 func (d *Rank) Tables() []string       { return []string{"", "waiting"} }
 func (d *Rank) NewLane(ordered bool) Lane {
-	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Keys.Input, true, ordered)}
+	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Keys.Input, ordered), behind: map[int]uint16{}}
 }
 
 // rankLane keeps rows that the watermark has not passed.
@@ -35,6 +35,9 @@ type rankLane struct {
 	counts LaneCounts
 	out    madeRows
 	group  []ranked
+	// behind has, for the rows of this turn that the watermark had passed as they came (those of sessions that
+	// began when their span was past), the event that they came with, by their number in wait.
+	behind map[int]uint16
 	key    []*row.Column
 }
 
@@ -49,24 +52,35 @@ func (l *rankLane) Held() Held {
 	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes(), Next: l.wait.next()}
 }
 
-func (l *rankLane) Take(x *Exchange, lane int, _ *Turn, _ Out) {
+func (l *rankLane) Take(x *Exchange, lane int, t *Turn, _ Out) {
 	for _, j := range x.Lanes[lane] {
-		l.wait.put(x, int(x.Sel[j]), l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j]))
+		r := x.Sel[j]
+		l.wait.put(x, int(r), l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j]))
+		if x.Times[r] < t.Marks[x.Index[r]] {
+			l.behind[len(l.wait.key)-1] = x.Index[r]
+		}
 	}
 }
 
-// Move ranks the rows that the watermark has passed, those of one time and key together.
+// place gives the event behind which row r of wait is ranked: the one that moved the watermark beyond its
+// time, or the one that it came with where that was later.
+func (l *rankLane) place(r int, at row.Time, t *Turn) uint16 {
+	return max(t.Passed(at+1), l.behind[r])
+}
+
+// Move ranks the rows that the watermark has passed, those of one time, place and key together.
 func (l *rankLane) Move(t *Turn, out Out) {
 	for l.wait.next() < t.After {
 		at := l.wait.next()
+		place := l.place(int(l.wait.queue[0].n), at, t)
 		l.group = l.group[:0]
-		for len(l.wait.queue) > 0 && l.wait.next() == at {
+		for len(l.wait.queue) > 0 && l.wait.next() == at && l.place(int(l.wait.queue[0].n), at, t) == place {
 			_, r, key := l.wait.pop()
 			v, err := l.def.By.Eval(l.wait.rows.Cols, r)
 			if err != nil {
 				one := row.NewBatch(l.def.Keys.Input)
 				one.AppendFrom(l.wait.rows, r)
-				one.Index = append(one.Index, t.Passed(at+1))
+				one.Index = append(one.Index, place)
 				out.Reject(ViewOf(one, nil), Reject{Index: one.Index[0], Row: 0, Reason: Expression, Message: err.Error(), Expression: l.def.By.Text()})
 				continue
 			}
@@ -88,11 +102,12 @@ func (l *rankLane) Move(t *Turn, out Out) {
 				n = 0
 			}
 			if n++; n <= l.def.Keep {
-				l.give(g, at, n, t.Passed(at+1), out)
+				l.give(g, at, uint64(n), place, out)
 			}
 		}
 	}
 	l.out.flush(out, &l.counts)
+	clear(l.behind) // all of them were ranked
 	l.wait.tidy(nil)
 	if len(l.wait.queue) == 0 && l.dict.Len() > 1024 {
 		l.dict, l.wait = state.NewDict(), newBuffer(&l.def.Keys)
@@ -106,7 +121,7 @@ func bit(b bool) int {
 	return 0
 }
 
-func (l *rankLane) give(g ranked, at row.Time, n int, index uint16, out Out) {
+func (l *rankLane) give(g ranked, at row.Time, n uint64, index uint16, out Out) {
 	for c, col := range l.wait.rows.Cols {
 		l.out.b.Cols[c].AppendFrom(col, g.row)
 	}

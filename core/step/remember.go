@@ -38,8 +38,8 @@ func (d *Remember) LateSchema() row.Schema {
 func (d *Remember) RejectsInLanes()  {}
 func (d *Remember) Tables() []string { return []string{"", "waiting"} }
 func (d *Remember) NewLane(ordered bool) Lane {
-	l := &rememberLane{def: d, forget: row.Time(d.Forget.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Schema, !d.Arrival, ordered)}
-	l.late = newLateRows(lateSchema(d.Keys.Input))
+	l := &rememberLane{def: d, forget: row.Time(d.Forget.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Schema, ordered)}
+	l.late, l.wrong = newLateRows(lateSchema(d.Keys.Input)), newMadeRows(d.Keys.Input, ordered)
 	return l
 }
 
@@ -57,6 +57,7 @@ type rememberLane struct {
 	counts LaneCounts
 	late   lateRows
 	out    madeRows
+	wrong  madeRows // one row that had an error
 	key    []*row.Column
 	locals []expr.Value
 	next   []expr.Value
@@ -85,7 +86,7 @@ func (l *rememberLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 		if l.last[id] != row.MinTime && l.last[id]+l.forget <= mark {
 			l.drop(id)
 		}
-		l.apply(x.Cols, int(r), id, at, x.Index[r], out)
+		l.apply(x.Cols, int(r), id, at, rowPlace{index: x.Index[r], order: x.order(int(r))}, out)
 	}
 	l.late.flush(out)
 	l.flush(out)
@@ -100,8 +101,9 @@ func (l *rememberLane) grow() {
 // Move applies the rows that the watermark has passed, and forgets keys.
 func (l *rememberLane) Move(t *Turn, out Out) {
 	for l.wait.next() < t.After {
+		seq := l.wait.queue[0].seq
 		at, r, id := l.wait.pop()
-		l.apply(l.wait.rows.Cols, r, id, at, t.Passed(at+1), out)
+		l.apply(l.wait.rows.Cols, r, id, at, rowPlace{index: t.Passed(at + 1), made: true, seq: seq}, out)
 	}
 	l.flush(out)
 	l.wait.tidy(nil)
@@ -127,24 +129,30 @@ func (l *rememberLane) drop(id uint32) {
 	l.live--
 }
 
+// rowPlace is where a row stands in its turn: that of its event, or, where the row waited for the watermark,
+// behind the event that moved it.
+type rowPlace struct {
+	index uint16
+	order []byte // of a row that did not wait
+	made  bool
+	seq   uint64 // orders rows of one key and time that waited
+}
+
 // apply takes one row: the output sees what was remembered before it. A row with an error changes nothing.
-func (l *rememberLane) apply(cols []*row.Column, r int, id uint32, at row.Time, index uint16, out Out) {
+func (l *rememberLane) apply(cols []*row.Column, r int, id uint32, at row.Time, place rowPlace, out Out) {
 	d := l.def
 	values := l.values[id]
 	if l.last[id] == row.MinTime || at-l.last[id] >= l.forget {
 		values = nil
 	}
 	reject := func(p *expr.Program, err error) {
-		v := View{Cols: cols, Index: []uint16{index}, Sel: []uint16{0}, N: 1}
 		l.flush(out)
-		one := &row.Batch{}
-		for _, c := range cols {
-			k := row.NewColumn(c.Kind)
-			k.AppendFrom(c, r)
-			one.Cols = append(one.Cols, k)
+		l.wrong.b.Reset()
+		for i, c := range cols {
+			l.wrong.b.Cols[i].AppendFrom(c, r)
 		}
-		v.Cols = one.Cols
-		out.Reject(v, Reject{Index: index, Row: 0, Reason: Expression, Message: err.Error(), Expression: p.Text()})
+		l.end(&l.wrong, cols, r, at, place)
+		out.Reject(ViewOf(l.wrong.b, nil), Reject{Index: place.index, Row: 0, Reason: Expression, Message: err.Error(), Expression: p.Text()})
 	}
 	l.locals = l.locals[:0]
 	for i, p := range d.Initial {
@@ -187,7 +195,7 @@ func (l *rememberLane) apply(cols []*row.Column, r int, id uint32, at row.Time, 
 			}
 			l.locals = append(l.locals, v)
 		}
-		l.give(cols, r, at, index)
+		l.give(cols, r, at, place)
 	} else {
 		l.counts.Dropped++
 	}
@@ -209,7 +217,7 @@ func (l *rememberLane) apply(cols []*row.Column, r int, id uint32, at row.Time, 
 }
 
 // give appends the row to what is published.
-func (l *rememberLane) give(cols []*row.Column, r int, at row.Time, index uint16) {
+func (l *rememberLane) give(cols []*row.Column, r int, at row.Time, place rowPlace) {
 	b := l.out.b
 	for i, c := range l.def.Output {
 		if c < len(cols) {
@@ -218,12 +226,21 @@ func (l *rememberLane) give(cols []*row.Column, r int, at row.Time, index uint16
 			l.locals[len(l.def.Initial)+c-len(cols)].AppendTo(b.Cols[i])
 		}
 	}
+	l.end(&l.out, cols, r, at, place)
+	l.counts.Used++
+}
+
+// end ends a row of m that was made of row r of cols.
+func (l *rememberLane) end(m *madeRows, cols []*row.Column, r int, at row.Time, place rowPlace) {
+	if !place.made {
+		m.own(at, place.index, place.order)
+		return
+	}
 	l.key = l.key[:0]
 	for _, k := range l.def.Keys.Key {
 		l.key = append(l.key, cols[k])
 	}
-	l.out.add(at, index, l.key, r, 0)
-	l.counts.Used++
+	m.add(at, place.index, l.key, r, place.seq)
 }
 
 func (l *rememberLane) flush(out Out) { l.out.flush(out, &l.counts) }

@@ -54,6 +54,7 @@ type session struct {
 	born    row.Time
 	queued  row.Time // when its entry in the queue is due
 	pending bool     // a closing row or correction is to be published
+	closed  bool     // it was closed: its closing row was published
 	used    bool
 
 	changed   bool // rows were added since the last row
@@ -162,9 +163,10 @@ func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, 
 	for n := l.first[key]; n != 0; n = l.sessions[n-1].next {
 		s := &l.sessions[n-1]
 		end := l.end(s)
-		if s.start < at+l.gap && at < end && end+l.accept > mark {
+		isOpen := end > mark || !s.closed && l.dueAt(s) > mark
+		if s.start < at+l.gap && at < end && (isOpen || end+l.accept > mark) {
 			l.over = append(l.over, n-1)
-			open = open || end > mark
+			open = open || isOpen
 		}
 	}
 	if len(l.over) == 1 && open { // the usual case: it grows, or not even that
@@ -172,6 +174,9 @@ func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, 
 		if s := &l.sessions[n]; at >= s.start && max(at, s.last)+l.gap-s.start <= l.longest {
 			s.last = max(s.last, at)
 			s.pending, s.born = true, row.MinTime
+			if l.end(s) <= mark {
+				s.born = mark
+			}
 			return n, true
 		}
 	}
@@ -205,6 +210,7 @@ func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, 
 		l.accs.grow(len(l.sessions))
 		l.accs.merge(l.over[target], l.accs, n)
 		to.shown = append(to.shown, s.shown...)
+		to.closed = to.closed || s.closed
 		l.release(n)
 	}
 	var n uint32
@@ -329,7 +335,7 @@ func (l *sessionLane) advance(mark row.Time, t *Turn, out Out) {
 			l.queue.push(due, q.n)
 			continue
 		}
-		s.pending = false
+		s.pending, s.closed = false, true
 		l.closing = append(l.closing, closing{q.n, t.Passed(due)})
 	}
 	if len(l.closing) == 0 {
@@ -500,13 +506,13 @@ func (l *sessionLane) forget() {
 func (d *Window) sessionSchema() row.Schema {
 	s := d.spec.stateKey()
 	s = append(s, row.Field{Name: "window_start", Kind: row.Timestamp}, row.Field{Name: "window_end", Kind: row.Timestamp},
-		row.Field{Name: "read_under", Kind: row.Timestamp}, row.Field{Name: "pending", Kind: row.Bool}, row.Field{Name: "changed", Kind: row.Bool})
+		row.Field{Name: "read_under", Kind: row.Timestamp}, row.Field{Name: "pending", Kind: row.Bool}, row.Field{Name: "closed", Kind: row.Bool}, row.Field{Name: "changed", Kind: row.Bool})
 	return append(s, d.spec.accSchema()...)
 }
 
 func (d *Window) identitySchema() row.Schema {
 	s := d.spec.stateKey()
-	return append(s, row.Field{Name: "session_start", Kind: row.Timestamp}, row.Field{Name: "session_end", Kind: row.Timestamp}, row.Field{Name: "window_start", Kind: row.Timestamp},
+	return append(s, row.Field{Name: "whole_start", Kind: row.Timestamp}, row.Field{Name: "whole_end", Kind: row.Timestamp}, row.Field{Name: "window_start", Kind: row.Timestamp},
 		row.Field{Name: "window_end", Kind: row.Timestamp}, row.Field{Name: "next_revision", Kind: row.Int}, row.Field{Name: "standing", Kind: row.Bool})
 }
 
@@ -535,8 +541,9 @@ func (l *sessionLane) Snapshot() []*row.Batch {
 					c[2].AppendInt(int64(s.born))
 				}
 				c[3].AppendBool(s.pending)
-				c[4].AppendBool(s.changed)
-				l.accs.save(c[5:], n-1)
+				c[4].AppendBool(s.closed)
+				c[5].AppendBool(s.changed)
+				l.accs.save(c[6:], n-1)
 				b.N++
 				for _, o := range s.shown {
 					saveKey(out[1], share, keys, l.dict, id)
@@ -580,7 +587,7 @@ func (l *sessionLane) Load(table int, b *row.Batch, lane, lanes int) error {
 		if !c[2].IsNull(i) {
 			s.born = row.Time(c[2].I[i])
 		}
-		s.pending, s.changed = c[3].I[i] != 0, c[4].I[i] != 0
+		s.pending, s.closed, s.changed = c[3].I[i] != 0, c[4].I[i] != 0, c[5].I[i] != 0
 		if s.changed && s.pending && l.def.Revised {
 			s.inPreview = true
 			l.preview = append(l.preview, n)
@@ -589,6 +596,6 @@ func (l *sessionLane) Load(table int, b *row.Batch, lane, lanes int) error {
 		s.queued = l.dueAt(s)
 		l.queue.push(s.queued, n)
 		l.accs.grow(len(l.sessions))
-		return l.accs.load(c[5:], i, n)
+		return l.accs.load(c[6:], i, n)
 	})
 }

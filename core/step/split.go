@@ -33,7 +33,7 @@ func (d *Split) NewRun() *SplitRun {
 }
 
 // Run gives the rows of the rest and of each part; a row with an error in any condition is a reject.
-// The selections live until the next Run.
+// The selections last until the next Run.
 func (r *SplitRun) Run(in View, rejects []Reject) ([][]uint16, []Reject) {
 	sel := append(r.sel[:0], in.Sel...)
 	cols := make([]*row.Column, len(r.conds))
@@ -75,63 +75,60 @@ type Expand struct {
 // ExpandRun runs an expand; one goroutine at a time.
 type ExpandRun struct {
 	def     *Expand
+	ordered bool
 	list    *expr.Runner
-	out     *row.Batch
 	element *row.Column
 	counts  *row.Column
-	order   *row.Column
 	rejects []Reject
 	sel     []uint16
+	order   []byte
 }
 
-// NewRun makes what runs the step.
-func (d *Expand) NewRun() *ExpandRun {
-	return &ExpandRun{def: d, list: d.List.NewRunner(), out: row.NewBatch(d.Schema), element: row.NewColumn(d.List.Kind().Elem()), counts: row.NewColumn(row.Int), order: row.NewColumn(row.Bytes)}
+// NewRun makes what runs the step. ordered: a step behind lanes asks for the order of an event's rows.
+func (d *Expand) NewRun(ordered bool) *ExpandRun {
+	return &ExpandRun{def: d, ordered: ordered, list: d.List.NewRunner(), element: row.NewColumn(d.List.Kind().Elem()), counts: row.NewColumn(row.Int)}
 }
 
-// Run hands the rows to emit, up to row.MaxRows at a time; the views live until emit returns. It gives the
-// rejects, which live until the next Run.
-func (r *ExpandRun) Run(in View, emit func(View)) []Reject {
+// Run hands the rows to emit, up to row.MaxRows at a time, on pages. It gives the rejects, which last until
+// the next Run.
+func (r *ExpandRun) Run(in View, pages *Pages, emit func(View)) []Reject {
 	c, errs := r.list.Run(in.Cols, in.N)
 	r.sel, r.rejects = dropErrors(append(r.sel[:0], in.Sel...), errs, in, r.def.List, r.rejects[:0])
 	at := r.def.Replaces
 	if at < 0 {
 		at = len(in.Cols)
 	}
-	flush := func() {
-		if r.out.N > 0 {
-			v := ViewOf(r.out, nil)
-			if v.Made = in.Made; in.Order != nil {
-				v.Order = r.order
-			}
-			emit(v)
-			r.out.Reset()
-			r.order.Reset()
-		}
-	}
+	var out *row.Batch
 	for _, i := range r.sel {
 		if c.IsNull(int(i)) || !row.Elements(c.Kind, c.Bytes(int(i)), nil, r.element, r.counts) {
 			continue
 		}
 		for e := range r.element.Len() {
+			if out == nil {
+				out = pages.Next()
+			}
 			for k, col := range in.Cols {
 				if k != at {
-					r.out.Cols[k].AppendFrom(col, int(i))
+					out.Cols[k].AppendFrom(col, int(i))
 				}
 			}
-			r.out.Cols[at].AppendFrom(r.element, e)
+			out.Cols[at].AppendFrom(r.element, e)
 			if len(in.Times) > 0 {
-				r.out.Times = append(r.out.Times, in.Times[i])
+				out.Times = append(out.Times, in.Times[i])
 			}
-			r.out.Index = append(r.out.Index, in.Index[i])
-			if in.Order != nil {
-				r.order.AppendFrom(in.Order, int(i))
+			out.Index = append(out.Index, in.Index[i])
+			if r.ordered {
+				r.order = appendItem(append(r.order[:0], in.order(int(i))...), e)
+				out.AppendOrder(r.order)
 			}
-			if r.out.N++; r.out.N == row.MaxRows {
-				flush()
+			if out.N++; out.N == row.MaxRows {
+				emit(ViewOf(out, nil))
+				out = nil
 			}
 		}
 	}
-	flush()
+	if out != nil {
+		emit(ViewOf(out, nil))
+	}
 	return r.rejects
 }

@@ -40,7 +40,7 @@ func (d *Stateless) NewRun() *StatelessRun {
 }
 
 // Run gives the rows that pass. Rows with an error are left out and appended to rejects; dropped
-// counts those that where refused. The result's columns live until the next Run.
+// counts those that where refused. The result lasts until the next Run or TakeBack.
 func (r *StatelessRun) Run(in View, rejects []Reject) (out View, dropped int, _ []Reject) {
 	sel := append(r.sel[:0], in.Sel...)
 	if r.where != nil {
@@ -76,6 +76,13 @@ func (r *StatelessRun) Run(in View, rejects []Reject) (out View, dropped int, _ 
 	r.sel = sel
 	in.Cols, in.Sel = r.out, sel
 	return in, dropped, rejects
+}
+
+// TakeBack says that nobody reads the last result any more.
+func (r *StatelessRun) TakeBack() {
+	for _, s := range r.sets {
+		s.TakeBack()
+	}
 }
 
 // dropErrors takes the rows with errors out of sel. The message comes from the plain evaluator,

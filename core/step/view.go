@@ -7,18 +7,31 @@ import (
 	"undertide/core/row"
 )
 
-// View is the rows of a batch that a step passes on: shared columns and a selection. Columns belong
-// to whoever made them and live until the turn is released.
+// View is the rows of a batch that a step passes on: shared columns and a selection.
+//
+// # Who owns a view
+//
+// Whoever made a view's columns and selection owns them; a taker only reads. How long they last depends on
+// where they were made:
+//
+//   - Before the lanes (in a worker) everything that was given out in a turn lasts until the turn is put
+//     back. Takers keep views: an exchange holds its rows for all lanes, a merge waits for its other
+//     inputs. So an emitter that gives out several views in a turn (expand, a merge of more than
+//     row.MaxRows rows, and whatever stands behind one) needs memory of its own for each: [Pages] for
+//     batches, a run of its own for each call of a stateless step.
+//   - In a lane a view lasts until the call that gives it out returns. A taker that wants rows for longer
+//     copies them: a [Router], a sink's encoder, a buffer.
+//
+// Under the build tag `checks` every owner overwrites what it takes back, so that a taker that held on to
+// a view gives wrong rows in all tests.
 type View struct {
 	Cols  []*row.Column
 	Times []row.Time // empty when rows have no event time
-	Index []uint16   // place of each row in its turn
+	Index []uint16   // the event of each row: its number in the turn
 	// Sel are the row numbers that count, ascending.
 	Sel []uint16
 	N   int
-	// Made says that the rows were made because a watermark moved: their place is after the own rows
-	// of the event that moved it. Order then orders those of one event and time, by bytes.
-	Made  bool
+	// Order orders the rows of one event, by bytes (see [appendInput]); nil where all are empty.
 	Order *row.Column
 }
 
@@ -28,7 +41,67 @@ func ViewOf(b *row.Batch, sel []uint16) View {
 	for i := range b.N {
 		sel = append(sel, uint16(i))
 	}
-	return View{Cols: b.Cols, Times: b.Times, Index: b.Index, Sel: sel, N: b.N}
+	v := View{Cols: b.Cols, Times: b.Times, Index: b.Index, Sel: sel, N: b.N}
+	if b.Order != nil && b.Order.Len() == b.N {
+		v.Order = b.Order
+	}
+	return v
+}
+
+// order gives what orders row i among those of its event.
+func (v *View) order(i int) []byte {
+	if v.Order == nil {
+		return nil
+	}
+	return v.Order.Bytes(i)
+}
+
+// AppendTo adds row i of v to a page of a step that merges, which it came to by this input; ordered says
+// whether the order of an event's rows is asked for.
+func (v *View) AppendTo(b *row.Batch, i, input int, ordered bool) {
+	v.appendRow(b, i)
+	if ordered {
+		b.AppendOrder(appendInput(nil, v.order(i), input))
+	}
+}
+
+// appendRow adds row i of v to b, without its order.
+func (v *View) appendRow(b *row.Batch, i int) {
+	for c, col := range v.Cols {
+		b.Cols[c].AppendFrom(col, i)
+	}
+	if len(v.Times) > 0 {
+		b.Times = append(b.Times, v.Times[i])
+	}
+	b.Index = append(b.Index, v.Index[i])
+	b.N++
+}
+
+// Pages are batches of one schema that an emitter gives out within a turn; each lasts until TakeBack.
+type Pages struct {
+	schema row.Schema
+	all    []*row.Batch
+	used   int
+}
+
+// NewPages makes none yet.
+func NewPages(s row.Schema) *Pages { return &Pages{schema: s} }
+
+// Next gives an empty batch that nobody else has.
+func (p *Pages) Next() *row.Batch {
+	if p.used == len(p.all) {
+		p.all = append(p.all, row.NewBatch(p.schema))
+	}
+	p.used++
+	return p.all[p.used-1]
+}
+
+// TakeBack empties all batches, which may be given out again.
+func (p *Pages) TakeBack() {
+	for _, b := range p.all[:p.used] {
+		b.Reset()
+	}
+	p.used = 0
 }
 
 // Reject reasons (docs/time.md, "Nulls, errors, values").

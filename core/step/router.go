@@ -1,0 +1,87 @@
+package step
+
+import (
+	"bytes"
+	"cmp"
+	"slices"
+
+	"undertide/core/row"
+	"undertide/core/state"
+)
+
+// Router copies rows that are made in one lane, for a keyed step whose rows come out of lanes: they are
+// put in order and filled into an exchange by the lane that takes them (docs/architecture.md, "The way
+// of a row").
+type Router struct {
+	spec *Spec
+	// merges: the step has several inputs, whose number goes into the order of the rows.
+	merges bool
+	keys   state.Keys
+	cols   []*row.Column
+	order  []byte
+	Lanes  []*row.Batch
+}
+
+// NewRouter makes a router for so many lanes.
+func (s *Spec) NewRouter(lanes int, merges bool) *Router {
+	r := &Router{spec: s, merges: merges}
+	for range lanes {
+		r.Lanes = append(r.Lanes, row.NewBatch(s.Input))
+	}
+	return r
+}
+
+// Reset empties it.
+func (r *Router) Reset() {
+	for _, b := range r.Lanes {
+		b.Reset()
+	}
+}
+
+// Add takes the rows of v, which came by the step's input of this number.
+func (r *Router) Add(v View, input int) {
+	r.cols = r.cols[:0]
+	for _, k := range r.spec.Key {
+		r.cols = append(r.cols, v.Cols[k])
+	}
+	r.keys.Encode(r.cols, v.Sel)
+	for j, i := range v.Sel {
+		b := r.Lanes[state.LaneOf(state.ShareOf(r.keys.Hash[j]), len(r.Lanes))]
+		v.appendRow(b, int(i))
+		if r.merges {
+			r.order = appendInput(r.order[:0], v.order(int(i)), input)
+			b.AppendOrder(r.order)
+		} else {
+			b.AppendOrder(v.order(int(i)))
+		}
+	}
+}
+
+// Gather puts the rows that several routers have for a lane in order of place (docs/time.md, "Turns and
+// places"): by event, and by their order within it. take is called with up to row.MaxRows rows at a time;
+// the view lasts until it returns.
+func Gather(routers []*Router, lane int, into *row.Batch, take func(v View)) {
+	type at struct{ from, row int }
+	var all []at
+	for n, r := range routers {
+		for i := range r.Lanes[lane].N {
+			all = append(all, at{n, i})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b at) int {
+		p, q := routers[a.from].Lanes[lane], routers[b.from].Lanes[lane]
+		if c := cmp.Compare(p.Index[a.row], q.Index[b.row]); c != 0 {
+			return c
+		}
+		return bytes.Compare(p.Order.Bytes(a.row), q.Order.Bytes(b.row))
+	})
+	for len(all) > 0 {
+		n := min(len(all), row.MaxRows)
+		for _, x := range all[:n] {
+			into.AppendFrom(routers[x.from].Lanes[lane], x.row)
+		}
+		take(ViewOf(into, nil))
+		into.Reset()
+		all = all[n:]
+	}
+}
