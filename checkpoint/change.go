@@ -77,6 +77,11 @@ func (s *Store) adapt(snap *engine.Snapshot, m *manifest) {
 			delete(snap.Watermarks, source)
 		}
 	}
+	for step := range snap.StepWatermarks {
+		if !kept["step "+step] {
+			delete(snap.StepWatermarks, step)
+		}
+	}
 	for sink := range snap.Shipments {
 		if !kept["sink "+sink] {
 			delete(snap.Shipments, sink)

@@ -67,6 +67,7 @@ type manifest struct {
 	Finished   bool                       `json:"finished"`
 	Partitions []partition                `json:"partitions"`
 	Watermarks map[string]row.Time        `json:"watermarks"` // by source, microseconds
+	StepMarks  map[string]row.Time        `json:"step_watermarks"`
 	Files      []stateFile                `json:"files"`
 	Shipments  map[string]json.RawMessage `json:"shipments"`
 	Counts     engine.Counts              `json:"counts"`
@@ -141,7 +142,7 @@ func (s *Store) Save(snap *engine.Snapshot) error {
 		return fmt.Errorf("make %s: %w", dir, err)
 	}
 	m := manifest{Format: format, Job: s.job, Document: s.digest, Pieces: s.pieces, Epoch: snap.Epoch, Turn: snap.Turn, Started: snap.Started,
-		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts, Watermarks: snap.Watermarks}
+		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts, Watermarks: snap.Watermarks, StepMarks: snap.StepWatermarks}
 	for _, p := range snap.Partitions {
 		q := partition{Source: p.Source, Name: p.Name, Position: p.Position, Ended: p.Ended, Events: p.Events}
 		if p.Greatest != row.MinTime {
@@ -316,7 +317,7 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 			return nil, fmt.Errorf("%w: another text of job %s made the checkpoints in %s, and what it kept for %s does not fit any more; drop it with --drop, put the old document back, or begin anew", errOther, s.job, s.dir, strings.Join(must, ", "))
 		}
 	}
-	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, States: map[string][]*row.Batch{}}
+	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, StepWatermarks: m.StepMarks, States: map[string][]*row.Batch{}}
 	for _, p := range m.Partitions {
 		q := engine.PartitionState{Source: p.Source, Name: p.Name, Position: p.Position, Greatest: row.MinTime, Ended: p.Ended, Events: p.Events}
 		if p.Greatest != nil {

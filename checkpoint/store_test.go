@@ -44,7 +44,7 @@ func snapshot(epoch int64) *engine.Snapshot {
 			{Source: "levels", Name: "a", Position: json.RawMessage(`{"byte":12}`), Greatest: 99, Events: 3},
 			{Source: "levels", Name: "b", Greatest: row.MinTime},
 		},
-		Watermarks: map[string]row.Time{"levels": 98},
+		Watermarks: map[string]row.Time{"levels": 98}, StepWatermarks: map[string]row.Time{"minute": 99},
 		States:     map[string][]*row.Batch{"minute": {part(120, 1500), part(0, 40)}},
 		Shipments:  map[string]json.RawMessage{"means": json.RawMessage(`{"bytes":7}`)},
 		Counts:     engine.Counts{Sources: []engine.SourceCounts{{Read: epoch, Rejected: map[string]int64{"malformed": 1}}}},
@@ -65,7 +65,7 @@ func check(t *testing.T, got *engine.Snapshot) {
 	t.Helper()
 	want := snapshot(got.Epoch)
 	if got.Turn != want.Turn || !got.Started.Equal(want.Started) || len(got.Partitions) != 2 || got.Partitions[0].Greatest != 99 || got.Partitions[1].Greatest != row.MinTime ||
-		!strings.Contains(string(got.Partitions[0].Position), "12") || got.Counts.Sources[0].Read != got.Epoch || got.Watermarks["levels"] != 98 || got.Counts.Sources[0].Rejected["malformed"] != 1 {
+		!strings.Contains(string(got.Partitions[0].Position), "12") || got.Counts.Sources[0].Read != got.Epoch || got.Watermarks["levels"] != 98 || got.StepWatermarks["minute"] != 99 || got.Counts.Sources[0].Rejected["malformed"] != 1 {
 		t.Errorf("epoch %d reads back as %+v", got.Epoch, got)
 	}
 	b := got.States["minute"]

@@ -60,8 +60,8 @@ type Options struct {
 	Ready func(*engine.Graph)
 	// Completed is told of each complete checkpoint; may be nil.
 	Completed func(engine.Completed)
-	// Grace bounds how long a stopped run waits for its last checkpoint; 0 for no bound.
-	Grace time.Duration
+	// StopWithin bounds how long a stopped run waits for its last checkpoint; 0 for no bound.
+	StopWithin time.Duration
 }
 
 // ErrUsage is wrapped where options do not fit the job: a wrong name, two readers of standard input.

@@ -46,7 +46,7 @@ func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	b := &builder{job: j, opt: &opt, ctx: ctx}
 	defer b.close()
 	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch,
-		FirstEpoch: opt.FirstEpoch, Completed: opt.Completed, Grace: opt.Grace}
+		FirstEpoch: opt.FirstEpoch, Completed: opt.Completed, StopWithin: opt.StopWithin}
 	if o.Lanes == 0 {
 		o.Lanes = j.Lanes
 	}

@@ -334,7 +334,7 @@ func LatenessIn(j *job.Job, s *job.Source, sample Sampled) look.Lateness {
 		}
 		accept := w.Accept
 		a := w.Aligned
-		end = func(t row.Time) row.Time { return a.LastEnd(t).Minus(-accept) }
+		end = func(t row.Time) row.Time { return a.LastEnd(t).Plus(accept) }
 		if k := w.Spec().KeySchema(); len(k) > 0 && s.Schema.Index(k[0].Name) >= 0 {
 			key, _ = expr.Compile(k[0].Name, expr.Scope{Fields: s.Schema})
 		}

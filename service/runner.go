@@ -38,7 +38,7 @@ const (
 	sampleEvery = time.Second      // figures for the console
 	recordEvery = 10 * time.Second // figures for the database
 	keepEvery   = time.Minute      // rows to look at
-	stopGrace   = 20 * time.Second // for the last checkpoint of a run that is stopped
+	stopWithin  = 20 * time.Second // for the last checkpoint of a run that is stopped
 	mostTries   = 10               // recoveries without a checkpoint between them
 )
 
@@ -234,7 +234,7 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 	sampling, end := context.WithCancel(context.Background())
 	defer end()
 	return run.Run(ctx, r.job, run.Options{
-		Lanes: r.rec.Lanes, Checkpoints: r.dir, Drop: r.rec.DropParts, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), Grace: stopGrace,
+		Lanes: r.rec.Lanes, Checkpoints: r.dir, Drop: r.rec.DropParts, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), StopWithin: stopWithin,
 		Say: func(line string) { r.log.Info(line) },
 		Tap: func(name string, _ row.Schema) engine.Tap {
 			if t := r.taps[name]; t != nil {

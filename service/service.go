@@ -262,7 +262,7 @@ func (s *Service) haltAll() {
 		}
 	}
 	s.mu.Unlock()
-	limited, cancel := context.WithTimeout(context.WithoutCancel(s.runs), stopGrace+10*time.Second)
+	limited, cancel := context.WithTimeout(context.WithoutCancel(s.runs), stopWithin+10*time.Second)
 	defer cancel()
 	var all sync.WaitGroup
 	for _, r := range going {

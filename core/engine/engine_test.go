@@ -27,11 +27,12 @@ type feed struct {
 	bounded bool
 	done    chan struct{}
 	once    sync.Once
+	told    bool // it has said that nothing waits
 	fault   error
 }
 
 func newFeed(name string, bounded bool, lines ...string) *feed {
-	f := &feed{name: name, lines: make(chan string, 100_000), bounded: bounded, done: make(chan struct{})}
+	f := &feed{name: name, lines: make(chan string, max(1000, len(lines))), bounded: bounded, done: make(chan struct{})}
 	for _, l := range lines {
 		f.lines <- l
 	}
@@ -57,8 +58,8 @@ func (f *feed) Read(ctx context.Context, c *Chunk) error {
 		select {
 		case l, ok = <-f.lines:
 		default:
-			if len(c.Starts) > 0 && !f.bounded {
-				c.CaughtUp = true
+			if !f.bounded && (len(c.Starts) > 0 || !f.told) {
+				c.CaughtUp, f.told = true, true
 				return nil
 			}
 			select {

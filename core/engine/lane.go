@@ -192,7 +192,11 @@ func (l *lane) mark(m *mark) {
 	m.addLane(l, time.Since(began))
 	for i, from := range l.e.p.sinkFrom {
 		if from&inStage(l.stage) != 0 {
-			l.e.sinks[i].in <- sinkMessage{producer: l.producer(), mark: m}
+			select {
+			case l.e.sinks[i].in <- sinkMessage{producer: l.producer(), mark: m}:
+			case <-l.e.hard.Done():
+				return
+			}
 		}
 	}
 	l.pass(laneMessage{mark: m})

@@ -267,13 +267,13 @@ func (s *stuck) Prepare(epoch int64) (json.RawMessage, error) {
 }
 func (s *stuck) Interrupt() { s.once.Do(func() { close(s.free) }) }
 
-// TestGrace: a run that is stopped while a sink cannot be reached ends in time, and says that its last
+// TestStopWithin: a run that is stopped while a sink cannot be reached ends in time, and says that its last
 // checkpoint is missing.
-func TestGrace(t *testing.T) {
+func TestStopWithin(t *testing.T) {
 	leaks(t)
 	out := &stuck{free: make(chan struct{})}
 	saved := 0
-	stop := started(t, graph(t, out, 0, false, newFeed("a", false, "5 1")), Options{Lanes: 2, Grace: 200 * time.Millisecond, Save: func(*Snapshot, SaveFigures) error { saved++; return nil }})
+	stop := started(t, graph(t, out, 0, false, newFeed("a", false, "5 1")), Options{Lanes: 2, StopWithin: 200 * time.Millisecond, Save: func(*Snapshot, SaveFigures) error { saved++; return nil }})
 	time.Sleep(100 * time.Millisecond)
 	began := time.Now()
 	if _, err := stop(); !errors.Is(err, ErrNoLastCheckpoint) {

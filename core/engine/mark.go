@@ -2,6 +2,7 @@ package engine
 
 import (
 	"encoding/json"
+	"fmt"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,10 +20,10 @@ type Snapshot struct {
 	Started    time.Time
 	Finished   bool
 	Partitions []PartitionState
-	// Watermarks are the greatest W that each source has given out, by name; it never goes back, also
-	// where a partition that was idle counts again after a restart. Sources before their first row
-	// are left out.
-	Watermarks map[string]row.Time
+	// Watermarks are the greatest W that each source has given out, by name, and StepWatermarks those that each
+	// step with state was given; they never go back, also where something that was idle counts again after
+	// a restart. Those before a first row are left out.
+	Watermarks, StepWatermarks map[string]row.Time
 	// States has, for each table of a keyed step's state by name, the parts that the lanes gave, each
 	// sorted by share.
 	States map[string][]*row.Batch
@@ -86,4 +87,83 @@ func (m *mark) addShipment(sink string, at int, s json.RawMessage, c SinkCounts)
 	defer m.mu.Unlock()
 	m.snap.Shipments[sink] = s
 	m.snap.Counts.Sinks[at] = c
+}
+
+// beginMark takes a mark here, between two turns, unless one is still under way.
+func (e *run) beginMark(finished bool) {
+	if e.marking != nil || e.failed() {
+		return
+	}
+	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Finished: finished, States: map[string][]*row.Batch{}, Shipments: map[string]json.RawMessage{}}
+	e.epoch++
+	e.marks.save(snap)
+	for _, p := range e.partitions {
+		snap.Partitions = append(snap.Partitions, PartitionState{Source: e.p.Sources[p.source].Name, Name: p.Name(), Position: p.position, Greatest: p.greatest, Ended: p.ended, Events: p.events})
+	}
+	snap.Counts = e.watch.sequenced(e)
+	m := &mark{snap: snap, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], began: time.Now(), left: e.stagesLeft(nil)}
+	m.pending.Store(int32(len(e.lanes) + len(e.sinks) + 1))
+	e.marking = m
+	if len(e.lanes) > 0 {
+		e.toStage(0, laneMessage{mark: m})
+	}
+	for i, s := range e.sinks {
+		if e.p.sinkFrom[i]&early != 0 {
+			select {
+			case s.in <- sinkMessage{producer: 0, mark: m}:
+			case <-e.hard.Done():
+			}
+		}
+	}
+	m.done()
+	e.spawn(&e.saving, func() { e.save(m) })
+}
+
+// save waits for the parts of a mark, stores it, and delivers its shipments: in this order, so that
+// nothing is delivered that a restart would make again.
+func (e *run) save(m *mark) {
+	defer func() { e.markDone <- struct{}{} }()
+	select {
+	case <-m.complete:
+	case <-e.hard.Done():
+		return
+	}
+	if e.failed() {
+		return
+	}
+	began := time.Now()
+	if e.opt.Save != nil {
+		if err := e.opt.Save(m.snap, SaveFigures{LongestStall: m.stall}); err != nil {
+			e.watch.checkpointFailed()
+			e.fail(fmt.Errorf("checkpoint %d: %w", m.snap.Epoch, err))
+			return
+		}
+		e.watch.checkpointDone(m.snap.Epoch, time.Since(began), m.stall)
+	}
+	for i, s := range e.sinks {
+		if err := s.node.Sink.Commit(m.snap.Epoch); err != nil {
+			e.fail(fmt.Errorf("sink %s: deliver epoch %d: %w", s.node.Name, m.snap.Epoch, err))
+			return
+		}
+		e.watch.delivered(i, m.snap.Counts.Sinks[i].Rows)
+	}
+	if e.opt.Save == nil {
+		return
+	}
+	for i, p := range m.parts {
+		if a, ok := p.Partition.(Acknowledger); ok && m.snap.Partitions[i].Position != nil {
+			a.Acknowledge(m.snap.Partitions[i].Position)
+		}
+	}
+	if e.opt.Completed != nil {
+		e.opt.Completed(Completed{Epoch: m.snap.Epoch, Finished: m.snap.Finished, Took: time.Since(m.began), Stall: m.stall, Partitions: m.snap.Partitions})
+	}
+}
+
+func (e *run) awaitMark() {
+	if e.marking == nil {
+		return
+	}
+	<-e.markDone
+	e.marking = nil
 }

@@ -43,6 +43,12 @@ func (e *run) send(sink, producer int, b *block) (blocked time.Duration) {
 }
 
 func (s *sinkRunner) run() {
+	s.e.guard(s.takeAll)
+	for range s.in { // after a panic: nobody may wait for us
+	}
+}
+
+func (s *sinkRunner) takeAll() {
 	for {
 		var m sinkMessage
 		var ok bool

@@ -14,14 +14,17 @@ import (
 // watermarks, the lanes read it, and the last of them puts it back.
 type turn struct {
 	// set by reader and worker
-	part  *partition
-	seq   int64 // among the partition's chunks of this run
-	chunk Chunk
-	batch *row.Batch
-	exec  *executor
+	part *partition
+	seq  int64 // among the partition's chunks of this run
+	// arrived is when the events were read, for sources whose event time that is.
+	arrived row.Time
+	chunk   Chunk
+	batch   *row.Batch
+	exec    *executor
 
 	// header, set by the sequencer and read-only then
 	number  int64
+	step    int          // of the script
 	marks   [][]row.Time // by domain: the watermark that stood before each event
 	after   []row.Time   // by domain: the watermark after the turn
 	sources []row.Time   // by source: the same

@@ -98,7 +98,7 @@ func (w *Watch) begin(e *run) {
 	defer w.mu.Unlock()
 	w.run, w.seq, w.began = e, e.base.clone(), time.Now()
 	w.sinks = append([]SinkCounts(nil), e.base.Sinks...)
-	w.marks, w.byClock = append([]row.Time(nil), e.stood...), make([]bool, len(e.stood))
+	w.marks, w.byClock = e.marks.ofSources(nil), make([]bool, len(e.p.Sources))
 	n := len(e.lanes)
 	w.busy, w.blocked, w.waited = make([]time.Duration, n), make([]time.Duration, n), make([]time.Duration, n)
 	for range e.lanes {
@@ -148,23 +148,20 @@ func (e *run) tally(t *turn) {
 		w.addSample(s)
 	}
 	copy(w.marks, t.sources)
-	for i, p := range e.partitions {
-		if p == t.part {
-			f := &w.parts[i]
-			f.Position, f.Events, f.Watermark, f.Idle, f.Ended = p.position, p.events, p.w, p.idle, p.ended
-			f.Bytes += t.chunk.Bytes
-			f.Stored = p.stored
-		}
-	}
+	p := t.part
+	f := &w.parts[p.number]
+	f.Position, f.Events, f.Watermark, f.Idle, f.Ended = p.position, p.events, p.w, p.idle, p.ended
+	f.Bytes += t.chunk.Bytes
+	f.Stored = p.stored
 }
 
 // moved notes watermarks that moved without a turn, as partitions became idle.
-func (w *Watch) moved(e *run, marks []row.Time) {
+func (w *Watch) moved(e *run) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	copy(w.marks, marks)
+	w.marks = e.marks.ofSources(w.marks[:0])
 	for i := range w.byClock {
-		w.byClock[i] = !e.silent[i].IsZero() && e.p.Sources[i].Advance
+		w.byClock[i] = !e.marks.sources[i].silent.since.IsZero()
 	}
 	for i, p := range e.partitions {
 		w.parts[i].Idle = p.idle

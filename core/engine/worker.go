@@ -26,6 +26,18 @@ func newWorker(e *run) *worker {
 	return w
 }
 
+// work fills turns until there are no more.
+func (e *run) work() {
+	w := newWorker(e)
+	for t := range e.raw {
+		w.run(t)
+		select {
+		case e.decoded <- t:
+		case <-e.hard.Done():
+		}
+	}
+}
+
 // run fills a turn: rows, event times, stateless steps, keys, encoded rows of sinks.
 func (w *worker) run(t *turn) {
 	at := t.part.source
@@ -83,12 +95,11 @@ func (w *worker) stamp(t *turn, at int, s *Source) {
 	b, x := t.batch, t.exec
 	limit := row.MaxTime
 	if s.Ahead > 0 {
-		limit = w.e.aheadFrom().Minus(-s.Ahead)
+		limit = w.e.aheadFrom().Plus(s.Ahead)
 	}
 	if s.Arrival {
-		now := row.TimeOf(w.e.opt.Now())
 		for range b.N {
-			b.Times = append(b.Times, now)
+			b.Times = append(b.Times, t.arrived)
 		}
 		return
 	}

@@ -129,6 +129,18 @@ func (t Time) Minus(d time.Duration) Time {
 	return t - Time(d.Microseconds())
 }
 
+// Plus gives t + d, and leaves the infinities where they are; beyond the greatest time it gives plus infinity.
+func (t Time) Plus(d time.Duration) Time {
+	us := Time(d.Microseconds())
+	switch {
+	case t == MinTime || t == MaxTime:
+		return t
+	case us > 0 && t > MaxTime-us:
+		return MaxTime
+	}
+	return t + us
+}
+
 // String writes t as RFC 3339 in UTC, the infinities as words.
 func (t Time) String() string {
 	switch t {

@@ -1,0 +1,121 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"undertide/core/row"
+	"undertide/core/step"
+)
+
+// bomb goes off at its third use.
+type bomb struct{ used atomic.Int32 }
+
+func (b *bomb) tick(on bool) {
+	if on && b.used.Add(1) == 3 {
+		panic("boom")
+	}
+}
+
+// bombed are a source, sink and step whose methods panic, one at a time.
+type bombed struct {
+	bomb
+	at string
+	*feed
+	box
+	aborted atomic.Bool
+}
+
+func (b *bombed) Open(context.Context, json.RawMessage) error { return nil }
+func (b *bombed) Close() error                                { return b.feed.Close() }
+func (b *bombed) Read(ctx context.Context, c *Chunk) error {
+	b.tick(b.at == "read")
+	return b.feed.Read(ctx, c)
+}
+func (b *bombed) Decode(c *Chunk, batch *row.Batch, rejects []step.Reject) []step.Reject {
+	b.tick(b.at == "decode")
+	return lineDecoder{}.Decode(c, batch, rejects)
+}
+
+type bombedSink struct{ *bombed }
+
+func (b bombedSink) Open(json.RawMessage, int64) error { return nil }
+func (b bombedSink) NewEncoder(row.Schema) Encoder     { return b }
+func (b bombedSink) Append(dst []byte, v step.View) []byte {
+	b.tick(b.at == "encode")
+	return boxEncoder{}.Append(dst, v)
+}
+func (b bombedSink) Write(data []byte, rows int) error {
+	b.tick(b.at == "write")
+	return b.box.Write(data, rows)
+}
+func (b bombedSink) Prepare(epoch int64) (json.RawMessage, error) {
+	b.tick(b.at == "prepare")
+	return b.box.Prepare(epoch)
+}
+func (b bombedSink) Commit(epoch int64) error {
+	b.tick(b.at == "commit")
+	return b.box.Commit(epoch)
+}
+func (b bombedSink) Abort() error { b.aborted.Store(true); return nil }
+
+type bombedStep struct {
+	step.Keyed
+	b *bombed
+}
+
+func (s bombedStep) NewLane(ordered bool) step.Lane { return bombedLane{s.Keyed.NewLane(ordered), s.b} }
+
+type bombedLane struct {
+	step.Lane
+	b *bombed
+}
+
+func (l bombedLane) Take(x *step.Exchange, lane int, t *step.Turn, out step.Out) {
+	l.b.tick(l.b.at == "take")
+	l.Lane.Take(x, lane, t, out)
+}
+func (l bombedLane) Snapshot() []*row.Batch {
+	l.b.tick(l.b.at == "snapshot")
+	return l.Lane.Snapshot()
+}
+
+// TestPanicsAreTheRunsFault: wherever code of a run panics, that run ends with a fault that has the stack; its
+// sinks are closed, its goroutines end, and the program goes on.
+func TestPanicsAreTheRunsFault(t *testing.T) {
+	var lines []string
+	for i := range 40_000 {
+		lines = append(lines, fmt.Sprintf("%d %d", i, i%7))
+	}
+	for _, at := range []string{"read", "decode", "take", "snapshot", "encode", "write", "prepare", "commit", "save", "completed", "find"} {
+		t.Run(at, func(t *testing.T) {
+			leaks(t)
+			b := &bombed{at: at, feed: newFeed("a", at != "find", lines...)}
+			g := graph(t, bombedSink{b}, 0, at != "find", b)
+			g.Steps[0].Keyed = bombedStep{g.Steps[0].Keyed, b}
+			g.Sources[0].NewDecoder = func() Decoder { return b }
+			opt := Options{Lanes: 2, EveryTurns: 1}
+			opt.Save = func(*Snapshot, SaveFigures) error { b.tick(at == "save"); return nil }
+			opt.Completed = func(Completed) { b.tick(at == "completed") }
+			if at == "find" {
+				g.Sources[0].Find = func(context.Context, func(Partition)) error { panic("boom") }
+			}
+			ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+			defer cancel()
+			_, err := Run(ctx, g, opt)
+			var p *Panic
+			if !errors.As(err, &p) || !strings.Contains(err.Error(), "boom") || !strings.Contains(string(p.Stack), "panic_test.go") {
+				t.Fatalf("the run ends with %v, want a panic with its place", err)
+			}
+			if !b.aborted.Load() {
+				t.Error("the sink was not closed")
+			}
+		})
+	}
+}

@@ -1,0 +1,111 @@
+package engine
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"undertide/core/row"
+)
+
+// restore makes partitions, watermarks and lanes as they stood where the run starts from.
+func (e *run) restore() error {
+	e.budget = 2*e.opt.Workers + 2
+	e.began = e.opt.Now()
+	e.started = e.began
+	e.epoch = max(1, e.opt.FirstEpoch)
+	e.base = newCounts(e.p.Graph)
+	e.found = make(chan *partition)
+	e.raw = make(chan *turn, e.budget)
+	e.decoded = make(chan *turn, e.budget)
+	e.marks = newWatermarks(e)
+	from := e.opt.From
+	if from != nil {
+		e.started, e.turns = from.Started, from.Turn
+		e.epoch = max(from.Epoch+1, e.opt.FirstEpoch)
+		if !from.Adapted {
+			e.base = from.Counts.clone()
+		}
+		e.marks.restore(from)
+	}
+	e.restorePartitions(from)
+	for stage := range e.p.stages {
+		for n := range e.opt.Lanes {
+			l := newLane(e, stage, n)
+			for at := range l.steps {
+				if from == nil {
+					break
+				}
+				if err := l.load(&l.steps[at], from); err != nil {
+					return err
+				}
+			}
+			e.lanes = append(e.lanes, l)
+		}
+	}
+	return nil
+}
+
+func (e *run) restorePartitions(from *Snapshot) {
+	type key struct{ source, name string }
+	states := map[key]PartitionState{}
+	if from != nil {
+		for _, p := range from.Partitions {
+			states[key{p.Source, p.Name}] = p
+		}
+	}
+	for i := range e.p.Sources {
+		s := &e.p.Sources[i]
+		for _, part := range s.Partitions {
+			q := e.newPartition(i, part)
+			if st, ok := states[key{s.Name, part.Name()}]; ok {
+				q.position, q.greatest, q.ended, q.events = st.Position, st.Greatest, st.Ended, st.Events
+				q.w = q.greatest.Minus(s.Margin)
+				if q.ended {
+					q.w = row.MaxTime
+				}
+			} else {
+				q.start()
+			}
+			e.addPartition(q)
+		}
+	}
+}
+
+// openSinks makes the sinks ready; where one cannot be, those before it are closed again.
+func (e *run) openSinks() error {
+	for i := range e.p.Sinks {
+		producers := 0
+		if e.p.sinkFrom[i]&early != 0 {
+			producers++
+		}
+		for stage := range e.p.stages {
+			if e.p.sinkFrom[i]&inStage(stage) != 0 {
+				producers += e.opt.Lanes
+			}
+		}
+		n := &e.p.Sinks[i]
+		var shipment json.RawMessage
+		if e.opt.From != nil {
+			shipment = e.opt.From.Shipments[n.Name]
+		}
+		if err := guarded(func() error { return n.Sink.Open(shipment, e.epoch) }); err != nil {
+			return errors.Join(fmt.Errorf("sink %s: %w", n.Name, err), e.closeSinks(false))
+		}
+		e.sinks = append(e.sinks, &sinkRunner{e: e, at: i, node: n, in: make(chan sinkMessage, 64), producers: producers, marked: map[int]bool{}, counts: e.base.Sinks[i]})
+	}
+	return nil
+}
+
+// load takes the lane's shares of a step's state.
+func (l *lane) load(s *keyedLane, from *Snapshot) error {
+	name := l.e.p.Steps[s.step].Name
+	for table, suffix := range l.e.p.Steps[s.step].Keyed.Tables() {
+		for _, b := range from.States[stateName(name, suffix)] {
+			if err := s.state.Load(table, b, l.number, l.e.opt.Lanes); err != nil {
+				return fmt.Errorf("step %s: load state: %w", name, err)
+			}
+		}
+	}
+	return nil
+}
