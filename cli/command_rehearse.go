@@ -187,11 +187,15 @@ func showRehearsal(s *streams, r run.Rehearsal, part string, shown int) {
 		if !some {
 			continue
 		}
+		dropped := "dropped"
+		if st.Made > 0 {
+			dropped = "dropped by having"
+		}
 		counts := []string{fmt.Sprintf("%s in", group(st.In)), fmt.Sprintf("%s out", group(st.Out))}
 		for _, c := range []struct {
 			n    int64
 			word string
-		}{{st.Dropped, "dropped"}, {st.Repeats, "repeats"}, {st.Lost, "late and lost"}, {st.Accepted, "late and accepted"}} {
+		}{{st.Dropped, dropped}, {st.Repeats, "repeats"}, {st.Lost, "late and lost"}, {st.Accepted, "late and accepted"}} {
 			if c.n > 0 {
 				counts = append(counts, group(c.n)+" "+c.word)
 			}

@@ -180,6 +180,9 @@ func summary(w io.Writer, j *job.Job, res run.Result, opt run.Options) {
 		if s.Lost > 0 {
 			fmt.Fprintf(w, "  step %s: %s late %s lost, up to %s behind the watermark; a wider margin keeps them, `late of %s` shows them\n", name, group(s.Lost), plural(s.Lost, "row"), row.DurationText(s.MostLate.Round(time.Millisecond)), name)
 		}
+		if s.Made > 0 && s.Dropped > 0 {
+			fmt.Fprintf(w, "  step %s: having dropped %s of %s result %s\n", name, group(s.Dropped), group(s.Made), plural(s.Made, "row"))
+		}
 		if s.MeasureErrors > 0 {
 			fmt.Fprintf(w, "  step %s: %s measures are null because they had an error\n", name, group(s.MeasureErrors))
 		}

@@ -20,6 +20,7 @@ import (
 	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/core/step"
+	"undertide/member"
 )
 
 // Job is a checked document, ready to be run. Immutable.
@@ -88,8 +89,8 @@ type FileSource struct {
 type Field struct {
 	Name  string
 	Kind  row.Kind
-	At    []string
-	Parse string // for timestamps
+	At    member.Path // nil: the member of its name
+	Parse string      // for timestamps
 	// Layout and Zone are for timestamps that are written by a pattern.
 	Layout   string
 	Zone     *time.Location
@@ -496,7 +497,10 @@ func (b *builder) settings() {
 	}
 }
 
-var metaName = regexp.MustCompile(`\bmeta\.(partition|offset|key|stored|headers\.[A-Za-z_][A-Za-z0-9_]*)`)
+var (
+	metaName   = regexp.MustCompile(`\bmeta\.(partition|offset|key|stored|headers\.[A-Za-z_][A-Za-z0-9_]*)`)
+	metaHeader = regexp.MustCompile(`\bmeta\.headers\[\s*(?:'([^']+)'|"([^"]+)")\s*\]`) // whose name is no word
+)
 
 // findMeta notes which meta fields the document's expressions name, so that only those are kept.
 func (b *builder) findMeta() {
@@ -509,6 +513,9 @@ func (b *builder) findMeta() {
 		if n.kind == scalarNode {
 			for _, m := range metaName.FindAllStringSubmatch(n.text, -1) {
 				b.asked[m[1]] = true
+			}
+			for _, m := range metaHeader.FindAllStringSubmatch(n.text, -1) {
+				b.asked["headers."+m[1]+m[2]] = true
 			}
 		}
 		for _, v := range n.values {

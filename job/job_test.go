@@ -513,3 +513,41 @@ func TestWarned(t *testing.T) {
 		}
 	}
 }
+
+// TestNoCircles: names behind values and meta are no fields of the step. Once they were taken for such, and for
+// circles.
+func TestNoCircles(t *testing.T) {
+	const text = `undertide: 1
+job: names
+values: {limit: {type: double, default: 4.5}}
+connections: {b: {via: kafka, brokers: ["127.0.0.1:1"]}}
+sources:
+  lifts:
+    via: kafka
+    with: {connection: b, topic: lifts}
+    fields: {tonnes: double, limit: double}
+steps:
+  named:
+    from: lifts
+    set:
+      limit: values.limit
+      key: meta.key
+      trace: meta.headers['trace-id']
+      span: meta.headers["span.id"]
+      over: tonnes - limit
+sinks:
+  out: {from: named, via: file, with: {path: out.ndjson}}
+`
+	j, err := Parse("names.yaml", text, Options{Env: noEnv})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(j.Steps[0].Schema.Names(), " "); got != "tonnes limit key trace span over" {
+		t.Errorf("the step gives %s", got)
+	}
+	for _, hidden := range []string{"meta.key", "meta.headers.trace-id", "meta.headers.span.id"} {
+		if j.Sources[0].Schema.Index(hidden) < 0 {
+			t.Errorf("the source does not give %s: %v", hidden, j.Sources[0].Schema)
+		}
+	}
+}

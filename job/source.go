@@ -12,6 +12,7 @@ import (
 
 	"undertide/core/expr"
 	"undertide/core/row"
+	"undertide/member"
 )
 
 var (
@@ -147,7 +148,7 @@ func (b *builder) pattern(n *node, place string, k *node, s *Source) {
 	for _, f := range s.Fields {
 		want := f.Name
 		if len(f.At) > 0 {
-			want = strings.Join(f.At, ".")
+			want = f.At.Column()
 		}
 		if !slices.Contains(names, want) {
 			b.fault(p, place, "the pattern has no group for field "+f.Name, "write (?P<"+want+">…); "+didYouMean(want, names))
@@ -244,9 +245,10 @@ func (b *builder) field(k, v *node, place string) (Field, bool) {
 	}
 	if at := v.get("at"); at != nil {
 		if s, ok := b.text(at, place+".at"); ok {
-			f.At = strings.Split(s, ".")
-			if slices.Contains(f.At, "") {
-				b.fault(at, place+".at", fmt.Sprintf("%q is no path", s), "write names with dots between, such as crew.driver")
+			var err error
+			if f.At, err = member.Parse(s); err != nil {
+				message, remedy, _ := strings.Cut(err.Error(), "; ")
+				b.fault(at, place+".at", message, remedy)
 			}
 		}
 	}

@@ -2,7 +2,6 @@ package job
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -386,13 +385,6 @@ func (b *builder) kindOf(n *node, place string) (*stepKind, string) {
 	return &stepKinds[len(stepKinds)-1], ""
 }
 
-// identifier finds the names that an expression may use as fields: not those of functions, which stand
-// before a parenthesis, and nothing within texts.
-var (
-	identifier  = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*(\s*\()?`)
-	textLiteral = regexp.MustCompile(`'(?:[^'\\]|\\.)*'|"(?:[^"\\]|\\.)*"`)
-)
-
 // stateless builds where, set, without and only.
 func (b *builder) stateless(n *node, place string, in input, s *Step) {
 	d := &step.Stateless{}
@@ -475,8 +467,8 @@ func (b *builder) sets(n *node, place string, in input, d *step.Stateless, s *St
 			continue
 		}
 		p := pending{k: k, v: n.values[i], uses: map[string]bool{}}
-		for _, w := range identifier.FindAllString(textLiteral.ReplaceAllString(n.values[i].text, "''"), -1) {
-			p.uses[w] = true
+		for _, name := range expr.Names(n.values[i].text) {
+			p.uses[name] = true
 		}
 		left = append(left, p)
 		isSet[k.text] = true

@@ -12,6 +12,7 @@ import (
 	"unicode"
 
 	"undertide/core/row"
+	"undertide/member"
 )
 
 // Inference is what a sample lets a document declare. What is not certain stands in the doubts.
@@ -283,7 +284,13 @@ var reserved = []string{"true", "false", "null", "in", "as", "break", "const", "
 
 // freeName makes a name for expressions of a path: its last part, or more of it where that is taken.
 func freeName(path string, taken map[string]bool) string {
-	parts := strings.Split(path, ".")
+	parts := []string{path} // of a column, whose name may be no path
+	if p, err := member.Parse(path); err == nil {
+		parts = parts[:0]
+		for _, part := range p {
+			parts = append(parts, part.Name)
+		}
+	}
 	for n := 1; n <= len(parts); n++ {
 		if name := safe(strings.Join(parts[len(parts)-n:], "_")); !taken[name] {
 			return name

@@ -10,6 +10,8 @@ import (
 	"errors"
 	"io"
 	"time"
+
+	"undertide/member"
 )
 
 // Event is one raw event of a sample, in the order in which it arrived in its partition.
@@ -50,7 +52,7 @@ func flatten(text []byte) ([]value, error) {
 		return nil, errNoObject
 	}
 	var out []value
-	if err := object(d, "", &out); err != nil {
+	if err := object(d, nil, &out); err != nil {
 		return nil, err
 	}
 	if _, err := d.Token(); !errors.Is(err, io.EOF) {
@@ -59,23 +61,22 @@ func flatten(text []byte) ([]value, error) {
 	return out, nil
 }
 
-func object(d *json.Decoder, at string, out *[]value) error {
+func object(d *json.Decoder, at member.Path, out *[]value) error {
 	for d.More() {
 		name, err := d.Token()
 		if err != nil {
 			return err
 		}
-		path, _ := name.(string)
-		if at != "" {
-			path = at + "." + path
-		}
+		part, _ := name.(string)
+		within := append(at[:len(at):len(at)], member.Part{Name: part})
+		path := within.String()
 		t, err := d.Token()
 		if err != nil {
 			return err
 		}
 		switch t {
 		case json.Delim('{'):
-			if err := object(d, path, out); err != nil {
+			if err := object(d, within, out); err != nil {
 				return err
 			}
 		case json.Delim('['):

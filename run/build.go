@@ -314,7 +314,7 @@ func simulation(s *job.Source) simulate.Config {
 	for _, f := range m.Fields {
 		made := simulate.Maker{Name: f.Name, Kind: f.Kind, Make: f.Make, Pick: f.Pick, Numbers: f.Numbers, Period: f.Period, Expr: f.Expr}
 		for _, declared := range s.Fields { // a timestamp is written as the source will read it
-			if declared.Name == f.Name || strings.Join(declared.At, ".") == f.Name {
+			if declared.Name == f.Name || declared.At.Column() == f.Name {
 				made.Parse = codec.ParseNames[declared.Parse]
 			}
 		}

@@ -54,6 +54,11 @@ func example(ctx context.Context, j *job.Job, e *job.Example) (ExampleResult, er
 	for _, s := range run.Figures.Samples {
 		res.Differences = append(res.Differences, fmt.Sprintf("note: %s rejected an event (%s): %s", s.At, s.Reason, s.Message))
 	}
+	for i, s := range run.Figures.Steps {
+		if s.Made > 0 && s.Dropped > 0 {
+			res.Differences = append(res.Differences, fmt.Sprintf("note: having of %s dropped %d of %d result rows", g.Steps[i].Name, s.Dropped, s.Made))
+		}
+	}
 	notes := len(res.Differences)
 	for i, x := range e.Expect {
 		d, err := compare(x, keepers[i].rows)
@@ -62,7 +67,7 @@ func example(ctx context.Context, j *job.Job, e *job.Example) (ExampleResult, er
 		}
 		res.Differences = append(res.Differences, d...)
 	}
-	if len(res.Differences) == notes { // rejects alone are no difference
+	if len(res.Differences) == notes { // notes alone are no difference
 		res.Differences = nil
 	}
 	return res, nil

@@ -59,7 +59,8 @@ type StepFigures struct {
 	RowsIn        int64            `json:"rows_in"`
 	RowsOut       int64            `json:"rows_out"`
 	Used          int64            `json:"used"`
-	Dropped       int64            `json:"dropped"`
+	Dropped       int64            `json:"dropped"` // of a windowed step: of made, by having
+	Made          int64            `json:"made"`    // of a windowed step: result rows
 	Repeats       int64            `json:"repeats"`
 	Late          LateFigures      `json:"late"`
 	Rejected      map[string]int64 `json:"rejected"`
@@ -182,7 +183,7 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 	}
 	out.Watermark = watermark(least)
 	for i, c := range f.Steps {
-		s := StepFigures{RowsIn: c.In, RowsOut: c.Out, Used: c.Used, Dropped: c.Dropped, Repeats: c.Repeats, Late: LateFigures{Lost: c.Lost, Partial: c.Partial, Accepted: c.Accepted}, Rejected: c.Rejected, MeasureErrors: c.MeasureErrors, LeftOut: c.LeftOut,
+		s := StepFigures{RowsIn: c.In, RowsOut: c.Out, Used: c.Used, Dropped: c.Dropped, Made: c.Made, Repeats: c.Repeats, Late: LateFigures{Lost: c.Lost, Partial: c.Partial, Accepted: c.Accepted}, Rejected: c.Rejected, MeasureErrors: c.MeasureErrors, LeftOut: c.LeftOut,
 			OpenWindows: c.OpenWindows, Keys: c.Keys, StateBytes: c.StateBytes, Lanes: []LaneFigures{}}
 		if c.NextClose != row.MaxTime {
 			s.NextClose = watermark(c.NextClose)

@@ -476,6 +476,8 @@ func (s *refWindows) lookBack(w int64) (out []refRow) {
 		slices.SortStableFunc(all.rows, func(a, b refRow) int { return cmp.Or(cmp.Compare(a.t, b.t), cmp.Compare(a.placed, b.placed)) })
 		if row := s.result(all, own); !s.having || row.get("n") != int64(2) {
 			out = append(out, row)
+		} else {
+			s.dropped++
 		}
 		win.published = true
 	}
@@ -508,6 +510,8 @@ func (s *refWindows) publish(win *refWindow, w int64) (out []refRow) {
 	if !s.several() {
 		if meets {
 			out = append(out, row)
+		} else {
+			s.dropped++
 		}
 		return out
 	}
@@ -535,6 +539,7 @@ func (s *refWindows) publish(win *refWindow, w int64) (out []refRow) {
 	}
 	if at < 0 {
 		if !meets {
+			s.dropped++
 			return out
 		}
 		win.shown = append(win.shown, refShown{start: win.start, end: win.end})
@@ -549,6 +554,7 @@ func (s *refWindows) publish(win *refWindow, w int64) (out []refRow) {
 		o.standing = false
 		out = append(out, flags(row, o.next, true))
 	default:
+		s.dropped++
 		return out
 	}
 	o.next++

@@ -60,6 +60,7 @@ type RehearsedStep struct {
 	In       int64            `json:"in"`
 	Out      int64            `json:"out"`
 	Dropped  int64            `json:"dropped"`
+	Made     int64            `json:"made"` // of a windowed step: result rows, with those that having dropped
 	Repeats  int64            `json:"repeats"`
 	Lost     int64            `json:"lost"`
 	Accepted int64            `json:"accepted"`
@@ -485,7 +486,7 @@ func (r *rehearser) told(f engine.Figures, samples []Sampled) Rehearsal {
 	for i := range r.j.Steps {
 		st := &r.j.Steps[i]
 		c := f.Steps[i]
-		s := RehearsedStep{Name: st.Name, From: st.FromText, In: c.In, Out: c.Out, Dropped: c.Dropped, Repeats: c.Repeats, Lost: c.Lost, Accepted: c.Accepted, Rejected: c.Rejected, Parts: []RehearsedPart{}, Examples: []Judged{}}
+		s := RehearsedStep{Name: st.Name, From: st.FromText, In: c.In, Out: c.Out, Dropped: c.Dropped, Made: c.Made, Repeats: c.Repeats, Lost: c.Lost, Accepted: c.Accepted, Rejected: c.Rejected, Parts: []RehearsedPart{}, Examples: []Judged{}}
 		names, _, _ := st.Parts()
 		for _, n := range append(names, "rejects of "+st.Name) {
 			s.Parts = append(s.Parts, part(n))
@@ -530,6 +531,9 @@ func (r *rehearser) warn(out *Rehearsal, samples []Sampled, f engine.Figures) {
 				why = ": " + c.Examples[0].Why
 			}
 			say(s.Name, "look at the dropped rows, and at the condition", "the filter drops all %d rows%s", c.In, why)
+		}
+		if made := f.Steps[i].Made; made > 0 && c.Dropped == made {
+			say(s.Name, "look at the condition; without it the sample gives these rows", "having drops all %d result rows", made)
 		}
 		if n := c.Rejected[step.NullKey]; n > 0 {
 			say(s.Name, "key by a field that always has a value, fill it by set before, or say null_key: keep", "%d of %d rows have no key (%s is null) and become rejects: they count in no window", n, c.In, strings.Join(s.Keyed.Spec().KeySchema().Names(), ", "))
@@ -613,7 +617,7 @@ func (r *rehearser) warnSource(s *job.Source, told RehearsedSource, sample Sampl
 	for _, fd := range s.Fields {
 		path := fd.Name
 		if len(fd.At) > 0 {
-			path = strings.Join(fd.At, ".")
+			path = fd.At.String()
 		}
 		at := slices.Index(paths, path)
 		if at < 0 {

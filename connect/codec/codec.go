@@ -5,15 +5,16 @@ package codec
 
 import (
 	"encoding/base64"
-	"encoding/json"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
 
 	"undertide/core/engine"
 	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/core/step"
+	"undertide/member"
 )
 
 // Parse says how a timestamp is written in the input.
@@ -38,8 +39,8 @@ var ParseNames = map[string]Parse{"rfc3339": RFC3339, "epoch_s": EpochS, "epoch_
 type Field struct {
 	Name string
 	Kind row.Kind
-	// At is the path to the value in nested objects; nil means Name.
-	At []string
+	// At is the path to the value; nil means Name.
+	At member.Path
 	// Parse is for timestamps. Layout, in the form of package time, and Zone go with ByLayout.
 	Parse  Parse
 	Layout string
@@ -133,11 +134,7 @@ func (f *Field) set(c *row.Column, text []byte) bool {
 			c.AppendInt(v)
 			return true
 		}
-		v, ok := wholeNumber(string(text))
-		if !ok {
-			return false
-		}
-		v, ok = f.Parse.epoch(v)
+		v, ok := f.Parse.epochText(string(text))
 		if !ok {
 			return false
 		}
@@ -158,15 +155,64 @@ func (f *Field) set(c *row.Column, text []byte) bool {
 
 // wholeNumber reads an int64, also where it is written with a fraction of zeros or an exponent.
 func wholeNumber(s string) (int64, bool) {
-	if v, err := strconv.ParseInt(s, 10, 64); err == nil {
+	v, err := strconv.ParseInt(s, 10, 64)
+	if err == nil {
 		return v, true
 	}
-	var n json.Number = json.Number(s)
-	f, err := n.Float64()
-	if err != nil || f != float64(int64(f)) || f >= 1<<53 || f <= -1<<53 {
-		return 0, false // past 2^53 a double no longer says which whole number is meant
+	v, whole, ok := scaled(s, 0)
+	return v, whole && ok
+}
+
+// epochText brings the text of a number of the form's unit, perhaps with a fraction, to microseconds; what is
+// finer is cut towards the past. False when it is no number or does not fit.
+func (p Parse) epochText(s string) (int64, bool) {
+	if v, err := strconv.ParseInt(s, 10, 64); err == nil {
+		return p.epoch(v)
 	}
-	return int64(f), true
+	v, whole, ok := scaled(s, [...]int{EpochS: 6, EpochMS: 3, EpochUS: 0, EpochNS: -3}[p])
+	if ok && !whole && strings.HasPrefix(s, "-") {
+		v--
+	}
+	return v, ok
+}
+
+// scaled reads a decimal number times 10^shift, cut towards 0, and says whether that was whole; ok is false
+// when it is no number, or does not fit 64 bits. It works on the digits, so that 1.0000000000000001 is not whole
+// and 9007199254740993.0 is.
+func scaled(s string, shift int) (v int64, whole, ok bool) {
+	mantissa, exponent, has := strings.Cut(strings.ToLower(s), "e")
+	if has {
+		e, err := strconv.Atoi(exponent)
+		if err != nil || e > 400 || e < -400 {
+			return 0, false, false
+		}
+		shift += e
+	}
+	sign := ""
+	if strings.HasPrefix(mantissa, "-") || strings.HasPrefix(mantissa, "+") {
+		sign, mantissa = mantissa[:1], mantissa[1:]
+	}
+	before, after, point := strings.Cut(mantissa, ".")
+	digits := before + after
+	if before == "" || point && after == "" || strings.Trim(digits, "0123456789") != "" {
+		return 0, false, false
+	}
+	shift -= len(after)
+	whole = true
+	if shift < 0 {
+		cut := max(0, len(digits)+shift)
+		whole = strings.Trim(digits[cut:], "0") == ""
+		digits, shift = digits[:cut], 0
+	}
+	digits = strings.TrimLeft(digits, "0")
+	if digits == "" {
+		return 0, whole, true
+	}
+	if len(digits)+shift > 19 {
+		return 0, whole, false
+	}
+	v, err := strconv.ParseInt(sign+digits+strings.Repeat("0", shift), 10, 64)
+	return v, whole, err == nil
 }
 
 // eachEvent lets read append each event to the first columns of the batch, or say why it cannot.
@@ -220,11 +266,11 @@ func (f *Field) missing(c *row.Column) bool {
 	return !f.Required
 }
 
-func wrongType(f *Field, got string) (reason, message string) {
+func wrongType(f *Field, got string) string {
 	if len(got) > 60 {
 		got = got[:60] + "…"
 	}
-	return step.WrongType, fmt.Sprintf("field %s takes %s, got %s", f.Name, f.expects(), got)
+	return fmt.Sprintf("field %s takes %s, got %s", f.Name, f.expects(), got)
 }
 
 // AppendText appends the text of a value that is not null, without quotes. Duration and timestamp

@@ -16,12 +16,13 @@ import (
 	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/core/step"
+	"undertide/member"
 )
 
 var fields = Fields{
 	{Name: "s", Kind: row.String}, {Name: "i", Kind: row.Int}, {Name: "x", Kind: row.Double}, {Name: "p", Kind: row.Bool},
 	{Name: "ms", Kind: row.Timestamp, Parse: EpochMS}, {Name: "t", Kind: row.Timestamp}, {Name: "d", Kind: row.Duration}, {Name: "z", Kind: row.Bytes},
-	{Name: "driver", Kind: row.String, At: []string{"crew", "driver"}},
+	{Name: "driver", Kind: row.String, At: member.Of("crew", "driver")},
 }
 
 func schemaOf(f Fields) row.Schema {

@@ -5,7 +5,6 @@ import (
 	"encoding/csv"
 	"fmt"
 	"slices"
-	"strings"
 	"unicode/utf8"
 
 	"undertide/core/engine"
@@ -38,7 +37,7 @@ func (d *csvDecoder) learn(header []byte) error {
 	for i, f := range d.fields {
 		name := f.Name
 		if len(f.At) > 0 {
-			name = strings.Join(f.At, ".")
+			name = f.At.Column()
 		}
 		d.column[i] = slices.Index(names, name)
 	}
@@ -80,7 +79,7 @@ func (d *csvDecoder) record(event []byte, b *row.Batch) (reason, message string)
 				return step.Missing, fmt.Sprintf("field %s is missing or empty, and has no default", f.Name)
 			}
 		} else if !f.set(c, []byte(text)) {
-			return wrongType(f, fmt.Sprintf("%q", text))
+			return step.WrongType, wrongType(f, fmt.Sprintf("%q", text))
 		}
 	}
 	return "", ""

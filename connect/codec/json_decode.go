@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math/bits"
+	"slices"
 	"strconv"
 	"unicode/utf8"
 	"unsafe"
@@ -15,6 +16,7 @@ import (
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
+	"undertide/member"
 )
 
 // jsonDecoder reads one JSON object an event. The library was chosen by measurement among well-kept
@@ -23,7 +25,7 @@ import (
 type jsonDecoder struct {
 	fields  []jsonField
 	root    *branch
-	members []*member // those with a field
+	members []*jsonMember // those with a field
 	dec     *jx.Decoder
 	line    []byte
 	batch   *row.Batch
@@ -31,11 +33,19 @@ type jsonDecoder struct {
 	seen    int // fields set in this row
 
 	strict bool // texts are checked one by one, since the chunk holds some that are not UTF-8
-	slow   bool // the line is read again, since a number was not what it looked like
+	slow   bool // no short ways: a number was not what it looked like, or a value was refused
+	event  int  // the number of the line at hand, from 1
 
-	fault     bool // the first fault of this row that is not of the grammar
-	reason    string
-	faultText string
+	inner []*jx.Decoder // for values that are read more than once; those behind depth are free
+	depth int
+
+	faults []fieldFault // of this row that are not of the grammar
+}
+
+// fieldFault is what is wrong with the value of a field.
+type fieldFault struct {
+	field           int
+	reason, message string
 }
 
 // jsonField is a field with what decides its way.
@@ -45,24 +55,27 @@ type jsonField struct {
 	whole bool // takes whole numbers
 }
 
-// branch is one object of the fields' paths.
+// branch is one object of the fields' paths, or one list of which items are wanted.
 type branch struct {
 	d       *jsonDecoder
-	members []member
-	index   map[string]int
-	likely  *member // to come next: events of a source mostly look alike
+	members []jsonMember   // of an object; of a list the items that are wanted
+	index   map[string]int // by name; of a list by number
+	likely  *jsonMember    // to come next: events of a source mostly look alike
 	visit   func(*jx.Decoder, []byte) error
 }
 
-// member is a name within an object: a field, an inner object, or both.
-type member struct {
-	name  string
-	field int // -1 for none
-	inner *branch
-	way   way
-	parse Parse
-	col   *row.Column // of the batch at hand
-	next  *member     // that stands after it in most events
+// jsonMember is a value within an object or list: of one field mostly, or of several, which may read it
+// differently; an object or a list within which there are fields; or several of these at once.
+type jsonMember struct {
+	name   string
+	fields []int
+	object *branch
+	list   *branch
+	way    way
+	parse  Parse
+	col    *row.Column // of its first field, in the batch at hand
+	next   *jsonMember // that stands after it in most events
+	event  int         // the line that had it last
 
 	lowName, highName, low, high uint64 // the name as two words, and which of their bits count
 }
@@ -86,18 +99,10 @@ func NewJSONDecoder(fields Fields) engine.Decoder {
 		d.fields = append(d.fields, jsonField{Field: f, whole: whole, text: !whole && f.Kind != row.Double && f.Kind != row.Bool && f.Kind.Plain()})
 		at := f.At
 		if len(at) == 0 {
-			at = []string{f.Name}
+			at = member.Of(f.Name)
 		}
-		b := d.root
-		for _, name := range at[:len(at)-1] {
-			m := b.add(name)
-			if b.members[m].inner == nil {
-				b.members[m].inner = d.newBranch()
-			}
-			b = b.members[m].inner
-		}
-		m := &b.members[b.add(at[len(at)-1])]
-		m.field, m.parse = i, f.Parse
+		m := d.root.at(at)
+		m.fields, m.parse = append(m.fields, i), f.Parse
 		switch {
 		case f.Kind == row.String:
 			m.way = stringWay
@@ -117,13 +122,32 @@ func (d *jsonDecoder) newBranch() *branch {
 	return b
 }
 
-func (b *branch) add(name string) int {
-	if k, ok := b.index[name]; ok {
-		return k
+// at gives the member that a path leads to.
+func (b *branch) at(p member.Path) *jsonMember {
+	for ; ; p = p[1:] {
+		name := p[0].Name
+		if p[0].Item {
+			name = strconv.Itoa(p[0].Number)
+		}
+		k, ok := b.index[name]
+		if !ok {
+			k = len(b.members)
+			b.index[name] = k
+			b.members = append(b.members, jsonMember{name: name})
+		}
+		m := &b.members[k]
+		if len(p) == 1 {
+			return m
+		}
+		within := &m.object
+		if p[1].Item {
+			within = &m.list
+		}
+		if *within == nil {
+			*within = b.d.newBranch()
+		}
+		b = *within
 	}
-	b.index[name] = len(b.members)
-	b.members = append(b.members, member{name: name, field: -1})
-	return len(b.members) - 1
 }
 
 // collect gathers the members with a field, and links each to the next of its object.
@@ -133,12 +157,17 @@ func (d *jsonDecoder) collect(b *branch) {
 		m := &b.members[i]
 		m.next = &b.members[(i+1)%len(b.members)]
 		m.learn()
-		if m.field >= 0 {
+		if len(m.fields) > 0 {
 			d.members = append(d.members, m)
 		}
-		if m.inner != nil {
+		if len(m.fields) > 1 {
 			m.way = noWay
-			d.collect(m.inner)
+		}
+		for _, within := range []*branch{m.object, m.list} {
+			if within != nil {
+				m.way = noWay
+				d.collect(within)
+			}
 		}
 	}
 }
@@ -174,25 +203,27 @@ func allUTF8(c *row.Column, n int) bool {
 func (d *jsonDecoder) decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
 	d.batch = b
 	for _, m := range d.members {
-		m.col = b.Cols[m.field]
+		m.col = b.Cols[m.fields[0]]
 	}
 	for i := range c.Starts {
 		d.line = c.Raw[c.Starts[i]:c.Ends[i]]
-		d.row, d.seen, d.fault, d.slow = b.N, 0, false, false
+		d.row, d.seen, d.faults, d.slow = b.N, 0, d.faults[:0], false
+		d.event++
 		err := d.object()
 		if err != nil && errors.Is(err, errAgain) {
 			cutBack(b, len(d.fields))
-			d.seen, d.fault, d.slow = 0, false, true
+			d.seen, d.faults, d.slow = 0, d.faults[:0], true
+			d.event++
 			err = d.object()
 		}
 		if err != nil {
-			d.reason, d.faultText, d.fault = step.Malformed, "no JSON object: "+cause(err), true
-		} else if d.seen < len(d.fields) && !d.fault {
+			d.faults = append(d.faults[:0], fieldFault{reason: step.Malformed, message: "no JSON object: " + cause(err)})
+		} else if d.seen < len(d.fields) && len(d.faults) == 0 {
 			d.fillMissing()
 		}
-		if d.fault {
+		if len(d.faults) > 0 {
 			cutBack(b, len(d.fields))
-			rejects = append(rejects, step.Reject{Index: uint16(i), Row: -1, Reason: d.reason, Message: d.faultText})
+			rejects = append(rejects, step.Reject{Index: uint16(i), Row: -1, Reason: d.faults[0].reason, Message: d.faults[0].message})
 			continue
 		}
 		b.Index = append(b.Index, uint16(i))
@@ -236,16 +267,15 @@ func (d *jsonDecoder) fillMissing() {
 	for i := range d.fields {
 		c := d.batch.Cols[i]
 		if c.Len() == d.row && !d.fields[i].missing(c) {
-			d.setFault(step.Missing, fmt.Sprintf("field %s is missing or null, and has no default", d.fields[i].Name))
+			d.refuse(i, step.Missing, fmt.Sprintf("field %s is missing or null, and has no default", d.fields[i].Name))
 			return
 		}
 	}
 }
 
-func (d *jsonDecoder) setFault(reason, message string) {
-	if !d.fault {
-		d.fault, d.reason, d.faultText = true, reason, message
-	}
+// refuse notes what is wrong with a field; the member may stand once more, and count then.
+func (d *jsonDecoder) refuse(field int, reason, message string) {
+	d.faults, d.slow = append(d.faults, fieldFault{field, reason, message}), true
 }
 
 // field takes one member of an object: by its way where it is the likely one, compactly written, and
@@ -319,7 +349,7 @@ func (b *branch) search(dec *jx.Decoder, key, text []byte) error {
 
 // is compares a key with the member's name, in two words where it is short. The key lies in its line,
 // which goes on behind it for a window.
-func (m *member) is(key []byte) bool {
+func (m *jsonMember) is(key []byte) bool {
 	if len(key) != len(m.name) {
 		return false
 	}
@@ -331,7 +361,7 @@ func (m *member) is(key []byte) bool {
 }
 
 // learn prepares the comparison of names.
-func (m *member) learn() {
+func (m *jsonMember) learn() {
 	var name, mask [16]byte
 	for i := range min(len(m.name), 16) {
 		name[i], mask[i] = m.name[i], 0xff
@@ -396,20 +426,89 @@ func marks(w uint64, b byte) uint64 {
 	return (x - eachOne) &^ x & eachTop
 }
 
-// value takes any value: it appends it to its column, or notes the fault and passes over it.
-func (b *branch) value(dec *jx.Decoder, m *member, text []byte) error {
+// value takes any value of a member.
+func (b *branch) value(dec *jx.Decoder, m *jsonMember, text []byte) error {
 	d := b.d
-	if m.inner != nil && dec.Next() == jx.Object {
-		return dec.ObjBytes(m.inner.visit)
+	if len(m.fields) == 1 && m.object == nil && m.list == nil {
+		return d.take(dec, m.fields[0], text)
 	}
-	if m.field < 0 {
-		return dec.Skip()
+	if m.event == d.event { // it stands twice: the last one counts, for all that lies within it
+		d.forget(m)
 	}
-	f, c := &d.fields[m.field], m.col
-	if c.Len() > d.row { // a name that stands twice: the last one counts
+	m.event = d.event
+	raw, err := dec.Raw()
+	if err != nil {
+		return err
+	}
+	again := func(f func(*jx.Decoder) error) {
+		if err == nil {
+			err = f(d.within(raw))
+			d.depth--
+		}
+	}
+	for _, i := range m.fields {
+		again(func(dec *jx.Decoder) error { return d.take(dec, i, nil) })
+	}
+	switch t := jx.DecodeBytes(raw).Next(); {
+	case t == jx.Object && m.object != nil:
+		again(func(dec *jx.Decoder) error { return dec.ObjBytes(m.object.visit) })
+	case t == jx.Array && m.list != nil:
+		again(m.list.items)
+	}
+	return err
+}
+
+// within gives a decoder of its own for a value that is read once more; depth counts those in use.
+func (d *jsonDecoder) within(raw []byte) *jx.Decoder {
+	if d.depth == len(d.inner) {
+		d.inner = append(d.inner, jx.DecodeBytes(nil))
+	}
+	d.depth++
+	dec := d.inner[d.depth-1]
+	dec.ResetBytes(raw)
+	return dec
+}
+
+// items takes the items of a list that are wanted.
+func (b *branch) items(dec *jx.Decoder) error {
+	n := 0
+	return dec.Arr(func(dec *jx.Decoder) error {
+		k, ok := b.index[strconv.Itoa(n)]
+		if n++; !ok {
+			return dec.Skip()
+		}
+		return b.value(dec, &b.members[k], nil)
+	})
+}
+
+// forget takes back what a member and all within it gave to this row.
+func (d *jsonDecoder) forget(m *jsonMember) {
+	for _, i := range m.fields {
+		d.takeBack(i)
+	}
+	for _, within := range []*branch{m.object, m.list} {
+		if within != nil {
+			for i := range within.members {
+				d.forget(&within.members[i])
+			}
+		}
+	}
+}
+
+func (d *jsonDecoder) takeBack(field int) {
+	if len(d.faults) > 0 {
+		d.faults = slices.DeleteFunc(d.faults, func(f fieldFault) bool { return f.field == field })
+	}
+	if c := d.batch.Cols[field]; c.Len() > d.row {
 		c.Truncate(d.row)
 		d.seen--
 	}
+}
+
+// take appends a value to a field's column, or notes the fault and passes over it.
+func (d *jsonDecoder) take(dec *jx.Decoder, field int, text []byte) error {
+	f, c := &d.fields[field], d.batch.Cols[field]
+	d.takeBack(field) // a name that stands twice: the last one counts
 	switch t := dec.Next(); {
 	case t == jx.Null:
 		return dec.Null() // like missing
@@ -419,13 +518,13 @@ func (b *branch) value(dec *jx.Decoder, m *member, text []byte) error {
 			return err
 		}
 		if d.strict && !utf8.Valid(s) {
-			d.setFault(step.Malformed, fmt.Sprintf("field %s is not UTF-8", f.Name))
+			d.refuse(field, step.Malformed, fmt.Sprintf("field %s is not UTF-8", f.Name))
 			return nil
 		}
 		if f.Kind == row.String {
 			c.AppendBytes(s)
 		} else if !f.set(c, s) {
-			d.setFault(wrongType(&f.Field, strconv.Quote(string(s))))
+			d.refuse(field, step.WrongType, wrongType(&f.Field, strconv.Quote(string(s))))
 			return nil
 		}
 	case t == jx.Number && f.Kind == row.Decimal, !f.Kind.Plain() && (t == jx.Array || t == jx.Object):
@@ -434,15 +533,15 @@ func (b *branch) value(dec *jx.Decoder, m *member, text []byte) error {
 			return err
 		}
 		if !utf8.Valid(raw) {
-			d.setFault(step.Malformed, fmt.Sprintf("field %s is not UTF-8", f.Name))
+			d.refuse(field, step.Malformed, fmt.Sprintf("field %s is not UTF-8", f.Name))
 			return nil
 		}
 		if !f.set(c, raw) {
-			d.setFault(wrongType(&f.Field, string(raw)))
+			d.refuse(field, step.WrongType, wrongType(&f.Field, string(raw)))
 			return nil
 		}
 	case t == jx.Number && (f.Kind == row.Double || f.whole):
-		return d.number(dec, f, c, text)
+		return d.number(dec, field, text)
 	case t == jx.Bool && f.Kind == row.Bool:
 		v, err := dec.Bool()
 		if err != nil {
@@ -454,7 +553,7 @@ func (b *branch) value(dec *jx.Decoder, m *member, text []byte) error {
 		if err != nil {
 			return err
 		}
-		d.setFault(wrongType(&f.Field, string(raw)))
+		d.refuse(field, step.WrongType, wrongType(&f.Field, string(raw)))
 		return nil
 	}
 	d.seen++
@@ -462,7 +561,8 @@ func (b *branch) value(dec *jx.Decoder, m *member, text []byte) error {
 }
 
 // number reads a number by its text; the library checks its grammar.
-func (d *jsonDecoder) number(dec *jx.Decoder, f *jsonField, c *row.Column, text []byte) error {
+func (d *jsonDecoder) number(dec *jx.Decoder, field int, text []byte) error {
+	f, c := &d.fields[field], d.batch.Cols[field]
 	if text = numberAt(text); len(text) > 0 {
 		if err := dec.Skip(); err != nil {
 			return err
@@ -477,19 +577,20 @@ func (d *jsonDecoder) number(dec *jx.Decoder, f *jsonField, c *row.Column, text 
 	if f.Kind == row.Double {
 		v, err := strconv.ParseFloat(unsafe.String(unsafe.SliceData(text), len(text)), 64)
 		if err != nil || v-v != 0 {
-			d.setFault(wrongType(&f.Field, string(text)))
+			d.refuse(field, step.WrongType, wrongType(&f.Field, string(text)))
 			return nil
 		}
 		c.AppendDouble(v)
 		d.seen++
 		return nil
 	}
-	v, ok := wholeNumber(string(text))
-	if ok && f.Kind == row.Timestamp {
-		v, ok = f.Parse.epoch(v)
+	read := wholeNumber
+	if f.Kind == row.Timestamp {
+		read = f.Parse.epochText
 	}
+	v, ok := read(string(text))
 	if !ok {
-		d.setFault(wrongType(&f.Field, string(text)))
+		d.refuse(field, step.WrongType, wrongType(&f.Field, string(text)))
 		return nil
 	}
 	c.AppendInt(v)

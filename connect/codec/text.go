@@ -3,7 +3,6 @@ package codec
 import (
 	"fmt"
 	"regexp"
-	"strings"
 	"unicode/utf8"
 
 	"undertide/core/engine"
@@ -31,7 +30,7 @@ func NewTextDecoder(fields Fields, re *regexp.Regexp) engine.Decoder {
 // GroupName is the name of the group that holds the field.
 func (f *Field) GroupName() string {
 	if len(f.At) > 0 {
-		return strings.Join(f.At, ".")
+		return f.At.Column()
 	}
 	return f.Name
 }
@@ -65,7 +64,7 @@ func (d *textDecoder) line(event []byte, b *row.Batch) (reason, message string) 
 				return step.Missing, fmt.Sprintf("field %s is missing, and has no default", f.Name)
 			}
 		} else if !f.set(c, text) {
-			return wrongType(f, fmt.Sprintf("%q", text))
+			return step.WrongType, wrongType(f, fmt.Sprintf("%q", text))
 		}
 	}
 	return "", ""

@@ -10,7 +10,8 @@ import (
 type StepCounts struct {
 	In            int64            `json:"in"`
 	Out           int64            `json:"out"`
-	Dropped       int64            `json:"dropped"`
+	Dropped       int64            `json:"dropped"` // by where; of a windowed step result rows, by having
+	Made          int64            `json:"made"`    // of a windowed step: result rows, with those that having dropped
 	Lost          int64            `json:"lost"`
 	Used          int64            `json:"used"`
 	Repeats       int64            `json:"repeats"`
@@ -79,6 +80,7 @@ func (c *StepCounts) add(d StepCounts) {
 	c.In += d.In
 	c.Out += d.Out
 	c.Dropped += d.Dropped
+	c.Made += d.Made
 	c.Lost += d.Lost
 	c.Used += d.Used
 	c.Repeats += d.Repeats

@@ -129,7 +129,7 @@ func (l *lane) turn(t *turn) {
 		s.state.Move(&st, o)
 		c, k := &l.counts[s.step], s.state.Counts()
 		c.Used, c.Lost, c.Out, c.MeasureErrors, c.MostLate = k.Used, k.Lost, k.Out, k.MeasureErrors, k.MostLate
-		c.Partial, c.Accepted, c.Repeats, c.LeftOut, c.Dropped = k.Partial, k.Accepted, k.Repeats, k.LeftOut, k.Dropped
+		c.Partial, c.Accepted, c.Repeats, c.LeftOut, c.Dropped, c.Made = k.Partial, k.Accepted, k.Repeats, k.LeftOut, k.Dropped, k.Made
 	}
 	for i := range x.steps {
 		if l.e.p.keyedAt[i] < 0 {

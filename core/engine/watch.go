@@ -320,7 +320,13 @@ func Unbalanced(g *Graph, f Figures) []string {
 	var out []string
 	for i, s := range g.Steps {
 		c := f.Steps[i]
-		if c.In != c.Used+c.Dropped+c.Repeats+c.Lost+Sum(c.Rejected) {
+		dropped := c.Dropped
+		if _, ok := s.Keyed.(*step.Window); ok { // having drops result rows, not those that came in
+			if dropped = 0; c.Made != c.Out+c.Dropped {
+				out = append(out, "the result of step "+s.Name)
+			}
+		}
+		if c.In != c.Used+dropped+c.Repeats+c.Lost+Sum(c.Rejected) {
 			out = append(out, "step "+s.Name)
 		}
 	}

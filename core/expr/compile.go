@@ -137,6 +137,7 @@ func Compile(text string, scope Scope) (*Program, []Fault) {
 	if iss.Err() != nil {
 		return nil, faultsOf(iss, text)
 	}
+	nameHeaders(parsed.NativeRep())
 	promoteLiterals(parsed.NativeRep(), scope)
 	checked, iss := env.Check(parsed)
 	if iss.Err() != nil {

@@ -76,6 +76,8 @@ type Out interface {
 
 // LaneCounts are what a lane did with a step's rows (docs/time.md, "Counts add up").
 type LaneCounts struct {
+	// Made are the result rows of a windowed step: those that went out, and those that `having` dropped.
+	Made int64
 	Used, Lost, Partial, Accepted, Repeats, Dropped, Out, MeasureErrors int64
 	// MostLate is the greatest late_by of a lost row.
 	MostLate time.Duration

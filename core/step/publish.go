@@ -157,6 +157,8 @@ func (p *publisher) some(d *due, from, to int, a *accs, dict *state.Dict, out Ou
 			p.sel = append(p.sel, uint16(i))
 		}
 	}
+	p.counts.Made += int64(n)
+	p.counts.Dropped += int64(n - len(p.sel))
 	if len(p.sel) == 0 {
 		return
 	}
@@ -224,7 +226,13 @@ func (p *publisher) emitSeveral(d *due, from, n int, ok func(int) bool, out Out,
 			meets = false
 		}
 		v := decide(d.slot[from+i], meets)
+		if v.show || !meets {
+			p.counts.Made++
+		}
 		if !v.show {
+			if !meets {
+				p.counts.Dropped++
+			}
 			continue
 		}
 		for c := range p.cols {

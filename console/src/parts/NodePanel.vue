@@ -93,13 +93,15 @@ const counts = computed<[string, string][]>(() => {
   }
   const t = f.steps[props.name]
   if (step.value && t) {
-    out.push(['rows in', count(t.rows_in)], ['used', count(t.used)], ['dropped', count(t.dropped)])
+    out.push(['rows in', count(t.rows_in)], ['used', count(t.used)])
+    if (t.made === 0) out.push(['dropped', count(t.dropped)])
     if (t.repeats > 0) out.push(['repeats', count(t.repeats)])
     out.push(['late, lost', count(t.late.lost)])
     if (t.late.partial > 0) out.push(['late for one window', count(t.late.partial)])
     if (t.late.accepted > 0) out.push(['late, accepted', count(t.late.accepted)])
     if (t.left_out > 0) out.push(['left out by collect', count(t.left_out)])
     rejects(t.rejected)
+    if (t.made > 0) out.push(['result rows', count(t.made)], ['dropped by having', count(t.dropped)])
     out.push(['rows out', count(t.rows_out)])
     if (step.value.state !== 'none') out.push(['open windows', count(t.open_windows)], ['next closes at', moment(t.next_close)])
   }
@@ -111,7 +113,7 @@ const counts = computed<[string, string][]>(() => {
 const balance = computed(() => {
   const t = step.value && props.figures?.steps[props.name]
   if (!t) return ''
-  const rest = t.rows_in - t.used - t.dropped - t.repeats - t.late.lost - total(t.rejected)
+  const rest = t.rows_in - t.used - (t.made > 0 ? 0 : t.dropped) - t.repeats - t.late.lost - total(t.rejected)
   return rest === 0 ? 'The counts add up.' : `${count(rest)} rows are on their way through the lanes.`
 })
 
