@@ -45,9 +45,9 @@ func snapshot(epoch int64) *engine.Snapshot {
 			{Source: "levels", Name: "b", Greatest: row.MinTime},
 		},
 		Watermarks: map[string]row.Time{"levels": 98}, StepWatermarks: map[string]row.Time{"minute": 99},
-		States:     map[string][]*row.Batch{"minute": {part(120, 1500), part(0, 40)}},
-		Shipments:  map[string]json.RawMessage{"means": json.RawMessage(`{"bytes":7}`)},
-		Counts:     engine.Counts{Sources: []engine.SourceCounts{{Read: epoch, Rejected: map[string]int64{"malformed": 1}}}},
+		States:    map[string][]*row.Batch{"minute": {part(120, 1500), part(0, 40)}},
+		Shipments: map[string]json.RawMessage{"means": json.RawMessage(`{"bytes":7}`)},
+		Counts:    engine.Counts{Sources: []engine.SourceCounts{{Read: epoch, Rejected: map[string]int64{"malformed": 1}}}},
 	}
 }
 

@@ -507,7 +507,7 @@ func (b *builder) aligned(n *node, place, kind string, d *step.Window) {
 		switch {
 		case !fine:
 		case unit != window.Micros:
-			b.fault(v, place+".shift", "calendar windows start with their day or month", "write a fixed length such as 24h, which takes a shift")
+			b.calendarShift(v, place+".shift", x, w)
 		case x.Microseconds() >= w.By:
 			b.fault(v, place+".shift", fmt.Sprintf("the shift %s is not shorter than the time between two starts", v.text), "give less")
 		default:
@@ -515,7 +515,26 @@ func (b *builder) aligned(n *node, place, kind string, d *step.Window) {
 		}
 	}
 	if unit == window.Days && w.By%7 == 0 && strings.Contains(b.unitOf(n, kind), "week") {
-		w.Shift = 4 // 1970-01-05 was a Monday
+		w.Shift += 4 // 1970-01-05 was a Monday
+	}
+}
+
+// calendarShift moves calendar windows by whole days, and by hours of the zone's clocks: a day of business from
+// 06:00, a week from Tuesday, a month from the 5th.
+func (b *builder) calendarShift(v *node, place string, x time.Duration, w *window.Aligned) {
+	const day = 24 * time.Hour
+	days := int64(x / day)
+	switch {
+	case x%time.Second != 0:
+		b.fault(v, place, "calendar windows are shifted by whole seconds", "write a shift such as 6h")
+	case w.Unit == window.Days && days >= w.By:
+		b.fault(v, place, fmt.Sprintf("the shift %s is not shorter than the time between two starts", v.text), "give less")
+	case w.Unit == window.Months && days > 27:
+		b.fault(v, place, "not every month has so many days", "give at most 27d23h")
+	case w.Unit == window.Days:
+		w.Shift, w.Clock = days, int64(x%day/time.Second)
+	default:
+		w.MonthDay, w.Clock = days, int64(x%day/time.Second)
 	}
 }
 

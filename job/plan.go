@@ -261,6 +261,12 @@ func planWindow(p *StepPlan, d *step.Window, margin string, passed func(string) 
 	if d.Aligned != nil && d.Aligned.Shift > 0 && d.Aligned.Unit == window.Micros {
 		p.Kind += ", shifted by " + row.DurationText(time.Duration(d.Aligned.Shift)*time.Microsecond)
 	}
+	if d.Aligned != nil && d.Aligned.Unit != window.Micros && (d.Aligned.Clock > 0 || d.Aligned.MonthDay > 0) {
+		p.Kind += fmt.Sprintf(" from %02d:%02d", d.Aligned.Clock/3600, d.Aligned.Clock/60%60)
+		if d.Aligned.MonthDay > 0 {
+			p.Kind += fmt.Sprintf(" on day %d", d.Aligned.MonthDay+1)
+		}
+	}
 	if d.Aligned != nil && d.Aligned.Zone != nil && d.Aligned.Unit != window.Micros {
 		p.Kind += " in " + d.Aligned.Zone.String()
 	}

@@ -339,7 +339,10 @@ func randomWindow(r *rand.Rand, key []string, s refStream, several bool) (*refWi
 		w.span, several = int64(1+r.IntN(30)), false
 		text += fmt.Sprintf("window: {look_back: %dus}, ", w.span)
 	case 5:
-		w.whole, several = true, false
+		if w.whole, several = true, false; len(key) > 0 && r.IntN(2) == 0 {
+			w.forget = int64(1 + r.IntN(60))
+			text += fmt.Sprintf("forget: %dus, ", w.forget)
+		}
 	}
 	if several && r.IntN(2) == 0 {
 		w.accept = int64(1 + r.IntN(40))

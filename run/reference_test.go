@@ -271,6 +271,7 @@ type refWindows struct {
 	gap, longest    int64
 	span            int64
 	whole           bool
+	forget          int64 // of the whole; 0 for never
 
 	accept int64
 	having bool // n != 2
@@ -302,6 +303,7 @@ func (s *refWindows) take(r refRow, w int64) []refRow {
 	switch {
 	case s.whole:
 		s.used++
+		s.drop(w)
 		s.window(key, never, ever).rows = append(s.window(key, never, ever).rows, r)
 	case s.gap > 0:
 		s.session(key, r, w)
@@ -431,9 +433,13 @@ func (s *refWindows) move(w int64) (out []refRow) {
 	if w <= s.w {
 		return nil
 	}
+	before := s.w
 	s.w = w
 	if s.whole {
-		if w == ever {
+		if w < ever {
+			s.drop(w)
+		} else {
+			s.drop(before)
 			for _, win := range s.open {
 				out = append(out, s.publish(win, w)...)
 			}
@@ -457,6 +463,17 @@ func (s *refWindows) move(w int64) (out []refRow) {
 	}
 	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool { return win.published && (w == ever || win.end+s.accept <= w) })
 	return out
+}
+
+// drop forgets the keys of a whole that the watermark has passed.
+func (s *refWindows) drop(w int64) {
+	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool {
+		greatest := int64(never)
+		for _, r := range win.rows {
+			greatest = max(greatest, r.t)
+		}
+		return s.forget > 0 && greatest+s.forget <= w
+	})
 }
 
 func (s *refWindows) lookBack(w int64) (out []refRow) {

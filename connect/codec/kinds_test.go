@@ -25,10 +25,10 @@ func TestKinds(t *testing.T) {
 	}
 	for _, c := range []struct{ in, json, csv string }{
 		{`{"price":12.50,"tags":["a","b\n"],"seals":{"z":1,"a":null},"prices":["0.1",2],"at":"29/06/2026 09:30:00","took":["1m30s"],"often":[0,60]}`,
-			`{"price":"12.5","tags":["a","b\n"],"seals":{"a":null,"z":1},"prices":["0.1","2"],"at":"2026-06-29T08:30:00Z","took":["90s"],"often":["1970-01-01T00:00:00Z","1970-01-01T00:01:00Z"]}`,
-			`12.5,"[""a"",""b\n""]","{""a"":null,""z"":1}","[""0.1"",""2""]",2026-06-29T08:30:00Z,"[""90s""]","[""1970-01-01T00:00:00Z"",""1970-01-01T00:01:00Z""]"`},
+			`{"price":"12.50","tags":["a","b\n"],"seals":{"a":null,"z":1},"prices":["0.1","2"],"at":"2026-06-29T08:30:00Z","took":["90s"],"often":["1970-01-01T00:00:00Z","1970-01-01T00:01:00Z"]}`,
+			`12.50,"[""a"",""b\n""]","{""a"":null,""z"":1}","[""0.1"",""2""]",2026-06-29T08:30:00Z,"[""90s""]","[""1970-01-01T00:00:00Z"",""1970-01-01T00:01:00Z""]"`},
 		{`{"price":"1e3","tags":[],"seals":{}}`, `{"price":"1000","tags":[],"seals":{},"prices":null,"at":null,"took":null,"often":null}`, `1000,[],{},,,,`},
-		{`{"price":-0.0,"tags":[null]}`, `{"price":"0","tags":[null],"seals":null,"prices":null,"at":null,"took":null,"often":null}`, `0,[null],,,,,`},
+		{`{"price":-0.0,"tags":[null]}`, `{"price":"0.0","tags":[null],"seals":null,"prices":null,"at":null,"took":null,"often":null}`, `0.0,[null],,,,,`},
 		{`{"price":"twelve"}`, "wrong type: field price takes a decimal such as \"12.50\", got \"\\\"twelve\\\"\"", ""},
 		{`{"price":true}`, "wrong type: field price takes a decimal", ""},
 		{`{"tags":"a"}`, "wrong type: field tags takes a list<string>, got \"a\"", ""},
@@ -58,7 +58,7 @@ func TestKinds(t *testing.T) {
 	}
 	// A list in a cell comes back.
 	b, rejects := decodeKinds(Fields{{Name: "tags", Kind: row.ListOf(row.String)}, {Name: "price", Kind: row.Decimal}}, "tags,price", `"[""a"",""b""]",0.10`)
-	if len(rejects) > 0 || string(AppendText(nil, b.Cols[0], 0)) != `["a","b"]` || string(AppendText(nil, b.Cols[1], 0)) != "0.1" {
+	if len(rejects) > 0 || string(AppendText(nil, b.Cols[0], 0)) != `["a","b"]` || string(AppendText(nil, b.Cols[1], 0)) != "0.10" {
 		t.Errorf("a list in a cell: %v", rejects)
 	}
 }

@@ -27,8 +27,14 @@ type aggregateShape struct {
 	gives  func(k row.Kind) row.Kind
 }
 
-func same(k row.Kind) row.Kind     { return k }
-func asDouble(row.Kind) row.Kind   { return row.Double }
+func same(k row.Kind) row.Kind   { return k }
+func asDouble(row.Kind) row.Kind { return row.Double }
+func meanOf(k row.Kind) row.Kind {
+	if k == row.Decimal {
+		return k // decimals stay decimals
+	}
+	return row.Double
+}
 func asInt(row.Kind) row.Kind      { return row.Int }
 func keepList(k row.Kind) row.Kind { return row.ListOf(k) }
 
@@ -36,7 +42,7 @@ var numbers = []row.Kind{row.Int, row.Double}
 
 var aggregateShapes = []aggregateShape{
 	{"sum", []row.Kind{row.Int, row.Double, row.Duration, row.Decimal}, nil, same},
-	{"mean", []row.Kind{row.Int, row.Double, row.Decimal}, nil, asDouble},
+	{"mean", []row.Kind{row.Int, row.Double, row.Decimal}, nil, meanOf},
 	{"min", plainKinds, nil, same},
 	{"max", plainKinds, nil, same},
 	{"first", plainKinds, nil, same},
@@ -44,8 +50,8 @@ var aggregateShapes = []aggregateShape{
 	{"count_distinct", plainKinds, nil, asInt},
 	{"stddev", numbers, nil, asDouble},
 	{"variance", numbers, nil, asDouble},
-	{"median", []row.Kind{row.Int, row.Double, row.Duration}, nil, same},
-	{"quantile", numbers, cel.DoubleType, asDouble},
+	{"median", []row.Kind{row.Int, row.Double, row.Duration, row.Decimal}, nil, same},
+	{"quantile", []row.Kind{row.Int, row.Double, row.Decimal}, cel.DoubleType, meanOf},
 	{"collect", plainKinds, cel.IntType, keepList},
 	{"largest", plainKinds, cel.IntType, keepList},
 	{"most_common", plainKinds, cel.IntType, row.CommonOf},

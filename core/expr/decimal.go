@@ -26,8 +26,8 @@ func DecimalOf(text []byte) decimal.Decimal {
 	return d
 }
 
-// DecimalText writes a decimal as rows hold it: without an exponent or closing zeros, so that equal
-// decimals are equal texts.
+// DecimalText writes a decimal without an exponent or closing zeros, as results are written: equal decimals are
+// equal texts.
 func DecimalText(d decimal.Decimal) string {
 	if d.IsZero() {
 		return "0"
@@ -35,8 +35,11 @@ func DecimalText(d decimal.Decimal) string {
 	return d.String()
 }
 
-// ParseDecimal reads a decimal number of any usual form into the text that rows hold; false for others
-// and for those of more than a thousand digits.
+// ScaledText writes a decimal without an exponent, with the digits after the point that it was given with.
+func ScaledText(d decimal.Decimal) string { return d.StringFixed(max(0, -d.Exponent())) }
+
+// ParseDecimal reads a decimal number of any usual form into text without an exponent, with the digits after
+// the point that it has: 10.10 stays 10.10. False for others and for those of more than a thousand digits.
 func ParseDecimal(text string) (string, bool) {
 	if len(text) > maxDecimal {
 		return "", false
@@ -45,7 +48,7 @@ func ParseDecimal(text string) (string, bool) {
 	if err != nil || d.Exponent() > maxDecimal || d.Exponent() < -maxDecimal {
 		return "", false
 	}
-	return DecimalText(d), true
+	return ScaledText(d), true
 }
 
 func decimalValue(d decimal.Decimal) (Value, error) {

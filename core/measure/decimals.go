@@ -36,8 +36,7 @@ func (c *decimalSums) MergeAll(src Column, n int) { mergeEach(c, src, n) }
 func (c *decimalSums) Reset(id uint32)            { c.sum[id], c.n[id] = decimal.Decimal{}, 0 }
 func (c *decimalSums) Append(dst *row.Column, id uint32) error {
 	if c.mean {
-		v, _ := c.sum[id].DivRound(decimal.NewFromInt(c.n[id]), expr.DecimalDigits).Float64()
-		dst.AppendDouble(v)
+		dst.AppendString(expr.DecimalText(c.sum[id].DivRound(decimal.NewFromInt(c.n[id]), expr.DecimalDigits)))
 		return nil
 	}
 	dst.AppendString(expr.DecimalText(c.sum[id]))
@@ -70,7 +69,7 @@ func (c *decimalExtremes) Clear() {
 }
 func (c *decimalExtremes) Bytes() int { return 64 * cap(c.v) }
 func (c *decimalExtremes) put(id uint32, x decimal.Decimal) {
-	if !c.has[id] || x.GreaterThan(c.v[id]) == c.greatest {
+	if n := x.Cmp(c.v[id]); !c.has[id] || c.greatest && n > 0 || !c.greatest && n < 0 { // of equal ones the first stays
 		c.v[id], c.has[id] = x, true
 	}
 }
@@ -87,7 +86,7 @@ func (c *decimalExtremes) Merge(to uint32, src Column, from uint32) {
 func (c *decimalExtremes) MergeAll(src Column, n int) { mergeEach(c, src, n) }
 func (c *decimalExtremes) Reset(id uint32)            { c.v[id], c.has[id] = decimal.Decimal{}, false }
 func (c *decimalExtremes) Append(dst *row.Column, id uint32) error {
-	dst.AppendString(expr.DecimalText(c.v[id]))
+	dst.AppendString(expr.ScaledText(c.v[id])) // as it was given
 	return nil
 }
 func (c *decimalExtremes) State() row.Schema {
@@ -95,7 +94,7 @@ func (c *decimalExtremes) State() row.Schema {
 }
 func (c *decimalExtremes) Save(dst []*row.Column, id uint32) {
 	if c.has[id] {
-		dst[0].AppendString(expr.DecimalText(c.v[id]))
+		dst[0].AppendString(expr.ScaledText(c.v[id]))
 	} else {
 		dst[0].AppendNull()
 	}

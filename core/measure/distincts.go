@@ -75,7 +75,7 @@ func (c *distincts) Bytes() int {
 }
 func (c *distincts) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	for i, id := range ids {
-		c.buf = row.AppendElement(c.buf[:0], arg, int(rows[i]))
+		c.buf = row.AppendDistinct(c.buf[:0], arg, int(rows[i]))
 		c.v[id].add(c.buf)
 	}
 }

@@ -184,6 +184,9 @@ func (c *commons) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time
 		if x.F == 0 {
 			x.F = 0 // one value for both zeros
 		}
+		if x.Kind == row.Decimal {
+			x.S = string(row.PlainDecimal([]byte(x.S)))
+		}
 		c.put(id, x, 1)
 	}
 }

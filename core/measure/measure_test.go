@@ -15,7 +15,7 @@ var specs = []Spec{
 	{Func: "count"}, {Func: "sum", Arg: row.Int}, {Func: "mean", Arg: row.Int}, {Func: "sum", Arg: row.Double}, {Func: "mean", Arg: row.Double},
 	{Func: "sum", Arg: row.Decimal}, {Func: "mean", Arg: row.Decimal}, {Func: "min", Arg: row.Int}, {Func: "max", Arg: row.Double}, {Func: "min", Arg: row.Double},
 	{Func: "max", Arg: row.String}, {Func: "min", Arg: row.Decimal}, {Func: "max", Arg: row.Bool}, {Func: "first", Arg: row.String}, {Func: "last", Arg: row.Decimal},
-	{Func: "quantile", Arg: row.Double, Q: 0.9}, {Func: "median", Arg: row.Int}, {Func: "count_distinct", Arg: row.Int}, {Func: "count_distinct", Arg: row.String},
+	{Func: "quantile", Arg: row.Double, Q: 0.9}, {Func: "median", Arg: row.Int}, {Func: "median", Arg: row.Decimal}, {Func: "quantile", Arg: row.Decimal, Q: 0.3}, {Func: "count_distinct", Arg: row.Int}, {Func: "count_distinct", Arg: row.String}, {Func: "count_distinct", Arg: row.Decimal}, {Func: "count_distinct", Arg: row.Double},
 	{Func: "collect", Arg: row.Int, N: 4}, {Func: "largest", Arg: row.Double, N: 3}, {Func: "most_common", Arg: row.String, N: 2},
 	{Func: "variance", Arg: row.Double}, {Func: "stddev", Arg: row.Int},
 }
@@ -25,7 +25,12 @@ func kindOf(s Spec) row.Kind {
 	switch s.Func {
 	case "count", "count_distinct":
 		return row.Int
-	case "mean", "quantile", "variance", "stddev":
+	case "mean", "quantile":
+		if s.Arg == row.Decimal {
+			return row.Decimal
+		}
+		return row.Double
+	case "variance", "stddev":
 		return row.Double
 	case "collect", "largest":
 		return row.ListOf(s.Arg)

@@ -3,6 +3,7 @@ package measure
 import (
 	"math"
 
+	"undertide/core/expr"
 	"undertide/core/row"
 )
 
@@ -49,7 +50,7 @@ func (c *spreads) Merge(to uint32, src Column, from uint32) {
 	d := s.mean[from] - c.mean[to]
 	c.n[to] += s.n[from]
 	c.mean[to] += float64(d*b) / (a + b)
-	c.m2[to] += s.m2[from] + float64(d*d)*(float64(a*b)/(a+b))
+	c.m2[to] += s.m2[from] + float64(float64(d*d)*(float64(a*b)/(a+b)))
 }
 func (c *spreads) MergeAll(src Column, n int) { mergeEach(c, src, n) }
 func (c *spreads) Reset(id uint32)            { c.n[id], c.mean[id], c.m2[id] = 0, 0, 0 }
@@ -83,8 +84,12 @@ func (c *spreads) Load(id uint32, src []*row.Column, i int) error {
 
 // number gives a value as a double.
 func number(c *row.Column, i int) float64 {
-	if c.Kind == row.Double {
+	switch c.Kind {
+	case row.Double:
 		return c.F[i]
+	case row.Decimal:
+		f, _ := expr.DecimalOf(c.Bytes(i)).Float64()
+		return f
 	}
 	return float64(c.I[i])
 }

@@ -1,6 +1,7 @@
 package row
 
 import (
+	"bytes"
 	"encoding/binary"
 	"math"
 )
@@ -17,6 +18,32 @@ func AppendElement(dst []byte, c *Column, i int) []byte {
 		return append(AppendLength(append(dst, 1), len(c.Bytes(i))), c.Bytes(i)...)
 	}
 	return binary.LittleEndian.AppendUint64(append(dst, 1), uint64(c.I[i]))
+}
+
+// PlainDecimal gives the text of a decimal without closing zeros behind the point, and without a sign where it
+// is zero: decimals of equal value have equal ones. It is a part of text.
+func PlainDecimal(text []byte) []byte {
+	if bytes.IndexByte(text, '.') >= 0 {
+		text = bytes.TrimRight(bytes.TrimRight(text, "0"), ".")
+	}
+	if string(text) == "-0" {
+		return text[1:]
+	}
+	return text
+}
+
+// AppendDistinct is AppendElement, but that values which are equal give equal bytes: both zeros of a double, and
+// decimals with more or fewer closing zeros.
+func AppendDistinct(dst []byte, c *Column, i int) []byte {
+	switch {
+	case c.IsNull(i):
+	case c.Kind == Double && c.F[i] == 0:
+		return binary.LittleEndian.AppendUint64(append(dst, 1), 0)
+	case c.Kind == Decimal:
+		text := PlainDecimal(c.Bytes(i))
+		return append(AppendLength(append(dst, 1), len(text)), text...)
+	}
+	return AppendElement(dst, c, i)
 }
 
 // AppendLength appends the length of a text, of a map's key for example.

@@ -30,7 +30,7 @@ const (
 	Bytes
 	Timestamp
 	Duration
-	Decimal // kept as text without an exponent or closing zeros, so that equal ones are the same bytes
+	Decimal // kept as text without an exponent; those of equal value may differ in closing zeros, see [PlainDecimal]
 )
 
 // A list, a map from texts, or a list of values with their counts has the kind of its elements with

@@ -38,7 +38,7 @@ func (k *Keys) Bytes(i int) []byte { return k.Data[k.Off[i]:k.Off[i+1]] }
 // Encode takes the keys of the selected rows from the key columns: key j is that of row sel[j].
 func (k *Keys) Encode(cols []*row.Column, sel []uint16) {
 	k.Off, k.Data, k.Hash = append(k.Off[:0], 0), k.Data[:0], k.Hash[:0]
-	single := len(cols) == 1 && cols[0].Kind.Text() && len(cols[0].Null) == 0
+	single := len(cols) == 1 && cols[0].Kind.Text() && cols[0].Kind != row.Decimal && len(cols[0].Null) == 0
 	for _, r := range sel {
 		start := len(k.Data)
 		if single {
@@ -72,6 +72,9 @@ func appendKey(dst []byte, c *row.Column, i int) []byte {
 		return binary.LittleEndian.AppendUint64(append(dst, byte(c.Kind)), math.Float64bits(f))
 	case c.Kind.Text():
 		v := c.Bytes(i)
+		if c.Kind == row.Decimal { // one key for 10.1 and 10.10
+			v = row.PlainDecimal(v)
+		}
 		return append(binary.AppendUvarint(append(dst, byte(c.Kind)), uint64(len(v))), v...)
 	}
 	return binary.LittleEndian.AppendUint64(append(dst, byte(c.Kind)), uint64(c.I[i]))

@@ -1,6 +1,7 @@
 package step
 
 import (
+	"math"
 	"time"
 
 	"undertide/core/row"
@@ -77,7 +78,7 @@ type Out interface {
 // LaneCounts are what a lane did with a step's rows (docs/time.md, "Counts add up").
 type LaneCounts struct {
 	// Made are the result rows of a windowed step: those that went out, and those that `having` dropped.
-	Made int64
+	Made                                                                int64
 	Used, Lost, Partial, Accepted, Repeats, Dropped, Out, MeasureErrors int64
 	// MostLate is the greatest late_by of a lost row.
 	MostLate time.Duration
@@ -105,18 +106,28 @@ func newLateRows(s row.Schema) lateRows { return lateRows{row.NewBatch(s)} }
 // add takes row r of x, which stood before mark.
 func (l lateRows) add(x *Exchange, r int, mark row.Time, c *LaneCounts) {
 	c.Lost++
-	c.MostLate = max(c.MostLate, time.Duration(mark-x.Times[r])*time.Microsecond)
+	by := lateBy(mark, x.Times[r])
+	c.MostLate = max(c.MostLate, time.Duration(min(by, int64(math.MaxInt64/time.Microsecond)))*time.Microsecond)
 	b := l.b
 	for i, col := range x.Cols {
 		b.Cols[i].AppendFrom(col, r)
 	}
-	b.Cols[len(x.Cols)].AppendInt(int64(mark - x.Times[r]))
+	b.Cols[len(x.Cols)].AppendInt(by)
 	b.Times = append(b.Times, x.Times[r])
 	b.Index = append(b.Index, x.Index[r])
 	if x.Order != nil {
 		b.AppendOrder(x.order(r))
 	}
 	b.N++
+}
+
+// lateBy gives how far behind a watermark a row is, in microseconds; behind plus infinity the greatest that there
+// is.
+func lateBy(mark, at row.Time) int64 {
+	if by := int64(mark - at); by >= 0 {
+		return by
+	}
+	return math.MaxInt64
 }
 
 func (l lateRows) flush(out Out) {

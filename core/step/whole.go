@@ -103,7 +103,9 @@ func (l *wholeLane) Move(t *Turn, out Out) {
 	l.begin(t)
 	ended := t.After == row.MaxTime && l.mark < row.MaxTime
 	l.mark = t.After
-	if !ended {
+	if ended { // what the last event had passed is forgotten all the same
+		l.forget(t.Marks[len(t.Marks)-1])
+	} else {
 		l.forget(t.After)
 	}
 	if l.def.Revised && t.Now >= l.nextBeat && !ended {

@@ -24,10 +24,14 @@ type Aligned struct {
 	Unit Unit
 	// Size and By count units: 0 < By <= Size.
 	Size, By int64
-	// Shift moves windows of a fixed size, in microseconds; that of weeks is their distance from
-	// Thursday, 1970-01-01, in days.
+	// Shift moves windows of a fixed size, in microseconds, and those of days, in days: that of weeks is
+	// their distance from Thursday, 1970-01-01.
 	Shift int64
 	Zone  *time.Location // of days and months
+	// Clock is when a day begins, in seconds by the zone's clocks: 6 * 3600 for a day of business from 06:00.
+	Clock int64
+	// MonthDay is the day of the month on which months begin, from 0.
+	MonthDay int64
 }
 
 // Tumbling makes windows of a fixed size that follow each other.
@@ -105,11 +109,11 @@ func (w Aligned) units(t row.Time) int64 {
 	if w.Unit == Micros {
 		return int64(t)
 	}
-	day := localDay(t, w.Zone)
+	day := w.dayOf(t)
 	if w.Unit == Days {
 		return day
 	}
-	y, m, _ := date(day)
+	y, m, _ := date(day - w.MonthDay)
 	return int64(y-1970)*12 + int64(m) - 1
 }
 
@@ -117,37 +121,38 @@ func (w Aligned) units(t row.Time) int64 {
 func (w Aligned) instant(u int64) row.Time {
 	switch w.Unit {
 	case Days:
-		return firstOf(u, w.Zone)
+		return w.firstOf(u)
 	case Months:
 		first := time.Date(1970, time.January+time.Month(u), 1, 0, 0, 0, 0, time.UTC)
-		return firstOf(floorDiv(first.Unix(), 86400), w.Zone)
+		return w.firstOf(floorDiv(first.Unix(), 86400) + w.MonthDay)
 	}
 	return row.Time(u)
 }
 
 func date(day int64) (int, time.Month, int) { return time.Unix(day*86400, 0).UTC().Date() }
 
-// localDay gives the calendar day that holds t: the greatest whose first instant is not after t. Where
-// the clocks go back over midnight that is not always the date that they show.
-func localDay(t row.Time, zone *time.Location) int64 {
-	at := t.Std().In(zone)
+// dayOf gives the day that holds t: the greatest whose first instant is not after t. Where the clocks go back over
+// its beginning that is not always the one that they show.
+func (w Aligned) dayOf(t row.Time) int64 {
+	at := t.Std().In(w.Zone)
 	_, offset := at.Zone()
-	day := floorDiv(at.Unix()+int64(offset), 86400)
-	for firstOf(day+1, zone) <= t {
+	day := floorDiv(at.Unix()+int64(offset)-w.Clock, 86400)
+	for w.firstOf(day+1) <= t {
 		day++
 	}
 	return day
 }
 
-// firstOf gives the first instant whose local date is this day, or a later one where the zone has left
-// the day out.
-func firstOf(day int64, zone *time.Location) row.Time {
-	midnight := day * 86400
-	at := time.Unix(midnight-26*3600, 0).In(zone) // no zone is further from UTC
+// firstOf gives the first instant at which the clocks of the zone show this day's beginning, or a later time
+// where they leave it out. An example: clocks that go from 02:00 to 03:00 on a day make one that begins at
+// 02:30 begin when they show 03:00.
+func (w Aligned) firstOf(day int64) row.Time {
+	begins := day*86400 + w.Clock                 // as the zone's clocks count
+	at := time.Unix(begins-26*3600, 0).In(w.Zone) // no zone is further from UTC
 	for {
 		from, until := at.ZoneBounds()
 		_, offset := at.Zone()
-		first := midnight - int64(offset)
+		first := begins - int64(offset)
 		if !from.IsZero() {
 			first = max(first, from.Unix())
 		}

@@ -31,6 +31,7 @@ func TestSlices(t *testing.T) {
 			w.Unit, w.Zone, w.Shift = Days+Unit(r.IntN(2)), lisbon, 0
 			at = row.Time(r.Int64N(60*365*24) * 3600_000_000)
 			w.By, w.Size = 1+by%4, 1+by%4+w.Size%9
+			w.Clock, w.MonthDay = r.Int64N(2)*r.Int64N(86400), r.Int64N(2)*r.Int64N(28)
 		}
 		n := w.SliceOf(at)
 		if w.SliceStart(n) > at || w.SliceStart(n+1) <= at {
@@ -60,26 +61,37 @@ func TestCalendar(t *testing.T) {
 		in     string
 		start  string
 		lasted time.Duration
+		clock  int64
+		day    int64
 	}{
-		{"UTC", Days, 1, 0, "2026-03-29T12:00:00Z", "2026-03-29T00:00:00Z", 24 * time.Hour},
-		{"Europe/Lisbon", Days, 1, 0, "2026-03-29T12:00:00Z", "2026-03-29T00:00:00Z", 23 * time.Hour},
-		{"Europe/Lisbon", Days, 1, 0, "2026-10-25T23:30:00Z", "2026-10-24T23:00:00Z", 25 * time.Hour},
-		{"America/New_York", Days, 1, 0, "2026-11-01T05:30:00Z", "2026-11-01T04:00:00Z", 25 * time.Hour},
+		{"UTC", Days, 1, 0, "2026-03-29T12:00:00Z", "2026-03-29T00:00:00Z", 24 * time.Hour, 0, 0},
+		{"Europe/Lisbon", Days, 1, 0, "2026-03-29T12:00:00Z", "2026-03-29T00:00:00Z", 23 * time.Hour, 0, 0},
+		{"Europe/Lisbon", Days, 1, 0, "2026-10-25T23:30:00Z", "2026-10-24T23:00:00Z", 25 * time.Hour, 0, 0},
+		{"America/New_York", Days, 1, 0, "2026-11-01T05:30:00Z", "2026-11-01T04:00:00Z", 25 * time.Hour, 0, 0},
 		// The clocks go forward at midnight: the day begins at one o'clock.
-		{"America/Sao_Paulo", Days, 1, 0, "2018-11-04T12:00:00Z", "2018-11-04T03:00:00Z", 23 * time.Hour},
-		{"America/Havana", Days, 1, 0, "2026-11-01T05:30:00Z", "2026-11-01T04:00:00Z", 25 * time.Hour},
+		{"America/Sao_Paulo", Days, 1, 0, "2018-11-04T12:00:00Z", "2018-11-04T03:00:00Z", 23 * time.Hour, 0, 0},
+		{"America/Havana", Days, 1, 0, "2026-11-01T05:30:00Z", "2026-11-01T04:00:00Z", 25 * time.Hour, 0, 0},
 		// They went back a minute past midnight, to the day before: that hour is part of the day that had begun.
-		{"America/St_Johns", Days, 1, 0, "2010-11-07T02:29:59Z", "2010-11-06T02:30:00Z", 24 * time.Hour},
-		{"America/St_Johns", Days, 1, 0, "2010-11-07T03:00:00Z", "2010-11-07T02:30:00Z", 25 * time.Hour},
+		{"America/St_Johns", Days, 1, 0, "2010-11-07T02:29:59Z", "2010-11-06T02:30:00Z", 24 * time.Hour, 0, 0},
+		{"America/St_Johns", Days, 1, 0, "2010-11-07T03:00:00Z", "2010-11-07T02:30:00Z", 25 * time.Hour, 0, 0},
 		// A day that was left out altogether.
-		{"Pacific/Apia", Days, 1, 0, "2011-12-30T09:59:00Z", "2011-12-29T10:00:00Z", 24 * time.Hour},
-		{"Pacific/Apia", Days, 1, 0, "2011-12-30T10:00:00Z", "2011-12-30T10:00:00Z", 24 * time.Hour},
-		{"Europe/Lisbon", Days, 7, 4, "2026-03-29T12:00:00Z", "2026-03-23T00:00:00Z", 167 * time.Hour},
-		{"Europe/Lisbon", Months, 1, 0, "2026-03-29T12:00:00Z", "2026-03-01T00:00:00Z", 743 * time.Hour},
-		{"UTC", Months, 3, 0, "2026-05-29T12:00:00Z", "2026-04-01T00:00:00Z", 91 * 24 * time.Hour},
-		{"UTC", Months, 12, 0, "1969-05-29T12:00:00Z", "1969-01-01T00:00:00Z", 365 * 24 * time.Hour},
+		{"Pacific/Apia", Days, 1, 0, "2011-12-30T09:59:00Z", "2011-12-29T10:00:00Z", 24 * time.Hour, 0, 0},
+		{"Pacific/Apia", Days, 1, 0, "2011-12-30T10:00:00Z", "2011-12-30T10:00:00Z", 24 * time.Hour, 0, 0},
+		{"Europe/Lisbon", Days, 7, 4, "2026-03-29T12:00:00Z", "2026-03-23T00:00:00Z", 167 * time.Hour, 0, 0},
+		{"Europe/Lisbon", Months, 1, 0, "2026-03-29T12:00:00Z", "2026-03-01T00:00:00Z", 743 * time.Hour, 0, 0},
+		{"UTC", Months, 3, 0, "2026-05-29T12:00:00Z", "2026-04-01T00:00:00Z", 91 * 24 * time.Hour, 0, 0},
+		{"UTC", Months, 12, 0, "1969-05-29T12:00:00Z", "1969-01-01T00:00:00Z", 365 * 24 * time.Hour, 0, 0},
+		// A day of business from 06:00 by the zone's clocks, also over their changes.
+		{zone: "Europe/Lisbon", unit: Days, by: 1, in: "2026-03-29T04:59:59Z", start: "2026-03-28T06:00:00Z", lasted: 23 * time.Hour, clock: 6 * 3600},
+		{zone: "Europe/Lisbon", unit: Days, by: 1, in: "2026-03-29T05:00:00Z", start: "2026-03-29T05:00:00Z", lasted: 24 * time.Hour, clock: 6 * 3600},
+		// 01:30 is left out on that day: it begins as the clocks show 02:00.
+		{zone: "Europe/Lisbon", unit: Days, by: 1, in: "2026-03-29T01:00:00Z", start: "2026-03-29T01:00:00Z", lasted: 23*time.Hour + 30*time.Minute, clock: 90 * 60},
+		// 01:30 comes twice: the day begins at the first.
+		{zone: "Europe/Lisbon", unit: Days, by: 1, in: "2026-10-25T01:10:00Z", start: "2026-10-25T00:30:00Z", lasted: 25 * time.Hour, clock: 90 * 60},
+		{zone: "UTC", unit: Days, by: 7, shift: 5, in: "2026-03-31T03:00:00Z", start: "2026-03-24T06:00:00Z", lasted: 168 * time.Hour, clock: 6 * 3600},
+		{zone: "UTC", unit: Months, by: 1, in: "2026-03-05T05:59:59Z", start: "2026-02-05T06:00:00Z", lasted: 28 * 24 * time.Hour, clock: 6 * 3600, day: 4},
 	} {
-		w := Aligned{Unit: c.unit, Size: c.by, By: c.by, Shift: c.shift, Zone: zone(t, c.zone)}
+		w := Aligned{Unit: c.unit, Size: c.by, By: c.by, Shift: c.shift, Clock: c.clock, MonthDay: c.day, Zone: zone(t, c.zone)}
 		at, err := time.Parse(time.RFC3339, c.in)
 		if err != nil {
 			t.Fatal(err)
