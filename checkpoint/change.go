@@ -1,6 +1,9 @@
 package checkpoint
 
 import (
+	"errors"
+	"fmt"
+	"io/fs"
 	"maps"
 	"slices"
 	"strings"
@@ -110,8 +113,11 @@ func (s *Store) Look() (*Manifest, error) {
 	}
 	for _, e := range epochs {
 		text, err := s.fs.ReadFile(s.folder(e) + "/" + manifestName)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // it was interrupted
+		}
 		if err != nil {
-			continue
+			return nil, fmt.Errorf("%w: read manifest of checkpoint %d in %s: %w", ErrUnreadable, e, s.dir, err)
 		}
 		if m, err := readManifest(text); err == nil {
 			return &Manifest{Epoch: m.Epoch, Same: m.Document == s.digest, Pieces: m.Pieces}, nil

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io/fs"
 	"io"
 	"path/filepath"
 	"slices"
@@ -120,8 +121,11 @@ func (s *Store) loadState(dir string, f stateFile) (*row.Batch, error) {
 		return nil, errors.New("its name leaves the folder")
 	}
 	text, err := s.fs.ReadFile(filepath.Join(dir, f.Name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, errors.New("it is not there")
+	}
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("%w: %w", ErrUnreadable, err)
 	}
 	if len(text) != f.Bytes {
 		return nil, fmt.Errorf("it has %d bytes, the manifest says %d", len(text), f.Bytes)

@@ -26,6 +26,11 @@ import (
 // each.
 var ErrDamaged = errors.New("no checkpoint verifies")
 
+// ErrUnreadable is wrapped where a checkpoint could not be read, so that nobody knows whether it is damaged. A
+// start goes back to an older one only where the newer is known to be; this one may be whole, and rows that it
+// delivered would come again.
+var ErrUnreadable = errors.New("a checkpoint cannot be read; mend what keeps it from being read, and start again")
+
 // Store is the checkpoints of one job in a folder. One goroutine at a time.
 type Store struct {
 	fs     FS
@@ -107,9 +112,10 @@ func Open(fsys FS, dir string, opt Options) (*Store, error) {
 	return s, nil
 }
 
-func (s *Store) folder(epoch int64) string {
-	return filepath.Join(s.dir, fmt.Sprintf("%08d", epoch))
-}
+// folderName names the folder of an epoch: eight digits, or as many as it has.
+func folderName(epoch int64) string { return fmt.Sprintf("%08d", epoch) }
+
+func (s *Store) folder(epoch int64) string { return filepath.Join(s.dir, folderName(epoch)) }
 
 // epochs lists the checkpoint folders, newest first; complete ones have a manifest.
 func (s *Store) epochs() ([]int64, error) {
@@ -122,7 +128,7 @@ func (s *Store) epochs() ([]int64, error) {
 	}
 	var out []int64
 	for _, n := range names {
-		if e, err := strconv.ParseInt(n, 10, 64); err == nil && len(n) == 8 && e > 0 {
+		if e, err := strconv.ParseInt(n, 10, 64); err == nil && e > 0 && n == folderName(e) {
 			out = append(out, e)
 		}
 	}
@@ -256,7 +262,8 @@ type Passed struct {
 }
 
 // Newest reads the newest checkpoint that verifies; nil when the folder has none at all. Checkpoints
-// that do not verify are passed over and named; when none of them does, ErrDamaged is returned.
+// that do not verify are passed over and named; when none of them does, ErrDamaged is returned. One that cannot be
+// read is not passed over: ErrUnreadable is returned.
 // Highest is the greatest epoch of any kind in the folder, so that epochs are never used twice.
 func (s *Store) Newest() (snap *engine.Snapshot, passed []Passed, highest int64, err error) {
 	epochs, err := s.epochs()
@@ -269,7 +276,7 @@ func (s *Store) Newest() (snap *engine.Snapshot, passed []Passed, highest int64,
 		if err == nil {
 			return snap, passed, epochs[0], nil
 		}
-		if errors.Is(err, errOther) {
+		if errors.Is(err, errOther) || errors.Is(err, ErrUnreadable) {
 			return nil, passed, epochs[0], err
 		}
 		if !errors.Is(err, errIncomplete) {
@@ -299,7 +306,7 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 		return nil, errIncomplete
 	}
 	if err != nil {
-		return nil, fmt.Errorf("read manifest: %w", err)
+		return nil, fmt.Errorf("%w: read manifest of checkpoint %d in %s: %w", ErrUnreadable, epoch, s.dir, err)
 	}
 	m, err := readManifest(text)
 	if err != nil {

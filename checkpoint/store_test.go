@@ -258,3 +258,47 @@ func FuzzManifest(f *testing.F) {
 		}
 	})
 }
+
+// TestUnreadable makes each operation of reading fail in turn: a start never goes back to an older checkpoint for
+// it, since the newest may be whole.
+func TestUnreadable(t *testing.T) {
+	m := newMemory()
+	s := open(t, m, 2)
+	for e := range int64(2) {
+		if err := s.Save(snapshot(e + 1)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for n := 1; ; n++ {
+		m.ops, m.failAt = 0, n
+		snap, passed, _, err := s.Newest()
+		if m.ops < n {
+			if err != nil || snap.Epoch != 2 || n < 3 {
+				t.Fatalf("without a fault, after %d operations: %v, %v", m.ops, snap, err)
+			}
+			return
+		}
+		if err == nil || len(passed) > 0 {
+			t.Errorf("fault %d: the start goes on from %v, passing over %v", n, snap.Epoch, passed)
+		} else if !errors.Is(err, errInjected) || n > 1 && !errors.Is(err, ErrUnreadable) {
+			t.Errorf("fault %d: %v", n, err)
+		}
+	}
+}
+
+// TestManyEpochs: epochs are found however many digits they have. Once those from 100,000,000 on were not.
+func TestManyEpochs(t *testing.T) {
+	s := open(t, newMemory(), 2)
+	for _, e := range []int64{99_999_999, 100_000_000, 100_000_001} {
+		if err := s.Save(snapshot(e)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	snap, _, highest, err := s.Newest()
+	if err != nil || snap.Epoch != 100_000_001 || highest != 100_000_001 {
+		t.Errorf("the newest is %v of %d, %v", snap, highest, err)
+	}
+	if epochs, err := s.epochs(); err != nil || len(epochs) != 2 {
+		t.Errorf("%v are kept (%v), want two", epochs, err)
+	}
+}

@@ -363,6 +363,8 @@ func (b *builder) values() {
 		if !given {
 			if b.opt.NeedEnv {
 				b.fault(k, place, "the value has no default and was not set", fmt.Sprintf("give it: --set %s=…", k.text))
+			} else {
+				b.warn(k, place, "the value has no default", fmt.Sprintf("a run needs it: --set %s=…", k.text))
 			}
 			b.job.Values[k.text] = expr.Value{Kind: kind, Null: true}
 			continue

@@ -29,7 +29,11 @@ func (b *builder) readSinks() {
 			continue
 		}
 		s := b.sink(k, n.values[i], place)
-		if o, twice := paths[s.Path]; twice && s.Path != "" && s.Path != "-" && !strings.HasSuffix(s.Path, "/") {
+		switch o, twice := paths[s.Path]; {
+		case !twice || s.Path == "" || strings.HasSuffix(s.Path, "/"):
+		case s.Path == "-":
+			b.fault(n.values[i], place+".with.path", fmt.Sprintf("sink %s writes standard output too", o), "give one of them a file")
+		default:
 			b.fault(n.values[i], place+".with.path", fmt.Sprintf("sink %s writes the same file", o), "give each sink a file of its own")
 		}
 		paths[s.Path] = k.text

@@ -70,7 +70,13 @@ func (s *Folder) Delivered() (int64, error) {
 	return m.Epoch, nil
 }
 
-func (s *Folder) Open(shipment json.RawMessage, epoch int64) error {
+func (s *Folder) Open(shipment json.RawMessage, epoch int64) (err error) {
+	defer func() {
+		if err != nil && s.lock != nil { // whoever comes next may have it
+			err = errors.Join(err, s.lock.Close())
+			s.lock = nil
+		}
+	}()
 	if err := os.MkdirAll(s.dir, 0o755); err != nil {
 		return Explain("make folder", s.dir, err)
 	}
@@ -210,7 +216,7 @@ func (s *Folder) Commit(epoch int64) error {
 	return syncFolder(s.dir)
 }
 
-func (s *Folder) Finish() error { return errors.Join(s.closeFile(), s.lock.Close()) }
+func (s *Folder) Finish() error { return s.Abort() }
 
 func (s *Folder) Abort() error {
 	err := s.closeFile()

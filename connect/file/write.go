@@ -93,7 +93,13 @@ func checkFolder(dir string) error {
 	return errors.Join(err, os.Remove(f.Name()))
 }
 
-func (s *Single) Open(shipment json.RawMessage, _ int64) error {
+func (s *Single) Open(shipment json.RawMessage, _ int64) (err error) {
+	defer func() {
+		if err != nil && s.out != nil { // whoever comes next may have the file
+			err = errors.Join(err, s.out.close())
+			s.out = nil
+		}
+	}()
 	if err := s.Check(); err != nil {
 		return err
 	}
@@ -107,8 +113,7 @@ func (s *Single) Open(shipment json.RawMessage, _ int64) error {
 	}
 	s.out, s.size = o, 0
 	if err := s.cutBack(shipment); err != nil {
-		s.out = nil
-		return errors.Join(err, o.f.Close())
+		return err
 	}
 	if s.size > 0 {
 		return nil

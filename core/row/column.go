@@ -1,5 +1,10 @@
 package row
 
+import (
+	"errors"
+	"math"
+)
+
 // Column holds the values of one field for the rows of a batch. Int, Bool, Timestamp and Duration
 // live in I, Double in F, String and Bytes in Data with Off. A null row has its bit set in Null and
 // an unspecified but present value, so that loops may read it. Not safe for concurrent writes.
@@ -99,14 +104,30 @@ func (c *Column) AppendInt(v int64) { c.I = append(c.I, v) }
 // AppendDouble adds a row of kind Double.
 func (c *Column) AppendDouble(v float64) { c.F = append(c.F, v) }
 
+// maxData bounds the bytes of a column, whose offsets have 32 bits.
+const maxData = math.MaxUint32
+
+// ErrTooLarge is what a column panics with that would hold more than four GiB of text: the run fails, before
+// any row is wrong.
+var ErrTooLarge = errors.New("a column of more than 4 GiB of text: rows of this size are too large for a batch")
+
+// room is called before n bytes are added.
+func (c *Column) room(n int) {
+	if len(c.Data)+n > maxData {
+		panic(ErrTooLarge)
+	}
+}
+
 // AppendBytes adds a row of kind String or Bytes, copying v.
 func (c *Column) AppendBytes(v []byte) {
+	c.room(len(v))
 	c.Data = append(c.Data, v...)
 	c.Off = append(c.Off, uint32(len(c.Data)))
 }
 
 // AppendString is AppendBytes for a string.
 func (c *Column) AppendString(v string) {
+	c.room(len(v))
 	c.Data = append(c.Data, v...)
 	c.Off = append(c.Off, uint32(len(c.Data)))
 }

@@ -7,13 +7,13 @@ import "bytes"
 type Dict struct {
 	slots  []uint32 // number + 1; 0 is free
 	hashes []uint64
-	off    []uint32
+	off    []uint64 // key i is arena[off[i]:off[i+1]]; the arena may grow beyond four GiB
 	arena  []byte
 }
 
 // NewDict makes an empty dictionary.
 func NewDict() *Dict {
-	return &Dict{slots: make([]uint32, 64), off: []uint32{0}}
+	return &Dict{slots: make([]uint32, 64), off: []uint64{0}}
 }
 
 // Len gives how many keys there are.
@@ -27,7 +27,7 @@ func (d *Dict) Hash(id uint32) uint64 { return d.hashes[id] }
 
 // Bytes is about how much memory the dictionary takes.
 func (d *Dict) Bytes() int {
-	return 4*cap(d.slots) + 8*cap(d.hashes) + 4*cap(d.off) + cap(d.arena)
+	return 4*cap(d.slots) + 8*cap(d.hashes) + 8*cap(d.off) + cap(d.arena)
 }
 
 // Put finds the key or adds it.
@@ -54,7 +54,7 @@ func (d *Dict) add(key []byte, hash, at uint64) uint32 {
 	id := uint32(len(d.hashes))
 	d.hashes = append(d.hashes, hash)
 	d.arena = append(d.arena, key...)
-	d.off = append(d.off, uint32(len(d.arena)))
+	d.off = append(d.off, uint64(len(d.arena)))
 	d.slots[at] = id + 1
 	if 3*len(d.hashes) > 2*len(d.slots) {
 		d.index(2 * len(d.slots))
@@ -87,7 +87,7 @@ func (d *Dict) Keep(live []bool) (*Dict, []uint32) {
 	for 3*n > 2*size {
 		size *= 2
 	}
-	next := &Dict{off: []uint32{0}}
+	next := &Dict{off: []uint64{0}}
 	to := make([]uint32, len(live))
 	for id, l := range live {
 		if !l {
@@ -96,7 +96,7 @@ func (d *Dict) Keep(live []bool) (*Dict, []uint32) {
 		to[id] = uint32(len(next.hashes))
 		next.hashes = append(next.hashes, d.hashes[id])
 		next.arena = append(next.arena, d.Key(uint32(id))...)
-		next.off = append(next.off, uint32(len(next.arena)))
+		next.off = append(next.off, uint64(len(next.arena)))
 	}
 	next.index(size)
 	return next, to

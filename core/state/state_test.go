@@ -115,3 +115,16 @@ func FuzzKey(f *testing.F) {
 		}
 	})
 }
+
+// TestLargeDict: keys beyond four GiB keep their bytes. Once their offsets wrapped. The memory is only reserved.
+func TestLargeDict(t *testing.T) {
+	d := NewDict()
+	d.arena = make([]byte, 1<<32-3, 1<<32+64)
+	d.off[0] = uint64(len(d.arena))
+	if id := d.Put([]byte("abcdef"), 7); string(d.Key(id)) != "abcdef" {
+		t.Errorf("the key is %q", d.Key(id))
+	}
+	if id := d.Put([]byte("ghi"), 8); string(d.Key(id)) != "ghi" || d.Put([]byte("abcdef"), 7) != 0 {
+		t.Errorf("the next key is %q", d.Key(id))
+	}
+}
