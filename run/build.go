@@ -234,6 +234,20 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 	if !isReplaced && !filepath.IsAbs(pattern) {
 		pattern = filepath.Join(b.job.Dir, pattern)
 	}
+	if follow && file.IsPattern(pattern) {
+		found, err := filepath.Glob(pattern)
+		if err != nil {
+			return out, fmt.Errorf("source %s: %q is no pattern; use * and ?, and [ ] in pairs", s.Name, pattern)
+		}
+		set := file.Follow(pattern, form, b.opt.Block)
+		paths := append(found, known...) // a known one may have another name by now
+		slices.Sort(paths)
+		for _, p := range slices.Compact(paths) {
+			out.Partitions = append(out.Partitions, set.Partition(p))
+		}
+		out.Find = set.Find
+		return out, nil
+	}
 	paths := known
 	if len(paths) == 0 || follow {
 		found, err := expand(pattern)
@@ -269,7 +283,7 @@ func (b *builder) readOnce(what string) error {
 
 // expand gives the files of a path or glob, in byte order.
 func expand(pattern string) ([]string, error) {
-	if !strings.ContainsAny(pattern, "*?[") {
+	if !file.IsPattern(pattern) {
 		st, err := os.Stat(pattern)
 		if err != nil {
 			return nil, file.Explain("open", pattern, err)

@@ -58,14 +58,22 @@ type Partition struct {
 	closed atomic.Bool
 	size   int64
 	told   bool // that it has caught up, since the last event
+
+	// of a followed file
+	set    *Followed  // nil for a file alone
+	id     identity   // of the file that is read
+	before []identity // files that had the name before
+	last   bool       // another file has the name: this one is read to its end, and no further
 }
 
 // position is where reading goes on; Tail is the CRC of the bytes before it, so that another file
 // under the same name is noticed.
 type position struct {
-	Byte int64  `json:"byte"`
-	Tail uint32 `json:"tail"`
-	Len  int    `json:"tail_bytes"`
+	Byte   int64      `json:"byte"`
+	Tail   uint32     `json:"tail"`
+	Len    int        `json:"tail_bytes"`
+	File   identity   `json:"file,omitzero"` // of a followed file
+	Before []identity `json:"before,omitempty"`
 }
 
 const tailLength = 64
@@ -117,30 +125,34 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 		}
 		return p.readHeader(ctx)
 	}
-	f, err := os.Open(p.path)
+	var pos position
+	if at != nil {
+		if err := json.Unmarshal(at, &pos); err != nil {
+			return fmt.Errorf("read the position in %s: %w", p.path, err)
+		}
+	}
+	var f *os.File
+	var err error
+	if p.follow && pos.File != (identity{}) {
+		for _, id := range pos.Before {
+			p.set.note(id)
+		}
+		p.before = pos.Before
+		f, err = p.find(pos)
+	} else if f, err = os.Open(p.path); err != nil {
+		err = Explain("open", p.path, err)
+	}
 	if err != nil {
-		return Explain("open", p.path, err)
+		return err
 	}
-	p.mu.Lock()
-	p.f = f
-	p.mu.Unlock()
-	if p.closed.Load() {
-		return errors.Join(context.Canceled, f.Close())
-	}
-	if st, err := f.Stat(); err != nil {
-		return Explain("open", p.path, err)
-	} else if st.IsDir() {
-		return fmt.Errorf("%s is a folder; name a file, or a pattern such as %s/*.ndjson", p.path, p.path)
+	if err := p.take(f); err != nil {
+		return err
 	}
 	if err := p.readHeader(ctx); err != nil {
 		return err
 	}
 	if at == nil {
 		return nil
-	}
-	var pos position
-	if err := json.Unmarshal(at, &pos); err != nil {
-		return fmt.Errorf("read the position in %s: %w", p.path, err)
 	}
 	tail := make([]byte, pos.Len)
 	if _, err := f.ReadAt(tail, pos.Byte-int64(pos.Len)); err != nil || crc32.ChecksumIEEE(tail) != pos.Tail {
@@ -149,7 +161,7 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 	if _, err := f.Seek(pos.Byte, io.SeekStart); err != nil {
 		return Explain("read", p.path, err)
 	}
-	p.buf, p.start, p.pos, p.eof = p.buf[:0], 0, pos.Byte, false
+	p.buf, p.start, p.pos, p.eof = append(p.buf[:0], tail...), len(tail), pos.Byte, false
 	return nil
 }
 
@@ -183,11 +195,11 @@ func (p *Partition) advance(next int) {
 
 // fill reads on; at the end of the file it sets eof.
 func (p *Partition) fill(ctx context.Context) error {
-	if p.start > 0 {
-		p.buf = append(p.buf[:0], p.buf[p.start:]...)
-		p.start = 0
+	if keep := min(p.start, tailLength); p.start > keep { // what positions tell of the text before them stays
+		p.buf = append(p.buf[:0], p.buf[p.start-keep:]...)
+		p.start = keep
 	}
-	if len(p.buf) > MaxEvent {
+	if len(p.buf)-p.start > MaxEvent {
 		return fmt.Errorf("%s: the event at byte %d is longer than %d MiB; is this a file of lines?", p.path, p.pos, MaxEvent>>20)
 	}
 	block := p.block
@@ -248,7 +260,7 @@ func (p *Partition) cut() (end, next int, ok bool) {
 	if p.format == Lines {
 		i := bytes.IndexByte(rest, '\n')
 		if i < 0 {
-			if !p.eof || p.follow { // a growing file's last line may still grow
+			if !p.eof || p.grows() { // a growing file's last line may still grow
 				return 0, 0, false
 			}
 			i = len(rest)
@@ -275,11 +287,14 @@ func (p *Partition) cut() (end, next int, ok bool) {
 			return end, p.start + i + 1, true
 		}
 	}
-	if p.eof && !p.follow && len(rest) > 0 {
+	if p.eof && !p.grows() && len(rest) > 0 {
 		return p.start + len(rest), p.start + len(rest), true
 	}
 	return 0, 0, false
 }
+
+// grows says whether the file that is read may still grow.
+func (p *Partition) grows() bool { return p.follow && !p.last }
 
 // Read fills c with the next events.
 func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
@@ -289,6 +304,12 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 	for len(c.Starts) < row.MaxRows {
 		if len(c.Raw) > maxTurn {
 			return fmt.Errorf("%s: %d events before byte %d take more than %d MiB; events of this size are too large for a turn of %d", p.path, len(c.Starts), p.pos, maxTurn>>20, row.MaxRows)
+		}
+		if p.format == CSV && p.header == nil { // of a file that was empty so far
+			if err := p.readHeader(ctx); err != nil {
+				return err
+			}
+			c.Header = p.header
 		}
 		if p.format == Lines {
 			p.takeLines(c)
@@ -300,7 +321,7 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 		if err != nil {
 			return err
 		}
-		if ok {
+		if ok && (p.format != CSV || p.header != nil) {
 			end, next, whole := p.cut()
 			if whole {
 				start := len(c.Raw)
@@ -318,6 +339,16 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 		}
 		if !p.follow {
 			break // the end
+		}
+		if p.last { // it has been read to its end, and another has its name
+			if len(c.Starts) > 0 {
+				break
+			}
+			if err := p.next(); err != nil {
+				return err
+			}
+			from, c.Header = 0, nil
+			continue
 		}
 		// The file has been read to its end; wait for it to grow.
 		p.eof = false
@@ -378,7 +409,10 @@ func (p *Partition) wait(ctx context.Context, soon bool) error {
 	if soon {
 		d = linger
 	} else if st, err := p.f.Stat(); err == nil && st.Size() < p.pos+int64(len(p.buf)-p.start) {
-		return fmt.Errorf("%s has become shorter than what was read of it; a followed file may only grow", p.path)
+		return fmt.Errorf("%s has become shorter than the %d bytes that were read of it; a followed file may grow, or be renamed while another takes its name; begin anew with an empty checkpoint folder to read what it has now", p.path, p.pos)
+	} else if p.moved() {
+		p.last = true // once more to its end: somebody may have written to it under its new name
+		return nil
 	}
 	select {
 	case <-time.After(d):
@@ -396,6 +430,9 @@ func (p *Partition) where() json.RawMessage {
 	pos := position{Byte: p.pos}
 	tail := p.buf[max(0, p.start-tailLength):p.start]
 	pos.Tail, pos.Len = crc32.ChecksumIEEE(tail), len(tail)
+	if p.follow {
+		pos.File, pos.Before = p.id, p.before
+	}
 	out, err := json.Marshal(pos)
 	if err != nil {
 		panic(err) // three numbers
