@@ -16,6 +16,7 @@ import (
 
 	"undertide/api"
 	"undertide/client"
+	"undertide/core/engine"
 	"undertide/job"
 	"undertide/run"
 )
@@ -90,6 +91,10 @@ func status(s *streams, err error) int {
 	case errors.Is(err, job.ErrNoDocument):
 		s.say("undertide: %s", strings.TrimPrefix(err.Error(), job.ErrNoDocument.Error()+": "))
 		return wrongUse
+	}
+	var panicked *engine.Panic
+	if errors.As(err, &panicked) {
+		s.say("%s", panicked.Stack)
 	}
 	s.say("undertide: %s", strings.ReplaceAll(err.Error(), "\n", "; "))
 	return failed

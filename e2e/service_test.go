@@ -234,8 +234,17 @@ sinks:
 	s.must("save", "killed.yaml")
 	s.must("start", "killed", "--lanes", "2")
 	kills := 0
+	newest := func() string {
+		folders, err := filepath.Glob(filepath.Join(dir, "data", "checkpoints", "killed", "*", "*", "manifest.json"))
+		if err != nil || len(folders) == 0 {
+			return ""
+		}
+		return folders[len(folders)-1]
+	}
 	for range 4 {
-		time.Sleep(80 * time.Millisecond)
+		began := newest() // a run that three boots in a row crash with, before it made a checkpoint, is not gone on with
+		eventually(t, 10*time.Second, "a checkpoint or the end", func() bool { return newest() != began || s.job("killed").Status == "finished" })
+		time.Sleep(20 * time.Millisecond)
 		if s.job("killed").Status == "finished" {
 			break
 		}
@@ -261,6 +270,49 @@ sinks:
 	s.must("start", "killed", "--fresh").want(t, 0, "the run begins anew: rows that were delivered before are made again")
 	s.waitStatus("killed", "finished")
 	sameLines(t, read(t, filepath.Join(dir, "alone.ndjson")), read(t, filepath.Join(dir, "means.ndjson")))
+}
+
+// TestCrashLoop: a run that was at work in three boots which crashed is not gone on with, and says why; other jobs
+// are. Started by hand it goes on from where it was.
+func TestCrashLoop(t *testing.T) {
+	dir := open(t)
+	doc := func(name, every string) string {
+		return fmt.Sprintf(`undertide: 1
+job: %s
+settings: {checkpoint: {every: %s}}
+sources:
+  lifts:
+    via: simulate
+    with: {rate: 200/s, seed: 3, fields: {crane: {pick: [C1, C2]}, at: {now: true}}}
+    fields: {crane: string, at: timestamp}
+    event_time: at
+    watermark: {margin: 100ms}
+steps:
+  second: {from: lifts, key: [crane], window: {tumbling: 1s}, measures: {n: count()}}
+sinks:
+  loads: {from: second, via: file, with: {path: %s/%s/}}
+`, name, every, dir, name)
+	}
+	write(t, dir, "slow.yaml", doc("slow", "1h"))
+	write(t, dir, "quick.yaml", doc("quick", "50ms"))
+	s := serve(t, dir)
+	for _, name := range []string{"slow", "quick"} {
+		s.must("save", name+".yaml")
+		s.must("start", name)
+	}
+	for range 3 {
+		s.waitStatus("slow", "running")
+		s.waitStatus("quick", "running")
+		time.Sleep(500 * time.Millisecond)
+		s.end(t, syscall.SIGKILL)
+		s = serve(t, dir)
+	}
+	s.waitStatus("quick", "running")
+	if j := s.job("slow"); j.Status != "failed" || !strings.Contains(j.Run.Error, "crashed 3 times while this run was at work") {
+		t.Errorf("after three crashes the run is %s: %s", j.Status, j.Run.Error)
+	}
+	s.must("start", "slow")
+	s.waitStatus("slow", "running")
 }
 
 // sameLines compares lines in any order.

@@ -41,8 +41,17 @@ type delivered interface {
 	Delivered() (int64, error)
 }
 
-// Run runs a job until its inputs end or ctx is done, which stops it with a checkpoint.
-func Run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
+// Run runs a job until its inputs end or ctx is done, which stops it with a checkpoint. A panic is its fault, an
+// [engine.Panic].
+func Run(ctx context.Context, j *job.Job, opt Options) (res Result, err error) {
+	err = engine.Guard(func() (err error) {
+		res, err = runJob(ctx, j, opt)
+		return err
+	})
+	return res, err
+}
+
+func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	b := &builder{job: j, opt: &opt, ctx: ctx}
 	defer b.close()
 	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch,

@@ -348,28 +348,32 @@ func TestStreams(t *testing.T) {
 }
 
 // TestRecovers: a run that fails goes on from its newest checkpoint and says why; one that can never
+
+// call asks the service and gives the answer's text.
+func call(t *testing.T, base, method, path, kind, body string) string {
+	t.Helper()
+	r, err := http.NewRequest(method, base+"/api/v1"+path, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Header.Set("Content-Type", kind)
+	res, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(res.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
+}
+
 // run fails at once.
 func TestRecovers(t *testing.T) {
 	base, dir := serving(t)
 	out := filepath.Join(dir, "out")
-	call := func(method, path, kind, body string) string {
-		t.Helper()
-		r, err := http.NewRequest(method, base+"/api/v1"+path, strings.NewReader(body))
-		if err != nil {
-			t.Fatal(err)
-		}
-		r.Header.Set("Content-Type", kind)
-		res, err := http.DefaultClient.Do(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer res.Body.Close()
-		text, err := io.ReadAll(res.Body)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return string(text)
-	}
+	call := func(method, path, kind, body string) string { return call(t, base, method, path, kind, body) }
 	call("POST", "/jobs", "application/yaml", fmt.Sprintf(simulated, out))
 	call("POST", "/jobs/lifts/runs", "application/json", "")
 	until(t, "files", func() bool { return len(wholeFiles(t, out)) > 0 })

@@ -95,8 +95,14 @@ func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-cha
 		if found != nil {
 			r.log.Warn("the rows to look at begin anew", "error", found)
 		}
-		defer r.keepRows()
-		r.loop(ctx, ready, patient)
+		defer r.guard("keep rows", r.keepRows)
+		if err := engine.Guard(func() error { r.loop(ctx, ready, patient); return nil }); err != nil {
+			r.end(failed, err)
+			select {
+			case ready <- err:
+			default:
+			}
+		}
 	}()
 	return r, ready
 }
@@ -211,7 +217,8 @@ var errAlreadyFinished = errors.New("the job has come to its end: its inputs are
 // permanent says whether trying again cannot help.
 func permanent(err error) bool {
 	var faults job.Faults
-	return errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged)
+	var panicked *engine.Panic
+	return errors.As(err, &panicked) || errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged)
 }
 
 // hopeless counts tries that came to nothing.
@@ -243,15 +250,26 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 			return nil
 		},
 		Ready: func(g *engine.Graph) {
+			if r.s.opt.graph != nil {
+				r.s.opt.graph(r.name, g)
+			}
 			r.mu.Lock()
 			r.graph = g
 			r.mu.Unlock()
 			connected()
-			go r.sample(sampling, g)
+			go r.guard("take figures", func() { r.sample(sampling, g) })
 		},
 		Resumed:   r.resumed,
 		Completed: r.completed,
 	})
+}
+
+// guard calls what looks after the run; a panic of it is logged, and the run goes on without.
+func (r *runner) guard(what string, f func()) {
+	var panicked *engine.Panic
+	if errors.As(engine.Guard(func() error { f(); return nil }), &panicked) {
+		r.log.Error("a fault of ours", "while", what, "error", panicked, "stack", string(panicked.Stack))
+	}
 }
 
 // resumed notes where the checkpoint that a try starts from stood.
@@ -273,6 +291,10 @@ func (r *runner) completed(c engine.Completed) {
 		Bytes: folderBytes(filepath.Join(r.dir, fmt.Sprintf("%08d", c.Epoch))), Finished: c.Finished, Partitions: []store.Stretch{}}
 	r.mu.Lock()
 	r.complete, r.tries = now, 0
+	if r.rec.Crashes > 0 {
+		r.rec.Crashes = 0
+		r.s.db.UpdateRun(r.rec)
+	}
 	for _, p := range c.Partitions {
 		name := p.Source + "\x00" + p.Name
 		line.Partitions = append(line.Partitions, store.Stretch{Source: p.Source, Name: p.Name, From: r.from[name], To: p.Position, Events: p.Events - r.events[name]})
@@ -416,7 +438,12 @@ func (r *runner) end(status string, err error) {
 	r.s.db.UpdateRun(r.rec)
 	switch {
 	case status == failed:
-		r.log.Error("the run failed", "error", err)
+		var panicked *engine.Panic
+		if errors.As(err, &panicked) {
+			r.log.Error("the run failed", "error", err, "stack", string(panicked.Stack))
+		} else {
+			r.log.Error("the run failed", "error", err)
+		}
 		r.eventLocked(failed, text)
 	case err != nil:
 		r.log.Warn("the run stopped", "error", err)

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"undertide/api"
+	"undertide/core/engine"
 	"undertide/job"
 	"undertide/postgres"
 	"undertide/run"
@@ -46,6 +47,8 @@ type Options struct {
 	Log     *slog.Logger // nil: nowhere
 	// Ready is told the service's address once it serves; may be nil.
 	Ready func(address string)
+
+	graph func(job string, g *engine.Graph) // for tests: changes the graph of a run
 }
 
 // DefaultListen is where a service listens unless told otherwise.
@@ -225,12 +228,11 @@ func (s *Service) resume(ctx context.Context) {
 			j, err = s.parse(name, v.Document, rec.SetValues, true)
 		}
 		if err != nil {
-			s.opt.Log.Error("a run cannot go on", "job", name, "run", rec.ID, "error", err)
-			now := time.Now().UTC()
-			rec.Status, rec.Error, rec.Wanted, rec.EndedAt = failed, err.Error(), false, &now
-			e.last = &rec
-			s.db.UpdateRun(rec)
-			s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: now, Kind: failed, Text: err.Error()})
+			s.park(e, rec, err.Error())
+			continue
+		}
+		if rec.Crashes = crashes(rec); rec.Crashes >= mostCrashes {
+			s.park(e, rec, fmt.Sprintf("the service crashed %d times while this run was at work, before it had made a checkpoint; it is not gone on with. Look at the log of the service, then start the job again", rec.Crashes))
 			continue
 		}
 		rec.Status = recovering
@@ -239,6 +241,30 @@ func (s *Service) resume(ctx context.Context) {
 		s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: time.Now().UTC(), Kind: recovering, Text: "the service has started; the run goes on from its newest checkpoint"})
 		e.run, _ = s.begin(j, rec, true)
 	}
+}
+
+// mostCrashes is how many boots of the service may crash with a run at work before the run is left alone: it may
+// be what makes the service crash.
+const mostCrashes = 3
+
+// crashes counts the boots in a row that crashed while the run was at work: a service that ends by itself stops its
+// runs first. A checkpoint begins the count anew, since the run then gets further.
+func crashes(rec store.Run) int {
+	switch rec.Status {
+	case starting, running, recovering, stopping:
+		return rec.Crashes + 1
+	}
+	return 0
+}
+
+// park notes that a run of before is not gone on with.
+func (s *Service) park(e *entry, rec store.Run, why string) {
+	s.opt.Log.Error("a run cannot go on", "job", e.rec.Name, "run", rec.ID, "error", why)
+	now := time.Now().UTC()
+	rec.Status, rec.Error, rec.Wanted, rec.EndedAt = failed, why, false, &now
+	e.last = &rec
+	s.db.UpdateRun(rec)
+	s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: now, Kind: failed, Text: why})
 }
 
 // parse reads a job's document for the service.

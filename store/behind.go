@@ -120,7 +120,7 @@ func (r record) write(db *gorm.DB) error {
 	switch {
 	case r.Run != nil:
 		run := *r.Run
-		return db.Select("status", "wanted", "ended_at", "error", "restarts").Updates(&run).Error
+		return db.Select("status", "wanted", "ended_at", "error", "restarts", "crashes").Updates(&run).Error
 	case r.Event != nil:
 		e := *r.Event
 		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&e).Error

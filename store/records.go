@@ -38,6 +38,7 @@ type Run struct {
 	DropParts  []string          `gorm:"serializer:json"`
 	Generation int
 	Restarts   int
+	Crashes    int // boots of the service in a row that crashed while it was at work
 }
 
 // Checkpoint is a line of the catalogue; the checkpoint itself is in its folder.

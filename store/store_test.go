@@ -92,7 +92,7 @@ func TestRecords(t *testing.T) {
 	if err := s.CreateRun(ctx, &r); err != nil || r.ID == 0 {
 		t.Fatal(err)
 	}
-	r.Status, r.Restarts = "running", 3
+	r.Status, r.Restarts, r.Crashes = "running", 3, 2
 	s.UpdateRun(r)
 	at := time.Now().UTC().Truncate(time.Microsecond)
 	for range 2 { // a write that is tried again leaves one record
@@ -104,7 +104,7 @@ func TestRecords(t *testing.T) {
 	}
 	written(t, s)
 	last, err := s.LastRuns(ctx)
-	if err != nil || len(last) != 1 || last[0].Status != "running" || last[0].Restarts != 3 || last[0].SetValues["heavy"] != "2" || !last[0].Wanted {
+	if err != nil || len(last) != 1 || last[0].Status != "running" || last[0].Restarts != 3 || last[0].Crashes != 2 || last[0].SetValues["heavy"] != "2" || !last[0].Wanted {
 		t.Errorf("the last run: %+v %v", last, err)
 	}
 	if h, err := s.History(ctx, j.ID, 0, 10); err != nil || len(h) != 1 || *h[0].RunID != r.ID || !h[0].At.Equal(at) {

@@ -17,7 +17,9 @@ func (p *Panic) Error() string {
 	return fmt.Sprintf("fault of ours: %v; the run cannot go on, its log has the place. Please report it", p.Value)
 }
 
-// guarded calls f and gives a panic of it as an error.
+// Guard calls f and gives a panic of it as an error, a [Panic].
+func Guard(f func() error) error { return guarded(f) }
+
 func guarded(f func() error) (err error) {
 	defer func() {
 		if v := recover(); v != nil {
