@@ -5,8 +5,8 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"io/fs"
 	"io"
+	"io/fs"
 	"path/filepath"
 	"slices"
 

@@ -192,6 +192,10 @@ func (w *Watch) sequenced(e *run) Counts {
 }
 
 func (e *run) laneCounts(l *lane) {
+	held := make([]step.Held, len(l.steps)) // worked out before others are held up
+	for i, s := range l.steps {
+		held[i] = s.state.Held()
+	}
 	w := e.watch
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -206,8 +210,8 @@ func (e *run) laneCounts(l *lane) {
 	for _, s := range l.exec.samples {
 		w.addSample(s)
 	}
-	for _, s := range l.steps {
-		w.open[s.at][l.number] = s.state.Held()
+	for i, s := range l.steps {
+		w.open[s.at][l.number] = held[i]
 	}
 }
 

@@ -17,11 +17,27 @@ type distincts struct {
 	kind row.Kind
 	v    []distinct
 	buf  []byte
+	held int // bytes of sets and sketches
+}
+
+// distinctBytes is what a value in a set takes, beside its text; sketchBytes a sketch.
+const (
+	distinctBytes = 40
+	sketchBytes   = 1 << 16
+)
+
+// change lets a key's values change, and keeps count of their bytes.
+func (c *distincts) change(id uint32, f func(d *distinct)) {
+	d := &c.v[id]
+	c.held -= d.bytes
+	f(d)
+	c.held += d.bytes
 }
 
 type distinct struct {
 	set    map[string]struct{} // encoded as elements of lists
 	sketch *hyperloglog.Sketch
+	bytes  int
 }
 
 func (d *distinct) add(x []byte) {
@@ -36,6 +52,7 @@ func (d *distinct) add(x []byte) {
 		return
 	}
 	d.set[string(x)] = struct{}{}
+	d.bytes += distinctBytes + len(x)
 	if len(d.set) > exactDistinct {
 		d.estimate()
 	}
@@ -50,7 +67,7 @@ func (d *distinct) estimate() {
 	for x := range d.set {
 		d.sketch.Insert([]byte(x))
 	}
-	d.set = nil
+	d.set, d.bytes = nil, sketchBytes
 }
 
 func newSketch() *hyperloglog.Sketch {
@@ -62,38 +79,31 @@ func newSketch() *hyperloglog.Sketch {
 }
 
 func (c *distincts) Grow(n int) { c.v = grown(c.v, n) }
-func (c *distincts) Clear()     { clear(c.v); c.v = c.v[:0] }
-func (c *distincts) Bytes() int {
-	n := 16 * cap(c.v)
-	for _, d := range c.v {
-		n += 40 * len(d.set)
-		if d.sketch != nil {
-			n += 1 << 16
-		}
-	}
-	return n
-}
+func (c *distincts) Clear()     { clear(c.v); c.v, c.held = c.v[:0], 0 }
+func (c *distincts) Bytes() int { return 24*cap(c.v) + c.held }
 func (c *distincts) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	for i, id := range ids {
 		c.buf = row.AppendDistinct(c.buf[:0], arg, int(rows[i]))
-		c.v[id].add(c.buf)
+		c.change(id, func(d *distinct) { d.add(c.buf) })
 	}
 }
 func (c *distincts) Merge(to uint32, src Column, from uint32) {
-	a, b := &c.v[to], &src.(*distincts).v[from]
-	if b.sketch != nil {
-		a.estimate()
-		if err := a.sketch.Merge(b.sketch); err != nil {
-			panic("sketches of one kind do not join: " + err.Error())
+	b := &src.(*distincts).v[from]
+	c.change(to, func(a *distinct) {
+		if b.sketch != nil {
+			a.estimate()
+			if err := a.sketch.Merge(b.sketch); err != nil {
+				panic("sketches of one kind do not join: " + err.Error())
+			}
+			return
 		}
-		return
-	}
-	for x := range b.set {
-		a.add([]byte(x))
-	}
+		for x := range b.set {
+			a.add([]byte(x))
+		}
+	})
 }
 func (c *distincts) MergeAll(src Column, n int) { mergeEach(c, src, n) }
-func (c *distincts) Reset(id uint32)            { c.v[id] = distinct{} }
+func (c *distincts) Reset(id uint32)            { c.change(id, func(d *distinct) { *d = distinct{} }) }
 func (c *distincts) Append(dst *row.Column, id uint32) error {
 	if s := c.v[id].sketch; s != nil {
 		dst.AppendInt(int64(s.Estimate()))
@@ -129,7 +139,7 @@ func (c *distincts) Save(dst []*row.Column, id uint32) {
 }
 func (c *distincts) Load(id uint32, src []*row.Column, i int) error {
 	if !src[1].IsNull(i) {
-		c.v[id].sketch = newSketch()
+		c.change(id, func(d *distinct) { d.sketch, d.bytes = newSketch(), sketchBytes })
 		return c.v[id].sketch.UnmarshalBinary(src[1].Bytes(i))
 	}
 	one := row.NewColumn(c.kind)
@@ -139,7 +149,7 @@ func (c *distincts) Load(id uint32, src []*row.Column, i int) error {
 		if !ok {
 			return errState
 		}
-		c.v[id].add(data[:len(data)-len(rest)])
+		c.change(id, func(d *distinct) { d.add(data[:len(data)-len(rest)]) })
 		data = rest
 	}
 	return nil

@@ -13,6 +13,12 @@ type ends struct {
 	at   []row.Time
 	v    []expr.Value
 	has  []bool
+	held int // bytes of texts and lists in v
+}
+
+func (c *ends) set(id uint32, at row.Time, v expr.Value) {
+	c.held += len(v.S) - len(c.v[id].S)
+	c.at[id], c.v[id], c.has[id] = at, v, true
 }
 
 func (c *ends) Grow(n int) {
@@ -21,9 +27,9 @@ func (c *ends) Grow(n int) {
 func (c *ends) Clear() {
 	clear(c.v)
 	clear(c.has)
-	c.at, c.v, c.has = c.at[:0], c.v[:0], c.has[:0]
+	c.at, c.v, c.has, c.held = c.at[:0], c.v[:0], c.has[:0], 0
 }
-func (c *ends) Bytes() int { return 57 * cap(c.v) }
+func (c *ends) Bytes() int { return 57*cap(c.v) + c.held }
 func (c *ends) Add(ids []uint32, rows []uint16, arg *row.Column, times []row.Time) {
 	for i, id := range ids {
 		t := row.Time(0)
@@ -31,7 +37,7 @@ func (c *ends) Add(ids []uint32, rows []uint16, arg *row.Column, times []row.Tim
 			t = times[rows[i]]
 		}
 		if c.takes(id, t) {
-			c.at[id], c.v[id], c.has[id] = t, expr.At(arg, int(rows[i])), true
+			c.set(id, t, expr.At(arg, int(rows[i])))
 		}
 	}
 }
@@ -49,11 +55,14 @@ func (c *ends) takes(id uint32, t row.Time) bool {
 func (c *ends) Merge(to uint32, src Column, from uint32) {
 	s := src.(*ends)
 	if s.has[from] && c.takes(to, s.at[from]) {
-		c.at[to], c.v[to], c.has[to] = s.at[from], s.v[from], true
+		c.set(to, s.at[from], s.v[from])
 	}
 }
 func (c *ends) MergeAll(src Column, n int) { mergeEach(c, src, n) }
-func (c *ends) Reset(id uint32)            { c.at[id], c.v[id], c.has[id] = 0, expr.Value{}, false }
+func (c *ends) Reset(id uint32) {
+	c.set(id, 0, expr.Value{})
+	c.has[id] = false
+}
 func (c *ends) Append(dst *row.Column, id uint32) error {
 	c.v[id].AppendTo(dst)
 	return nil
@@ -72,7 +81,7 @@ func (c *ends) Save(dst []*row.Column, id uint32) {
 }
 func (c *ends) Load(id uint32, src []*row.Column, i int) error {
 	if !src[0].IsNull(i) {
-		c.at[id], c.v[id], c.has[id] = row.Time(src[0].I[i]), expr.At(src[1], i), true
+		c.set(id, row.Time(src[0].I[i]), expr.At(src[1], i))
 	}
 	return nil
 }

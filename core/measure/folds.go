@@ -12,6 +12,13 @@ type folds struct {
 	v     []expr.Value
 	has   []bool
 	fault []error
+	held  int // bytes of texts and lists in v
+}
+
+// set gives a key its value.
+func (c *folds) set(id uint32, v expr.Value, err error) {
+	c.held += len(v.S) - len(c.v[id].S)
+	c.v[id], c.has[id], c.fault[id] = v, true, err
 }
 
 func (c *folds) Grow(n int) {
@@ -21,9 +28,9 @@ func (c *folds) Clear() {
 	clear(c.v)
 	clear(c.has)
 	clear(c.fault)
-	c.v, c.has, c.fault = c.v[:0], c.has[:0], c.fault[:0]
+	c.v, c.has, c.fault, c.held = c.v[:0], c.has[:0], c.fault[:0], 0
 }
-func (c *folds) Bytes() int { return 64 * cap(c.v) }
+func (c *folds) Bytes() int { return 72*cap(c.v) + c.held }
 
 // Add is not used: a fold needs whole rows.
 func (c *folds) Add([]uint32, []uint16, *row.Column, []row.Time) {}
@@ -35,11 +42,12 @@ func (c *folds) AddRows(ids []uint32, rows []uint16, cols []*row.Column) {
 			continue
 		}
 		if !c.has[id] {
-			c.v[id], c.fault[id] = c.fold.Initial()
-			c.has[id] = true
+			v, err := c.fold.Initial()
+			c.set(id, v, err)
 		}
 		if c.fault[id] == nil {
-			c.v[id], c.fault[id] = c.fold.Next(c.v[id], cols, int(rows[i]))
+			v, err := c.fold.Next(c.v[id], cols, int(rows[i]))
+			c.set(id, v, err)
 		}
 	}
 }
@@ -56,13 +64,17 @@ func (c *folds) Merge(to uint32, src Column, from uint32) {
 		c.fault[to] = s.fault[from]
 	case !s.has[from] || c.fault[to] != nil:
 	case !c.has[to]:
-		c.v[to], c.has[to] = s.v[from], true
+		c.set(to, s.v[from], nil)
 	default:
-		c.v[to], c.fault[to] = c.fold.Combine(c.v[to], s.v[from])
+		v, err := c.fold.Combine(c.v[to], s.v[from])
+		c.set(to, v, err)
 	}
 }
 func (c *folds) MergeAll(src Column, n int) { mergeEach(c, src, n) }
-func (c *folds) Reset(id uint32)            { c.v[id], c.has[id], c.fault[id] = expr.Value{}, false, nil }
+func (c *folds) Reset(id uint32) {
+	c.set(id, expr.Value{}, nil)
+	c.has[id] = false
+}
 func (c *folds) Append(dst *row.Column, id uint32) error {
 	if c.fault[id] != nil {
 		return c.fault[id]
@@ -91,7 +103,8 @@ func (c *folds) Save(dst []*row.Column, id uint32) {
 	}
 }
 func (c *folds) Load(id uint32, src []*row.Column, i int) error {
-	c.v[id], c.has[id] = expr.At(src[0], i), src[1].I[i] != 0
+	c.set(id, expr.At(src[0], i), nil)
+	c.has[id] = src[1].I[i] != 0
 	if !src[2].IsNull(i) {
 		c.fault[id] = savedFault(src[2].Bytes(i))
 	}

@@ -24,22 +24,27 @@ type collection struct {
 	left int64 // values that there was no room for
 }
 
-// put takes a value that comes after all that are there already.
-func (l *collection) put(t row.Time, v expr.Value, n int) {
+// put takes a value that comes after all that are there already; it gives by how many bytes the list has grown.
+func (l *collection) put(t row.Time, v expr.Value, n int) (grown int) {
 	i := sort.Search(len(l.at), func(k int) bool { return l.at[k] > t })
 	if len(l.at) >= n {
 		l.left++
 		if i == len(l.at) {
-			return
+			return 0
 		}
+		grown -= listedBytes + len(l.v[n-1].S)
 		l.at, l.v = l.at[:n-1], l.v[:n-1]
 	}
 	l.at, l.v = slices.Insert(l.at, i, t), slices.Insert(l.v, i, v)
+	return grown + listedBytes + len(v.S)
 }
+
+// listedBytes is what a value in a list takes, with its time and beside its text.
+const listedBytes = 64
 
 func (c *collections) Grow(n int) { c.v = grown(c.v, n) }
 func (c *collections) Clear()     { clear(c.v); c.v, c.held = c.v[:0], 0 }
-func (c *collections) Bytes() int { return 56*cap(c.v) + 64*c.held }
+func (c *collections) Bytes() int { return 56*cap(c.v) + c.held }
 func (c *collections) Add(ids []uint32, rows []uint16, arg *row.Column, times []row.Time) {
 	for i, id := range ids {
 		t := row.Time(0)
@@ -50,10 +55,7 @@ func (c *collections) Add(ids []uint32, rows []uint16, arg *row.Column, times []
 	}
 }
 func (c *collections) put(id uint32, t row.Time, v expr.Value) {
-	l := &c.v[id]
-	before := len(l.at)
-	l.put(t, v, c.n)
-	c.held += len(l.at) - before
+	c.held += c.v[id].put(t, v, c.n)
 }
 func (c *collections) Merge(to uint32, src Column, from uint32) {
 	s := src.(*collections).v[from]
@@ -64,7 +66,9 @@ func (c *collections) Merge(to uint32, src Column, from uint32) {
 }
 func (c *collections) MergeAll(src Column, n int) { mergeEach(c, src, n) }
 func (c *collections) Reset(id uint32) {
-	c.held -= len(c.v[id].at)
+	for _, v := range c.v[id].v {
+		c.held -= listedBytes + len(v.S)
+	}
 	c.v[id] = collection{}
 }
 func (c *collections) Append(dst *row.Column, id uint32) error {
@@ -108,6 +112,7 @@ type largest struct {
 	kind row.Kind
 	n    int
 	v    [][]expr.Value
+	held int // bytes
 }
 
 func (c *largest) put(id uint32, x expr.Value) {
@@ -117,14 +122,16 @@ func (c *largest) put(id uint32, x expr.Value) {
 		return
 	}
 	if len(l) == c.n {
+		c.held -= listedBytes + len(l[c.n-1].S)
 		l = l[:c.n-1]
 	}
+	c.held += listedBytes + len(x.S)
 	c.v[id] = slices.Insert(l, i, x)
 }
 
 func (c *largest) Grow(n int) { c.v = grown(c.v, n) }
-func (c *largest) Clear()     { clear(c.v); c.v = c.v[:0] }
-func (c *largest) Bytes() int { return (24 + 48*c.n) * cap(c.v) }
+func (c *largest) Clear()     { clear(c.v); c.v, c.held = c.v[:0], 0 }
+func (c *largest) Bytes() int { return 24*cap(c.v) + c.held }
 func (c *largest) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	for i, id := range ids {
 		c.put(id, expr.At(arg, int(rows[i])))
@@ -136,7 +143,12 @@ func (c *largest) Merge(to uint32, src Column, from uint32) {
 	}
 }
 func (c *largest) MergeAll(src Column, n int) { mergeEach(c, src, n) }
-func (c *largest) Reset(id uint32)            { c.v[id] = nil }
+func (c *largest) Reset(id uint32) {
+	for _, v := range c.v[id] {
+		c.held -= listedBytes + len(v.S)
+	}
+	c.v[id] = nil
+}
 func (c *largest) Append(dst *row.Column, id uint32) error {
 	dst.AppendString(expr.ListOf(row.ListOf(c.kind), c.v[id]).S)
 	return nil
@@ -171,13 +183,18 @@ func (c *commons) put(id uint32, x expr.Value, n int64) {
 		c.v[id] = map[expr.Value]int64{}
 	}
 	before := len(c.v[id])
-	c.v[id][x] += n
-	c.held += len(c.v[id]) - before
+	if c.v[id][x] += n; len(c.v[id]) > before {
+		c.held += commonBytes + len(x.S)
+	}
 }
 
 func (c *commons) Grow(n int) { c.v = grown(c.v, n) }
 func (c *commons) Clear()     { clear(c.v); c.v, c.held = c.v[:0], 0 }
-func (c *commons) Bytes() int { return 8*cap(c.v) + 80*c.held }
+func (c *commons) Bytes() int { return 8*cap(c.v) + c.held }
+
+// commonBytes is what a counted value takes, beside its text.
+const commonBytes = 80
+
 func (c *commons) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	for i, id := range ids {
 		x := expr.At(arg, int(rows[i]))
@@ -197,7 +214,9 @@ func (c *commons) Merge(to uint32, src Column, from uint32) {
 }
 func (c *commons) MergeAll(src Column, n int) { mergeEach(c, src, n) }
 func (c *commons) Reset(id uint32) {
-	c.held -= len(c.v[id])
+	for x := range c.v[id] {
+		c.held -= commonBytes + len(x.S)
+	}
 	c.v[id] = nil
 }
 

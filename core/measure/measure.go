@@ -51,7 +51,8 @@ type Column interface {
 	Save(dst []*row.Column, id uint32)
 	// Load sets the accumulator of key id, which is empty, from row i of such columns.
 	Load(id uint32, src []*row.Column, i int) error
-	// Bytes is about how much memory the column takes.
+	// Bytes is about how much memory the column takes, with what its values hold. It is asked for after each turn,
+	// and walks nothing.
 	Bytes() int
 	// Clear empties all accumulators and keeps the memory.
 	Clear()

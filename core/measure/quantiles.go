@@ -32,13 +32,18 @@ type quantiles struct {
 	median bool
 	arg    row.Kind
 	v      []*ddsketch.DDSketch
+	some   int // that are there
 }
 
+// bucketsBytes is about what a sketch takes that has some tens of buckets.
+const bucketsBytes = 1200
+
 func (c *quantiles) Grow(n int) { c.v = grown(c.v, n) }
-func (c *quantiles) Clear()     { clear(c.v); c.v = c.v[:0] }
-func (c *quantiles) Bytes() int { return 600 * cap(c.v) }
+func (c *quantiles) Clear()     { clear(c.v); c.v, c.some = c.v[:0], 0 }
+func (c *quantiles) Bytes() int { return 8*cap(c.v) + bucketsBytes*c.some }
 func (c *quantiles) at(id uint32) *ddsketch.DDSketch {
 	if c.v[id] == nil {
+		c.some++
 		c.v[id] = ddsketch.NewDDSketchFromStoreProvider(indexMapping, store.SparseStoreConstructor)
 	}
 	return c.v[id]
@@ -64,7 +69,12 @@ func (c *quantiles) Merge(to uint32, src Column, from uint32) {
 	}
 }
 func (c *quantiles) MergeAll(src Column, n int) { mergeEach(c, src, n) }
-func (c *quantiles) Reset(id uint32)            { c.v[id] = nil }
+func (c *quantiles) Reset(id uint32) {
+	if c.v[id] != nil {
+		c.some--
+	}
+	c.v[id] = nil
+}
 func (c *quantiles) Append(dst *row.Column, id uint32) error {
 	q := c.q
 	if c.median {
@@ -127,6 +137,9 @@ func (c *quantiles) Load(id uint32, src []*row.Column, i int) error {
 		return nil
 	}
 	s, err := ddsketch.DecodeDDSketch(src[0].Bytes(i), store.SparseStoreConstructor, indexMapping)
+	if err == nil && c.v[id] == nil {
+		c.some++
+	}
 	c.v[id] = s
 	return err
 }

@@ -2,28 +2,19 @@ package step
 
 import (
 	"fmt"
-	"math/bits"
+	"maps"
 	"slices"
-	"sort"
 
 	"undertide/core/row"
 	"undertide/core/state"
-	"undertide/core/window"
 )
 
-// alignedLane is the state of tumbling and sliding windows in one lane: for each open slice of time
-// columns of accumulators (window-major). A row is added to its slice once; a window joins the largest
-// whole nodes of slices within it (docs/time.md, "Same input, same output").
+// alignedLane is the state of tumbling and sliding windows in one lane. A row is added to its slice once; a window
+// joins the largest whole nodes of slices within it (docs/time.md, "Same input, same output").
 type alignedLane struct {
-	def    *Window
-	w      window.Aligned
+	timeline
+	revisions
 	dict   *state.Dict
-	open   []*slice // by number
-	spare  []*slice // cleared, for reuse
-	nodes  map[node]*accs
-	levels int     // of nodes within a window
-	unused []*accs // nodes that are gone, cleared
-	sum    *accs   // of the window at hand
 	counts LaneCounts
 	late   lateRows
 	pub    *publisher
@@ -34,17 +25,12 @@ type alignedLane struct {
 	begun bool
 	next  row.Time // the end of the window that closes next; row.MaxTime for none
 
-	// several rows for a window
-	several   bool
+	several   bool     // a window may have several rows
 	hold      row.Time // how long a closed window is kept
-	shown     map[int64]*shownWindow
-	owed      []owed // corrections to be published once the watermark moves beyond owedMark
-	owedMark  row.Time
-	preview   []owed
 	nextBeat  row.Time // of previews
 	nextAgain row.Time // of repeats
 
-	// scratch
+	// rows that were given a slice and not yet added, and scratch for it
 	ids, ids2    []uint32
 	starts, fill []int
 	rows, rows2  []uint16
@@ -53,56 +39,13 @@ type alignedLane struct {
 	due          due
 }
 
-// slice is the accumulators of one piece of the time line.
-type slice struct {
-	accs
-	n           int64
-	start, end  row.Time
-	first, last int64    // windows that it is part of
-	firstEnd    row.Time // of the first of them
-	lastEnd     row.Time
-	ordinal     int // among the slices touched since the last flush, or -1
-}
-
-// node is a run of 2^level slices that begins at a multiple of its length.
-type node struct {
-	level int
-	at    int64
-}
-
-// shownWindow is what was published of a window, by key.
-type shownWindow struct {
-	next  []int32 // the next revision
-	flags []uint8
-}
-
-const (
-	standing uint8 = 1 << iota // a row was published and not withdrawn
-	isOwed                     // a correction is owed
-	changed                    // rows were added since the last row
-	inPreview
-)
-
-type owed struct {
-	window int64
-	key    uint32
-}
-
-func (s *shownWindow) grow(n int) {
-	for len(s.next) < n {
-		s.next = append(s.next, 0)
-		s.flags = append(s.flags, 0)
-	}
-}
-
 func newAlignedLane(d *Window, ordered bool) *alignedLane {
-	l := &alignedLane{def: d, w: *d.Aligned, dict: state.NewDict(), nodes: map[node]*accs{}, late: newLateRows(d.LateSchema()), mark: row.MinTime, next: row.MaxTime,
-		several: d.Revisions(), hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), sum: newAccs(&d.spec)}
+	l := &alignedLane{timeline: newTimeline(d), dict: state.NewDict(), late: newLateRows(d.LateSchema()), mark: row.MinTime, next: row.MaxTime,
+		several: d.Revisions(), hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds())}
+	l.moment = 1
 	if l.several {
 		l.shown = map[int64]*shownWindow{}
 	}
-	from, to := l.w.Slices(0)
-	l.levels = bits.Len64(uint64(to - from))
 	l.pub = newPublisher(d, ordered, &l.counts)
 	return l
 }
@@ -110,12 +53,9 @@ func newAlignedLane(d *Window, ordered bool) *alignedLane {
 func (l *alignedLane) Counts() *LaneCounts { return &l.counts }
 
 func (l *alignedLane) Held() Held {
-	h := Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes(), Next: l.next}
-	for _, s := range l.open {
-		h.Bytes += s.bytes()
-	}
-	for _, a := range l.nodes {
-		h.Bytes += a.bytes()
+	h := Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.held + 16*(cap(l.owed)+cap(l.preview)), Next: l.next}
+	for _, sh := range l.shown {
+		h.Bytes += 48 * len(sh.by)
 	}
 	if n := len(l.open); n > 0 {
 		h.Windows = n
@@ -157,7 +97,7 @@ func (l *alignedLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 		at := x.Times[r]
 		mark := t.Marks[x.Index[r]]
 		if ordered && mark > l.mark {
-			if mark >= l.next || len(l.owed) > 0 {
+			if mark >= l.next || l.owes() {
 				l.flush(x)
 				l.advance(mark, t, out)
 				cur = nil
@@ -221,9 +161,20 @@ func (l *alignedLane) flush(x *Exchange) {
 }
 
 func (l *alignedLane) addTo(s *slice, x *Exchange, ids []uint32, rows []uint16) {
-	s.grow(l.dict.Len())
-	s.add(x, ids, rows)
-	l.forgetNodes(s.n)
+	moment := int64(0)
+	if l.def.RepeatEvery > 0 {
+		moment = l.moment
+	}
+	l.add(s, x, ids, rows, l.dict.Len(), moment)
+}
+
+// find gives the open slice of this number, made if need be.
+func (l *alignedLane) find(n int64) *slice {
+	s, made := l.timeline.find(n, l.dict.Len())
+	if made {
+		l.findNext()
+	}
+	return s
 }
 
 func (l *alignedLane) addGrouped(x *Exchange) {
@@ -247,73 +198,6 @@ func (l *alignedLane) addGrouped(x *Exchange) {
 	}
 }
 
-// note remembers that the windows of a slice have a row more, which is owed where they are closed.
-func (l *alignedLane) note(s *slice, id uint32, mark row.Time) {
-	accept := row.Time(l.def.Accept.Microseconds())
-	for k := s.last; k >= s.first; k-- {
-		end := l.w.End(k)
-		if end+accept <= mark {
-			break
-		}
-		sh := l.shownOf(k)
-		sh.flags[id] |= changed
-		switch {
-		case end <= mark:
-			if sh.flags[id]&isOwed == 0 {
-				sh.flags[id] |= isOwed
-				l.owed = append(l.owed, owed{k, id})
-			}
-			l.owedMark = mark
-		case l.def.Revised && sh.flags[id]&inPreview == 0:
-			sh.flags[id] |= inPreview
-			l.preview = append(l.preview, owed{k, id})
-		}
-	}
-}
-
-func (l *alignedLane) shownOf(k int64) *shownWindow {
-	sh := l.shown[k]
-	if sh == nil {
-		sh = &shownWindow{}
-		l.shown[k] = sh
-	}
-	sh.grow(l.dict.Len())
-	return sh
-}
-
-// at gives the open slice of this number, nil for none.
-func (l *alignedLane) at(n int64) *slice {
-	i := sort.Search(len(l.open), func(k int) bool { return l.open[k].n >= n })
-	if i < len(l.open) && l.open[i].n == n {
-		return l.open[i]
-	}
-	return nil
-}
-
-// find gives the open slice of this number, made if need be.
-func (l *alignedLane) find(n int64) *slice {
-	i := len(l.open)
-	if i > 0 && l.open[i-1].n >= n { // else the newest, as is usual
-		i = sort.Search(len(l.open), func(k int) bool { return l.open[k].n >= n })
-		if l.open[i].n == n {
-			return l.open[i]
-		}
-	}
-	var s *slice
-	if k := len(l.spare); k > 0 {
-		s, l.spare = l.spare[k-1], l.spare[:k-1]
-	} else {
-		s = &slice{accs: *newAccs(&l.def.spec)}
-	}
-	s.n, s.ordinal = n, -1
-	s.start, s.end = l.w.SliceStart(n), l.w.SliceStart(n+1)
-	s.first, s.last = l.w.Windows(n)
-	s.firstEnd, s.lastEnd = l.w.End(s.first), l.w.End(s.last)
-	l.open = slices.Insert(l.open, i, s)
-	l.findNext()
-	return s
-}
-
 // firstUnclosed gives the first window that ends after mark.
 func (l *alignedLane) firstUnclosed() int64 {
 	if l.mark < row.FirstTime {
@@ -324,16 +208,6 @@ func (l *alignedLane) firstUnclosed() int64 {
 	}
 	first, _ := l.w.Windows(l.w.SliceOf(l.mark))
 	return first
-}
-
-// nextWindow gives the first window from k on that has an open slice; false for none.
-func (l *alignedLane) nextWindow(k int64) (int64, bool) {
-	for _, s := range l.open {
-		if s.last >= k {
-			return max(k, s.first), true
-		}
-	}
-	return 0, false
 }
 
 func (l *alignedLane) findNext() {
@@ -355,8 +229,7 @@ func (l *alignedLane) Move(t *Turn, out Out) {
 	}
 	if l.def.Revised && t.Now >= l.nextBeat {
 		l.nextBeat = t.Now + row.Time(l.def.Every.Microseconds())
-		l.publishOwed(l.preview, uint16(len(t.Marks)-1), out)
-		l.preview = l.preview[:0]
+		l.publishPreviews(t, out)
 	}
 	if l.def.RepeatEvery > 0 && (t.Now >= l.nextAgain || t.After == row.MaxTime && before < row.MaxTime) {
 		l.nextAgain = t.Now + row.Time(l.def.RepeatEvery.Microseconds())
@@ -371,9 +244,8 @@ func (l *alignedLane) Move(t *Turn, out Out) {
 
 // advance publishes corrections that are owed, then closes every window with an end up to mark, in order.
 func (l *alignedLane) advance(mark row.Time, t *Turn, out Out) {
-	if len(l.owed) > 0 && mark > l.owedMark {
-		l.publishOwed(l.owed, t.Passed(l.owedMark+1), out)
-		l.owed = l.owed[:0]
+	if l.owes() && mark > l.owedMark {
+		l.publishCorrections(t, out)
 	}
 	if mark <= l.mark {
 		return
@@ -384,11 +256,9 @@ func (l *alignedLane) advance(mark row.Time, t *Turn, out Out) {
 	}
 	closed := 0
 	for k, ok := l.nextWindow(l.firstUnclosed()); ok && l.w.End(k) <= mark; k, ok = l.nextWindow(k + 1) {
-		l.close(k, t, out)
+		l.publishWindow(k, t, out)
 		if !l.several && l.w.Tumbles() { // its one slice is not needed again, and the next is soon found
-			closed += l.open[0].keys
-			l.recycle(l.open[0])
-			l.open = slices.Delete(l.open, 0, 1)
+			closed += l.close(1, l.dict.Len())
 		}
 	}
 	l.mark = mark
@@ -401,119 +271,43 @@ func (l *alignedLane) advance(mark row.Time, t *Turn, out Out) {
 	}
 }
 
-// contents gives the accumulators of a window.
-func (l *alignedLane) contents(k int64) *accs {
-	from, to := l.w.Slices(k)
-	if to-from == 1 {
-		if s := l.at(from); s != nil {
-			return &s.accs
-		}
-		return nil
-	}
-	var one *accs
-	several := false
-	for lo := from; lo < to; {
-		level := min(bits.TrailingZeros64(uint64(lo)), bits.Len64(uint64(to-lo))-1)
-		if lo == 0 {
-			level = bits.Len64(uint64(to)) - 1
-		}
-		if a := l.node(level, lo>>level); a != nil {
-			switch {
-			case one == nil:
-				one = a
-			case !several:
-				several = true
-				l.sum.clear()
-				l.sum.mergeAll(one)
-				l.sum.mergeAll(a)
-			default:
-				l.sum.mergeAll(a)
-			}
-		}
-		lo += 1 << level
-	}
-	if several {
-		return l.sum
-	}
-	return one
-}
-
-// node gives the accumulators of a node, nil when no slice of it has any. It keeps what it has joined.
-func (l *alignedLane) node(level int, at int64) *accs {
-	if level == 0 {
-		if s := l.at(at); s != nil {
-			return &s.accs
-		}
-		return nil
-	}
-	key := node{level, at}
-	if a, ok := l.nodes[key]; ok {
-		return a
-	}
-	left, right := l.node(level-1, 2*at), l.node(level-1, 2*at+1)
-	a := left
-	switch {
-	case left == nil:
-		a = right
-	case right != nil:
-		if n := len(l.unused); n > 0 {
-			a, l.unused = l.unused[n-1], l.unused[:n-1]
-		} else {
-			a = newAccs(&l.def.spec)
-		}
-		a.mergeAll(left)
-		a.mergeAll(right)
-		l.nodes[key] = a
-	}
-	return a
-}
-
-// forgetNodes drops the nodes that hold a slice, since it has changed or is gone.
-func (l *alignedLane) forgetNodes(n int64) {
-	for level := 1; level <= l.levels && len(l.nodes) > 0; level++ {
-		key := node{level, n >> level}
-		if a := l.nodes[key]; a != nil {
-			delete(l.nodes, key)
-			if len(l.unused) < 2*l.levels {
-				a.clear()
-				l.unused = append(l.unused, a)
-			}
-		}
-	}
-}
-
-// close publishes the closing rows of a window.
-func (l *alignedLane) close(k int64, t *Turn, out Out) {
-	a := l.contents(k)
-	if a == nil {
+// publishWindow publishes the closing rows of a window.
+func (l *alignedLane) publishWindow(k int64, t *Turn, out Out) {
+	b := l.contents(k, l.dict.Len())
+	if b == nil {
 		return
 	}
 	l.due.reset()
-	l.all(k, a, t.Passed(l.w.End(k)))
-	l.counts.LeftOut += a.left(l.due.acc)
-	if !l.several {
-		l.pub.publish(&l.due, a, l.dict, out, nil)
-		return
+	l.all(k, b, t.Passed(l.w.End(k)))
+	l.counts.LeftOut += b.left(l.due.acc)
+	if l.several {
+		l.publishShown(k, b, true, out)
+	} else {
+		l.pub.publish(&l.due, &b.accs, l.dict, out, nil)
 	}
-	sh := l.shownOf(k)
-	l.pub.publish(&l.due, a, l.dict, out, func(id int, meets bool) verdict { return sh.row(id, meets, true) })
 }
 
 // all makes every key of a window due.
-func (l *alignedLane) all(k int64, a *accs, index uint16) {
+func (l *alignedLane) all(k int64, b *bag, index uint16) {
 	start, end := l.w.Start(k), l.w.End(k)
 	d := &l.due
-	for id, n := range a.rows {
+	for slot, n := range b.rows {
 		if n > 0 {
-			d.acc = append(d.acc, uint32(id))
+			d.acc = append(d.acc, uint32(slot))
 		}
 	}
 	n := len(d.acc)
-	d.key = append(d.key, d.acc...)
+	if b.narrow {
+		for _, slot := range d.acc {
+			d.key = append(d.key, b.ids[slot])
+		}
+	} else {
+		d.key = append(d.key, d.acc...)
+	}
 	d.starts, d.ends, d.index = filled(d.starts, n, start), filled(d.ends, n, end), filled(d.index, n, index)
 	if l.several {
-		for _, id := range d.acc {
-			d.slot = append(d.slot, int(id))
+		for _, key := range d.key {
+			d.slot = append(d.slot, int(key))
 		}
 	}
 }
@@ -526,112 +320,24 @@ func filled[T any](s []T, n int, v T) []T {
 	return s
 }
 
-// row decides what becomes of a key's next row: one that does not meet `having` withdraws what stands.
-func (s *shownWindow) row(id int, meets, closed bool) verdict {
-	f := &s.flags[id]
-	*f &^= changed | isOwed | inPreview
-	v := verdict{revision: int64(s.next[id]), closed: closed}
-	switch {
-	case meets:
-		v.show = true
-		*f |= standing
-	case *f&standing != 0:
-		v.show, v.withdrawn = true, true
-		*f &^= standing
-	default:
-		return v
-	}
-	s.next[id]++
-	return v
-}
-
-// publishOwed publishes corrections or previews, in order of window.
-func (l *alignedLane) publishOwed(list []owed, index uint16, out Out) {
-	slices.SortStableFunc(list, func(a, b owed) int { return int(max(-1, min(1, a.window-b.window))) })
-	for len(list) > 0 {
-		k := list[0].window
-		n := 0
-		l.due.reset()
-		sh := l.shownOf(k)
-		start, end := l.w.Start(k), l.w.End(k)
-		for ; n < len(list) && list[n].window == k; n++ {
-			id := list[n].key
-			if sh.flags[id]&(isOwed|inPreview) == 0 {
-				continue // published meanwhile
-			}
-			sh.flags[id] &^= isOwed | inPreview
-			d := &l.due
-			d.acc, d.key, d.slot = append(d.acc, id), append(d.key, id), append(d.slot, int(id))
-			d.starts, d.ends, d.index = append(d.starts, start), append(d.ends, end), append(d.index, index)
-		}
-		list = list[n:]
-		if a := l.contents(k); a != nil && len(l.due.key) > 0 {
-			closed := end <= l.mark
-			l.pub.publish(&l.due, a, l.dict, out, func(id int, meets bool) verdict { return sh.row(id, meets, closed) })
-		}
-	}
-}
-
-// repeat publishes a row for each key and kept window: the last one again, or the next where rows were
-// added since.
-func (l *alignedLane) repeat(mark row.Time, t *Turn, out Out) {
-	if len(l.open) == 0 {
-		return
-	}
-	keep := row.Time(l.def.RepeatKeep.Microseconds())
-	last := l.open[len(l.open)-1].last
-	for k, ok := l.nextWindow(l.open[0].first); ok && k <= last; k, ok = l.nextWindow(k + 1) {
-		end := l.w.End(k)
-		if beyond(end, keep) <= mark {
-			continue
-		}
-		a := l.contents(k)
-		if a == nil {
-			continue
-		}
-		l.due.reset()
-		l.all(k, a, uint16(len(t.Marks)-1))
-		sh := l.shownOf(k)
-		closed := end <= l.mark
-		l.pub.publish(&l.due, a, l.dict, out, func(id int, meets bool) verdict {
-			if sh.flags[id]&changed != 0 || sh.next[id] == 0 {
-				return sh.row(id, meets, closed)
-			}
-			return verdict{show: sh.flags[id]&standing != 0, revision: int64(sh.next[id]) - 1, closed: closed}
-		})
-	}
-}
-
 // drop forgets slices that no window needs any more.
 func (l *alignedLane) drop(mark row.Time) {
-	closed, n := 0, 0
+	n := 0
 	for n < len(l.open) && beyond(l.open[n].lastEnd, l.hold) <= mark {
-		s := l.open[n]
-		closed += s.keys
-		l.forgetNodes(s.n)
-		l.recycle(s)
 		n++
 	}
 	if n == 0 {
 		return
 	}
-	l.open = slices.Delete(l.open, 0, n)
-	if l.several {
-		for k := range l.shown {
-			if beyond(l.w.End(k), l.hold) <= mark {
-				delete(l.shown, k)
-			}
+	closed := l.close(n, l.dict.Len())
+	for k := range l.shown {
+		if beyond(l.w.End(k), l.hold) <= mark {
+			delete(l.shown, k)
 		}
 	}
 	l.findNext()
+	l.prune()
 	l.forget(closed)
-}
-
-func (l *alignedLane) recycle(s *slice) {
-	s.clear()
-	if len(l.spare) < 4 {
-		l.spare = append(l.spare, s)
-	}
 }
 
 // forget drops the keys that no open slice holds, once they are the greater part: memory follows
@@ -641,39 +347,15 @@ func (l *alignedLane) forget(closed int) {
 	for _, s := range l.open {
 		held += s.keys
 	}
-	if l.dict.Len() <= 2*held+1024 || len(l.owed)+len(l.preview) > 0 {
+	if l.dict.Len() <= 2*held+slack {
 		return
 	}
 	live := make([]bool, l.dict.Len())
-	for _, s := range l.open {
-		for id, n := range s.rows {
-			live[id] = live[id] || n > 0
-		}
-	}
+	l.live(live)
 	dict, to := l.dict.Keep(live)
 	l.dict = dict
-	l.spare, l.unused = nil, nil
-	clear(l.nodes)
-	for _, s := range l.open {
-		next := newAccs(&l.def.spec)
-		next.grow(dict.Len())
-		for id, n := range s.rows {
-			if n > 0 {
-				next.merge(to[id], &s.accs, uint32(id))
-			}
-		}
-		s.accs = *next
-	}
-	for _, sh := range l.shown {
-		next := &shownWindow{}
-		next.grow(dict.Len())
-		for id, l := range live[:len(sh.next)] {
-			if l {
-				next.next[to[id]], next.flags[to[id]] = sh.next[id], sh.flags[id]
-			}
-		}
-		*sh = *next
-	}
+	l.renumberRevisions(live, to)
+	l.renumber(live, to, dict.Len())
 }
 
 // stateSchema gives the columns of the slices: share, the key fields, slice_start, slice_end and the
@@ -698,55 +380,92 @@ func (d *Window) shownSchema() row.Schema {
 func (l *alignedLane) Snapshot() []*row.Batch {
 	b := row.NewBatch(l.def.sliceSchema())
 	keys := len(l.def.spec.Key)
-	var sh *row.Batch
-	if l.several {
-		sh = row.NewBatch(l.def.shownSchema())
-	}
-	windows := make([]int64, 0, len(l.shown))
-	for k := range l.shown {
-		windows = append(windows, k)
-	}
-	slices.Sort(windows)
 	for share, ids := range byShare(l.dict) {
 		for _, s := range l.open {
 			for _, id := range ids {
-				if int(id) >= len(s.rows) || s.rows[id] == 0 {
+				slot, ok := s.find(id)
+				if !ok {
 					continue
 				}
 				saveKey(b, share, keys, l.dict, id)
 				b.Cols[1+keys].AppendInt(int64(s.start))
 				b.Cols[2+keys].AppendInt(int64(s.end))
-				s.save(b.Cols[3+keys:], id)
+				s.save(b.Cols[3+keys:], slot)
 				b.N++
 			}
 		}
+	}
+	if !l.several {
+		return []*row.Batch{b}
+	}
+	return []*row.Batch{b, l.saveShown()}
+}
+
+// toSave is what a checkpoint says of a window and key.
+type toSave struct {
+	shownKey
+	owed, changed bool
+}
+
+// saveShown copies what was published, and what is owed.
+func (l *alignedLane) saveShown() *row.Batch {
+	all := map[int64]map[uint32]toSave{}
+	at := func(k int64, key uint32, change func(*toSave)) {
+		if all[k] == nil {
+			all[k] = map[uint32]toSave{}
+		}
+		s := all[k][key]
+		change(&s)
+		all[k][key] = s
+	}
+	for k, sh := range l.shown {
+		var contents *bag
+		if l.def.RepeatEvery > 0 {
+			contents = l.contents(k, l.dict.Len())
+		}
+		for key, was := range sh.by {
+			changed := was.at < 0
+			if contents != nil {
+				slot, ok := contents.find(key)
+				changed = ok && contents.when(slot) > was.at
+			}
+			at(k, key, func(s *toSave) { s.shownKey, s.changed = was, changed })
+		}
+	}
+	for _, o := range l.corrections() {
+		at(o.window, o.key, func(s *toSave) { s.owed = true })
+	}
+	for _, o := range l.dueForPreview() {
+		at(o.window, o.key, func(s *toSave) { s.changed = true })
+	}
+	b := row.NewBatch(l.def.shownSchema())
+	keys := len(l.def.spec.Key)
+	windows := slices.Sorted(maps.Keys(all))
+	for share, ids := range byShare(l.dict) {
 		for _, k := range windows {
-			w := l.shown[k]
 			for _, id := range ids {
-				if int(id) >= len(w.next) || w.next[id] == 0 && w.flags[id] == 0 {
+				w, ok := all[k][id]
+				if !ok {
 					continue
 				}
-				saveKey(sh, share, keys, l.dict, id)
-				c := sh.Cols[1+keys:]
+				saveKey(b, share, keys, l.dict, id)
+				c := b.Cols[1+keys:]
 				c[0].AppendInt(int64(l.w.Start(k)))
 				c[1].AppendInt(int64(l.w.End(k)))
-				c[2].AppendInt(int64(w.next[id]))
-				c[3].AppendBool(w.flags[id]&standing != 0)
-				c[4].AppendBool(w.flags[id]&isOwed != 0)
-				c[5].AppendBool(w.flags[id]&changed != 0)
-				if w.flags[id]&isOwed != 0 {
+				c[2].AppendInt(int64(w.next))
+				c[3].AppendBool(w.standing)
+				c[4].AppendBool(w.owed)
+				c[5].AppendBool(w.changed)
+				if w.owed {
 					c[6].AppendInt(int64(l.owedMark))
 				} else {
 					c[6].AppendNull()
 				}
-				sh.N++
+				b.N++
 			}
 		}
 	}
-	if l.several {
-		return []*row.Batch{b, sh}
-	}
-	return []*row.Batch{b}
+	return b
 }
 
 // Load takes the rows of the lane's shares.
@@ -767,28 +486,36 @@ func (l *alignedLane) Load(table int, b *row.Batch, lane, lanes int) error {
 			if l.w.Start(k) != start || l.w.End(k) != end {
 				return fmt.Errorf("row %d of the state has a window that the step does not make: the document has changed", i)
 			}
-			sh := l.shownOf(k)
-			sh.next[id] = int32(c[2].I[i])
-			for n, f := range []uint8{standing, isOwed, changed} {
-				if c[3+n].I[i] != 0 {
-					sh.flags[id] |= f
-				}
-			}
-			switch {
-			case sh.flags[id]&isOwed != 0:
-				l.owed = append(l.owed, owed{k, id})
-				l.owedMark = row.Time(c[6].I[i])
-			case sh.flags[id]&changed != 0 && l.def.Revised:
-				sh.flags[id] |= inPreview
-				l.preview = append(l.preview, owed{k, id})
-			}
+			l.loadShown(k, id, c, i)
 			return nil
 		}
 		s := l.find(l.w.SliceOf(start))
 		if s.start != start || s.end != end {
 			return fmt.Errorf("row %d of the state has a window that the step does not make: the document has changed", i)
 		}
-		s.grow(l.dict.Len())
-		return s.load(c[2:], i, id)
+		slot := s.put(id, l.dict.Len())
+		if err := s.load(c[2:], i, slot); err != nil {
+			return err
+		}
+		s.fit(l.dict.Len())
+		l.count(s)
+		return nil
 	})
+}
+
+func (l *alignedLane) loadShown(k int64, id uint32, c []*row.Column, i int) {
+	was := shownKey{next: int32(c[2].I[i]), standing: c[3].I[i] != 0}
+	owes, changed := c[4].I[i] != 0, c[5].I[i] != 0
+	if changed {
+		was.at = -1
+	}
+	if was.next > 0 {
+		l.of(k).by[id] = was
+	}
+	if owes {
+		l.owedOf, l.owedMark = append(l.owedOf, owed{k, id}), row.Time(c[6].I[i])
+	}
+	if changed && l.def.Revised {
+		l.previews = append(l.previews, owed{k, id})
+	}
 }

@@ -104,7 +104,7 @@ func (l *dedupLane) repeats(id uint32, at, mark row.Time) bool {
 // Move forgets keys whose rows can have no repeat any more, once they are the greater part.
 func (l *dedupLane) Move(t *Turn, _ Out) {
 	l.mark = t.After
-	if l.dict.Len() <= 2*l.live+1024 {
+	if !rebuilds(l.dict.Len(), l.live) {
 		return
 	}
 	live := make([]bool, l.dict.Len())

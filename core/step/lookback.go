@@ -226,7 +226,7 @@ func (l *lookBackLane) forget(mark row.Time) {
 			l.evict(k, row.MaxTime)
 		}
 	}
-	if l.dict.Len() <= 2*(len(l.queue)+len(l.wait.queue))+1024 {
+	if !rebuilds(l.dict.Len(), len(l.queue)+len(l.wait.queue)) {
 		return
 	}
 	live := make([]bool, l.dict.Len())

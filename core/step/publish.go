@@ -24,6 +24,9 @@ type due struct {
 }
 
 func (d *due) reset() {
+	if cap(d.acc) > 8*len(d.acc)+1<<16 { // there were far more once
+		*d = due{}
+	}
 	d.acc, d.key, d.starts, d.ends, d.index = d.acc[:0], d.key[:0], d.starts[:0], d.ends[:0], d.index[:0]
 	d.withdraw, d.slot, d.number = d.withdraw[:0], d.slot[:0], d.number[:0]
 }

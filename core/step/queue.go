@@ -11,6 +11,8 @@ type queued struct {
 	n   uint32
 }
 
+const queuedBytes = 24
+
 func (q queued) before(p queued) bool { return q.at < p.at || q.at == p.at && q.seq < p.seq }
 
 // push puts a number in, equal times by number.
@@ -47,6 +49,9 @@ func (q *queue) pop() queued {
 		}
 		h[i], h[least] = h[least], h[i]
 		i = least
+	}
+	if cap(h) > 4*len(h)+1024 { // it has been far longer
+		h = append(make(queue, 0, 2*len(h)), h...)
 	}
 	*q = h
 	return top

@@ -109,7 +109,7 @@ func (l *rankLane) Move(t *Turn, out Out) {
 	l.out.flush(out, &l.counts)
 	clear(l.behind) // all of them were ranked
 	l.wait.tidy(nil)
-	if len(l.wait.queue) == 0 && l.dict.Len() > 1024 {
+	if len(l.wait.queue) == 0 && l.dict.Len() > slack {
 		l.dict, l.wait = state.NewDict(), newBuffer(&l.def.Keys)
 	}
 }

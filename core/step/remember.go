@@ -38,21 +38,18 @@ func (d *Remember) LateSchema() row.Schema {
 func (d *Remember) RejectsInLanes()  {}
 func (d *Remember) Tables() []string { return []string{"", "waiting"} }
 func (d *Remember) NewLane(ordered bool) Lane {
-	l := &rememberLane{def: d, forget: row.Time(d.Forget.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Schema, ordered)}
+	l := &rememberLane{def: d, expiry: expiry{after: row.Time(d.Forget.Microseconds())}, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Schema, ordered)}
 	l.late, l.wrong = newLateRows(lateSchema(d.Keys.Input)), newMadeRows(d.Keys.Input, ordered)
 	return l
 }
 
 // rememberLane keeps the values of each key, and the rows that the watermark has not passed.
 type rememberLane struct {
+	expiry
 	def    *Remember
-	forget row.Time
 	dict   *state.Dict
-	last   []row.Time // by key: the greatest time; row.MinTime where nothing is remembered
-	values [][]expr.Value
-	queued []row.Time
-	queue  queue
-	live   int
+	values [][]expr.Value // by key; nil where nothing is remembered
+	held   int            // bytes of texts and lists in values
 	wait   *buffer
 	counts LaneCounts
 	late   lateRows
@@ -65,7 +62,7 @@ type rememberLane struct {
 
 func (l *rememberLane) Counts() *LaneCounts { return &l.counts }
 func (l *rememberLane) Held() Held {
-	return Held{Keys: l.live, Bytes: l.dict.Bytes() + l.wait.bytes() + (64+48*len(l.def.Next))*cap(l.last), Next: min(l.wait.next(), l.queue.next())}
+	return Held{Keys: l.live, Bytes: l.dict.Bytes() + l.wait.bytes() + l.expiry.bytes() + 24*cap(l.values) + valueBytes*len(l.def.Next)*l.live + l.held, Next: min(l.wait.next(), l.queue.next())}
 }
 
 // Take applies rows as they come, or keeps them until the watermark has passed them.
@@ -83,8 +80,8 @@ func (l *rememberLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 			l.wait.put(x, int(r), id)
 			continue
 		}
-		if l.last[id] != row.MinTime && l.last[id]+l.forget <= mark {
-			l.drop(id)
+		if l.passed(id, mark) {
+			l.forget(id)
 		}
 		l.apply(x.Cols, int(r), id, at, rowPlace{index: x.Index[r], order: x.order(int(r))}, out)
 	}
@@ -93,8 +90,9 @@ func (l *rememberLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 }
 
 func (l *rememberLane) grow() {
-	for len(l.last) < l.dict.Len() {
-		l.last, l.values, l.queued = append(l.last, row.MinTime), append(l.values, nil), append(l.queued, row.MaxTime)
+	l.expiry.grow(l.dict.Len())
+	for len(l.values) < l.dict.Len() {
+		l.values = append(l.values, nil)
 	}
 }
 
@@ -107,26 +105,26 @@ func (l *rememberLane) Move(t *Turn, out Out) {
 	}
 	l.flush(out)
 	l.wait.tidy(nil)
-	for len(l.queue) > 0 && l.queue.next() <= t.After {
-		id := l.queue.pop().n
-		l.queued[id] = row.MaxTime
-		switch due := beyond(l.last[id], l.forget); {
-		case l.last[id] == row.MinTime:
-		case due <= t.After:
-			l.drop(id)
-		default:
-			l.queued[id] = due
-			l.queue.push(due, id)
-		}
-	}
-	if l.dict.Len() > 2*(l.live+len(l.wait.queue))+1024 {
+	l.due(t.After, l.forget)
+	if rebuilds(l.dict.Len(), l.live+len(l.wait.queue)) {
 		l.rebuild()
 	}
 }
 
-func (l *rememberLane) drop(id uint32) {
-	l.last[id], l.values[id] = row.MinTime, nil
-	l.live--
+func (l *rememberLane) forget(id uint32) {
+	l.held -= heldOf(l.values[id])
+	l.values[id] = nil
+	l.drop(id)
+}
+
+// valueBytes is what a value takes, beside its text.
+const valueBytes = 48
+
+func heldOf(values []expr.Value) (n int) {
+	for _, v := range values {
+		n += len(v.S)
+	}
+	return n
 }
 
 // rowPlace is where a row stands in its turn: that of its event, or, where the row waited for the watermark,
@@ -142,7 +140,7 @@ type rowPlace struct {
 func (l *rememberLane) apply(cols []*row.Column, r int, id uint32, at row.Time, place rowPlace, out Out) {
 	d := l.def
 	values := l.values[id]
-	if l.last[id] == row.MinTime || at-l.last[id] >= l.forget {
+	if !l.knows(id) || at-l.last[id] >= l.after {
 		values = nil
 	}
 	reject := func(p *expr.Program, err error) {
@@ -199,18 +197,12 @@ func (l *rememberLane) apply(cols []*row.Column, r int, id uint32, at row.Time, 
 	} else {
 		l.counts.Dropped++
 	}
-	if l.last[id] == row.MinTime {
-		l.live++
-	}
-	if values == nil || len(l.values[id]) == 0 {
+	if len(l.values[id]) == 0 {
 		l.values[id] = make([]expr.Value, len(d.Next))
 	}
+	l.held += heldOf(l.next) - heldOf(l.values[id])
 	copy(l.values[id], l.next)
-	l.last[id] = max(l.last[id], at)
-	if l.queued[id] == row.MaxTime {
-		l.queued[id] = l.last[id] + l.forget
-		l.queue.push(l.queued[id], id)
-	}
+	l.touch(id, at)
 	if l.out.full() {
 		l.flush(out)
 	}
@@ -247,27 +239,22 @@ func (l *rememberLane) flush(out Out) { l.out.flush(out, &l.counts) }
 
 func (l *rememberLane) rebuild() {
 	live := make([]bool, l.dict.Len())
-	for id, t := range l.last {
-		live[id] = t != row.MinTime
+	for id := range live {
+		live[id] = l.knows(uint32(id))
 	}
 	for _, q := range l.wait.queue {
 		live[l.wait.key[q.n]] = true
 	}
 	dict, to := l.dict.Keep(live)
-	old := *l
-	l.dict, l.last, l.values, l.queued, l.queue = dict, nil, nil, nil, nil
-	l.grow()
+	values := make([][]expr.Value, dict.Len())
 	for id, is := range live {
 		if is {
-			k := to[id]
-			l.last[k], l.values[k] = old.last[id], old.values[id]
-			if l.last[k] != row.MinTime {
-				l.queued[k] = l.last[k] + l.forget
-				l.queue.push(l.queued[k], k)
-			}
+			values[to[id]] = l.values[id]
 		}
 	}
+	l.renumber(live, to, dict.Len())
 	l.wait.tidy(to)
+	l.dict, l.values = dict, values
 }
 
 func (d *Remember) stateSchema() row.Schema {
@@ -285,7 +272,7 @@ func (l *rememberLane) Snapshot() []*row.Batch {
 	keys := len(l.def.Keys.Key)
 	for share, ids := range byShare(l.dict) {
 		for _, id := range ids {
-			if int(id) >= len(l.last) || l.last[id] == row.MinTime {
+			if !l.knows(id) {
 				continue
 			}
 			saveKey(b, share, keys, l.dict, id)
@@ -309,13 +296,11 @@ func (l *rememberLane) Load(table int, b *row.Batch, lane, lanes int) error {
 	keys := len(l.def.Keys.Key)
 	return loadRows(b, l.def.stateSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
 		l.grow()
-		l.last[id] = row.Time(b.Cols[1+keys].I[i])
 		for n := range l.def.Next {
 			l.values[id] = append(l.values[id], expr.At(b.Cols[2+keys+n], i))
 		}
-		l.queued[id] = l.last[id] + l.forget
-		l.queue.push(l.queued[id], id)
-		l.live++
+		l.held += heldOf(l.values[id])
+		l.touch(id, row.Time(b.Cols[1+keys].I[i]))
 		return nil
 	})
 }

@@ -62,6 +62,8 @@ type session struct {
 	shown     []identity
 }
 
+const sessionBytes = 112
+
 // identity is a row that was published under a start and end.
 type identity struct {
 	start, end row.Time
@@ -92,7 +94,7 @@ func newSessionLane(d *Window, ordered bool) *sessionLane {
 func (l *sessionLane) Counts() *LaneCounts { return &l.counts }
 
 func (l *sessionLane) Held() Held {
-	return Held{Windows: l.live, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + 96*cap(l.sessions) + 16*cap(l.queue) + l.accs.bytes(), Next: l.queue.next()}
+	return Held{Windows: l.live, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + sessionBytes*cap(l.sessions) + queuedBytes*cap(l.queue) + 4*cap(l.free) + l.accs.bytes(), Next: l.queue.next()}
 }
 
 func (l *sessionLane) end(s *session) row.Time { return s.last + l.gap }
@@ -388,6 +390,15 @@ func (l *sessionLane) publish(out Out, closed bool) {
 		return
 	}
 	l.pub.publish(d, l.accs, l.dict, out, func(at int, meets bool) verdict { return l.decide(l.decisions[at], meets, closed, false) })
+	for _, c := range l.closing {
+		l.sessions[c.n].tidy(l.gap)
+	}
+}
+
+// tidy drops what was published under other bounds and is withdrawn by now. It does not come back: bounds only
+// grow, and a row that would begin a session with the old ones joins this one.
+func (s *session) tidy(gap row.Time) {
+	s.shown = slices.DeleteFunc(s.shown, func(o identity) bool { return !o.standing && (o.start != s.start || o.end != s.last+gap) })
 }
 
 // stage makes a session's row due, behind the withdrawals of what stands under another start or end.
@@ -462,6 +473,9 @@ func (l *sessionLane) repeat(mark row.Time, t *Turn, out Out) {
 			l.stage(closing{uint32(n), uint16(len(t.Marks) - 1)})
 		}
 		l.pub.publish(d, l.accs, l.dict, out, func(at int, meets bool) verdict { return l.decide(l.decisions[at], meets, closed, true) })
+		for _, o := range l.decisions {
+			l.sessions[o.n].tidy(l.gap)
+		}
 	}
 }
 
@@ -479,11 +493,18 @@ func (l *sessionLane) drop() {
 	l.gone = l.gone[:0]
 }
 
-// forget drops the keys without sessions, once they are the greater part.
+// forget gives memory back: that of keys without sessions, and that of sessions that are gone, once they are the
+// greater part.
 func (l *sessionLane) forget() {
-	if l.dict.Len() <= 2*l.live+1024 {
-		return
+	if rebuilds(l.dict.Len(), l.live) {
+		l.forgetKeys()
 	}
+	if rebuilds(len(l.sessions), l.live) {
+		l.compact()
+	}
+}
+
+func (l *sessionLane) forgetKeys() {
 	live := make([]bool, l.dict.Len())
 	for k, n := range l.first {
 		live[k] = n != 0
@@ -501,6 +522,54 @@ func (l *sessionLane) forget() {
 		}
 	}
 	l.dict, l.first = dict, first
+}
+
+// compact gives the sessions new numbers without gaps, in the order of the old ones, so that those that are due
+// at one time stay in theirs.
+func (l *sessionLane) compact() {
+	to := make([]uint32, len(l.sessions))
+	sessions, accs := make([]session, 0, l.live), newAccs(&l.def.spec)
+	accs.grow(l.live)
+	for n := range l.sessions {
+		if !l.sessions[n].used {
+			continue
+		}
+		to[n] = uint32(len(sessions))
+		sessions = append(sessions, l.sessions[n])
+		accs.merge(to[n], l.accs, uint32(n))
+	}
+	link := func(n uint32) uint32 { // numbers in lists are one more
+		if n == 0 {
+			return 0
+		}
+		return to[n-1] + 1
+	}
+	for n := range sessions {
+		sessions[n].next = link(sessions[n].next)
+	}
+	for k, n := range l.first {
+		l.first[k] = link(n)
+	}
+	if cap(l.closing) > 8*len(l.closing)+1<<16 {
+		l.closing = nil
+	}
+	var queue queue
+	for _, q := range l.queue {
+		if s := &l.sessions[q.n]; s.used && s.queued == q.at {
+			queue.push(q.at, to[q.n])
+		}
+	}
+	renumber := func(list []uint32) []uint32 {
+		kept := list[:0]
+		for _, n := range list {
+			if l.sessions[n].used {
+				kept = append(kept, to[n])
+			}
+		}
+		return kept
+	}
+	l.preview, l.gone = renumber(l.preview), renumber(l.gone)
+	l.sessions, l.accs, l.queue, l.free = sessions, accs, queue, nil
 }
 
 func (d *Window) sessionSchema() row.Schema {

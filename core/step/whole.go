@@ -8,13 +8,11 @@ import (
 // wholeLane is the state of a step without a window: one accumulator for each key. It closes at the end
 // of the input; a key that `forget` names goes without a row (docs/time.md, "Windows").
 type wholeLane struct {
+	expiry // where keys are forgotten
 	def    *Window
 	dict   *state.Dict
 	accs   *accs
-	last   []row.Time // by key: its greatest time
-	shown  shownWindow
-	queue  queue
-	queued []row.Time // by key: when its entry in the queue is due
+	shown  []wholeKey // by key
 	mark   row.Time
 	begun  bool
 	counts LaneCounts
@@ -27,15 +25,39 @@ type wholeLane struct {
 	due                 due
 }
 
+// wholeKey is what was published of a key.
+type wholeKey struct {
+	next      int32 // the next revision
+	standing  bool  // a row was published and not withdrawn
+	changed   bool  // rows were added since the last row
+	inPreview bool
+}
+
+// row decides what becomes of a key's next row: one that does not meet `having` withdraws what stands.
+func (k *wholeKey) row(meets, closed bool) verdict {
+	k.changed, k.inPreview = false, false
+	v := verdict{revision: int64(k.next), closed: closed}
+	switch {
+	case meets:
+		v.show, k.standing = true, true
+	case k.standing:
+		v.show, v.withdrawn, k.standing = true, true, false
+	}
+	if v.show {
+		k.next++
+	}
+	return v
+}
+
 func newWholeLane(d *Window, ordered bool) *wholeLane {
-	l := &wholeLane{def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime}
+	l := &wholeLane{expiry: expiry{after: row.Time(d.Forget.Microseconds())}, def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime}
 	l.pub = newPublisher(d, ordered, &l.counts)
 	return l
 }
 
 func (l *wholeLane) Counts() *LaneCounts { return &l.counts }
 func (l *wholeLane) Held() Held {
-	return Held{Windows: min(1, l.accs.keys), Keys: l.accs.keys, Bytes: l.dict.Bytes() + l.accs.bytes() + 16*cap(l.last), Next: l.queue.next()}
+	return Held{Windows: min(1, l.accs.keys), Keys: l.accs.keys, Bytes: l.dict.Bytes() + l.accs.bytes() + l.expiry.bytes() + 8*cap(l.shown), Next: l.queue.next()}
 }
 
 func (l *wholeLane) begin(t *Turn) {
@@ -48,27 +70,22 @@ func (l *wholeLane) begin(t *Turn) {
 // Take adds the lane's rows. A key that its watermark has passed by `forget` starts anew.
 func (l *wholeLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	l.begin(t)
-	forget := row.Time(l.def.Forget.Microseconds())
 	for _, j := range x.Lanes[lane] {
 		r := x.Sel[j]
 		id := l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j])
 		l.grow()
-		if forget > 0 {
-			if mark := t.Marks[x.Index[r]]; l.last[id] != row.MinTime && l.last[id]+forget <= mark {
+		if l.after > 0 {
+			if l.passed(id, t.Marks[x.Index[r]]) {
 				l.flush(x)
 				l.reset(id)
 			}
-			l.last[id] = max(l.last[id], x.Times[r])
-			if due := l.last[id] + forget; l.queued[id] == row.MaxTime {
-				l.queued[id] = due
-				l.queue.push(due, id)
-			}
+			l.touch(id, x.Times[r])
 		}
 		l.ids, l.rows = append(l.ids, id), append(l.rows, r)
 		if l.def.Revisions() {
-			f := &l.shown.flags[id]
-			if *f |= changed; l.def.Revised && *f&inPreview == 0 {
-				*f |= inPreview
+			k := &l.shown[id]
+			if k.changed = true; l.def.Revised && !k.inPreview {
+				k.inPreview = true
 				l.preview = append(l.preview, id)
 			}
 		}
@@ -79,11 +96,10 @@ func (l *wholeLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 func (l *wholeLane) grow() {
 	n := l.dict.Len()
 	l.accs.grow(n)
-	for len(l.last) < n {
-		l.last = append(l.last, row.MinTime)
-		l.queued = append(l.queued, row.MaxTime)
+	l.expiry.grow(n)
+	for len(l.shown) < n {
+		l.shown = append(l.shown, wholeKey{})
 	}
-	l.shown.grow(n)
 }
 
 func (l *wholeLane) flush(x *Exchange) {
@@ -94,8 +110,8 @@ func (l *wholeLane) flush(x *Exchange) {
 
 func (l *wholeLane) reset(id uint32) {
 	l.accs.reset(id)
-	l.last[id] = row.MinTime
-	l.shown.next[id], l.shown.flags[id] = 0, 0
+	l.drop(id)
+	l.shown[id] = wholeKey{}
 }
 
 // Move forgets keys, and publishes what is due by the clock and at the end.
@@ -112,8 +128,8 @@ func (l *wholeLane) Move(t *Turn, out Out) {
 		l.nextBeat = t.Now + row.Time(l.def.Every.Microseconds())
 		due := l.preview[:0]
 		for _, id := range l.preview {
-			if l.shown.flags[id]&inPreview != 0 { // else it was published or forgotten meanwhile
-				l.shown.flags[id] &^= inPreview
+			if l.shown[id].inPreview { // else it was published or forgotten meanwhile
+				l.shown[id].inPreview = false
 				due = append(due, id)
 			}
 		}
@@ -130,28 +146,17 @@ func (l *wholeLane) Move(t *Turn, out Out) {
 		l.publish(nil, t, out, ended, true)
 	}
 	if ended { // nothing follows
-		l.dict, l.accs, l.last, l.queued, l.shown = state.NewDict(), newAccs(&l.def.spec), nil, nil, shownWindow{}
+		l.dict, l.accs, l.shown, l.expiry = state.NewDict(), newAccs(&l.def.spec), nil, expiry{after: l.after}
 	}
 }
 
+// forget forgets the keys that the watermark has passed, and the dictionary's once most are gone.
 func (l *wholeLane) forget(mark row.Time) {
-	if l.def.Forget == 0 {
+	if l.after == 0 {
 		return
 	}
-	forget := row.Time(l.def.Forget.Microseconds())
-	for len(l.queue) > 0 && l.queue.next() <= mark {
-		id := l.queue.pop().n
-		l.queued[id] = row.MaxTime
-		switch due := beyond(l.last[id], forget); {
-		case l.last[id] == row.MinTime:
-		case due <= mark:
-			l.reset(id)
-		default:
-			l.queued[id] = due
-			l.queue.push(due, id)
-		}
-	}
-	if l.dict.Len() <= 2*l.accs.keys+1024 || len(l.preview) > 0 {
+	l.expiry.due(mark, l.reset)
+	if !rebuilds(l.dict.Len(), l.accs.keys) {
 		return
 	}
 	live := make([]bool, l.dict.Len())
@@ -159,19 +164,23 @@ func (l *wholeLane) forget(mark row.Time) {
 		live[id] = n > 0
 	}
 	dict, to := l.dict.Keep(live)
-	old := *l
-	l.dict, l.accs, l.last, l.queued, l.shown, l.queue = dict, newAccs(&l.def.spec), nil, nil, shownWindow{}, nil
+	accs, shown := l.accs, l.shown
+	l.renumber(live, to, dict.Len())
+	l.dict, l.accs, l.shown = dict, newAccs(&l.def.spec), nil
 	l.grow()
 	for id, is := range live {
-		if !is {
-			continue
+		if is {
+			l.accs.merge(to[id], accs, uint32(id))
+			l.shown[to[id]] = shown[id]
 		}
-		k := to[id]
-		l.accs.merge(k, old.accs, uint32(id))
-		l.last[k], l.shown.next[k], l.shown.flags[k] = old.last[id], old.shown.next[id], old.shown.flags[id]
-		l.queued[k] = l.last[k] + forget
-		l.queue.push(l.queued[k], k)
 	}
+	kept := l.preview[:0]
+	for _, id := range l.preview {
+		if live[id] {
+			kept = append(kept, to[id])
+		}
+	}
+	l.preview = kept
 }
 
 // publish makes rows of some keys, or of all.
@@ -205,10 +214,11 @@ func (l *wholeLane) publish(ids []uint32, t *Turn, out Out, closed, again bool) 
 		d.slot = append(d.slot, int(id))
 	}
 	l.pub.publish(d, l.accs, l.dict, out, func(id int, meets bool) verdict {
-		if again && l.shown.flags[id]&changed == 0 && l.shown.next[id] > 0 {
-			return verdict{show: l.shown.flags[id]&standing != 0, revision: int64(l.shown.next[id]) - 1, closed: closed}
+		k := &l.shown[id]
+		if again && !k.changed && k.next > 0 {
+			return verdict{show: k.standing, revision: int64(k.next) - 1, closed: closed}
 		}
-		return l.shown.row(id, meets, closed)
+		return k.row(meets, closed)
 	})
 }
 
@@ -229,14 +239,14 @@ func (l *wholeLane) Snapshot() []*row.Batch {
 			}
 			saveKey(b, share, keys, l.dict, id)
 			c := b.Cols[1+keys:]
-			if l.last[id] == row.MinTime {
-				c[0].AppendNull()
-			} else {
+			if l.knows(id) {
 				c[0].AppendInt(int64(l.last[id]))
+			} else {
+				c[0].AppendNull()
 			}
-			c[1].AppendInt(int64(l.shown.next[id]))
-			c[2].AppendBool(l.shown.flags[id]&standing != 0)
-			c[3].AppendBool(l.shown.flags[id]&changed != 0)
+			c[1].AppendInt(int64(l.shown[id].next))
+			c[2].AppendBool(l.shown[id].standing)
+			c[3].AppendBool(l.shown[id].changed)
 			l.accs.save(c[4:], id)
 			b.N++
 		}
@@ -251,21 +261,14 @@ func (l *wholeLane) Load(_ int, b *row.Batch, lane, lanes int) error {
 		l.grow()
 		c := b.Cols[1+keys:]
 		if !c[0].IsNull(i) {
-			l.last[id] = row.Time(c[0].I[i])
-			l.queued[id] = l.last[id] + row.Time(l.def.Forget.Microseconds())
-			l.queue.push(l.queued[id], id)
+			l.touch(id, row.Time(c[0].I[i]))
 		}
-		l.shown.next[id] = int32(c[1].I[i])
-		if c[2].I[i] != 0 {
-			l.shown.flags[id] |= standing
+		k := wholeKey{next: int32(c[1].I[i]), standing: c[2].I[i] != 0, changed: c[3].I[i] != 0}
+		if k.changed && l.def.Revised {
+			k.inPreview = true
+			l.preview = append(l.preview, id)
 		}
-		if c[3].I[i] != 0 {
-			l.shown.flags[id] |= changed
-			if l.def.Revised {
-				l.shown.flags[id] |= inPreview
-				l.preview = append(l.preview, id)
-			}
-		}
+		l.shown[id] = k
 		return l.accs.load(c[4:], i, id)
 	})
 }

@@ -1,0 +1,257 @@
+package step
+
+import (
+	"math/bits"
+	"slices"
+	"sort"
+
+	"undertide/core/row"
+	"undertide/core/window"
+)
+
+// timeline is the accumulators of the pieces of time that windows share: slices, which rows are added to, and
+// nodes, which join them (docs/time.md, "Same input, same output").
+type timeline struct {
+	def    *Window
+	w      window.Aligned
+	open   []*slice // by number
+	spare  []*slice // emptied, for reuse
+	narrow bool     // of the last slice that was closed: so will the next one be
+	nodes  map[node]*bag
+	levels int    // of nodes within a window
+	unused []*bag // nodes that are gone, emptied
+	sum    *bag   // of the window at hand
+	held   int    // bytes of slices and nodes
+	slots  []uint32
+}
+
+// slice is the accumulators of one piece of the time line, between two starts or ends of windows.
+type slice struct {
+	bag
+	n           int64
+	start, end  row.Time
+	first, last int64    // windows that it is part of
+	firstEnd    row.Time // of the first of them
+	lastEnd     row.Time
+	ordinal     int // among the slices touched since the last flush, or -1
+	counted     int // its bytes in held
+	// dirty has, by key, the lists of the lane that have this slice and key.
+	dirty map[uint32]uint8
+}
+
+// node is a run of 2^level slices that begins at a multiple of its length.
+type node struct {
+	level int
+	at    int64
+}
+
+func newTimeline(d *Window) timeline {
+	l := timeline{def: d, w: *d.Aligned, nodes: map[node]*bag{}, sum: &bag{accs: *newAccs(&d.spec)}}
+	from, to := l.w.Slices(0)
+	l.levels = bits.Len64(uint64(to - from))
+	return l
+}
+
+// at gives the open slice of this number, nil for none.
+func (l *timeline) at(n int64) *slice {
+	i := sort.Search(len(l.open), func(k int) bool { return l.open[k].n >= n })
+	if i < len(l.open) && l.open[i].n == n {
+		return l.open[i]
+	}
+	return nil
+}
+
+// find gives the open slice of this number, made if need be; keys is the number of the lane's keys.
+func (l *timeline) find(n int64, keys int) (s *slice, made bool) {
+	i := len(l.open)
+	if i > 0 && l.open[i-1].n >= n { // else the newest, as is usual
+		i = sort.Search(len(l.open), func(k int) bool { return l.open[k].n >= n })
+		if l.open[i].n == n {
+			return l.open[i], false
+		}
+	}
+	narrow := keys > wideUnder && l.narrow
+	if k := len(l.spare); k > 0 {
+		s, l.spare = l.spare[k-1], l.spare[:k-1]
+		s.empty(narrow)
+	} else {
+		s = &slice{bag: bag{accs: *newAccs(&l.def.spec), narrow: narrow}}
+	}
+	s.n, s.ordinal, s.counted = n, -1, 0
+	s.start, s.end = l.w.SliceStart(n), l.w.SliceStart(n+1)
+	s.first, s.last = l.w.Windows(n)
+	s.firstEnd, s.lastEnd = l.w.End(s.first), l.w.End(s.last)
+	l.open = slices.Insert(l.open, i, s)
+	return s, true
+}
+
+// add takes rows for keys of a slice; moment, where it is not 0, is noted.
+func (l *timeline) add(s *slice, x *Exchange, ids []uint32, rows []uint16, keys int, moment int64) {
+	slots := s.slotsOf(l.slots, ids, keys)
+	if s.narrow {
+		l.slots = slots
+	}
+	s.bag.add(x, slots, rows)
+	if moment > 0 {
+		s.note(slots, moment)
+	}
+	s.fit(keys)
+	l.count(s)
+	l.forgetNodes(s.n)
+}
+
+// count brings held up to what a slice has now.
+func (l *timeline) count(s *slice) {
+	n := s.bytes()
+	l.held += n - s.counted
+	s.counted = n
+}
+
+// close takes the first so many slices out; it gives how many keys they had.
+func (l *timeline) close(n, keys int) (closed int) {
+	for _, s := range l.open[:n] {
+		closed += s.keys
+		l.narrow = wideShare*s.keys < keys
+		l.held -= s.counted
+		l.forgetNodes(s.n)
+		s.dirty = nil
+		if len(l.spare) < 4 {
+			s.empty(s.narrow)
+			l.spare = append(l.spare, s)
+		}
+	}
+	l.open = slices.Delete(l.open, 0, n)
+	return closed
+}
+
+// nextWindow gives the first window from k on that has an open slice; false for none.
+func (l *timeline) nextWindow(k int64) (int64, bool) {
+	for _, s := range l.open {
+		if s.last >= k {
+			return max(k, s.first), true
+		}
+	}
+	return 0, false
+}
+
+// contents gives the accumulators of a window, nil for none. They last until the next call.
+func (l *timeline) contents(k int64, keys int) *bag {
+	from, to := l.w.Slices(k)
+	if to-from == 1 {
+		if s := l.at(from); s != nil {
+			return &s.bag
+		}
+		return nil
+	}
+	var one *bag
+	several := false
+	for lo := from; lo < to; {
+		level := min(bits.TrailingZeros64(uint64(lo)), bits.Len64(uint64(to-lo))-1)
+		if lo == 0 {
+			level = bits.Len64(uint64(to)) - 1
+		}
+		if b := l.node(level, lo>>level, keys); b != nil {
+			switch {
+			case one == nil:
+				one = b
+			case !several:
+				several = true
+				l.sum.empty(one.narrow)
+				l.sum.join(one, keys)
+				l.sum.join(b, keys)
+			default:
+				l.sum.join(b, keys)
+			}
+		}
+		lo += 1 << level
+	}
+	if several {
+		return l.sum
+	}
+	return one
+}
+
+// node gives the accumulators of a node, nil when no slice of it has any. It keeps what it has joined.
+func (l *timeline) node(level int, at int64, keys int) *bag {
+	if level == 0 {
+		if s := l.at(at); s != nil {
+			return &s.bag
+		}
+		return nil
+	}
+	key := node{level, at}
+	if b, ok := l.nodes[key]; ok {
+		return b
+	}
+	left, right := l.node(level-1, 2*at, keys), l.node(level-1, 2*at+1, keys)
+	switch {
+	case left == nil:
+		return right
+	case right == nil:
+		return left
+	}
+	b := &bag{accs: *newAccs(&l.def.spec), narrow: left.narrow}
+	if n := len(l.unused); n > 0 {
+		b, l.unused = l.unused[n-1], l.unused[:n-1]
+		b.empty(left.narrow)
+	}
+	b.join(left, keys)
+	b.join(right, keys)
+	l.nodes[key] = b
+	l.held += b.bytes()
+	return b
+}
+
+// forgetNodes drops the nodes that hold a slice, since it has changed or is gone.
+func (l *timeline) forgetNodes(n int64) {
+	for level := 1; level <= l.levels && len(l.nodes) > 0; level++ {
+		key := node{level, n >> level}
+		if b := l.nodes[key]; b != nil {
+			delete(l.nodes, key)
+			l.held -= b.bytes()
+			if len(l.unused) < 2*l.levels {
+				l.unused = append(l.unused, b)
+			}
+		}
+	}
+}
+
+// live marks the keys that an open slice has, and gives how many entries that is.
+func (l *timeline) live(live []bool) {
+	for _, s := range l.open {
+		for slot, n := range s.rows {
+			if n > 0 {
+				live[s.key(uint32(slot))] = true
+			}
+		}
+	}
+}
+
+// renumber gives the keys of all slices the numbers of the next dictionary.
+func (l *timeline) renumber(live []bool, to []uint32, keys int) {
+	l.spare, l.unused, l.sum = nil, nil, &bag{accs: *newAccs(&l.def.spec)}
+	clear(l.nodes)
+	l.held = 0
+	for _, s := range l.open {
+		s.bag.renumber(to, keys)
+		dirty := s.dirty
+		s.dirty = nil
+		for key, lists := range dirty {
+			if live[key] {
+				s.mark(to[key], lists)
+			}
+		}
+		s.counted = 0
+		l.count(s)
+	}
+}
+
+// mark notes that lists of the lane have this slice and key; it gives those that did not have them before.
+func (s *slice) mark(key uint32, lists uint8) uint8 {
+	if s.dirty == nil {
+		s.dirty = map[uint32]uint8{}
+	}
+	before := s.dirty[key]
+	s.dirty[key] = before | lists
+	return lists &^ before
+}
