@@ -132,21 +132,25 @@ func TestDeadKeys(t *testing.T) {
 			Output: []int{0, 1, 2, 3}, Schema: input, Forget: time.Second, Arrival: arrival}
 	}
 	for name, k := range map[string]Keyed{
-		"tumbling, revised":        windowed(t, func(d *Window) { d.Aligned, d.Revised, d.Every = sliding(time.Second, time.Second), true, time.Hour }),
-		"tumbling, accept":         windowed(t, func(d *Window) { d.Aligned, d.Accept = sliding(time.Second, time.Second), time.Second }),
-		"tumbling, repeat":         windowed(t, func(d *Window) { d.Aligned, d.RepeatEvery, d.RepeatKeep = sliding(time.Second, time.Second), time.Second, time.Second }),
-		"sliding":                  windowed(t, func(d *Window) { d.Aligned = sliding(time.Second, 250*time.Millisecond) }),
-		"sliding, revised, accept": windowed(t, func(d *Window) { d.Aligned, d.Accept, d.Revised, d.Every = sliding(time.Second, 500*time.Millisecond), time.Second, true, time.Hour }),
-		"session":                  windowed(t, func(d *Window) { d.Session = &Session{Gap: time.Second} }),
-		"session, revised":         windowed(t, func(d *Window) { d.Session, d.Revised, d.Every = &Session{Gap: time.Second}, true, time.Hour }),
-		"session, accept":          windowed(t, func(d *Window) { d.Session, d.Accept = &Session{Gap: time.Second}, time.Second }),
-		"look back":                windowed(t, func(d *Window) { d.LookBack = time.Second }),
-		"whole, forget":            windowed(t, func(d *Window) { d.Forget = time.Second }),
-		"whole, forget, revised":   windowed(t, func(d *Window) { d.Forget, d.Revised, d.Every = time.Second, true, time.Hour }),
-		"deduplicate":              &Deduplicate{Keys: spec, Within: time.Second},
-		"absent":                   &Absent{Keys: spec, After: time.Second, Schema: row.Schema{{Name: "k", Kind: row.String}, {Name: "last_seen", Kind: row.Timestamp}}},
-		"remember by time":         remember(false),
-		"remember by arrival":      remember(true),
+		"tumbling, revised": windowed(t, func(d *Window) { d.Aligned, d.Revised, d.Every = sliding(time.Second, time.Second), true, time.Hour }),
+		"tumbling, accept":  windowed(t, func(d *Window) { d.Aligned, d.Accept = sliding(time.Second, time.Second), time.Second }),
+		"tumbling, repeat": windowed(t, func(d *Window) {
+			d.Aligned, d.RepeatEvery, d.RepeatKeep = sliding(time.Second, time.Second), time.Second, time.Second
+		}),
+		"sliding": windowed(t, func(d *Window) { d.Aligned = sliding(time.Second, 250*time.Millisecond) }),
+		"sliding, revised, accept": windowed(t, func(d *Window) {
+			d.Aligned, d.Accept, d.Revised, d.Every = sliding(time.Second, 500*time.Millisecond), time.Second, true, time.Hour
+		}),
+		"session":                windowed(t, func(d *Window) { d.Session = &Session{Gap: time.Second} }),
+		"session, revised":       windowed(t, func(d *Window) { d.Session, d.Revised, d.Every = &Session{Gap: time.Second}, true, time.Hour }),
+		"session, accept":        windowed(t, func(d *Window) { d.Session, d.Accept = &Session{Gap: time.Second}, time.Second }),
+		"look back":              windowed(t, func(d *Window) { d.LookBack = time.Second }),
+		"whole, forget":          windowed(t, func(d *Window) { d.Forget = time.Second }),
+		"whole, forget, revised": windowed(t, func(d *Window) { d.Forget, d.Revised, d.Every = time.Second, true, time.Hour }),
+		"deduplicate":            &Deduplicate{Keys: spec, Within: time.Second},
+		"absent":                 &Absent{Keys: spec, After: time.Second, Schema: row.Schema{{Name: "k", Kind: row.String}, {Name: "last_seen", Kind: row.Timestamp}}},
+		"remember by time":       remember(false),
+		"remember by arrival":    remember(true),
 	} {
 		got := run(t, k, rows)
 		t.Logf("%-26s %6.2f MB of heap, %6.2f MB by its own count, %6d keys, %5.0f ns a row", name, float64(got.heap)/1e6, float64(got.held.Bytes)/1e6, got.held.Keys, float64(got.took.Nanoseconds())/n)
@@ -162,7 +166,7 @@ func TestDeadKeys(t *testing.T) {
 func TestBytesOfSlices(t *testing.T) {
 	rows := plainRows{n: 250_000, key: func(i int) int { return (i * 7919) % 100_000 }, at: func(i int) row.Time { return row.Time(i) * 60 * second / 500 }}
 	for name, change := range map[string]func(d *Window){
-		"accept":  func(d *Window) { d.Aligned, d.Accept = sliding(time.Minute, time.Minute), 24 * time.Hour },
+		"accept":  func(d *Window) { d.Aligned, d.Accept = sliding(time.Minute, time.Minute), 24*time.Hour },
 		"sliding": func(d *Window) { d.Aligned = sliding(8*time.Hour, time.Minute) },
 	} {
 		got := run(t, windowed(t, change), rows)
