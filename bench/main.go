@@ -21,6 +21,7 @@ func main() {
 	only := flag.String("only", "", "run only workloads whose name contains this")
 	one := flag.String("child", "", "run one measurement: WORKLOAD/KIND")
 	lanes := flag.Int("lanes", 1, "with -child")
+	before := flag.String("before", "", "compare with this benchmark program of another commit, in pairs")
 	profile := flag.String("profile", "", "with -child: write a CPU profile to this file")
 	flag.Parse()
 	if err := os.MkdirAll(*dir, 0o755); err != nil {
@@ -51,6 +52,10 @@ func main() {
 		}
 		return
 	}
+	if *before != "" {
+		against(*dir, *before, *only, *rounds)
+		return
+	}
 	table(*dir, *only, *rounds)
 }
 
@@ -65,6 +70,10 @@ func start(dir, name, kind string, procs int) func() measure {
 	if err != nil {
 		fail(err)
 	}
+	return startOf(self, dir, name, kind, procs)
+}
+
+func startOf(self, dir, name, kind string, procs int) func() measure {
 	c := exec.Command(self, "-data", dir, "-child", name+"/"+kind, "-lanes", fmt.Sprint(procs))
 	c.Env = append(os.Environ(), fmt.Sprintf("GOMAXPROCS=%d", procs))
 	c.Stderr = os.Stderr
@@ -111,6 +120,40 @@ func table(dir, only string, rounds int) {
 				continue
 			}
 			line(dir, w, from, rounds, scale)
+		}
+	}
+}
+
+// against runs each workload by this program and by another, in pairs, so that what else the machine does
+// falls on both.
+func against(dir, before, only string, rounds int) {
+	self, err := os.Executable()
+	if err != nil {
+		fail(err)
+	}
+	fmt.Println("| workload | from | ns/row before | ns/row | time, of before (median, range) | peak MiB before | peak MiB |")
+	fmt.Println("|---|---|---|---|---|---|---|")
+	for i := range workloads {
+		w := &workloads[i]
+		if !strings.Contains(w.name, only) {
+			continue
+		}
+		if _, err := w.input(dir); err != nil {
+			fail(err)
+		}
+		for _, from := range []string{"text", "core"} {
+			if from == "core" && w.floorCore == nil && w.against == "" {
+				continue
+			}
+			var was, is, ratios []float64
+			var old, now measure
+			for range rounds {
+				old = startOf(before, dir, w.name, from+"-engine", 1)()
+				now = startOf(self, dir, w.name, from+"-engine", 1)()
+				was, is, ratios = append(was, old.Seconds), append(is, now.Seconds), append(ratios, now.Seconds/old.Seconds)
+			}
+			each := 1e9 / float64(w.rows)
+			fmt.Printf("| %s | %s | %.0f | %.0f | %s | %d | %d |\n", w.name, from, median(was)*each, median(is)*each, spread(ratios), old.Peak>>20, now.Peak>>20)
 		}
 	}
 }

@@ -125,6 +125,7 @@ func TestOneMistake(t *testing.T) {
 		{"window: {tumbling: 10m}", "window: {tumbling: 1 day, shift: 24h}", "is not shorter than the time between two starts"},
 		{"window: {tumbling: 10m}", "window: {tumbling: 1 day, shift: 100ms}", "shifted by whole seconds"},
 		{"window: {tumbling: 10m}", "window: {tumbling: 1 month, shift: 28d}", "not every month has so many days"},
+		{"window: {tumbling: 10m}", "window: {sliding: 10m, by: 5m}, repeat: {every: 10s, keep: 1m}", "is not kept as it was"},
 		{"window: {tumbling: 10m}", "window: {tumbling: 10m, zone: UTC}", "a fixed length follows no zone"},
 		{"window: {tumbling: 10m}", "window: {session: 10m, longest: 5m}", "longer than 5m"},
 		{"window: {tumbling: 10m}", "window: {session: 10m, by: 5m}", "a session window has no by"},

@@ -390,6 +390,9 @@ func (b *builder) shape(n *node, place string, in input, d *step.Window) {
 			if x, ok := b.duration(k, place+".repeat.keep", true); ok {
 				d.RepeatKeep = x
 			}
+			if d.Aligned != nil && !d.Aligned.Tumbles() && d.RepeatKeep > d.Accept { // a row that is late for it would be in it
+				b.fault(k, place+".repeat.keep", "windows that overlap share their rows, and one that takes no late rows any more is not kept as it was", fmt.Sprintf("give late: {accept: %s} too, or leave out keep", k.text))
+			}
 		}
 	}
 	if f := n.get("forget"); f != nil {

@@ -275,8 +275,12 @@ type refWindows struct {
 
 	accept int64
 	having bool // n != 2
-	w      int64
-	open   []*refWindow
+	// previews at most so often, and repeats; 0 for none
+	every, repeatEvery, repeatKeep int64
+	nextBeat, nextAgain            int64
+	begun                          bool
+	w                              int64
+	open                           []*refWindow
 }
 
 type refWindow struct {
@@ -286,6 +290,8 @@ type refWindow struct {
 	published  bool // the closing row was
 	seen       bool // a row of it was published ever
 	owed       bool
+	changed    bool // rows were added since its last row
+	fresh      bool // rows were added since the last beat of previews
 	readUnder  int64
 	shown      []refShown
 }
@@ -296,7 +302,7 @@ type refShown struct {
 	standing   bool
 }
 
-func (s *refWindows) several() bool { return s.accept > 0 }
+func (s *refWindows) several() bool { return s.accept > 0 || s.every > 0 || s.repeatEvery > 0 }
 
 func (s *refWindows) take(r refRow, w int64) []refRow {
 	key := r.key(s.key)
@@ -304,7 +310,8 @@ func (s *refWindows) take(r refRow, w int64) []refRow {
 	case s.whole:
 		s.used++
 		s.drop(w)
-		s.window(key, never, ever).rows = append(s.window(key, never, ever).rows, r)
+		win := s.window(key, never, ever)
+		win.rows, win.changed, win.fresh = append(win.rows, r), true, true
 	case s.gap > 0:
 		s.session(key, r, w)
 	case s.span > 0:
@@ -342,12 +349,12 @@ func (s *refWindows) aligned(key string, r refRow, w int64) {
 		case w < end:
 			went++
 			win := s.window(key, start, end)
-			win.rows = append(win.rows, r)
+			win.rows, win.changed, win.fresh = append(win.rows, r), true, true
 		case w < end+s.accept:
 			went++
 			corrected++
 			win := s.window(key, start, end)
-			win.rows = append(win.rows, r)
+			win.rows, win.changed = append(win.rows, r), true
 			win.owed, win.readUnder = true, w
 		default:
 			missed++
@@ -367,34 +374,24 @@ func (s *refWindows) aligned(key string, r refRow, w int64) {
 
 func (s *refWindows) session(key string, r refRow, w int64) {
 	var over []*refWindow
-	open := false
 	for _, win := range s.open {
-		isOpen := win.end > w || !win.seen
-		if win.key == key && win.start < r.t+s.gap && r.t < win.end && (isOpen || win.end+s.accept > w) {
+		if win.key == key && win.start < r.t+s.gap && r.t < win.end && win.end+s.accept > w {
 			over = append(over, win)
-			open = open || isOpen
 		}
 	}
-	isLate := !open && r.t+s.gap <= w
-	if isLate && len(over) == 0 && r.t+s.gap+s.accept <= w {
-		s.lose(r, w)
-		return
-	}
-	if isLate {
-		s.accepted++
-	}
-	s.used++
 	slices.SortStableFunc(over, func(a, b *refWindow) int { return cmp.Compare(a.start, b.start) })
 	longest := s.longest
 	if longest == 0 {
 		longest = ever
 	}
 	var into *refWindow
+	joinedOpen := false
 	for _, win := range over {
 		if into == nil {
 			start, end := min(win.start, r.t), max(win.end, r.t+s.gap)
 			if end-start <= longest {
 				into = win
+				joinedOpen = win.end > w
 				into.start, into.end = start, end
 			}
 			continue
@@ -409,11 +406,19 @@ func (s *refWindows) session(key string, r refRow, w int64) {
 		into.seen = into.seen || win.seen
 		s.open = slices.DeleteFunc(s.open, func(o *refWindow) bool { return o == win })
 	}
+	if into == nil && r.t+s.gap+s.accept <= w {
+		s.lose(r, w)
+		return
+	}
+	if !joinedOpen && r.t+s.gap <= w {
+		s.accepted++
+	}
+	s.used++
 	if into == nil {
 		into = &refWindow{key: key, start: r.t, end: r.t + s.gap}
 		s.open = append(s.open, into)
 	}
-	into.rows = append(into.rows, r)
+	into.rows, into.changed, into.fresh = append(into.rows, r), true, true
 	into.published, into.owed, into.readUnder = false, false, never
 	if into.end <= w {
 		into.owed, into.readUnder = true, w
@@ -441,9 +446,11 @@ func (s *refWindows) move(w int64) (out []refRow) {
 		} else {
 			s.drop(before)
 			for _, win := range s.open {
-				out = append(out, s.publish(win, w)...)
+				out = append(out, s.publish(win, true, false)...)
 			}
-			s.open = nil
+			if s.repeatEvery == 0 {
+				s.open = nil
+			}
 		}
 		return out
 	}
@@ -454,14 +461,67 @@ func (s *refWindows) move(w int64) (out []refRow) {
 	for _, win := range s.open {
 		switch {
 		case win.owed && w > win.readUnder:
-			out = append(out, s.publish(win, w)...)
+			if s.gap > 0 && !win.seen || win.changed { // a repeat may have shown it meanwhile
+				out = append(out, s.publish(win, true, false)...)
+			}
 			win.owed, win.published, win.seen = false, true, true
 		case !win.published && !win.owed && win.end <= w:
-			out = append(out, s.publish(win, w)...)
+			if s.gap == 0 || !win.seen || win.changed {
+				out = append(out, s.publish(win, true, false)...)
+			}
 			win.published, win.seen = true, true
 		}
 	}
-	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool { return win.published && (w == ever || win.end+s.accept <= w) })
+	if s.repeatEvery == 0 {
+		s.dropKept(w)
+	}
+	return out
+}
+
+// dropKept drops the windows that are kept no longer.
+func (s *refWindows) dropKept(w int64) {
+	hold := max(s.accept, s.repeatKeep)
+	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool { return win.published && (w == ever || win.end+hold <= w) })
+}
+
+// clock publishes what is due by the clock, once the watermark, which stood at before, has moved.
+func (s *refWindows) clock(now, before int64) (out []refRow) {
+	if !s.begun {
+		s.begun, s.nextBeat, s.nextAgain = true, now+s.every, now+s.repeatEvery
+	}
+	ended := s.w == ever && before < ever
+	if s.whole && !ended {
+		s.drop(s.w)
+	}
+	if s.every > 0 && now >= s.nextBeat && !(s.whole && ended) {
+		s.nextBeat = now + s.every
+		for _, win := range s.open {
+			if win.fresh && win.changed && (s.whole || win.end > s.w) {
+				out = append(out, s.publish(win, false, false)...)
+			}
+			win.fresh = false
+		}
+	}
+	if s.repeatEvery > 0 && (now >= s.nextAgain || ended) {
+		s.nextAgain = now + s.repeatEvery
+		from := s.w
+		if from == ever {
+			from = before
+		}
+		for _, win := range s.open {
+			if s.whole || from == never || win.end > from-s.repeatKeep {
+				closed := win.end <= s.w
+				if s.whole {
+					closed = ended
+				}
+				out = append(out, s.publish(win, closed, true)...)
+			}
+		}
+	}
+	s.dropKept(s.w)
+	if s.whole && s.w == ever {
+		s.open = nil
+	}
 	return out
 }
 
@@ -520,8 +580,9 @@ func (s *refWindows) result(win *refWindow, of refRow) refRow {
 	return r
 }
 
-// publish gives a window's next row; what was published under other bounds is withdrawn first.
-func (s *refWindows) publish(win *refWindow, w int64) (out []refRow) {
+// publish gives a window's next row; what was published under other bounds is withdrawn first. again asks for the
+// last one once more where no rows were added since.
+func (s *refWindows) publish(win *refWindow, closed, again bool) (out []refRow) {
 	row := s.result(win, win.rows[0])
 	meets := !s.having || row.get("n") != int64(2)
 	if !s.several() {
@@ -540,7 +601,7 @@ func (s *refWindows) publish(win *refWindow, w int64) (out []refRow) {
 				}
 			}
 		}
-		return r.with("revision", revision).with("closed", true).with("withdrawn", withdrawn)
+		return r.with("revision", revision).with("closed", closed).with("withdrawn", withdrawn)
 	}
 	at := -1
 	for i := range win.shown {
@@ -549,11 +610,23 @@ func (s *refWindows) publish(win *refWindow, w int64) (out []refRow) {
 			at = i
 		} else if o.standing {
 			old := s.result(&refWindow{start: o.start, end: o.end, rows: win.rows}, win.rows[0])
+			was := closed
+			closed = o.end <= s.w
 			out = append(out, flags(old, o.next, true))
+			closed = was
 			o.next++
 			o.standing = false
 		}
 	}
+	if again && at >= 0 && !win.changed {
+		if o := &win.shown[at]; o.standing {
+			out = append(out, flags(row, o.next-1, false))
+		} else if !meets {
+			s.dropped++
+		}
+		return out
+	}
+	win.changed = false
 	if at < 0 {
 		if !meets {
 			s.dropped++

@@ -432,10 +432,10 @@ func (l *alignedLane) saveShown() *row.Batch {
 			at(k, key, func(s *toSave) { s.shownKey, s.changed = was, changed })
 		}
 	}
-	for _, o := range l.corrections() {
+	for _, o := range l.withNews(l.corrections()) {
 		at(o.window, o.key, func(s *toSave) { s.owed = true })
 	}
-	for _, o := range l.dueForPreview() {
+	for _, o := range l.withNews(l.dueForPreview()) {
 		at(o.window, o.key, func(s *toSave) { s.changed = true })
 	}
 	b := row.NewBatch(l.def.shownSchema())

@@ -17,7 +17,7 @@ type bag struct {
 
 const (
 	// wideUnder: with so few keys in the lane every bag is wide.
-	wideUnder = 256 >> (7 * checked)
+	wideUnder = 1024 >> (9 * checked)
 	// wideShare: a bag is wide from a quarter of the lane's keys on, and narrow again below a sixteenth.
 	wideShare, narrowShare = 4, 16
 )

@@ -24,7 +24,7 @@ func (d *Rank) LateSchema() row.Schema { return nil }
 func (d *Rank) RejectsInLanes()        {}
 func (d *Rank) Tables() []string       { return []string{"", "waiting"} }
 func (d *Rank) NewLane(ordered bool) Lane {
-	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Keys.Input, ordered), behind: map[int]uint16{}}
+	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Keys.Input, ordered)}
 }
 
 // rankLane keeps rows that the watermark has not passed.
@@ -35,9 +35,6 @@ type rankLane struct {
 	counts LaneCounts
 	out    madeRows
 	group  []ranked
-	// behind has, for the rows of this turn that the watermark had passed as they came (those of sessions that
-	// began when their span was past), the event that they came with, by their number in wait.
-	behind map[int]uint16
 	key    []*row.Column
 }
 
@@ -52,29 +49,20 @@ func (l *rankLane) Held() Held {
 	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes(), Next: l.wait.next()}
 }
 
-func (l *rankLane) Take(x *Exchange, lane int, t *Turn, _ Out) {
+func (l *rankLane) Take(x *Exchange, lane int, _ *Turn, _ Out) {
 	for _, j := range x.Lanes[lane] {
 		r := x.Sel[j]
 		l.wait.put(x, int(r), l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j]))
-		if x.Times[r] < t.Marks[x.Index[r]] {
-			l.behind[len(l.wait.key)-1] = x.Index[r]
-		}
 	}
 }
 
-// place gives the event behind which row r of wait is ranked: the one that moved the watermark beyond its
-// time, or the one that it came with where that was later.
-func (l *rankLane) place(r int, at row.Time, t *Turn) uint16 {
-	return max(t.Passed(at+1), l.behind[r])
-}
-
-// Move ranks the rows that the watermark has passed, those of one time, place and key together.
+// Move ranks the rows that the watermark has passed, those of one time and key together.
 func (l *rankLane) Move(t *Turn, out Out) {
 	for l.wait.next() < t.After {
 		at := l.wait.next()
-		place := l.place(int(l.wait.queue[0].n), at, t)
+		place := t.Passed(at + 1)
 		l.group = l.group[:0]
-		for len(l.wait.queue) > 0 && l.wait.next() == at && l.place(int(l.wait.queue[0].n), at, t) == place {
+		for len(l.wait.queue) > 0 && l.wait.next() == at {
 			_, r, key := l.wait.pop()
 			v, err := l.def.By.Eval(l.wait.rows.Cols, r)
 			if err != nil {
@@ -107,7 +95,6 @@ func (l *rankLane) Move(t *Turn, out Out) {
 		}
 	}
 	l.out.flush(out, &l.counts)
-	clear(l.behind) // all of them were ranked
 	l.wait.tidy(nil)
 	if len(l.wait.queue) == 0 && l.dict.Len() > slack {
 		l.dict, l.wait = state.NewDict(), newBuffer(&l.def.Keys)

@@ -204,7 +204,7 @@ func (l *alignedLane) publishSome(list []owed, index uint16, out Out) {
 			if b == nil {
 				break
 			}
-			if slot, ok := b.find(o.key); ok {
+			if slot, ok := b.find(o.key); ok && l.news(k, o.key, b, slot) {
 				d := &l.due
 				d.acc, d.key, d.slot = append(d.acc, slot), append(d.key, o.key), append(d.slot, int(o.key))
 				d.starts, d.ends, d.index = append(d.starts, start), append(d.ends, end), append(d.index, index)
@@ -215,6 +215,32 @@ func (l *alignedLane) publishSome(list []owed, index uint16, out Out) {
 			l.publishShown(k, b, end <= l.mark, out)
 		}
 	}
+}
+
+// news says whether a window's key got rows since its last row: a repeat may have shown them meanwhile.
+func (l *alignedLane) news(k int64, key uint32, b *bag, slot uint32) bool {
+	was := l.of(k).by[key]
+	return l.def.RepeatEvery == 0 || was.next == 0 || b.when(slot) > was.at
+}
+
+// withNews leaves out the windows and keys without news; list is in order of window.
+func (l *alignedLane) withNews(list []owed) []owed {
+	if l.def.RepeatEvery == 0 {
+		return list
+	}
+	var b *bag
+	kept := list[:0]
+	for i, o := range list {
+		if i == 0 || list[i-1].window != o.window {
+			b = l.contents(o.window, l.dict.Len())
+		}
+		if b != nil {
+			if slot, ok := b.find(o.key); ok && l.news(o.window, o.key, b, slot) {
+				kept = append(kept, o)
+			}
+		}
+	}
+	return kept
 }
 
 // publishShown publishes what is due of a window that may have several rows.

@@ -161,34 +161,22 @@ func (l *sessionLane) flush(x *Exchange) {
 // join finds the session for a row of time at, read under mark; false when the row is lost.
 func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, bool) {
 	l.over = l.over[:0]
-	open := false
 	for n := l.first[key]; n != 0; n = l.sessions[n-1].next {
 		s := &l.sessions[n-1]
 		end := l.end(s)
-		isOpen := end > mark || !s.closed && l.dueAt(s) > mark
-		if s.start < at+l.gap && at < end && (isOpen || end+l.accept > mark) {
+		if s.start < at+l.gap && at < end && end+l.accept > mark {
 			l.over = append(l.over, n-1)
-			open = open || isOpen
 		}
 	}
-	if len(l.over) == 1 && open { // the usual case: it grows, or not even that
+	if len(l.over) == 1 { // the usual case: it grows, or not even that
 		n := l.over[0]
-		if s := &l.sessions[n]; at >= s.start && max(at, s.last)+l.gap-s.start <= l.longest {
+		if s := &l.sessions[n]; l.end(s) > mark && at >= s.start && max(at, s.last)+l.gap-s.start <= l.longest {
 			s.last = max(s.last, at)
 			s.pending, s.born = true, row.MinTime
-			if l.end(s) <= mark {
-				s.born = mark
-			}
 			return n, true
 		}
 	}
-	late := !open && at+l.gap <= mark
-	if late && len(l.over) == 0 && at+l.gap+l.accept <= mark {
-		return 0, false
-	}
-	if late {
-		l.counts.Accepted++
-	}
+	inTime := at+l.gap > mark // its own span is not past, or it joins a session that is open
 	target := -1
 	for i, n := range l.over { // in order of start
 		s := &l.sessions[n]
@@ -196,6 +184,7 @@ func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, 
 		if target < 0 {
 			if last+l.gap-start <= l.longest {
 				target = i
+				inTime = inTime || l.end(s) > mark
 				l.unlink(key, n)
 				s.start, s.last = start, last
 			}
@@ -214,6 +203,12 @@ func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, 
 		to.shown = append(to.shown, s.shown...)
 		to.closed = to.closed || s.closed
 		l.release(n)
+	}
+	if target < 0 && at+l.gap+l.accept <= mark {
+		return 0, false
+	}
+	if !inTime {
+		l.counts.Accepted++
 	}
 	var n uint32
 	if target >= 0 {
@@ -337,7 +332,13 @@ func (l *sessionLane) advance(mark row.Time, t *Turn, out Out) {
 			l.queue.push(due, q.n)
 			continue
 		}
-		s.pending, s.closed = false, true
+		s.pending = false
+		if s.closed && !s.changed { // a repeat has shown the correction meanwhile
+			s.queued = beyond(l.end(s), l.hold)
+			l.queue.push(s.queued, q.n)
+			continue
+		}
+		s.closed = true
 		l.closing = append(l.closing, closing{q.n, t.Passed(due)})
 	}
 	if len(l.closing) == 0 {

@@ -190,13 +190,18 @@ func (l *timeline) node(level int, at int64, keys int) *bag {
 	case right == nil:
 		return left
 	}
-	b := &bag{accs: *newAccs(&l.def.spec), narrow: left.narrow}
+	var b *bag
 	if n := len(l.unused); n > 0 {
 		b, l.unused = l.unused[n-1], l.unused[:n-1]
 		b.empty(left.narrow)
+	} else {
+		b = &bag{accs: *newAccs(&l.def.spec), narrow: left.narrow}
 	}
 	b.join(left, keys)
 	b.join(right, keys)
+	if b.narrow {
+		b.fit(keys)
+	}
 	l.nodes[key] = b
 	l.held += b.bytes()
 	return b
