@@ -175,6 +175,9 @@ func summary(w io.Writer, j *job.Job, res run.Result, opt run.Options) {
 	for i, s := range f.Sources {
 		rejected(w, "source "+res.Graph.Sources[i].Name, s.Rejected, f.Samples, res.Graph.Sources[i].Name)
 	}
+	for _, line := range run.Implausible(res.Graph, f, time.Now()) {
+		fmt.Fprintf(w, "  %s\n", line)
+	}
 	for i, s := range f.Steps {
 		name := res.Graph.Steps[i].Name
 		if s.Lost > 0 {

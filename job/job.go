@@ -32,6 +32,7 @@ type Job struct {
 	Values map[string]expr.Value
 
 	Lanes           int    // 0: one for each CPU
+	Buffer          int64  // bytes of events under way; 0 for the default
 	Delivery        string // exactly_once or at_least_once
 	DeliverySaid    bool   // by the document, rather than by default
 	CheckpointEvery time.Duration
@@ -114,6 +115,7 @@ type Step struct {
 	Does      []string // for plans
 
 	several, windowed, overlap, unbounded bool
+	means                                 []string // fields that are means
 	how                                   string
 }
 
@@ -466,7 +468,7 @@ func (b *builder) settings() {
 	j := b.job
 	j.Delivery, j.CheckpointEvery, j.CheckpointKeep = "exactly_once", 10*time.Second, 5
 	n := b.doc.get("settings")
-	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "delivery", "checkpoint"}, later: []string{"memory"}}) {
+	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "buffer", "delivery", "checkpoint"}, later: []string{"memory"}}) {
 		return
 	}
 	if v := n.get("lanes"); v != nil {
@@ -477,6 +479,19 @@ func (b *builder) settings() {
 			j.Lanes = int(l)
 			if l > int64(4*runtime.NumCPU()) {
 				b.warn(v, "settings.lanes", fmt.Sprintf("%d lanes on %d CPUs only cost memory", l, runtime.NumCPU()), "leave it out for one lane a CPU")
+			}
+		}
+	}
+	if v := n.get("buffer"); v != nil {
+		if text, ok := b.text(v, "settings.buffer"); ok {
+			size, err := ParseSize(text)
+			switch {
+			case err != nil:
+				b.fault(v, "settings.buffer", err.Error(), "write a size such as 256MiB")
+			case size < 1<<20:
+				b.fault(v, "settings.buffer", text+" holds hardly a turn of events", "give at least 1MiB; 256MiB is usual")
+			default:
+				j.Buffer = size
 			}
 		}
 	}

@@ -505,6 +505,17 @@ func TestWarned(t *testing.T) {
 		{"sinks:", "  all: {from: rate2, window: {tumbling: 1h}, measures: {n: sum(lifts)}}\n  rate2: {from: useful, window: {sliding: 10m, by: 5m}, measures: {lifts: count()}}\nsinks:", "publishes windows that overlap"},
 		{"with: {path: lifts.ndjson}", "with: {path: lifts.ndjson, follow: true}", "one file appears only when the run finishes"},
 		{"tonnes: double", "tonnes: double, price: double", "price is a double, which is not exact; money is better a decimal"},
+		{"tonnes: double", "tonnes: double, toll_eur: double", "toll_eur is a double, which is not exact; money is better a decimal"},
+		{"tumbling: 10m", "tumbling: 7d", "7d is a fixed length, which begins on a Thursday; is a calendar size meant?"},
+		{"tumbling: 10m", "tumbling: 14d", "write 2 weeks"},
+		{"tumbling: 10m", "tumbling: 91d", "write 1 quarter"},
+		{"tumbling: 10m", "tumbling: 28d", "write 1 month"},
+		{"tumbling: 10m", "tumbling: 366d", "write 1 year"},
+		{"lifts: count()", "lifts: {fold: {initial: '[0.0]', next: 'so_far + [tonnes]', combine: left + right}}", "so_far grows with each row, without end"},
+		{"sinks:", "  again: {from: useful, key: [crane], remember: {all: {initial: \"''\", next: all + crane}}, forget: 1h, set: {seen: all}}\nsinks:", "all grows with each row, without end"},
+		{"sinks:", "  all: {from: rate2, window: {tumbling: 1h}, measures: {n: {fold: {initial: 0, next: so_far + lifts}}}}\n  rate2: {from: useful, window: {sliding: 10m, by: 5m}, measures: {lifts: count()}}\nsinks:", "a fold that adds their values up takes rows several times"},
+		{"sinks:", "  all: {from: rate2, remember: {n: {initial: 0, next: n + lifts}}, forget: 1h, set: {so_far_n: n}}\n  rate2: {from: useful, window: {look_back: 10m}, measures: {lifts: count()}}\nsinks:", "a remember that adds their values up takes rows several times"},
+		{"sinks:", "  all: {from: rate2, window: {tumbling: 1h}, measures: {n: mean(mean_t)}}\n  rate2: {from: useful, window: {tumbling: 10m}, measures: {mean_t: mean(tonnes)}}\nsinks:", "a mean of means weighs windows of few rows like those of many"},
 	} {
 		j, err := Parse("base.yaml", strings.Replace(base, c.old, c.new, 1), Options{Env: noEnv})
 		if err != nil {
@@ -513,6 +524,20 @@ func TestWarned(t *testing.T) {
 		}
 		if !strings.Contains(j.Warnings.Error(), c.want) {
 			t.Errorf("%s: warned of %v, want %q", c.new, j.Warnings, c.want)
+		}
+	}
+}
+
+// TestDelayOfChains: the plan tells that windows over windows wait for both.
+func TestDelayOfChains(t *testing.T) {
+	text := strings.Replace(base, "sinks:", "  lives: {from: useful, key: [crane], window: {session: 50m, longest: 3h}, measures: {n: count()}}\n  hourly: {from: lives, window: {tumbling: 1h}, measures: {all: sum(n)}}\nsinks:", 1)
+	j, err := Parse("base.yaml", text, Options{Env: noEnv})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range PlanOf(j).Steps {
+		if has := strings.Contains(s.Delay, "come later than their events: by up to 3h (lives)"); has != (s.Name == "hourly") {
+			t.Errorf("the delay of %s is told as %q", s.Name, s.Delay)
 		}
 	}
 }

@@ -209,6 +209,10 @@ func (b *builder) remember(k, n *node, place string, in input, s *Step) {
 		if prog != nil && prog.Kind() != d.Initial[i].Kind() {
 			b.fault(next, p, fmt.Sprintf("next is a %s, and initial a %s", prog.Kind(), d.Initial[i].Kind()), "give both one type")
 		}
+		b.warnGrowth(next, p, d.Names[i], prog)
+		if slices.ContainsFunc(expr.Names(next.text), func(u string) bool { return in.schema.Index(u) >= 0 }) {
+			b.warnOverlap(next, p, in, prog, "remember")
+		}
 		if prog != nil {
 			s.Does = append(s.Does, "remember "+d.Names[i]+": "+d.Initial[i].Text()+", then "+prog.Text())
 		}
@@ -325,7 +329,7 @@ func (b *builder) window(k, n *node, place string, in input, s *Step) {
 	d.Schema = append(schema, d.RevisionSchema()...)
 	s.Keyed, s.Schema = d, d.Schema
 	s.Timed, s.windowed, s.several = d.Bounds(), d.Bounds() && d.LookBack == 0, d.Revisions()
-	s.overlap = d.Aligned != nil && !d.Aligned.Tumbles()
+	s.overlap = d.Aligned != nil && !d.Aligned.Tumbles() || d.LookBack > 0
 	var how []string
 	for _, x := range []struct {
 		is   bool
@@ -567,12 +571,36 @@ func (b *builder) size(n *node, place string) (window.Unit, int64, bool) {
 		}
 	}
 	x, ok := b.duration(n, place, false)
-	for days, calendar := range map[int]string{30: "1 month", 90: "1 quarter", 365: "1 year"} {
-		if ok && x == time.Duration(days)*24*time.Hour {
-			b.warn(n, place, fmt.Sprintf("%dd is a fixed length; is a calendar size meant?", days), "write "+calendar+" for the calendar's, in a zone")
-		}
+	if ok {
+		b.warnDays(n, place, x)
 	}
 	return window.Micros, x.Microseconds(), ok
+}
+
+// warnDays warns of fixed lengths that look like weeks, months, quarters or years: they begin anywhere in them.
+func (b *builder) warnDays(n *node, place string, x time.Duration) {
+	const day = 24 * time.Hour
+	if x%day != 0 {
+		return
+	}
+	days := int(x / day)
+	calendar, begins := "", ""
+	switch {
+	case days >= 28 && days <= 31:
+		calendar = "1 month"
+	case days >= 89 && days <= 92:
+		calendar = "1 quarter"
+	case days >= 364 && days <= 366:
+		calendar = "1 year"
+	case days%7 == 0:
+		if calendar = fmt.Sprintf("%d weeks", days/7); days == 7 {
+			calendar = "1 week"
+		}
+		begins = ", which begins on a Thursday"
+	default:
+		return
+	}
+	b.warn(n, place, fmt.Sprintf("%dd is a fixed length%s; is a calendar size meant?", days, begins), "write "+calendar+" for the calendar's, in a zone")
 }
 
 func (b *builder) measures(n *node, place string, k *node, in input, d *step.Window, schema row.Schema, s *Step) (row.Schema, bool) {
@@ -585,6 +613,7 @@ func (b *builder) measures(n *node, place string, k *node, in input, d *step.Win
 		return schema, true
 	}
 	faulty := false
+	s.means = nil
 	for i, k := range n.keys {
 		p := join(place, k.text)
 		v := n.values[i]
@@ -615,13 +644,50 @@ func (b *builder) measures(n *node, place string, k *node, in input, d *step.Win
 			if in.overlap && a.Func == "sum" {
 				b.warn(v, p, in.text+" publishes windows that overlap, and a sum over them takes rows several times", "sum what the windows read")
 			}
+			if f := in.meanIn(a.Arg); a.Func == "mean" && f != "" {
+				b.warn(v, p, f+" is a mean, and a mean of means weighs windows of few rows like those of many", "publish sum and count, and divide their sums: sum(total) / double(sum(n))")
+			}
 			spec.Aggregates = append(spec.Aggregates, step.NewAggregate(a))
 		}
 		d.Measures = append(d.Measures, prog.Shift(first))
 		s.Does = append(s.Does, k.text+" = "+prog.Text())
 		schema = append(schema, row.Field{Name: k.text, Kind: prog.Kind()})
+		if n := len(prog.Aggregates); n == 1 && prog.Aggregates[0].Func == "mean" {
+			s.means = append(s.means, k.text)
+		}
 	}
 	return schema, faulty
+}
+
+// meanIn names a field that an argument uses and that is a mean; empty for none.
+func (in *input) meanIn(arg *expr.Program) string {
+	if arg == nil {
+		return ""
+	}
+	for _, name := range expr.Names(arg.Text()) {
+		if slices.Contains(in.means, name) {
+			return name
+		}
+	}
+	return ""
+}
+
+// warnGrowth warns of a value that takes in each row and grows without end: so_far + [v].
+func (b *builder) warnGrowth(n *node, place, name string, prog *expr.Program) {
+	text := n.text
+	if prog == nil || !prog.Kind().Text() || prog.Kind() == row.Decimal || strings.Contains(text, "size(") {
+		return
+	}
+	if slices.Contains(expr.Names(text), name) && strings.Contains(text, "+") {
+		b.warn(n, place, fmt.Sprintf("%s grows with each row, without end", name), fmt.Sprintf("bound it: size(%s) < 100 ? %s : %s", name, strings.TrimSpace(text), name))
+	}
+}
+
+// warnOverlap warns of what adds up rows of windows that overlap, other than by sum.
+func (b *builder) warnOverlap(n *node, place string, in input, prog *expr.Program, what string) {
+	if in.overlap && prog != nil && strings.Contains(n.text, "+") && (prog.Kind() == row.Int || prog.Kind() == row.Double || prog.Kind() == row.Decimal) {
+		b.warn(n, place, in.text+" publishes windows that overlap, and a "+what+" that adds their values up takes rows several times", "add up what the windows read")
+	}
 }
 
 // fold reads a measure of the document's own.
@@ -664,6 +730,10 @@ func (b *builder) fold(n *node, place string, in input, d *step.Window) *expr.Pr
 		}
 	}
 	out.NextOf = b.expression(f.get("next"), place+".next", expr.Scope{Fields: in.schema, Values: b.job.Values, Locals: local("so_far")})
+	b.warnGrowth(f.get("next"), place+".next", "so_far", out.NextOf)
+	if uses := expr.Names(f.get("next").text); slices.ContainsFunc(uses, func(u string) bool { return in.schema.Index(u) >= 0 }) {
+		b.warnOverlap(f.get("next"), place+".next", in, out.NextOf, "fold")
+	}
 	want(f.get("next"), place+".next", out.NextOf)
 	if c := f.get("combine"); c != nil {
 		out.CombineOf = b.expression(c, place+".combine", expr.Scope{Values: b.job.Values, Locals: local("left", "right")})

@@ -165,7 +165,40 @@ func planStep(j *Job, s *Step) StepPlan {
 	case *step.Window:
 		planWindow(&p, d, row.DurationText(margin), passed)
 	}
+	if behind := j.behind(s.From); len(behind) > 0 {
+		p.Delay += "; counted from the rows that it reads, which come later than their events: by " + strings.Join(behind, ", ")
+	}
 	return p
+}
+
+// behind tells how long after their events the rows of inputs come, step by step: a window's at its end, which the
+// next window begins to count from.
+func (j *Job) behind(from []engine.Input) (out []string) {
+	for _, in := range from {
+		if !in.OfStep || in.Part != engine.Main {
+			continue
+		}
+		s := &j.Steps[in.At]
+		said := ""
+		switch d := s.Keyed.(type) {
+		case *step.Absent:
+			said = row.DurationText(d.After)
+		case *step.Window:
+			switch w := d.Aligned; {
+			case w != nil:
+				said = "up to " + SizeText(w.Unit, w.Size)
+			case d.Session != nil && d.Session.Longest > 0:
+				said = "up to " + row.DurationText(d.Session.Longest)
+			case d.Session != nil:
+				said = "as long as a session lasts, and " + row.DurationText(d.Session.Gap)
+			}
+		}
+		if said != "" {
+			out = append(out, fmt.Sprintf("%s (%s)", said, s.Name))
+		}
+		out = append(out, j.behind(s.From)...)
+	}
+	return out
 }
 
 // margin gives the greatest margin of the sources that the inputs come from.

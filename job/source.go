@@ -221,7 +221,7 @@ func (b *builder) fields(n *node, place string, k *node, s *Source) {
 }
 
 // moneyName matches fields that are likely to hold money.
-var moneyName = regexp.MustCompile(`(^|_)(price|amount|cost|fee|balance|invoice|payment|charge)s?($|_)`)
+var moneyName = regexp.MustCompile(`(^|_)(price|amount|cost|fee|balance|invoice|payment|charge|money|salary|wage|rent|tax|vat|duty|toll|fare|tip|bonus|discount|refund|revenue|turnover|profit|debit|credit|deposit|budget|paid|due|eur|euro|usd|dollar|gbp|pound|chf|jpy|yen|cent|currency)s?($|_)`)
 
 func (b *builder) field(k, v *node, place string) (Field, bool) {
 	f := Field{Name: k.text}

@@ -121,6 +121,7 @@ type input struct {
 	// windowed: rows are those of windows, and come as they close; overlap: of windows that overlap.
 	windowed, overlap bool
 	unbounded         bool
+	means             []string // fields that are means
 }
 
 func inputsOf(n *node) []*node {
@@ -177,6 +178,7 @@ func (b *builder) inputs(n *node, place string) (input, bool) {
 		out.how += in.how
 		out.windowed = out.windowed && in.windowed
 		out.overlap = out.overlap || in.overlap
+		out.means = append(out.means, in.means...)
 		out.unbounded = out.unbounded || in.unbounded
 	}
 	return out, ok && out.from != nil
@@ -298,7 +300,7 @@ func (b *builder) partOf(n *node, place, part string, i int, in input) (input, b
 		b.fault(n, place, fmt.Sprintf("%s has no part %s", s.Name, part), "read it whole, or late of, rejects of; a split has parts of its own")
 		return input{}, false
 	}
-	in.several, in.how, in.windowed, in.overlap = s.several, s.how, s.windowed, s.overlap
+	in.several, in.how, in.windowed, in.overlap, in.means = s.several, s.how, s.windowed, s.overlap, s.means
 	return in, true
 }
 
@@ -319,7 +321,7 @@ func (b *builder) step(k, n *node, place string) {
 		return
 	}
 	s := Step{Name: k.text, Kind: kind.name, From: in.from, FromText: in.text, Input: in.schema, Timed: in.timed, unbounded: in.unbounded,
-		several: in.several, how: in.how, windowed: in.windowed, overlap: in.overlap}
+		several: in.several, how: in.how, windowed: in.windowed, overlap: in.overlap, means: in.means}
 	before := len(b.faults)
 	if keyed := kind.name != "split" && kind.name != "expand" && kind.name != "filter and compute"; keyed && in.several {
 		b.fault(n.get("from"), place+".from", fmt.Sprintf("%s may publish several rows for one key and window (%s), and this step would count each", in.text, in.how), "read a step that publishes settled rows, without accept, revised and repeat")

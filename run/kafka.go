@@ -48,7 +48,7 @@ func (b *builder) topic(s *job.Source, known []string, out *engine.Source) error
 	if err != nil {
 		return fmt.Errorf("source %s: %w", s.Name, err)
 	}
-	c := kafka.SourceConfig{Connection: conn, Topic: k.Topic, Group: k.Group, BeginAt: k.BeginAt, Fresh: len(known) == 0}
+	c := kafka.SourceConfig{Connection: conn, Topic: k.Topic, Group: k.Group, BeginAt: k.BeginAt, Fresh: len(known) == 0, Buffer: b.job.Buffer}
 	switch k.Begin {
 	case "latest":
 		c.Begin = kafka.Latest

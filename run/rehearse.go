@@ -512,6 +512,27 @@ func boolInt(b bool) int {
 // unitDoubt is a time before which nobody's events are: a unit was mistaken.
 var unitDoubt = row.TimeOf(time.Date(1990, 1, 1, 0, 0, 0, 0, time.UTC))
 
+// Implausible says which sources had event times that nobody's events have, and what to do about it; a line each.
+func Implausible(g *engine.Graph, f engine.Figures, now time.Time) (out []string) {
+	for i := range g.Sources {
+		s := &g.Sources[i]
+		greatest := row.MinTime
+		for _, p := range f.Partitions {
+			if p.Source == s.Name {
+				greatest = max(greatest, p.Greatest)
+			}
+		}
+		switch {
+		case !s.Timed() || s.Arrival || greatest == row.MinTime:
+		case greatest < unitDoubt:
+			out = append(out, fmt.Sprintf("source %s: the newest event time is %s: the unit of the event time is mistaken; seconds were perhaps read as milliseconds: say parse: epoch_s, or the unit it is", s.Name, greatest))
+		case greatest > row.TimeOf(now.Add(24*time.Hour)):
+			out = append(out, fmt.Sprintf("source %s: the newest event time is %s, which lies in the future: it holds the watermark up to there, and others are late; check the clock that wrote it, or the unit of parse", s.Name, greatest))
+		}
+	}
+	return out
+}
+
 // warn says what the sample shows to be wrong, each with what to do about it.
 func (r *rehearser) warn(out *Rehearsal, samples []Sampled, f engine.Figures) {
 	say := func(at, fix, format string, args ...any) {
@@ -548,7 +569,7 @@ func (r *rehearser) warn(out *Rehearsal, samples []Sampled, f engine.Figures) {
 					top, most = key, n
 				}
 			}
-			if len(k.of) > 1 && most*2 > k.all {
+			if len(k.of) > 1 && most*2 >= k.all {
 				say(s.Name, "that is right where it is so; a finer key would spread the work", "%s has %d %% of all rows (of %d keys): one lane does most of the work", top, most*100/k.all, len(k.of))
 			}
 			if len(k.of) == 1 && k.all > 20 {

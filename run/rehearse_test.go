@@ -10,6 +10,9 @@ import (
 	"testing"
 	"time"
 
+	"undertide/core/engine"
+	"undertide/core/expr"
+	"undertide/core/row"
 	"undertide/job"
 )
 
@@ -318,5 +321,21 @@ func TestPlay(t *testing.T) {
 	}
 	if _, err := Play(context.Background(), j, make([]Given, MostPlayed+1), false); err == nil {
 		t.Error("too many events are played")
+	}
+}
+
+// TestImplausible: a run says when event times are those of a mistaken unit, or lie far ahead.
+func TestImplausible(t *testing.T) {
+	now := time.Date(2026, 6, 1, 0, 0, 0, 0, time.UTC)
+	g := &engine.Graph{Sources: []engine.Source{{Name: "lifts", EventTime: &expr.Program{}}}}
+	for at, want := range map[time.Time]string{
+		time.Date(1970, 1, 21, 0, 0, 0, 0, time.UTC): "the unit of the event time is mistaken",
+		time.Date(2027, 6, 1, 0, 0, 0, 0, time.UTC):  "lies in the future",
+		now: "",
+	} {
+		f := engine.Figures{Partitions: []engine.PartitionFigures{{Source: "lifts", Greatest: row.TimeOf(at)}, {Source: "lifts", Greatest: row.MinTime}}}
+		if got := strings.Join(run.Implausible(g, f, now), " "); !strings.Contains(got, want) || (want == "") != (got == "") {
+			t.Errorf("%s: %q, want %q", at, got, want)
+		}
 	}
 }

@@ -55,7 +55,7 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	b := &builder{job: j, opt: &opt, ctx: ctx}
 	defer b.close()
 	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch,
-		FirstEpoch: opt.FirstEpoch, Completed: opt.Completed, StopWithin: opt.StopWithin}
+		FirstEpoch: opt.FirstEpoch, Completed: opt.Completed, StopWithin: opt.StopWithin, Buffer: j.Buffer}
 	if o.Lanes == 0 {
 		o.Lanes = j.Lanes
 	}

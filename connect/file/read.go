@@ -33,10 +33,11 @@ const (
 	blockSize = 64 << 10 // each partition holds one, and there may be thousands
 	// MaxEvent bounds one event's text; a longer one ends the run, since what follows it is unknown.
 	MaxEvent = 64 << 20
-	// maxTurn bounds the text of a turn, whose places are 32 bits.
-	maxTurn = 2 << 30
-	linger  = 5 * time.Millisecond
-	poll    = 50 * time.Millisecond
+	// turnBytes ends a turn whose text has become so long before it has all of its events (docs/time.md, "Turns and
+	// places").
+	turnBytes = 16 << 20
+	linger    = 5 * time.Millisecond
+	poll      = 50 * time.Millisecond
 )
 
 // Partition reads one file, or standard input, as an engine.Partition.
@@ -302,8 +303,8 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 	from := p.pos
 	var deadline time.Time
 	for len(c.Starts) < row.MaxRows {
-		if len(c.Raw) > maxTurn {
-			return fmt.Errorf("%s: %d events before byte %d take more than %d MiB; events of this size are too large for a turn of %d", p.path, len(c.Starts), p.pos, maxTurn>>20, row.MaxRows)
+		if len(c.Raw) >= turnBytes {
+			break
 		}
 		if p.format == CSV && p.header == nil { // of a file that was empty so far
 			if err := p.readHeader(ctx); err != nil {

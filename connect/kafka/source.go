@@ -1,6 +1,7 @@
 package kafka
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -31,6 +32,8 @@ type SourceConfig struct {
 	// Fresh says that the run starts without a checkpoint. Otherwise partitions that the checkpoint does
 	// not know were added since, and are read from their earliest event.
 	Fresh bool
+	// Buffer bounds the bytes of fetched events that wait, of all partitions together; 0 means the engine's default.
+	Buffer int64
 }
 
 // Begin is a place in a topic.
@@ -84,9 +87,25 @@ func Open(ctx context.Context, c SourceConfig) (*Source, error) {
 		client.Close()
 		return nil, fmt.Errorf("%s: topic %s has no partitions", c.Connection, c.Topic)
 	}
-	s.done.Go(s.poll)
-	s.done.Go(s.commit)
+	s.done.Go(func() { s.guard(s.poll) })
+	s.done.Go(func() { s.guard(s.commit) })
 	return s, nil
+}
+
+// guard ends the reading of all partitions where f panics.
+func (s *Source) guard(f func()) {
+	err := engine.Guard(func() error { f(); return nil })
+	if err == nil {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, p := range s.parts {
+		p.mu.Lock()
+		p.err = err
+		p.mu.Unlock()
+		p.wake()
+	}
 }
 
 // discover looks for partitions that are not known yet, and the ends of all.
@@ -137,7 +156,7 @@ func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
 		if at, ok := ends[n]; ok && begin < 0 {
 			begin = at
 		}
-		p := &Partition{s: s, number: n, begin: begin, more: make(chan struct{}, 1)}
+		p := &Partition{s: s, number: n, begin: begin, more: make(chan struct{}, 1), share: max(1<<20, cmp.Or(s.c.Buffer, engine.DefaultBuffer)/int64(2*len(d.Partitions)))}
 		p.next.Store(begin)
 		s.parts[n] = p
 		fresh = append(fresh, p)
@@ -269,10 +288,12 @@ type Partition struct {
 	next atomic.Int64 // the offset after the newest that was fetched
 	end  atomic.Int64 // the partition's end when it was asked for
 
-	mu     sync.Mutex // guards all below
-	queue  []*kgo.Record
-	taken  int64 // the offset after the newest that was read
-	paused bool
+	mu    sync.Mutex // guards all below
+	queue []*kgo.Record
+	// waiting is the bytes in the queue; at share, its part of the buffer, its fetches pause.
+	waiting, share int64
+	taken          int64 // the offset after the newest that was read
+	paused         bool
 	// The broker was known to have nothing more from quietFrom to quiet; zero when it had.
 	quietFrom, quiet time.Time
 	err              error
@@ -314,8 +335,11 @@ func (p *Partition) Open(_ context.Context, at json.RawMessage) error {
 func (p *Partition) put(list []*kgo.Record) {
 	p.mu.Lock()
 	p.queue = append(p.queue, list...)
+	for _, r := range list {
+		p.waiting += int64(len(r.Value) + len(r.Key))
+	}
 	p.next.Store(list[len(list)-1].Offset + 1)
-	if len(p.queue) >= pauseAt && !p.paused {
+	if (len(p.queue) >= pauseAt || p.waiting >= p.share) && !p.paused {
 		p.paused = true
 		p.s.client.PauseFetchPartitions(map[string][]int32{p.s.c.Topic: {p.number}})
 	}
@@ -357,6 +381,7 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 	for n < len(p.queue) && len(c.Starts) < row.MaxRows && size < chunkBytes {
 		r := p.queue[n]
 		n++
+		p.waiting -= int64(len(r.Value) + len(r.Key))
 		if r.Attrs.IsControl() {
 			continue
 		}
@@ -380,7 +405,7 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 			p.queue = nil
 		}
 	}
-	if p.paused && len(p.queue) < pauseAt/4 {
+	if p.paused && len(p.queue) < pauseAt/4 && p.waiting < p.share/2 {
 		p.paused = false
 		p.s.client.ResumeFetchPartitions(map[string][]int32{p.s.c.Topic: {p.number}})
 	}

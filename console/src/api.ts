@@ -1193,6 +1193,8 @@ export interface components {
             kind: string;
             /** Format: int64 */
             lost: number;
+            /** Format: int64 */
+            made: number;
             name: string;
             /** Format: int64 */
             out: number;
@@ -1370,6 +1372,8 @@ export interface components {
             late: components["schemas"]["LateFigures"];
             /** Format: int64 */
             left_out: number;
+            /** Format: int64 */
+            made: number;
             /** Format: int64 */
             measure_errors: number;
             next_close: string | null;

@@ -3,8 +3,14 @@ package engine
 import (
 	"context"
 	"fmt"
+	"runtime"
+	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
+
+	"undertide/core/row"
+	"undertide/core/step"
 )
 
 // TestManyPartitions: the work for a partition does not grow with their number. Once it was quadratic: 16,000
@@ -30,5 +36,80 @@ func TestManyPartitions(t *testing.T) {
 	t.Logf("2,000 partitions take %v, 8,000 %v", few, many)
 	if many > 6*few {
 		t.Errorf("2,000 partitions take %v, 8,000 %v: more than 6 times as long", few, many)
+	}
+}
+
+// wide is a partition of events of so many bytes, any number of them.
+type wide struct {
+	*feed
+	size, left int
+}
+
+func (w *wide) Empty(context.Context) (bool, error) { return w.left == 0, nil }
+func (w *wide) Read(_ context.Context, c *Chunk) error {
+	for len(c.Starts) < 4 && w.left > 0 {
+		w.left--
+		c.Starts = append(c.Starts, uint32(len(c.Raw)))
+		c.Raw = append(c.Raw, fmt.Sprintf("%d %d", 100000-w.left, w.size)...)
+		c.Raw = append(c.Raw, make([]byte, w.size)...)
+		c.Ends = append(c.Ends, uint32(len(c.Raw)))
+	}
+	c.Last = w.left == 0
+	return nil
+}
+
+// counted makes a row of each event, whatever it holds.
+type counted struct{}
+
+func (counted) Decode(c *Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
+	for i := range c.Starts {
+		b.Cols[0].AppendInt(int64(i))
+		b.Cols[1].AppendInt(1)
+		b.Index = append(b.Index, uint16(i))
+		b.N++
+	}
+	return rejects
+}
+
+// TestBuffer: large events do not fill the memory with what is read ahead, in bounded runs and in others; one that is
+// larger than the buffer ends the run and says where it is.
+func TestBuffer(t *testing.T) {
+	for _, bounded := range []bool{true, false} {
+		var parts []Partition
+		for i := range 12 {
+			parts = append(parts, &wide{feed: newFeed(fmt.Sprintf("p%02d", i), true), size: 1 << 20, left: 60})
+		}
+		g := graph(t, &box{}, 0, bounded, parts...)
+		g.Sources[0].NewDecoder = func() Decoder { return counted{} }
+		var before runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		stop := make(chan struct{})
+		var peak atomic.Uint64
+		go func() {
+			for {
+				select {
+				case <-stop:
+					return
+				case <-time.After(time.Millisecond):
+					var m runtime.MemStats
+					runtime.ReadMemStats(&m)
+					peak.Store(max(peak.Load(), m.HeapInuse))
+				}
+			}
+		}()
+		res, err := Run(context.Background(), g, Options{Lanes: 1, Workers: 2, Buffer: 8 << 20})
+		close(stop)
+		if err != nil || res.Figures.Sources[0].Read != 720 {
+			t.Fatal(bounded, err, res.Figures.Sources)
+		}
+		if got := peak.Load() - before.HeapInuse; got > 300<<20 {
+			t.Errorf("bounded %v: %d MiB were in use for a buffer of 8 MiB", bounded, got>>20)
+		}
+	}
+	g := graph(t, &box{}, 0, true, &wide{feed: newFeed("p00", true), size: 3 << 20, left: 2})
+	_, err := Run(context.Background(), g, Options{Lanes: 1, Buffer: 2 << 20})
+	if err == nil || !strings.Contains(err.Error(), "source in: partition p00: event 0 has 31457") || !strings.Contains(err.Error(), "settings: {buffer") {
+		t.Errorf("an event beyond the buffer: %v", err)
 	}
 }

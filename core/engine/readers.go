@@ -116,10 +116,17 @@ func (e *run) read(p *partition) {
 		}
 		t.chunk.Reset()
 		t.seq, seq = seq, seq+1
+		if !e.awaitRoom() {
+			return
+		}
 		if err := p.Read(e.hard, &t.chunk); err != nil {
 			if e.hard.Err() == nil {
 				e.fail(fmt.Errorf("source %s: %w", name, err))
 			}
+			return
+		}
+		if err := e.enter(t); err != nil {
+			e.fail(fmt.Errorf("source %s: partition %s: %w", name, p.Name(), err))
 			return
 		}
 		arrived = max(arrived, row.TimeOf(e.opt.Now()))
@@ -138,6 +145,48 @@ func (e *run) read(p *partition) {
 	}
 }
 
+// The buffer
+//
+// The bytes of events that were read and have not gone through all lanes are counted, and reading ahead ends where
+// they fill the buffer. In a bounded run that is the sequencer's to see: the partition whose turn is next always
+// reads, or nothing would go on. In an unbounded run any turn that is decoded may be taken, so readers wait
+// themselves. A turn has at most some 16 MiB, so the count goes beyond by at most that for each partition.
+
+// awaitRoom waits until there is room in the buffer; false when the run ends.
+func (e *run) awaitRoom() bool {
+	for !e.bounded && e.opt.Script == nil && e.full() {
+		select {
+		case <-time.After(time.Millisecond):
+		case <-e.hard.Done():
+			return false
+		}
+	}
+	return true
+}
+
+// enter counts a turn's events as under way; an event that is larger than the whole buffer is refused.
+func (e *run) enter(t *turn) error {
+	t.bytes = int64(len(t.chunk.Raw))
+	if t.bytes > e.opt.Buffer {
+		for i := range t.chunk.Starts {
+			if n := int64(t.chunk.Ends[i] - t.chunk.Starts[i]); n > e.opt.Buffer {
+				return fmt.Errorf("event %d has %d bytes, and the buffer %d; give settings: {buffer: …} more, or keep such events out", t.chunk.Offset(i), n, e.opt.Buffer)
+			}
+		}
+	}
+	e.inFlight.Add(t.bytes)
+	return nil
+}
+
+// leave takes a turn that has gone through out of the count.
+func (e *run) leave(t *turn) {
+	e.inFlight.Add(-t.bytes)
+	t.bytes = 0
+}
+
+// full says whether so much is under way that nobody reads ahead.
+func (e *run) full() bool { return e.inFlight.Load() >= e.opt.Buffer }
+
 // give lets the reader of p fill one more turn.
 func (e *run) give(p *partition) {
 	p.asked++
@@ -152,7 +201,7 @@ func (e *run) ask(chosen *partition) {
 	if chosen != nil && chosen.asked == 0 {
 		e.give(chosen)
 	}
-	if !e.bounded || chosen == nil {
+	if !e.bounded || chosen == nil || e.full() {
 		return
 	}
 	each := max(1, e.budget/max(1, e.live))

@@ -19,6 +19,9 @@ type Options struct {
 	Lanes int
 	// Workers decode; 0 means one for each CPU.
 	Workers int
+	// Buffer is how many bytes of events may be read and not yet gone through; 0 means DefaultBuffer. An event that is
+	// larger ends the run.
+	Buffer int64
 	// Now is the wall clock; nil means time.Now.
 	Now func() time.Time
 	// Every is the time between checkpoints, 0 for none but the first and the last; EveryTurns asks
@@ -117,11 +120,12 @@ type run struct {
 	order       order
 	marks       *watermarks
 	turns       int64
-	outstanding int        // turns that readers and workers have
-	budget      int        // of them in a bounded run
-	live        int        // partitions that have not ended
-	given       []row.Time // by set of sources: the watermark that the lanes were given last
-	latest      row.Time   // the clock as it was last given out
+	outstanding int          // turns that readers and workers have
+	inFlight    atomic.Int64 // bytes of events that were read and have not gone through
+	budget      int          // of them in a bounded run
+	live        int          // partitions that have not ended
+	given       []row.Time   // by set of sources: the watermark that the lanes were given last
+	latest      row.Time     // the clock as it was last given out
 
 	epoch    int64 // of the interval that runs
 	marking  *mark
@@ -131,6 +135,9 @@ type run struct {
 	base  Counts // of the snapshot that the run started from
 	watch *Watch
 }
+
+// DefaultBuffer bounds the events that are under way, unless told otherwise.
+const DefaultBuffer = 256 << 20
 
 func (e *run) failed() bool { return e.hasFault.Load() }
 
@@ -169,6 +176,9 @@ func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
 	}
 	if e.opt.Now == nil {
 		e.opt.Now = time.Now
+	}
+	if e.opt.Buffer <= 0 {
+		e.opt.Buffer = DefaultBuffer
 	}
 	if e.opt.Workers <= 0 {
 		e.opt.Workers = runtime.GOMAXPROCS(0)
@@ -295,6 +305,7 @@ func (e *run) release(t *turn) {
 		close(t.settled)
 	}
 	if left == 0 && t.part != nil {
+		e.leave(t)
 		poison(t)
 		e.pool.Put(t)
 	}

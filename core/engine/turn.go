@@ -14,8 +14,9 @@ import (
 // watermarks, the lanes read it, and the last of them puts it back.
 type turn struct {
 	// set by reader and worker
-	part *partition
-	seq  int64 // among the partition's chunks of this run
+	part  *partition
+	seq   int64 // among the partition's chunks of this run
+	bytes int64 // of its events in the buffer
 	// arrived is when the events were read, for sources whose event time that is.
 	arrived row.Time
 	chunk   Chunk

@@ -48,6 +48,7 @@ type PartitionFigures struct {
 	Bytes, Size  int64
 	Events       int64
 	Watermark    row.Time
+	Greatest     row.Time // event time read; row.MinTime before the first row
 	Idle, Ended  bool
 	// Lag is how many events wait behind Position; -1 when that is not known.
 	Lag int64
@@ -120,7 +121,7 @@ func (w *Watch) add(e *run, p *partition) {
 }
 
 func (w *Watch) addLocked(e *run, p *partition) {
-	w.parts = append(w.parts, PartitionFigures{Source: e.p.Sources[p.source].Name, Name: p.Name(), Size: p.Size(), Position: p.position, Watermark: p.w, Ended: p.ended, Events: p.events})
+	w.parts = append(w.parts, PartitionFigures{Source: e.p.Sources[p.source].Name, Name: p.Name(), Size: p.Size(), Position: p.position, Watermark: p.w, Greatest: p.greatest, Ended: p.ended, Events: p.events})
 	w.read = append(w.read, p.Partition)
 }
 
@@ -150,7 +151,7 @@ func (e *run) tally(t *turn) {
 	copy(w.marks, t.sources)
 	p := t.part
 	f := &w.parts[p.number]
-	f.Position, f.Events, f.Watermark, f.Idle, f.Ended = p.position, p.events, p.w, p.idle, p.ended
+	f.Position, f.Events, f.Watermark, f.Greatest, f.Idle, f.Ended = p.position, p.events, p.w, p.greatest, p.idle, p.ended
 	f.Bytes += t.chunk.Bytes
 	f.Stored = p.stored
 }
