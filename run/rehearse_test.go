@@ -334,7 +334,7 @@ func TestImplausible(t *testing.T) {
 		now: "",
 	} {
 		f := engine.Figures{Partitions: []engine.PartitionFigures{{Source: "lifts", Greatest: row.TimeOf(at)}, {Source: "lifts", Greatest: row.MinTime}}}
-		if got := strings.Join(run.Implausible(g, f, now), " "); !strings.Contains(got, want) || (want == "") != (got == "") {
+		if got := strings.Join(Implausible(g, f, now), " "); !strings.Contains(got, want) || (want == "") != (got == "") {
 			t.Errorf("%s: %q, want %q", at, got, want)
 		}
 	}
