@@ -343,7 +343,13 @@ func (r *reader) expression(n *node, place string, scope expr.Scope) *expr.Progr
 			}
 		}
 		remedy := f.Remedy
-		if f.Name != "" {
+		switch ours := expr.OtherName(f.Name, scope.Measure); {
+		case f.Name == "":
+		case f.Function && ours != "":
+			remedy = "did you mean " + ours + "?"
+		case f.Function:
+			remedy = didYouMean(f.Name, expr.FunctionNames(scope.Measure))
+		default:
 			remedy = didYouMean(f.Name, scopeNames(scope))
 		}
 		r.faultAt(line, column, place, f.Message, remedy)

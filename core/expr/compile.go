@@ -35,6 +35,8 @@ type Fault struct {
 	Message      string
 	Remedy       string
 	Name         string
+	// Function says that Name is called.
+	Function bool
 }
 
 // celType gives the CEL type of a field. All fields may be null.
@@ -159,7 +161,8 @@ type compiler struct {
 	env    *cel.Env
 	ast    *ast.AST
 	prog   *Program
-	inside bool // within an aggregate call
+	inside bool    // within an aggregate call
+	bound  []bound // variables of the loops around
 	faults []Fault
 }
 
@@ -192,9 +195,21 @@ func (c *compiler) node(e ast.Expr) *node {
 	case ast.IdentKind:
 		return c.name(e, e.AsIdent(), kind)
 	case ast.SelectKind:
-		if name, ok := qualified(e); ok && !e.AsSelect().IsTestOnly() {
-			return c.name(e, name, kind)
+		if n := c.member(e, kind); n != nil {
+			return n
 		}
+	case ast.ComprehensionKind:
+		return c.loop(e, kind)
+	case ast.MapKind:
+		if kind.IsMap() {
+			n := &node{op: opOwn, kind: kind, name: "map", own: makeMap(kind), lenient: true}
+			for _, x := range e.AsMap().Entries() {
+				n.args = append(n.args, c.node(x.AsMapEntry().Key()), c.node(x.AsMapEntry().Value()))
+			}
+			return n
+		}
+		c.fault(e, "a map needs texts as keys and values of one plain type", "write {'a': 1, 'b': 2}")
+		return &node{op: opConst, kind: row.Bool}
 	case ast.CallKind:
 		return c.call(e, kind)
 	case ast.ListKind:
@@ -208,8 +223,64 @@ func (c *compiler) node(e ast.Expr) *node {
 		c.fault(e, "a list needs elements of one plain type", "write ['a', 'b'] or [1, 2]")
 		return &node{op: opConst, kind: row.Bool}
 	}
-	c.fault(e, "macros over lists, and maps written out, are not built yet", "use size, in and [index]; `expand` makes a row of each element")
+	c.fault(e, "this gives no value that a row can hold", "see docs/job-document.md, Expressions")
 	return &node{op: opConst, kind: row.Bool}
+}
+
+// member takes a.b: a name with dots, an entry of a map, or value or count of what most_common gives; nil for
+// anything else. has(m.k) asks whether a map has an entry.
+func (c *compiler) member(e ast.Expr, kind row.Kind) *node {
+	s := e.AsSelect()
+	if name, ok := qualified(e); ok && !s.IsTestOnly() && c.knows(name) {
+		return c.name(e, name, kind)
+	}
+	if of := s.Operand(); of.Kind() == ast.CallKind && of.AsCall().FunctionName() == operators.Index {
+		list := c.node(of.AsCall().Args()[0])
+		at := func(column int) ownFunction {
+			return func(a []Value) (Value, error) {
+				values, counts := row.NewColumn(a[0].Kind.Elem()), row.NewColumn(row.Int)
+				row.Elements(a[0].Kind, []byte(a[0].S), nil, values, counts)
+				if a[1].I < 0 || a[1].I >= int64(values.Len()) {
+					return Value{}, fmt.Errorf("there is no element %d in a list of %d", a[1].I, values.Len())
+				}
+				return At([]*row.Column{values, counts}[column], int(a[1].I)), nil
+			}
+		}
+		if list.kind.IsCommon() {
+			n := &node{op: opOwn, args: []*node{list, c.node(of.AsCall().Args()[1])}}
+			switch s.FieldName() {
+			case "value":
+				n.kind, n.own = list.kind.Elem(), at(0)
+				return n
+			case "count":
+				n.kind, n.own = row.Int, at(1)
+				return n
+			}
+			c.fault(e, "an entry of most_common has value and count, and no "+s.FieldName(), "write [0].value or [0].count")
+			return &node{op: opConst, kind: row.Bool}
+		}
+	}
+	m := c.node(s.Operand())
+	if !m.kind.IsMap() {
+		return nil
+	}
+	key := &node{op: opConst, kind: row.String, value: Value{Kind: row.String, S: s.FieldName()}}
+	n := &node{op: opOwn, kind: m.kind.Elem(), own: entryOf, args: []*node{m, key}}
+	if s.IsTestOnly() {
+		n.kind, n.own = row.Bool, func(a []Value) (Value, error) {
+			_, ok := lookUp(a[0], a[1].S)
+			return BoolOf(ok), nil
+		}
+	}
+	return n
+}
+
+// knows says whether a name is one of the scope.
+func (c *compiler) knows(name string) bool {
+	v, isValue := strings.CutPrefix(name, "values.")
+	_, known := c.scope.Values[v]
+	_, isBound := c.boundTo(name)
+	return isValue && known || isBound || c.scope.Locals.Index(name) >= 0 || c.scope.Fields.Index(name) >= 0
 }
 
 // qualified gives the dotted name of a.b.c.
@@ -229,6 +300,9 @@ func (c *compiler) name(e ast.Expr, name string, kind row.Kind) *node {
 		if val, ok := c.scope.Values[v]; ok {
 			return &node{op: opConst, kind: val.Kind, value: val}
 		}
+	}
+	if n, ok := c.boundTo(name); ok {
+		return n
 	}
 	if i := c.scope.Locals.Index(name); i >= 0 {
 		return &node{op: opLocal, kind: c.scope.Locals[i].Kind, field: i}
@@ -263,6 +337,9 @@ func (c *compiler) call(e ast.Expr, kind row.Kind) *node {
 	n := &node{kind: kind, name: name}
 	for _, a := range exprs {
 		n.args = append(n.args, c.node(a))
+	}
+	if name == notStrictlyFalse { // the loop takes errors and nulls for that itself
+		return n.args[0]
 	}
 	if name == isNullName {
 		n.op, n.kind = opIsNull, row.Bool
@@ -347,7 +424,7 @@ func (c *compiler) settleNulls(e ast.Expr, n *node) *node {
 			n.args[i] = &node{op: opConst, kind: kind, value: NullOf(kind)}
 		}
 	}
-	if n.op == opCond && n.kind == row.Invalid {
+	if n.kind == row.Invalid && (n.op == opCond || n.op >= opAdd && n.op <= opNeg) { // its arguments are known better than by their types
 		n.kind = kind
 	}
 	if n.kind == row.Invalid && n.op != opCond {

@@ -60,6 +60,8 @@ func (n *node) eval(g *given) (Value, error) {
 		return g.locals[n.field], nil
 	case opAnd, opOr:
 		return n.evalLogic(g)
+	case opLoop:
+		return n.evalLoop(g)
 	case opCond:
 		c, err := n.args[0].eval(g)
 		if err != nil {

@@ -199,7 +199,7 @@ func TestFaults(t *testing.T) {
 		"hour(t, 'Mars')":    "no time zone",
 		"m + x":              "+ does not take decimal and double",
 		"[1, 'a']":           "plain type",
-		"[1, 2].map(e, e)":   "not built yet",
+		"i.map(e, e)":        "range",
 		"5u == 5u":           "uint",
 		"s.matches('[')":     "no regular expression",
 		"i in t":             "does not take",

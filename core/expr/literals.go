@@ -22,6 +22,7 @@ func promoteLiterals(a *ast.AST, scope Scope) {
 	nextID := func() int64 { ids++; return ids }
 	nullsToCalls(a.Expr(), fac, nextID)
 	var walk func(e ast.Expr) row.Kind // the kind, Invalid when unknown
+	loops := map[string]row.Kind{}     // the elements of the loops around
 	beside := func(exprs ...ast.Expr) row.Kind {
 		kind := row.Invalid
 		kinds := make([]row.Kind, len(exprs))
@@ -49,6 +50,9 @@ func promoteLiterals(a *ast.AST, scope Scope) {
 			}
 		case ast.IdentKind, ast.SelectKind:
 			name, _ := qualified(e)
+			if k, ok := loops[name]; ok {
+				return k
+			}
 			if v, ok := strings.CutPrefix(name, "values."); ok {
 				return scope.Values[v].Kind
 			}
@@ -58,6 +62,23 @@ func promoteLiterals(a *ast.AST, scope Scope) {
 			if i := scope.Fields.Index(name); i >= 0 {
 				return scope.Fields[i].Kind
 			}
+		case ast.ListKind:
+			for _, x := range e.AsList().Elements() {
+				walk(x)
+			}
+		case ast.ComprehensionKind:
+			l := e.AsComprehension()
+			before, had := loops[l.IterVar()]
+			if k := walk(l.IterRange()); k.IsList() {
+				loops[l.IterVar()] = k.Elem()
+			}
+			for _, x := range []ast.Expr{l.LoopCondition(), l.LoopStep(), l.Result()} {
+				walk(x)
+			}
+			if delete(loops, l.IterVar()); had {
+				loops[l.IterVar()] = before
+			}
+			return row.Invalid
 		case ast.CallKind:
 			call := e.AsCall()
 			args := call.Args()
@@ -143,8 +164,14 @@ func promote(fac ast.ExprFactory, e ast.Expr, kind row.Kind, nextID func() int64
 
 // nullsToCalls makes `x == null` a call that takes every type, and `x != null` its opposite.
 func nullsToCalls(e ast.Expr, fac ast.ExprFactory, nextID func() int64) {
-	if e.Kind() == ast.ListKind {
+	switch e.Kind() {
+	case ast.ListKind:
 		for _, x := range e.AsList().Elements() {
+			nullsToCalls(x, fac, nextID)
+		}
+	case ast.ComprehensionKind:
+		l := e.AsComprehension()
+		for _, x := range []ast.Expr{l.IterRange(), l.LoopCondition(), l.LoopStep(), l.Result()} {
 			nullsToCalls(x, fac, nextID)
 		}
 	}
@@ -197,6 +224,9 @@ func faultsOf(iss *cel.Issues, text string) []Fault {
 				f.Name, f.Message, f.Remedy = "", fmt.Sprintf("%s is an aggregate", m[1]), "aggregates stand in the measures of a window step, and are called: count()"
 			default:
 				f.Message = fmt.Sprintf("unknown name %s", m[1])
+				if f.Function = calls(text, m[1]); f.Function {
+					f.Message = fmt.Sprintf("unknown function %s", m[1])
+				}
 			}
 		} else if m := noOverload.FindStringSubmatch(message); m != nil {
 			f.Message, f.Remedy = overloadFault(m[1], m[2])

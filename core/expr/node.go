@@ -42,6 +42,7 @@ const (
 	opCall    // any other function: the library's
 	opOwn     // a function of ours
 	opLocal   // a value beside the row, such as what a fold has so far
+	opLoop    // a macro over a list
 )
 
 // node is one place of a checked expression tree; immutable after Compile.
@@ -57,6 +58,7 @@ type node struct {
 	own   ownFunction
 	// lenient: own takes nulls too; else a null argument makes the result null.
 	lenient bool
+	loop    *loop // opLoop
 }
 
 // Program is a checked expression, ready to be evaluated. It is immutable and safe for concurrent

@@ -12,11 +12,13 @@ import (
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/operators"
+	"cel.dev/cel-go/ext"
 	"github.com/cespare/xxhash/v2"
 	"github.com/ncruces/go-strftime"
 	"github.com/shopspring/decimal"
 
 	"undertide/core/row"
+	"undertide/core/window"
 )
 
 // ownFunction is a function that documents have beside CEL's (docs/job-document.md, "Expressions"). It
@@ -28,6 +30,7 @@ type ownFunction func(a []Value) (Value, error)
 const isNullName = "@is_null"
 
 var timeParts = map[string]func(t time.Time) int{
+	"week": func(t time.Time) int { _, w := t.ISOWeek(); return w }, "quarter": func(t time.Time) int { return (int(t.Month()) + 2) / 3 },
 	"year": time.Time.Year, "month": func(t time.Time) int { return int(t.Month()) }, "day": time.Time.Day,
 	"hour": time.Time.Hour, "minute": time.Time.Minute, "second": time.Time.Second,
 }
@@ -40,6 +43,10 @@ func ownOptions() []cel.EnvOption {
 		return cel.Function(name, cel.Overload(id, []*cel.Type{d, d}, result))
 	}
 	opts := []cel.EnvOption{
+		ext.Strings(), ext.Math(), // by the names that their own documentation gives
+		cel.Function("date", cel.Overload("own_date", []*cel.Type{cel.TimestampType}, cel.StringType), cel.Overload("own_date_zone", []*cel.Type{cel.TimestampType, cel.StringType}, cel.StringType)),
+		cel.Function("truncate", cel.Overload("own_truncate", []*cel.Type{cel.TimestampType, cel.StringType}, cel.TimestampType),
+			cel.Overload("own_truncate_zone", []*cel.Type{cel.TimestampType, cel.StringType, cel.StringType}, cel.TimestampType)),
 		cel.Function(isNullName, cel.Overload("own_is_null", []*cel.Type{any}, cel.BoolType)),
 		cel.Function("parse_time",
 			cel.MemberOverload("own_parse_time", []*cel.Type{cel.StringType, cel.StringType}, cel.TimestampType),
@@ -152,6 +159,20 @@ func (c *compiler) own(e ast.Expr, n *node, name string) bool {
 			}
 			f = extract(re)
 		}
+	case strings.HasPrefix(id, "own_date"):
+		c.checkZone(e, constant, 1)
+		f = func(a []Value) (Value, error) {
+			t, err := inZone(a[0], a[1:])
+			return Value{Kind: row.String, S: t.Format(time.DateOnly)}, err
+		}
+	case strings.HasPrefix(id, "own_truncate"):
+		if s, ok := constant(1); ok {
+			if _, err := stepsOf(s, time.UTC); err != nil {
+				c.fault(e, err.Error(), "write 15m, 1h, 1 day, 1 week, 1 month, 1 quarter or 1 year")
+			}
+		}
+		c.checkZone(e, constant, 2)
+		f = truncate
 	case id == "own_hash":
 		f = func(a []Value) (Value, error) {
 			return Value{Kind: row.Int, I: int64(xxhash.Sum64String(a[0].S))}, nil
@@ -404,4 +425,40 @@ func listText(v Value) string {
 		return "{" + strings.Join(parts, ", ") + "}"
 	}
 	return "[" + strings.Join(parts, ", ") + "]"
+}
+
+// stepsOf reads what times are cut to: a duration, or one unit of the calendar.
+func stepsOf(text string, zone *time.Location) (window.Aligned, error) {
+	unit, days := text, window.Aligned{Unit: window.Days, Size: 1, By: 1, Zone: zone}
+	switch strings.TrimPrefix(unit, "1 ") {
+	case "day":
+		return days, nil
+	case "week":
+		days.Size, days.By, days.Shift = 7, 7, 4 // 1970-01-05 was a Monday
+		return days, nil
+	case "month", "quarter", "year":
+		n := map[string]int64{"month": 1, "quarter": 3, "year": 12}[strings.TrimPrefix(unit, "1 ")]
+		return window.Aligned{Unit: window.Months, Size: n, By: n, Zone: zone}, nil
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d < time.Microsecond {
+		return days, fmt.Errorf("%q is nothing that a time can be cut to", text)
+	}
+	return window.Tumbling(d, 0), nil
+}
+
+// truncate gives the beginning of the step that a time lies in.
+func truncate(a []Value) (Value, error) {
+	zone := time.UTC
+	if len(a) > 2 {
+		var err error
+		if zone, err = Zone(a[2].S); err != nil {
+			return Value{}, err
+		}
+	}
+	w, err := stepsOf(a[1].S, zone)
+	if err != nil {
+		return Value{}, err
+	}
+	return checkTime(Value{Kind: row.Timestamp, I: int64(w.SliceStart(w.SliceOf(row.Time(a[0].I))))})
 }

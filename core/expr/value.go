@@ -15,6 +15,7 @@ import (
 
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/common/types/traits"
 
 	"undertide/core/row"
 )
@@ -134,6 +135,21 @@ func toLibrary(v Value) (ref.Val, error) {
 		}
 		return nil, errOverflow
 	}
+	if v.Kind.IsList() {
+		var list []ref.Val
+		for _, e := range elements(v) {
+			if e.Null {
+				list = append(list, types.NullValue)
+				continue
+			}
+			x, err := toLibrary(e)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, x)
+		}
+		return types.NewRefValList(types.DefaultTypeAdapter, list), nil
+	}
 	return nil, fmt.Errorf("a %s cannot go to a function", v.Kind)
 }
 
@@ -156,6 +172,19 @@ func fromLibrary(r ref.Val) (Value, error) {
 		return Value{Kind: row.Duration, I: x.Duration.Microseconds()}, nil
 	case *types.Err:
 		return Value{}, fmt.Errorf("%s", x.Error())
+	case traits.Lister:
+		var values []Value
+		for it := x.Iterator(); it.HasNext() == types.True; {
+			v, err := fromLibrary(it.Next())
+			if err != nil {
+				return Value{}, err
+			}
+			values = append(values, v)
+		}
+		if len(values) == 0 {
+			return Value{Kind: row.ListOf(row.String)}, nil
+		}
+		return ListOf(row.ListOf(values[0].Kind), values), nil
 	}
 	return Value{}, fmt.Errorf("a %s is no value of a row", r.Type().TypeName())
 }
