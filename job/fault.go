@@ -59,6 +59,15 @@ func Nearest(wrong string, known []string) string {
 }
 
 // didYouMean words the remedy for an unknown name.
+// didYouMeanOf is didYouMean where some names are of the contract and not built: they are recognised, and not
+// listed.
+func didYouMeanOf(wrong string, known, later []string) string {
+	if n := Nearest(wrong, slices.Concat(known, later)); slices.Contains(later, n) {
+		return fmt.Sprintf("did you mean %s? It is not built yet", n)
+	}
+	return didYouMean(wrong, known)
+}
+
 func didYouMean(wrong string, known []string) string {
 	if n := Nearest(wrong, known); n != "" {
 		return fmt.Sprintf("did you mean %s?", n)

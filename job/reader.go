@@ -55,7 +55,7 @@ func (r *reader) mapping(n *node, place string, spec fieldSpec) bool {
 		case slices.Contains(spec.later, k.text):
 			r.fault(k, join(place, k.text), k.text+" is not built yet", seeDocs)
 		default:
-			r.fault(k, join(place, k.text), "unknown field "+k.text, didYouMean(k.text, append(slices.Clone(spec.known), spec.later...)))
+			r.fault(k, join(place, k.text), "unknown field "+k.text, didYouMeanOf(k.text, spec.known, spec.later))
 		}
 	}
 	return true
@@ -162,7 +162,7 @@ func (r *reader) choice(n *node, place string, known, later []string) string {
 	case slices.Contains(later, s):
 		r.fault(n, place, s+" is not built yet", "built: "+strings.Join(known, ", "))
 	default:
-		r.fault(n, place, fmt.Sprintf("%s is not one of %s", s, strings.Join(append(slices.Clone(known), later...), ", ")), didYouMean(s, append(slices.Clone(known), later...)))
+		r.fault(n, place, fmt.Sprintf("%s is not one of %s", s, strings.Join(known, ", ")), didYouMeanOf(s, known, later))
 	}
 	return ""
 }
