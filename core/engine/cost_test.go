@@ -18,7 +18,7 @@ import (
 func TestManyPartitions(t *testing.T) {
 	took := func(n int) time.Duration {
 		least := time.Hour
-		for range 3 {
+		for range 5 {
 			var parts []Partition
 			for i := range n {
 				parts = append(parts, newFeed(fmt.Sprintf("p%05d", i), true, fmt.Sprintf("%d 1", i), fmt.Sprintf("%d 2", i)))
@@ -34,8 +34,8 @@ func TestManyPartitions(t *testing.T) {
 	}
 	few, many := took(2000), took(8000)
 	t.Logf("2,000 partitions take %v, 8,000 %v", few, many)
-	if many > 6*few {
-		t.Errorf("2,000 partitions take %v, 8,000 %v: more than 6 times as long", few, many)
+	if many > 10*few { // quadratic work would be 16 times; what else the machine does is left room for
+		t.Errorf("2,000 partitions take %v, 8,000 %v: more than 10 times as long", few, many)
 	}
 }
 

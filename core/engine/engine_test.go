@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"undertide/core/expr"
@@ -199,73 +200,75 @@ func until(t *testing.T, what string, ok func() bool) {
 // TestIdle: a partition without events holds the watermark until it is idle, and again when it has a
 // row; the watermark never goes back.
 func TestIdle(t *testing.T) {
-	leaks(t)
-	a, b := newFeed("a", false, "5 1"), newFeed("b", false, "1 2")
-	out := &box{}
-	ctx, stop := context.WithCancel(context.Background())
-	ended := make(chan Result)
-	go func() {
-		res, err := Run(ctx, graph(t, out, time.Second, false, a, b), Options{Lanes: 2})
-		if err != nil {
-			t.Error(err)
-		}
-		ended <- res
-	}()
-	time.Sleep(50 * time.Millisecond)
-	a.lines <- "100 1" // a alone would close the first window
-	time.Sleep(100 * time.Millisecond)
-	if n := out.len(); n != 0 {
-		t.Errorf("%d rows came while b held the watermark", n)
-	}
-	keep := time.NewTicker(50 * time.Millisecond) // a stays awake
-	defer keep.Stop()
-	until(t, "b to be idle", func() bool { <-keep.C; a.lines <- "100 1"; return out.len() == 2 })
-	b.lines <- "3 2" // behind the watermark that was given out: late
-	b.lines <- "1000 2"
-	until(t, "the window of 100", func() bool { <-keep.C; a.lines <- "1000 1"; return out.len() == 3 })
-	stop()
-	res := <-ended
-	if c := res.Figures.Steps[0]; c.Lost != 1 {
-		t.Errorf("%d rows are lost, want the one behind the watermark", c.Lost)
-	}
-	if res.Finished {
-		t.Error("a run that was stopped says that it finished")
-	}
-}
-
-// TestWatermarkAfterRestart: a run that starts from a checkpoint does not let the watermark go back to
-// that of a partition which was idle: what was published is not published again.
-func TestWatermarkAfterRestart(t *testing.T) {
-	leaks(t)
-	out := &box{}
-	var last *Snapshot
-	save := func(s *Snapshot, _ SaveFigures) error { last = s; return nil }
-	start := func(a, b *feed, until func(a *feed) bool) Result {
+	synctest.Test(t, func(t *testing.T) {
+		a, b := newFeed("a", false, "5 1"), newFeed("b", false, "1 2")
+		out := &box{}
 		ctx, stop := context.WithCancel(context.Background())
 		ended := make(chan Result)
 		go func() {
-			res, err := Run(ctx, graph(t, out, 200*time.Millisecond, false, a, b), Options{Lanes: 2, Save: save, From: last})
+			res, err := Run(ctx, graph(t, out, time.Second, false, a, b), Options{Lanes: 2})
 			if err != nil {
 				t.Error(err)
 			}
 			ended <- res
 		}()
-		for range 1000 {
-			if until(a) {
-				break
-			}
-			time.Sleep(20 * time.Millisecond)
+		time.Sleep(50 * time.Millisecond)
+		a.lines <- "100 1" // a alone would close the first window
+		time.Sleep(100 * time.Millisecond)
+		if n := out.len(); n != 0 {
+			t.Errorf("%d rows came while b held the watermark", n)
 		}
+		keep := time.NewTicker(50 * time.Millisecond) // a stays awake
+		defer keep.Stop()
+		until(t, "b to be idle", func() bool { <-keep.C; a.lines <- "100 1"; return out.len() == 2 })
+		b.lines <- "3 2" // behind the watermark that was given out: late
+		b.lines <- "1000 2"
+		until(t, "the window of 100", func() bool { <-keep.C; a.lines <- "1000 1"; return out.len() == 3 })
 		stop()
-		return <-ended
-	}
-	start(newFeed("a", false, "5 1"), newFeed("b", false, "1 1"), func(a *feed) bool { a.lines <- "100 1"; return out.len() == 1 })
-	a := newFeed("a", false, "7 1") // late: its window was published while b was idle
-	n := 0
-	res := start(a, newFeed("b", false, "2 1"), func(a *feed) bool { n++; return n > 20 })
-	if lost := res.Figures.Steps[0].Lost; lost != 2 || out.len() != 1 {
-		t.Errorf("after the restart %d rows are lost and %d published in all, want 2 and 1: %v", lost, out.len(), out.rows)
-	}
+		res := <-ended
+		if c := res.Figures.Steps[0]; c.Lost != 1 {
+			t.Errorf("%d rows are lost, want the one behind the watermark", c.Lost)
+		}
+		if res.Finished {
+			t.Error("a run that was stopped says that it finished")
+		}
+	})
+}
+
+// TestWatermarkAfterRestart: a run that starts from a checkpoint does not let the watermark go back to
+// that of a partition which was idle: what was published is not published again.
+func TestWatermarkAfterRestart(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		out := &box{}
+		var last *Snapshot
+		save := func(s *Snapshot, _ SaveFigures) error { last = s; return nil }
+		start := func(a, b *feed, until func(a *feed) bool) Result {
+			ctx, stop := context.WithCancel(context.Background())
+			ended := make(chan Result)
+			go func() {
+				res, err := Run(ctx, graph(t, out, 200*time.Millisecond, false, a, b), Options{Lanes: 2, Save: save, From: last})
+				if err != nil {
+					t.Error(err)
+				}
+				ended <- res
+			}()
+			for range 1000 {
+				if until(a) {
+					break
+				}
+				time.Sleep(20 * time.Millisecond)
+			}
+			stop()
+			return <-ended
+		}
+		start(newFeed("a", false, "5 1"), newFeed("b", false, "1 1"), func(a *feed) bool { a.lines <- "100 1"; return out.len() == 1 })
+		a := newFeed("a", false, "7 1") // late: its window was published while b was idle
+		n := 0
+		res := start(a, newFeed("b", false, "2 1"), func(a *feed) bool { n++; return n > 20 })
+		if lost := res.Figures.Steps[0].Lost; lost != 2 || out.len() != 1 {
+			t.Errorf("after the restart %d rows are lost and %d published in all, want 2 and 1: %v", lost, out.len(), out.rows)
+		}
+	})
 }
 
 // TestFaultsEndTheRun: whatever fails, the run ends with that fault and leaves nothing behind.

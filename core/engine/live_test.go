@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"undertide/core/row"
@@ -66,120 +67,124 @@ func started(t *testing.T, g *Graph, opt Options) (stop func() (Result, error)) 
 // TestPartitionsFound: a partition that is found while the run goes on is read from its start, counts
 // for the watermark, and stands in the checkpoints, which the partitions are told of.
 func TestPartitionsFound(t *testing.T) {
-	leaks(t)
-	a := &living{feed: newFeed("a", false, "5 1"), begin: `{"at":7}`}
-	b := &living{feed: newFeed("b", false), begin: `{"at":9}`}
-	out := &box{}
-	g := graph(t, out, 0, false, a)
-	find := make(chan Partition)
-	g.Sources[0].Find = func(ctx context.Context, found func(Partition)) error {
-		for {
-			select {
-			case p := <-find:
-				found(p)
-			case <-ctx.Done():
-				return nil
+	synctest.Test(t, func(t *testing.T) {
+		a := &living{feed: newFeed("a", false, "5 1"), begin: `{"at":7}`}
+		b := &living{feed: newFeed("b", false), begin: `{"at":9}`}
+		out := &box{}
+		g := graph(t, out, 0, false, a)
+		find := make(chan Partition)
+		g.Sources[0].Find = func(ctx context.Context, found func(Partition)) error {
+			for {
+				select {
+				case p := <-find:
+					found(p)
+				case <-ctx.Done():
+					return nil
+				}
 			}
 		}
-	}
-	var mu sync.Mutex
-	var snaps []*Snapshot
-	watch := NewWatch()
-	stop := started(t, g, Options{Lanes: 2, Every: 10 * time.Millisecond, Watch: watch, Save: func(s *Snapshot, _ SaveFigures) error {
+		var mu sync.Mutex
+		var snaps []*Snapshot
+		watch := NewWatch()
+		stop := started(t, g, Options{Lanes: 2, Every: 10 * time.Millisecond, Watch: watch, Save: func(s *Snapshot, _ SaveFigures) error {
+			mu.Lock()
+			defer mu.Unlock()
+			snaps = append(snaps, s)
+			return nil
+		}})
+		find <- b
+		find <- b // found again: nothing new
+		until(t, "b is known", func() bool { return len(watch.Figures().Partitions) == 2 })
+		a.lines <- "100 1"
+		time.Sleep(100 * time.Millisecond)
+		if n := out.len(); n != 0 {
+			t.Errorf("%d rows came while the partition that was found held the watermark", n)
+		}
+		b.lines <- "50 2"
+		until(t, "the window of 5 closes", func() bool { return out.len() == 1 })
+		f := watch.Figures()
+		if p := f.Partitions[1]; p.Name != "b" || p.Trouble != "trouble of b" || p.Events != 1 {
+			t.Errorf("figures of the partition that was found: %+v", p)
+		}
+		if p := f.Partitions[0]; p.Lag < 0 {
+			t.Errorf("the lag of a is not known: %+v", p)
+		}
+		if _, err := stop(); err != nil {
+			t.Fatal(err)
+		}
 		mu.Lock()
 		defer mu.Unlock()
-		snaps = append(snaps, s)
-		return nil
-	}})
-	find <- b
-	find <- b // found again: nothing new
-	until(t, "b is known", func() bool { return len(watch.Figures().Partitions) == 2 })
-	a.lines <- "100 1"
-	time.Sleep(100 * time.Millisecond)
-	if n := out.len(); n != 0 {
-		t.Errorf("%d rows came while the partition that was found held the watermark", n)
-	}
-	b.lines <- "50 2"
-	until(t, "the window of 5 closes", func() bool { return out.len() == 1 })
-	f := watch.Figures()
-	if p := f.Partitions[1]; p.Name != "b" || p.Trouble != "trouble of b" || p.Events != 1 {
-		t.Errorf("figures of the partition that was found: %+v", p)
-	}
-	if p := f.Partitions[0]; p.Lag < 0 {
-		t.Errorf("the lag of a is not known: %+v", p)
-	}
-	if _, err := stop(); err != nil {
-		t.Fatal(err)
-	}
-	mu.Lock()
-	defer mu.Unlock()
-	if p := snaps[0].Partitions[0]; string(p.Position) != `{"at":7}` {
-		t.Errorf("the first checkpoint has position %s of a, want its start", p.Position)
-	}
-	last := snaps[len(snaps)-1]
-	if len(last.Partitions) != 2 || last.Partitions[1].Name != "b" || last.Partitions[1].Greatest != 50 {
-		t.Errorf("the last checkpoint has partitions %+v", last.Partitions)
-	}
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if len(a.acks) == 0 || a.acks[0] != `{"at":7}` {
-		t.Errorf("a was told of %v", a.acks)
-	}
+		if p := snaps[0].Partitions[0]; string(p.Position) != `{"at":7}` {
+			t.Errorf("the first checkpoint has position %s of a, want its start", p.Position)
+		}
+		last := snaps[len(snaps)-1]
+		if len(last.Partitions) != 2 || last.Partitions[1].Name != "b" || last.Partitions[1].Greatest != 50 {
+			t.Errorf("the last checkpoint has partitions %+v", last.Partitions)
+		}
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		if len(a.acks) == 0 || a.acks[0] != `{"at":7}` {
+			t.Errorf("a was told of %v", a.acks)
+		}
+	})
 }
 
 // TestIdleNeedsCertainty: a partition whose broker cannot be asked is not idle, however long nothing
 // comes. Its events wait to be read, and would be late if the others went on without it.
 func TestIdleNeedsCertainty(t *testing.T) {
-	leaks(t)
-	a, b := newFeed("a", false, "5 1"), &living{feed: newFeed("b", false, "1 2")}
-	out := &box{}
-	stop := started(t, graph(t, out, 300*time.Millisecond, false, a, b), Options{Lanes: 1})
-	for range 20 {
-		a.lines <- "100 1"
-		time.Sleep(50 * time.Millisecond)
-	}
-	if n := out.len(); n != 0 {
-		t.Errorf("%d rows came although nobody knows whether events of b wait", n)
-	}
-	b.setQuiet(time.Now().Add(-100*time.Millisecond), time.Now()) // it could be asked again only just now
-	for range 5 {
-		a.lines <- "100 1"
-		time.Sleep(50 * time.Millisecond)
-	}
-	if n := out.len(); n != 0 {
-		t.Errorf("%d rows came although b was certain for a moment only", n)
-	}
-	b.setQuiet(time.Time{}, time.Now())
-	until(t, "b is idle once it is certain", func() bool { a.lines <- "100 1"; time.Sleep(20 * time.Millisecond); return out.len() == 2 })
-	if _, err := stop(); err != nil {
-		t.Fatal(err)
-	}
+	synctest.Test(t, func(t *testing.T) {
+		a, b := newFeed("a", false, "5 1"), &living{feed: newFeed("b", false, "1 2")}
+		out := &box{}
+		stop := started(t, graph(t, out, 300*time.Millisecond, false, a, b), Options{Lanes: 1})
+		for range 20 {
+			a.lines <- "100 1"
+			time.Sleep(50 * time.Millisecond)
+		}
+		if n := out.len(); n != 0 {
+			t.Errorf("%d rows came although nobody knows whether events of b wait", n)
+		}
+		b.setQuiet(time.Now().Add(-100*time.Millisecond), time.Now()) // it could be asked again only just now
+		for range 5 {
+			a.lines <- "100 1"
+			time.Sleep(50 * time.Millisecond)
+		}
+		if n := out.len(); n != 0 {
+			t.Errorf("%d rows came although b was certain for a moment only", n)
+		}
+		b.setQuiet(time.Time{}, time.Now())
+		until(t, "b is idle once it is certain", func() bool { a.lines <- "100 1"; time.Sleep(20 * time.Millisecond); return out.len() == 2 })
+		if _, err := stop(); err != nil {
+			t.Fatal(err)
+		}
+	})
 }
 
 // TestIdleInOrder: partitions that are found idle at once leave in the order of their last events. Once
 // both left together, and what the later one had read never closed the earlier one's windows.
 func TestIdleInOrder(t *testing.T) {
-	leaks(t)
-	a, b := &living{feed: newFeed("a", false, "5 1")}, &living{feed: newFeed("b", false, "1 2")}
-	out := &box{}
-	watch := NewWatch()
-	stop := started(t, graph(t, out, 200*time.Millisecond, false, a, b), Options{Lanes: 1, Watch: watch})
-	until(t, "both have been read", func() bool {
-		p := watch.Figures().Partitions
-		return len(p) == 2 && p[0].Events == 1 && p[1].Events == 1
+	synctest.Test(t, func(t *testing.T) {
+		a, b := &living{feed: newFeed("a", false, "5 1")}, &living{feed: newFeed("b", false, "1 2")}
+		out := &box{}
+		watch := NewWatch()
+		stop := started(t, graph(t, out, 200*time.Millisecond, false, a, b), Options{Lanes: 1, Watch: watch})
+		until(t, "both have been read", func() bool {
+			p := watch.Figures().Partitions
+			return len(p) == 2 && p[0].Events == 1 && p[1].Events == 1
+		})
+		time.Sleep(10 * time.Millisecond) // after b's last one
+		a.lines <- "100 1"
+		time.Sleep(500 * time.Millisecond)
+		if n := out.len(); n != 0 {
+			t.Fatalf("%d rows before any partition was idle", n)
+		}
+		far := time.Now().Add(time.Hour) // both are quiet in the same moment
+		a.setQuiet(time.Time{}, far)
+		b.setQuiet(time.Time{}, far)
+		until(t, "the windows that a's last event closes", func() bool { return out.len() == 2 })
+		if _, err := stop(); err != nil {
+			t.Fatal(err)
+		}
 	})
-	a.lines <- "100 1"
-	time.Sleep(500 * time.Millisecond)
-	if n := out.len(); n != 0 {
-		t.Fatalf("%d rows before any partition was idle", n)
-	}
-	far := time.Now().Add(time.Hour) // both are quiet in the same moment
-	a.setQuiet(time.Time{}, far)
-	b.setQuiet(time.Time{}, far)
-	until(t, "the windows that a's last event closes", func() bool { return out.len() == 2 })
-	if _, err := stop(); err != nil {
-		t.Fatal(err)
-	}
 }
 
 // eye is a tap that takes few rows.
@@ -270,19 +275,20 @@ func (s *stuck) Interrupt() { s.once.Do(func() { close(s.free) }) }
 // TestStopWithin: a run that is stopped while a sink cannot be reached ends in time, and says that its last
 // checkpoint is missing.
 func TestStopWithin(t *testing.T) {
-	leaks(t)
-	out := &stuck{free: make(chan struct{})}
-	saved := 0
-	stop := started(t, graph(t, out, 0, false, newFeed("a", false, "5 1")), Options{Lanes: 2, StopWithin: 200 * time.Millisecond, Save: func(*Snapshot, SaveFigures) error { saved++; return nil }})
-	time.Sleep(100 * time.Millisecond)
-	began := time.Now()
-	if _, err := stop(); !errors.Is(err, ErrNoLastCheckpoint) {
-		t.Errorf("the run ends with %v", err)
-	}
-	if took := time.Since(began); took > 3*time.Second {
-		t.Errorf("it took %s", took)
-	}
-	if saved != 1 {
-		t.Errorf("%d checkpoints were stored, want the first", saved)
-	}
+	synctest.Test(t, func(t *testing.T) {
+		out := &stuck{free: make(chan struct{})}
+		saved := 0
+		stop := started(t, graph(t, out, 0, false, newFeed("a", false, "5 1")), Options{Lanes: 2, StopWithin: 200 * time.Millisecond, Save: func(*Snapshot, SaveFigures) error { saved++; return nil }})
+		time.Sleep(100 * time.Millisecond)
+		began := time.Now()
+		if _, err := stop(); !errors.Is(err, ErrNoLastCheckpoint) {
+			t.Errorf("the run ends with %v", err)
+		}
+		if took := time.Since(began); took > 3*time.Second {
+			t.Errorf("it took %s", took)
+		}
+		if saved != 1 {
+			t.Errorf("%d checkpoints were stored, want the first", saved)
+		}
+	})
 }
