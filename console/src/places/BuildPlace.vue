@@ -190,7 +190,8 @@ function mend(f: Schemas['Fault']) {
 }
 
 const { rehearsing, examples, late, sampleRows, sampleFrom, rehearse, runExamples, rehearsed, examplesLabel } = useRehearsal()
-watch(checked, () => (saved.value = null))
+// What was saved is of a text: the check of the same text may come after Save.
+watch(text, () => (saved.value = null))
 watch([part, side, checked], () => {
   if (side.value === 'lateness' && part.value.startsWith('source ') && !faults.value.length) void late.ask(part.value.slice(7))
 })
