@@ -504,7 +504,7 @@ func (l *alignedLane) Load(table int, b *row.Batch, lane, lanes int) error {
 }
 
 func (l *alignedLane) loadShown(k int64, id uint32, c []*row.Column, i int) {
-	was := shownKey{next: int32(c[2].I[i]), standing: c[3].I[i] != 0}
+	was := shownKey{published: published{int32(c[2].I[i]), c[3].I[i] != 0}}
 	owes, changed := c[4].I[i] != 0, c[5].I[i] != 0
 	if changed {
 		was.at = -1

@@ -39,6 +39,33 @@ type verdict struct {
 	withdrawn bool
 }
 
+// published is what was published of a result that may have several rows: of a key of a window, of a session under
+// one start and end, of a key that is whole.
+type published struct {
+	next     int32 // the next revision
+	standing bool  // a row was published and not withdrawn
+}
+
+// row decides what becomes of the next row: one that does not meet `having` withdraws what stands.
+func (p *published) row(meets, closed bool) verdict {
+	v := verdict{revision: int64(p.next), closed: closed}
+	switch {
+	case meets:
+		v.show, p.standing = true, true
+	case p.standing:
+		v.show, v.withdrawn, p.standing = true, true, false
+	}
+	if v.show {
+		p.next++
+	}
+	return v
+}
+
+// again gives the last row once more.
+func (p published) again(closed bool) verdict {
+	return verdict{show: p.standing, revision: int64(p.next) - 1, closed: closed}
+}
+
 // publisher makes the rows of a windowed step out of accumulators.
 type publisher struct {
 	def      *Window

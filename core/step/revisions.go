@@ -52,9 +52,8 @@ type shownWindow struct{ by map[uint32]shownKey }
 
 // shownKey is what was published of a window and key.
 type shownKey struct {
-	next     int32 // the next revision
-	standing bool  // a row was published and not withdrawn
-	at       int64 // the moment of the last row; -1 where rows were added since, by a checkpoint
+	published
+	at int64 // the moment of the last row; -1 where rows were added since, by a checkpoint
 }
 
 func (r *revisions) of(window int64) *shownWindow {
@@ -66,29 +65,15 @@ func (r *revisions) of(window int64) *shownWindow {
 	return s
 }
 
-// row decides what becomes of a key's next row: one that does not meet `having` withdraws what stands.
+// row decides what becomes of a key's next row.
 func (s *shownWindow) row(key uint32, moment int64, meets, closed bool) verdict {
 	k := s.by[key]
 	k.at = moment
-	v := verdict{revision: int64(k.next), closed: closed}
-	switch {
-	case meets:
-		v.show, k.standing = true, true
-	case k.standing:
-		v.show, v.withdrawn, k.standing = true, true, false
-	}
-	if v.show {
-		k.next++
-	}
+	v := k.published.row(meets, closed)
 	if v.show || k.next > 0 {
 		s.by[key] = k
 	}
 	return v
-}
-
-// again gives the last row of a key once more.
-func (k shownKey) again(closed bool) verdict {
-	return verdict{show: k.standing, revision: int64(k.next) - 1, closed: closed}
 }
 
 // note notes a row of a slice and key that is read under mark.

@@ -67,8 +67,7 @@ const sessionBytes = 112
 // identity is a row that was published under a start and end.
 type identity struct {
 	start, end row.Time
-	next       int64
-	standing   bool
+	published
 }
 
 type closing struct {
@@ -428,14 +427,11 @@ func (l *sessionLane) decide(d decision, meets, closed, again bool) verdict {
 	s := &l.sessions[d.n]
 	if d.shown >= 0 {
 		o := &s.shown[d.shown]
-		o.standing = false
-		o.next++
-		return verdict{show: true, revision: o.next - 1, closed: o.end <= l.mark, withdrawn: true}
+		return o.row(false, o.end <= l.mark)
 	}
 	at := slices.IndexFunc(s.shown, func(o identity) bool { return o.start == s.start && o.end == l.end(s) })
 	if again && at >= 0 && !s.changed {
-		o := s.shown[at]
-		return verdict{show: o.standing, revision: o.next - 1, closed: closed}
+		return s.shown[at].again(closed)
 	}
 	s.changed = false
 	if at < 0 {
@@ -445,18 +441,7 @@ func (l *sessionLane) decide(d decision, meets, closed, again bool) verdict {
 		s.shown = append(s.shown, identity{start: s.start, end: l.end(s)})
 		at = len(s.shown) - 1
 	}
-	o := &s.shown[at]
-	v := verdict{revision: o.next, closed: closed}
-	switch {
-	case meets:
-		v.show, o.standing = true, true
-	case o.standing:
-		v.show, v.withdrawn, o.standing = true, true, false
-	default:
-		return v
-	}
-	o.next++
-	return v
+	return s.shown[at].row(meets, closed)
 }
 
 // repeat publishes a row for each kept session.
@@ -621,7 +606,7 @@ func (l *sessionLane) Snapshot() []*row.Batch {
 					for i, v := range []row.Time{s.start, l.end(s), o.start, o.end} {
 						c[i].AppendInt(int64(v))
 					}
-					c[4].AppendInt(o.next)
+					c[4].AppendInt(int64(o.next))
 					c[5].AppendBool(o.standing)
 					out[1].N++
 				}
@@ -639,7 +624,7 @@ func (l *sessionLane) Load(table int, b *row.Batch, lane, lanes int) error {
 			c := b.Cols[1+keys:]
 			for n := l.first[id]; n != 0; n = l.sessions[n-1].next {
 				if s := &l.sessions[n-1]; int64(s.start) == c[0].I[i] && int64(l.end(s)) == c[1].I[i] {
-					s.shown = append(s.shown, identity{start: row.Time(c[2].I[i]), end: row.Time(c[3].I[i]), next: c[4].I[i], standing: c[5].I[i] != 0})
+					s.shown = append(s.shown, identity{row.Time(c[2].I[i]), row.Time(c[3].I[i]), published{int32(c[4].I[i]), c[5].I[i] != 0}})
 					return nil
 				}
 			}

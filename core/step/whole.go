@@ -27,26 +27,9 @@ type wholeLane struct {
 
 // wholeKey is what was published of a key.
 type wholeKey struct {
-	next      int32 // the next revision
-	standing  bool  // a row was published and not withdrawn
-	changed   bool  // rows were added since the last row
+	published
+	changed   bool // rows were added since the last row
 	inPreview bool
-}
-
-// row decides what becomes of a key's next row: one that does not meet `having` withdraws what stands.
-func (k *wholeKey) row(meets, closed bool) verdict {
-	k.changed, k.inPreview = false, false
-	v := verdict{revision: int64(k.next), closed: closed}
-	switch {
-	case meets:
-		v.show, k.standing = true, true
-	case k.standing:
-		v.show, v.withdrawn, k.standing = true, true, false
-	}
-	if v.show {
-		k.next++
-	}
-	return v
 }
 
 func newWholeLane(d *Window, ordered bool) *wholeLane {
@@ -57,7 +40,7 @@ func newWholeLane(d *Window, ordered bool) *wholeLane {
 
 func (l *wholeLane) Counts() *LaneCounts { return &l.counts }
 func (l *wholeLane) Held() Held {
-	return Held{Windows: min(1, l.accs.keys), Keys: l.accs.keys, Bytes: l.dict.Bytes() + l.accs.bytes() + l.expiry.bytes() + 8*cap(l.shown), Next: l.queue.next()}
+	return Held{Windows: min(1, l.accs.keys), Keys: l.accs.keys, Bytes: l.dict.Bytes() + l.accs.bytes() + l.expiry.bytes() + 12*cap(l.shown), Next: l.queue.next()}
 }
 
 func (l *wholeLane) begin(t *Turn) {
@@ -216,8 +199,9 @@ func (l *wholeLane) publish(ids []uint32, t *Turn, out Out, closed, again bool) 
 	l.pub.publish(d, l.accs, l.dict, out, func(id int, meets bool) verdict {
 		k := &l.shown[id]
 		if again && !k.changed && k.next > 0 {
-			return verdict{show: k.standing, revision: int64(k.next) - 1, closed: closed}
+			return k.again(closed)
 		}
+		k.changed, k.inPreview = false, false
 		return k.row(meets, closed)
 	})
 }
@@ -263,7 +247,7 @@ func (l *wholeLane) Load(_ int, b *row.Batch, lane, lanes int) error {
 		if !c[0].IsNull(i) {
 			l.touch(id, row.Time(c[0].I[i]))
 		}
-		k := wholeKey{next: int32(c[1].I[i]), standing: c[2].I[i] != 0, changed: c[3].I[i] != 0}
+		k := wholeKey{published: published{int32(c[1].I[i]), c[2].I[i] != 0}, changed: c[3].I[i] != 0}
 		if k.changed && l.def.Revised {
 			k.inPreview = true
 			l.preview = append(l.preview, id)
