@@ -90,18 +90,7 @@ func windowed(t *testing.T, change func(d *Window), measures ...string) *Window 
 	d := NewWindow(Spec{Key: []int{0}, Input: input})
 	change(d)
 	d.Schema = d.ResultSchema()
-	for _, m := range measures {
-		p, faults := expr.Compile(m, expr.Scope{Fields: input, Measure: true})
-		if p == nil {
-			t.Fatalf("%s: %v", m, faults)
-		}
-		first := len(d.spec.Aggregates)
-		for _, a := range p.Aggregates {
-			d.spec.Aggregates = append(d.spec.Aggregates, NewAggregate(a))
-		}
-		d.Measures = append(d.Measures, p.Shift(first))
-		d.Schema = append(d.Schema, row.Field{Name: fmt.Sprintf("m%d", first), Kind: p.Kind()})
-	}
+	addMeasures(t, d, measures...)
 	d.Schema = append(d.Schema, d.RevisionSchema()...)
 	return d
 }

@@ -22,7 +22,14 @@ func newWindow(t *testing.T, size time.Duration) *Window {
 	d := NewWindow(Spec{Key: []int{0}, Input: input})
 	d.Aligned = &w
 	d.Schema = row.Schema{{Name: "k", Kind: row.String}, {Name: "window_start", Kind: row.Timestamp}, {Name: "window_end", Kind: row.Timestamp}}
-	for _, m := range []string{"count()", "count_if(x > 0.0)", "sum(x)", "mean(x)", "min(x)", "max(x)", "sum(b)", "mean(b)", "min(b)", "max(b)", "min(s)", "max(s)", "sum(b, x > 0.0)"} {
+	addMeasures(t, d, "count()", "count_if(x > 0.0)", "sum(x)", "mean(x)", "min(x)", "max(x)", "sum(b)", "mean(b)", "min(b)", "max(b)", "min(s)", "max(s)", "sum(b, x > 0.0)")
+	return d
+}
+
+// addMeasures gives a step measures: their aggregates, what is computed from them, and the columns m0, m1 and so on.
+func addMeasures(t *testing.T, d *Window, measures ...string) {
+	t.Helper()
+	for _, m := range measures {
 		p, faults := expr.Compile(m, expr.Scope{Fields: input, Measure: true})
 		if p == nil {
 			t.Fatalf("%s: %v", m, faults)
@@ -34,7 +41,6 @@ func newWindow(t *testing.T, size time.Duration) *Window {
 		d.Measures = append(d.Measures, p.Shift(first))
 		d.Schema = append(d.Schema, row.Field{Name: fmt.Sprintf("m%d", first), Kind: p.Kind()})
 	}
-	return d
 }
 
 // batch makes rows of so many keys, at times from start on.
