@@ -101,7 +101,7 @@ const counts = computed<[string, string][]>(() => {
     if (t.late.accepted > 0) out.push(['late, accepted', count(t.late.accepted)])
     if (t.left_out > 0) out.push(['left out by collect', count(t.left_out)])
     rejects(t.rejected)
-    if (t.made > 0) out.push(['result rows', count(t.made)], ['dropped by having', count(t.dropped)])
+    if (t.made > 0 && t.dropped > 0) out.push(['result rows', count(t.made)], ['dropped by having', count(t.dropped)])
     out.push(['rows out', count(t.rows_out)])
     if (step.value.state !== 'none') out.push(['open windows', count(t.open_windows)], ['next closes at', moment(t.next_close)])
   }
