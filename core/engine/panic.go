@@ -18,9 +18,7 @@ func (p *Panic) Error() string {
 }
 
 // Guard calls f and gives a panic of it as an error, a [Panic].
-func Guard(f func() error) error { return guarded(f) }
-
-func guarded(f func() error) (err error) {
+func Guard(f func() error) (err error) {
 	defer func() {
 		if v := recover(); v != nil {
 			err = &Panic{Value: v, Stack: debug.Stack()}
@@ -31,7 +29,7 @@ func guarded(f func() error) (err error) {
 
 // guard calls f; a panic of it is the run's fault.
 func (e *run) guard(f func()) {
-	if err := guarded(func() error { f(); return nil }); err != nil {
+	if err := Guard(func() error { f(); return nil }); err != nil {
 		e.fail(err)
 	}
 }

@@ -89,7 +89,7 @@ func (e *run) openSinks() error {
 		if e.opt.From != nil {
 			shipment = e.opt.From.Shipments[n.Name]
 		}
-		if err := guarded(func() error { return n.Sink.Open(shipment, e.epoch) }); err != nil {
+		if err := Guard(func() error { return n.Sink.Open(shipment, e.epoch) }); err != nil {
 			return errors.Join(fmt.Errorf("sink %s: %w", n.Name, err), e.closeSinks(false))
 		}
 		e.sinks = append(e.sinks, &sinkRunner{e: e, at: i, node: n, in: make(chan sinkMessage, 64), producers: producers, marked: map[int]bool{}, counts: e.base.Sinks[i]})

@@ -280,7 +280,7 @@ func (e *run) closeSinks(finished bool) error {
 		if finished {
 			end = s.node.Sink.Finish
 		}
-		err := guarded(end)
+		err := Guard(end)
 		if err != nil && !errors.Is(err, ErrReaderGone) {
 			faults = append(faults, fmt.Errorf("sink %s: %w", s.node.Name, err))
 		}

@@ -61,7 +61,8 @@ func (v *View) order(i int) []byte {
 func (v *View) AppendTo(b *row.Batch, i, input int, ordered bool) {
 	v.appendRow(b, i)
 	if ordered {
-		b.AppendOrder(appendInput(nil, v.order(i), input))
+		var buf [64]byte // on the stack
+		b.AppendOrder(appendInput(buf[:0], v.order(i), input))
 	}
 }
 
