@@ -22,7 +22,8 @@ import (
 // gate.log.1 with 70 lines that were not read yet, and a new gate.log begins. The partition gate.log reads those 70
 // lines, then goes on with the first line of the new file. A file is told by its identity, the numbers that the
 // file system gives it, which a new name does not change. Positions hold it, so that a run which was away
-// meanwhile finds the renamed file in its folder.
+// meanwhile finds the renamed file in its folder. When a file is removed, the next one may get its numbers: so the
+// text before the place where reading ended is compared too.
 
 // identity tells a file from others, whatever its name.
 type identity struct {
@@ -49,12 +50,12 @@ type Followed struct {
 
 	mu    sync.Mutex // guards all below
 	names map[string]bool
-	read  map[identity]bool // that a partition has read or reads, under whatever name they are now
+	read  map[identity]place // files that a partition has read or reads, under whatever name they are now
 }
 
 // Follow makes the files of a path or pattern.
 func Follow(pattern string, format Format, block int) *Followed {
-	return &Followed{pattern: pattern, format: format, block: block, names: map[string]bool{}, read: map[identity]bool{}}
+	return &Followed{pattern: pattern, format: format, block: block, names: map[string]bool{}, read: map[identity]place{}}
 }
 
 // IsPattern says whether a path names files by a pattern.
@@ -68,17 +69,29 @@ func (s *Followed) Partition(path string) *Partition {
 	s.names[path] = true
 	s.mu.Unlock()
 	if st, err := os.Stat(path); err == nil {
-		s.note(identityOf(st))
+		s.note(place{File: identityOf(st)})
 	}
 	return p
 }
 
-func (s *Followed) note(id identity) {
+func (s *Followed) note(p place) {
 	if s != nil {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		s.read[id] = true
+		s.read[p.File] = p
 	}
+}
+
+// leave notes how far a file was read that is read no more. Where nothing was, nothing tells it from the next file
+// that gets its number, and it may be found again.
+func (s *Followed) leave(p place) {
+	if s == nil || p.Byte > 0 {
+		s.note(p)
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.read, p.File)
 }
 
 // Find looks for files that appear under the pattern, until ctx is done.
@@ -104,10 +117,40 @@ func (s *Followed) Find(ctx context.Context, found func(engine.Partition)) error
 }
 
 // isNew says whether nobody reads a file: neither its name is known, nor is it one that had a known name before.
+// A file system gives the number of a removed file to the next one, so what was read of the file is looked for too.
 func (s *Followed) isNew(path string, id identity) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return !s.names[path] && !s.read[id]
+	was, read := s.read[id]
+	if s.names[path] || !read {
+		return !s.names[path]
+	}
+	f := was.open(path)
+	if f == nil {
+		return true
+	}
+	_ = f.Close() // nothing was written
+	return false
+}
+
+// open opens the file at path where it is the one that was read; nil otherwise.
+func (p place) open(path string) *os.File {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil
+	}
+	if st, err := f.Stat(); err == nil && st.Mode().IsRegular() && identityOf(st) == p.File && p.stands(f) {
+		return f
+	}
+	_ = f.Close() // nothing was written
+	return nil
+}
+
+// stands says whether the bytes before the place are those that were read.
+func (p place) stands(f *os.File) bool {
+	tail := make([]byte, p.Len)
+	_, err := f.ReadAt(tail, p.Byte-int64(p.Len))
+	return err == nil && crc32.ChecksumIEEE(tail) == p.Tail
 }
 
 // take notes that the partition reads f from now on.
@@ -128,28 +171,13 @@ func (p *Partition) take(f *os.File) error {
 		_ = p.f.Close() // it was read to its end
 	}
 	p.f, p.id = f, identityOf(st)
-	p.set.note(p.id)
+	p.set.note(place{File: p.id}) // while it is open nobody else gets its number
 	return nil
 }
 
 // find opens the file that a checkpoint read, which may have another name by now.
 func (p *Partition) find(pos position) (*os.File, error) {
-	same := func(path string) *os.File {
-		f, err := os.Open(path)
-		if err != nil {
-			return nil
-		}
-		st, err := f.Stat()
-		tail := make([]byte, pos.Len)
-		if err == nil && st.Mode().IsRegular() && identityOf(st) == pos.File {
-			if _, err := f.ReadAt(tail, pos.Byte-int64(pos.Len)); err == nil && crc32.ChecksumIEEE(tail) == pos.Tail {
-				return f
-			}
-		}
-		_ = f.Close() // nothing was written
-		return nil
-	}
-	if f := same(p.path); f != nil {
+	if f := pos.open(p.path); f != nil {
 		return f, nil
 	}
 	entries, err := os.ReadDir(filepath.Dir(p.path))
@@ -157,7 +185,7 @@ func (p *Partition) find(pos position) (*os.File, error) {
 		return nil, Explain("read folder", filepath.Dir(p.path), err)
 	}
 	for _, e := range entries {
-		if f := same(filepath.Join(filepath.Dir(p.path), e.Name())); f != nil {
+		if f := pos.open(filepath.Join(filepath.Dir(p.path), e.Name())); f != nil {
 			return f, nil
 		}
 	}
@@ -180,13 +208,15 @@ func (p *Partition) next() error {
 	if err != nil {
 		return Explain("open", p.path, err)
 	}
-	old := p.id
+	old := p.place()
+	p.set.leave(old)
 	if err := p.take(f); err != nil {
 		return err
 	}
-	if p.before = append(p.before, old); len(p.before) > maxBefore {
-		p.before = p.before[1:]
+	if old.Byte > 0 {
+		p.before = append(p.before, old)
 	}
+	p.before = p.before[max(0, len(p.before)-maxBefore):]
 	p.buf, p.start, p.pos, p.eof, p.header, p.last = p.buf[:0], 0, 0, false, nil, false
 	return nil
 }

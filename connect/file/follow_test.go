@@ -182,6 +182,24 @@ func TestFollowFinds(t *testing.T) {
 	if got := find(set, 1); strings.Join(got, " ") != "gate.log-other" {
 		t.Errorf("found %v, want the new file alone", got)
 	}
+	// A file system gives the number of a removed file to the next one: gate.log.1 goes, and gate.log.late has its number.
+	st, err := os.Stat(path("gate.log.1"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	was := set.read[identityOf(st)]
+	if err := os.Remove(path("gate.log.1")); err != nil {
+		t.Fatal(err)
+	}
+	write(t, path("gate.log.late"), "four\nfive\n")
+	if st, err = os.Stat(path("gate.log.late")); err != nil {
+		t.Fatal(err)
+	}
+	was.File = identityOf(st)
+	set.note(was)
+	if got := find(set, 1); strings.Join(got, " ") != "gate.log.late" {
+		t.Errorf("found %v, want the file that got the number of a removed one", got)
+	}
 	p.Close()
 	set = Follow(path("gate.log*"), Lines, 0)
 	p, other := set.Partition(path("gate.log")), set.Partition(path("gate.log-other"))
@@ -190,6 +208,16 @@ func TestFollowFinds(t *testing.T) {
 	}
 	defer p.Close()
 	defer other.Close()
+	late := set.Partition(path("gate.log.late"))
+	defer late.Close()
+	write(t, path("gate.log.1"), "one\n") // as it was, text and number
+	set.note(place{Byte: 4, Tail: was.Tail, Len: was.Len, File: func() identity {
+		st, err := os.Stat(path("gate.log.1"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return identityOf(st)
+	}()})
 	if got := find(set, 0); len(got) != 0 {
 		t.Errorf("after a restart %v are found, although they were read", got)
 	}

@@ -61,20 +61,25 @@ type Partition struct {
 	told   bool // that it has caught up, since the last event
 
 	// of a followed file
-	set    *Followed  // nil for a file alone
-	id     identity   // of the file that is read
-	before []identity // files that had the name before
-	last   bool       // another file has the name: this one is read to its end, and no further
+	set    *Followed // nil for a file alone
+	id     identity  // of the file that is read
+	before []place   // where files ended that had the name before
+	last   bool      // another file has the name: this one is read to its end, and no further
 }
 
-// position is where reading goes on; Tail is the CRC of the bytes before it, so that another file
-// under the same name is noticed.
+// place is how far a file was read. Tail is the CRC of the bytes before, so that another file under the same name
+// or number is noticed.
+type place struct {
+	Byte int64    `json:"byte"`
+	Tail uint32   `json:"tail"`
+	Len  int      `json:"tail_bytes"`
+	File identity `json:"file,omitzero"` // of a followed file
+}
+
+// position is where reading goes on.
 type position struct {
-	Byte   int64      `json:"byte"`
-	Tail   uint32     `json:"tail"`
-	Len    int        `json:"tail_bytes"`
-	File   identity   `json:"file,omitzero"` // of a followed file
-	Before []identity `json:"before,omitempty"`
+	place
+	Before []place `json:"before,omitempty"`
 }
 
 const tailLength = 64
@@ -135,8 +140,8 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 	var f *os.File
 	var err error
 	if p.follow && pos.File != (identity{}) {
-		for _, id := range pos.Before {
-			p.set.note(id)
+		for _, was := range pos.Before {
+			p.set.note(was)
 		}
 		p.before = pos.Before
 		f, err = p.find(pos)
@@ -155,11 +160,14 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 	if at == nil {
 		return nil
 	}
-	tail := make([]byte, pos.Len)
-	if _, err := f.ReadAt(tail, pos.Byte-int64(pos.Len)); err != nil || crc32.ChecksumIEEE(tail) != pos.Tail {
+	if !pos.stands(f) {
 		return fmt.Errorf("%s is not the file that the checkpoint read: its text before byte %d has changed; put the old file back, or begin anew with an empty checkpoint folder", p.path, pos.Byte)
 	}
 	if _, err := f.Seek(pos.Byte, io.SeekStart); err != nil {
+		return Explain("read", p.path, err)
+	}
+	tail := make([]byte, pos.Len) // what the next positions tell
+	if _, err := f.ReadAt(tail, pos.Byte-int64(pos.Len)); err != nil {
 		return Explain("read", p.path, err)
 	}
 	p.buf, p.start, p.pos, p.eof = append(p.buf[:0], tail...), len(tail), pos.Byte, false
@@ -426,17 +434,25 @@ func (p *Partition) wait(ctx context.Context, soon bool) error {
 	return nil
 }
 
+// place is how far the file was read.
+func (p *Partition) place() place {
+	tail := p.buf[max(0, p.start-tailLength):p.start]
+	at := place{Byte: p.pos, Tail: crc32.ChecksumIEEE(tail), Len: len(tail)}
+	if p.follow {
+		at.File = p.id
+	}
+	return at
+}
+
 // where gives the position after the chunk.
 func (p *Partition) where() json.RawMessage {
-	pos := position{Byte: p.pos}
-	tail := p.buf[max(0, p.start-tailLength):p.start]
-	pos.Tail, pos.Len = crc32.ChecksumIEEE(tail), len(tail)
+	pos := position{place: p.place()}
 	if p.follow {
-		pos.File, pos.Before = p.id, p.before
+		pos.Before = p.before
 	}
 	out, err := json.Marshal(pos)
 	if err != nil {
-		panic(err) // three numbers
+		panic(err) // numbers
 	}
 	return out
 }
