@@ -110,16 +110,20 @@ func table(dir, only string, rounds int) {
 	fmt.Printf(". %s, %d rounds.\n\n", time.Now().UTC().Format("2006-01-02"), rounds)
 	fmt.Println("| workload | from | rows/s | ns/row | of the floor (median, range) | allocations/row | peak MiB (floor) |")
 	fmt.Println("|---|---|---|---|---|---|---|")
+	each(only, func(w *workload, from string) { line(dir, w, from, rounds, scale) })
+}
+
+// each calls f for the workloads whose names hold only, from text and, where there is such a form, from ready
+// batches.
+func each(only string, f func(w *workload, from string)) {
 	for i := range workloads {
 		w := &workloads[i]
 		if !strings.Contains(w.name, only) {
 			continue
 		}
-		for _, from := range []string{"text", "core"} {
-			if from == "core" && w.floorCore == nil && w.against == "" {
-				continue
-			}
-			line(dir, w, from, rounds, scale)
+		f(w, "text")
+		if w.floorCore != nil || w.against != "" {
+			f(w, "core")
 		}
 	}
 }
@@ -133,29 +137,20 @@ func against(dir, before, only string, rounds int) {
 	}
 	fmt.Println("| workload | from | ns/row before | ns/row | time, of before (median, range) | peak MiB before | peak MiB |")
 	fmt.Println("|---|---|---|---|---|---|---|")
-	for i := range workloads {
-		w := &workloads[i]
-		if !strings.Contains(w.name, only) {
-			continue
-		}
+	each(only, func(w *workload, from string) {
 		if _, err := w.input(dir); err != nil {
 			fail(err)
 		}
-		for _, from := range []string{"text", "core"} {
-			if from == "core" && w.floorCore == nil && w.against == "" {
-				continue
-			}
-			var was, is, ratios []float64
-			var old, now measure
-			for range rounds {
-				old = startOf(before, dir, w.name, from+"-engine", 1)()
-				now = startOf(self, dir, w.name, from+"-engine", 1)()
-				was, is, ratios = append(was, old.Seconds), append(is, now.Seconds), append(ratios, now.Seconds/old.Seconds)
-			}
-			each := 1e9 / float64(w.rows)
-			fmt.Printf("| %s | %s | %.0f | %.0f | %s | %d | %d |\n", w.name, from, median(was)*each, median(is)*each, spread(ratios), old.Peak>>20, now.Peak>>20)
+		var was, is, ratios []float64
+		var old, now measure
+		for range rounds {
+			old = startOf(before, dir, w.name, from+"-engine", 1)()
+			now = startOf(self, dir, w.name, from+"-engine", 1)()
+			was, is, ratios = append(was, old.Seconds), append(is, now.Seconds), append(ratios, now.Seconds/old.Seconds)
 		}
-	}
+		row := 1e9 / float64(w.rows)
+		fmt.Printf("| %s | %s | %.0f | %.0f | %s | %d | %d |\n", w.name, from, median(was)*row, median(is)*row, spread(ratios), old.Peak>>20, now.Peak>>20)
+	})
 }
 
 // calibrate measures how two independent floor loops scale on two cores.
