@@ -139,18 +139,20 @@ func (p place) open(path string) *os.File {
 	if err != nil {
 		return nil
 	}
-	if st, err := f.Stat(); err == nil && st.Mode().IsRegular() && identityOf(st) == p.File && p.stands(f) {
-		return f
+	if st, err := f.Stat(); err == nil && st.Mode().IsRegular() && identityOf(st) == p.File {
+		if _, stands := p.tail(f); stands {
+			return f
+		}
 	}
 	_ = f.Close() // nothing was written
 	return nil
 }
 
-// stands says whether the bytes before the place are those that were read.
-func (p place) stands(f *os.File) bool {
-	tail := make([]byte, p.Len)
+// tail gives the bytes before the place, where they are those that were read.
+func (p place) tail(f *os.File) (tail []byte, stands bool) {
+	tail = make([]byte, p.Len)
 	_, err := f.ReadAt(tail, p.Byte-int64(p.Len))
-	return err == nil && crc32.ChecksumIEEE(tail) == p.Tail
+	return tail, err == nil && crc32.ChecksumIEEE(tail) == p.Tail
 }
 
 // take notes that the partition reads f from now on.

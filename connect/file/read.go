@@ -160,14 +160,11 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 	if at == nil {
 		return nil
 	}
-	if !pos.stands(f) {
+	tail, stands := pos.tail(f)
+	if !stands {
 		return fmt.Errorf("%s is not the file that the checkpoint read: its text before byte %d has changed; put the old file back, or begin anew with an empty checkpoint folder", p.path, pos.Byte)
 	}
 	if _, err := f.Seek(pos.Byte, io.SeekStart); err != nil {
-		return Explain("read", p.path, err)
-	}
-	tail := make([]byte, pos.Len) // what the next positions tell
-	if _, err := f.ReadAt(tail, pos.Byte-int64(pos.Len)); err != nil {
 		return Explain("read", p.path, err)
 	}
 	p.buf, p.start, p.pos, p.eof = append(p.buf[:0], tail...), len(tail), pos.Byte, false
