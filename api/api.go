@@ -10,9 +10,12 @@ import (
 	"encoding/json"
 	"time"
 
+	"undertide/connect"
+	"undertide/connect/settings"
 	"undertide/job"
 	"undertide/look"
 	"undertide/run"
+	"undertide/try"
 )
 
 // OpenAPI is the page that describes the API, version 3.0, as JSON.
@@ -230,35 +233,50 @@ type Health struct {
 	Since *time.Time `json:"since,omitempty"`
 }
 
-// Connection is a named way to reach a broker.
+// Connection is a named way to reach something outside.
 type Connection struct {
 	Name string `json:"name"`
 	// From is service, where it was added here, or file: the undertide.yaml that the service read.
 	From string `json:"from"`
+	connect.LinkWords
 	ConnectionSpec
 }
 
-// ConnectionSpec is what a connection says, as documents do. Secrets are named, never shown.
+// ConnectionSpec is what a connection says, as documents do: Via names its kind, and Settings are what stands beside
+// it. Secrets are named, never shown. Those of a file are not given out.
 type ConnectionSpec struct {
-	Via     string   `json:"via"`
-	Brokers []string `json:"brokers"`
-	TLS     *TLS     `json:"tls"`
-	SASL    *SASL    `json:"sasl"`
+	Via      string         `json:"via"`
+	Settings map[string]any `json:"settings"`
 }
 
-// TLS are a connection's settings of it.
-type TLS struct {
-	CA         string `json:"ca,omitempty"`
-	Cert       string `json:"cert,omitempty"`
-	Key        string `json:"key,omitempty"`
-	ServerName string `json:"server_name,omitempty"`
+// Kinds are the kinds of connectors and the formats that there are, with their settings, for forms.
+type Kinds struct {
+	Connectors []Connector `json:"connectors"`
+	Formats    []Format    `json:"formats"`
 }
 
-// SASL is how a connection signs in. Password is ${secret.NAME} or ${env.NAME}.
-type SASL struct {
-	Mechanism string `json:"mechanism"`
-	User      string `json:"user"`
-	Password  string `json:"password"`
+// Connector is a kind of connector. What it cannot be has no settings: null.
+type Connector struct {
+	Name       string             `json:"name"`
+	Noun       string             `json:"noun"` // what a source or sink of it reaches: topic, file
+	About      string             `json:"about"`
+	Connection []settings.Setting `json:"connection"`
+	Source     []settings.Setting `json:"source"`
+	Sink       []settings.Setting `json:"sink"`
+	// SinkExample is how a new sink begins; its name is empty for none.
+	SinkExample connect.Example `json:"sink_example"`
+	// Stored says that its events have a stored time.
+	Stored bool `json:"stored"`
+}
+
+// Format is a format of events or rows.
+type Format struct {
+	Name     string             `json:"name"`
+	About    string             `json:"about"`
+	Endings  []string           `json:"endings"`
+	Decoded  bool               `json:"decoded"`
+	Encoded  bool               `json:"encoded"`
+	Settings []settings.Setting `json:"settings"` // that stand beside `decode`
 }
 
 // Tried is a connection tried step by step.
@@ -317,16 +335,16 @@ type Peek struct {
 
 // RawEvent is an event as it is stored, with what it decodes to.
 type RawEvent struct {
-	Partition string        `json:"partition"`
-	Offset    int64         `json:"offset"`
-	Key       *string       `json:"key"` // null for none
-	Stored    *time.Time    `json:"stored"`
-	Headers   []look.Header `json:"headers"`
-	Text      string        `json:"text"`
-	Bytes     int           `json:"bytes"`
-	Cut       bool          `json:"cut"` // Text holds only the beginning
-	Decoded   []look.Header `json:"decoded"`
-	Reason    string        `json:"reason"` // why it does not decode; empty when it does
+	Partition string           `json:"partition"`
+	Offset    int64            `json:"offset"`
+	Key       *string          `json:"key"` // null for none
+	Stored    *time.Time       `json:"stored"`
+	Headers   []connect.Header `json:"headers"`
+	Text      string           `json:"text"`
+	Bytes     int              `json:"bytes"`
+	Cut       bool             `json:"cut"` // Text holds only the beginning
+	Decoded   []connect.Header `json:"decoded"`
+	Reason    string           `json:"reason"` // why it does not decode; empty when it does
 }
 
 // Sent are events on their way to a topic.
@@ -405,7 +423,7 @@ type Example struct {
 // Play asks what a document does with events one by one.
 type Play struct {
 	Document  string            `json:"document"`
-	Events    []run.Given       `json:"events"`
+	Events    []try.Given       `json:"events"`
 	ByArrival bool              `json:"by_arrival"`
 	Set       map[string]string `json:"set,omitempty"`
 }

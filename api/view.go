@@ -5,9 +5,11 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"undertide/connect"
+	"undertide/connect/settings"
 	"undertide/job"
 	"undertide/look"
-	"undertide/run"
+	"undertide/try"
 )
 
 // shownBytes bounds how much of an event's text is given out.
@@ -17,7 +19,7 @@ const shownBytes = 16 << 10
 const answerBytes = 8 << 20
 
 // TopicOf gives a topic as the API does.
-func TopicOf(t run.Topic) Topic {
+func TopicOf(t connect.Stream) Topic {
 	v := Topic{Name: t.Name, Partitions: t.Partitions, Events: t.Events, Compacted: t.Compacted, Readers: []string{}, Writers: []string{}}
 	if t.Bytes >= 0 {
 		v.Bytes = &t.Bytes
@@ -33,12 +35,9 @@ func TopicOf(t run.Topic) Topic {
 }
 
 // PeekOf tells what a sample is by itself: its events as they are stored and as they could be declared.
-func PeekOf(sample run.Sampled) Peek {
+func PeekOf(sample connect.Sample) Peek {
 	out := Peek{Events: []RawEvent{}, Notes: sample.Notes}
-	p, inf, err := look.Infer(sample.Events)
-	if sample.Header != "" {
-		p, inf, err = look.InferCSV(sample.Header, sample.Events)
-	}
+	p, inf, err := look.Infer(sample)
 	if err == nil {
 		out.Profile, out.Inference = &p, &inf
 	}
@@ -50,7 +49,7 @@ func PeekOf(sample run.Sampled) Peek {
 		}
 		if err == nil {
 			if v.Decoded, err = inf.Decoded(e); err != nil {
-				v.Decoded, v.Reason, err = []look.Header{}, "it does not read as the others do", nil
+				v.Decoded, v.Reason, err = []connect.Header{}, "it does not read as the others do", nil
 			}
 		}
 		out.Events = append(out.Events, v)
@@ -62,8 +61,8 @@ func PeekOf(sample run.Sampled) Peek {
 }
 
 // EventOf gives an event of a sample as the API does.
-func EventOf(e look.Event) RawEvent {
-	v := RawEvent{Partition: e.Partition, Offset: e.Offset, Headers: e.Headers, Bytes: len(e.Text), Decoded: []look.Header{}}
+func EventOf(e connect.Event) RawEvent {
+	v := RawEvent{Partition: e.Partition, Offset: e.Offset, Headers: e.Headers, Bytes: len(e.Text), Decoded: []connect.Header{}}
 	if e.Key != nil {
 		k := readable(e.Key)
 		v.Key = &k
@@ -72,7 +71,7 @@ func EventOf(e look.Event) RawEvent {
 		v.Stored = &e.Stored
 	}
 	if v.Headers == nil {
-		v.Headers = []look.Header{}
+		v.Headers = []connect.Header{}
 	}
 	text := e.Text
 	if len(text) > shownBytes {
@@ -94,22 +93,53 @@ func readable(b []byte) string {
 }
 
 // DecodedOf tells what a document's source makes of a sample.
-func DecodedOf(src *job.Source, sample run.Sampled) Peek {
+func DecodedOf(src *job.Source, sample connect.Sample) Peek {
 	out := PeekOf(sample)
-	for i, d := range run.Decode(src, sample) {
-		out.Events[i].Decoded, out.Events[i].Reason = []look.Header{}, d.Reason
+	for i, d := range try.Decode(src, sample) {
+		out.Events[i].Decoded, out.Events[i].Reason = []connect.Header{}, d.Reason
 		if d.Row != nil {
-			out.Events[i].Decoded = run.FieldsOf(d.Row)
+			out.Events[i].Decoded = try.FieldsOf(d.Row)
 		}
 	}
 	return out
 }
 
 // TriedOf gives the steps of a tried connection as the API does.
-func TriedOf(checks []run.Check) Tried {
+func TriedOf(checks []connect.Step) Tried {
 	out := Tried{Checks: []Check{}}
 	for _, k := range checks {
 		out.Checks = append(out.Checks, Check{Name: k.Name, State: k.State, Text: k.Text})
+	}
+	return out
+}
+
+// KindsOf gives the list of kinds and formats as the API does.
+func KindsOf() Kinds {
+	out := Kinds{Connectors: []Connector{}, Formats: []Format{}}
+	for _, k := range connect.Kinds() {
+		c := Connector{Name: k.Name, Noun: k.Noun, About: k.About, SinkExample: k.SinkExample}
+		if k.Link != nil {
+			c.Connection = settings.Of(k.Link())
+		}
+		if k.Source != nil {
+			c.Source = settings.Of(k.Source())
+			of, ok := k.Source().(connect.Storing)
+			c.Stored = ok && of.HasStored()
+		}
+		if k.Sink != nil {
+			c.Sink = settings.Of(k.Sink())
+		}
+		out.Connectors = append(out.Connectors, c)
+	}
+	for _, f := range connect.Formats() {
+		if f.ForPeople {
+			continue
+		}
+		v := Format{Name: f.Name, About: f.About, Endings: f.Endings, Decoded: f.Decode != nil, Encoded: f.Encode != nil, Settings: []settings.Setting{}}
+		if f.Decode != nil {
+			v.Settings = settings.Of(f.Decode())
+		}
+		out.Formats = append(out.Formats, v)
 	}
 	return out
 }

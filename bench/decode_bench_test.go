@@ -7,11 +7,9 @@ import (
 	"github.com/go-faster/jx"
 
 	"undertide/bench/floor"
-	"undertide/connect/codec"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/job"
-	"undertide/run"
 )
 
 // chunkOf makes a turn of readings.
@@ -36,7 +34,7 @@ func chunkOf(tb testing.TB) (*engine.Chunk, *job.Job) {
 // machine's other work falls on both.
 func BenchmarkDecoder(b *testing.B) {
 	c, j := chunkOf(b)
-	ours := codec.NewJSONDecoder(run.CodecFields(j.Sources[0].Fields))
+	ours := j.Sources[0].Decoder()
 	batch := row.NewBatch(j.Sources[0].Schema)
 	d := jx.DecodeBytes(nil)
 	var e floor.Event

@@ -16,7 +16,6 @@ import (
 	"github.com/go-faster/jx"
 
 	"undertide/bench/floor"
-	"undertide/connect/codec"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
@@ -358,7 +357,7 @@ func (w *workload) ready(path string) ([]*row.Batch, *job.Job, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	d := codec.NewJSONDecoder(run.CodecFields(j.Sources[0].Fields))
+	d := j.Sources[0].Decoder()
 	var batches []*row.Batch
 	for len(text) > 0 {
 		var c engine.Chunk

@@ -9,13 +9,12 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
-	"undertide/connect/kafka"
+	"undertide/connect"
 	"undertide/job"
-	"undertide/run"
 )
 
 func newCheck(s *streams) *cobra.Command {
-	var plan, schema, connect bool
+	var plan, schema, reached bool
 	var format string
 	var set []string
 	c := &cobra.Command{
@@ -40,7 +39,7 @@ of job documents, for editors.`,
 				return usageError{fmt.Errorf("--format %s: a plan is shown as table, json or yaml", format)}
 			}
 			if schema {
-				_, err := s.out.Write(job.Schema)
+				_, err := s.out.Write(job.Schema())
 				return err
 			}
 			values, err := assignments("--set", set, "VALUE=X")
@@ -53,7 +52,7 @@ of job documents, for editors.`,
 			}
 			wrong, away := 0, false
 			for _, path := range args {
-				j, err := job.Load(path, job.Options{Set: values, Connections: known, NeedEnv: connect})
+				j, err := job.Load(path, job.Options{Set: values, Connections: known, NeedEnv: reached})
 				var faults job.Faults
 				if errors.As(err, &faults) {
 					s.say("%s", faults.Error())
@@ -69,7 +68,7 @@ of job documents, for editors.`,
 				if err := showChecked(s, j, plan, format); err != nil {
 					return err
 				}
-				if connect {
+				if reached {
 					ok, err := connected(c.Context(), s, j)
 					if err != nil {
 						return err
@@ -87,7 +86,7 @@ of job documents, for editors.`,
 			return nil
 		},
 	}
-	c.Flags().BoolVar(&connect, "connect", false, "also test the connections that the document uses, and its topics")
+	c.Flags().BoolVar(&reached, "connect", false, "also test the connections that the document uses, and its topics")
 	c.Flags().BoolVar(&plan, "plan", false, "show what a run would do")
 	c.Flags().BoolVar(&schema, "schema", false, "write the JSON Schema of job documents")
 	c.Flags().StringVar(&format, "format", "table", "how the plan looks: table, json or yaml")
@@ -95,53 +94,53 @@ of job documents, for editors.`,
 	return c
 }
 
-// connected tests the connections of a document's sources and sinks, each with its topic: a source has to
+// connected tests the connections of a document's sources and sinks, each with its stream: a source has to
 // read it, a sink to write it, or to make it.
 func connected(ctx context.Context, s *streams, j *job.Job) (bool, error) {
-	type use struct {
-		what, topic string
-		c           job.Connection
-		step        string // that matters
-		makes       bool
+	good := true
+	test := func(what string, of any, needs connect.Needs) error {
+		through, ok := of.(connect.Streaming)
+		if !ok {
+			return nil
+		}
+		c, stream := through.Stream()
+		l, err := c.Look()
+		if err != nil {
+			return err
+		}
+		defer l.Close()
+		making, _ := of.(connect.Making)
+		verdict, ok := judged(l.Try(ctx, stream), needs, making != nil && making.Makes(), c.Kind.Noun+" "+stream)
+		good = good && ok
+		_, err = fmt.Fprintf(s.out, "%s: %s, %s: %s\n", j.File, what, connect.StreamText(through), verdict)
+		return err
 	}
-	var uses []use
 	for i := range j.Sources {
-		if k := &j.Sources[i].Kafka; j.Sources[i].Via == "kafka" {
-			uses = append(uses, use{"source " + j.Sources[i].Name, k.Topic, k.Connection, "may read", false})
+		if err := test("source "+j.Sources[i].Name, j.Sources[i].With, connect.ByReading); err != nil {
+			return false, err
 		}
 	}
 	for i := range j.Sinks {
-		if k := &j.Sinks[i].Kafka; j.Sinks[i].Via == "kafka" {
-			uses = append(uses, use{"sink " + j.Sinks[i].Name, k.Topic, k.Connection, "may write", k.Create})
-		}
-	}
-	good := true
-	for _, u := range uses {
-		conn, err := run.Reach(u.c)
-		if err != nil {
+		if err := test("sink "+j.Sinks[i].Name, j.Sinks[i].With, connect.ByWriting); err != nil {
 			return false, err
 		}
-		l, err := kafka.Look(conn)
-		if err != nil {
-			return false, err
-		}
-		verdict, ok := "ok", true
-		for _, k := range l.Try(ctx, u.topic) {
-			other := u.step == "may write" && k.Name == "may read" || u.step == "may read" && k.Name == "may write"
-			if k.State != "no" || other {
-				continue
-			}
-			if k.Name == "topic seen" && u.makes {
-				verdict = "topic " + u.topic + " is not there; the run makes it"
-				continue
-			}
-			verdict, ok = "not "+k.Name+": "+k.Text, false
-		}
-		l.Close()
-		good = good && ok
-		fmt.Fprintf(s.out, "%s: %s, topic %s of %s: %s\n", j.File, u.what, u.topic, u.c.Name, verdict)
 	}
 	return good, nil
+}
+
+// judged words what the steps of a test mean for a source or sink, which needs some of them.
+func judged(steps []connect.Step, needs connect.Needs, makes bool, stream string) (verdict string, ok bool) {
+	verdict, ok = "ok", true
+	for _, k := range steps {
+		switch {
+		case k.State != "no", k.Needs != connect.ByAll && k.Needs != connect.ByMaking && k.Needs != needs:
+		case k.Needs == connect.ByMaking && makes:
+			verdict = stream + " is not there; the run makes it"
+		default:
+			verdict, ok = "not "+k.Name+": "+k.Text, false
+		}
+	}
+	return verdict, ok
 }
 
 func showChecked(s *streams, j *job.Job, plan bool, format string) error {

@@ -5,14 +5,17 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"undertide/api"
 	"undertide/client"
-	"undertide/connect/kafka"
+	"undertide/connect"
+	"undertide/connect/settings"
 )
 
 func newConnections(s *streams) *cobra.Command {
@@ -32,21 +35,13 @@ func newConnections(s *streams) *cobra.Command {
 		return show(s, format, list, func() {
 			var rows [][]string
 			for _, c := range list {
-				how := "in the clear"
-				if c.TLS != nil {
-					how = "TLS"
-				}
-				who := "nobody signs in"
-				if c.SASL != nil {
-					who = fmt.Sprintf("%s by %s, %s", c.SASL.User, c.SASL.Mechanism, c.SASL.Password)
-				}
-				rows = append(rows, []string{c.Name, strings.Join(c.Brokers, ", "), how, who, c.From})
+				rows = append(rows, []string{c.Name, c.Via, c.Reaches, c.Way, c.SignIn, c.From})
 			}
 			if len(rows) == 0 {
 				s.say("there are no connections yet; add one: undertide connections add NAME --brokers HOST:PORT")
 				return
 			}
-			grid(s.out, []string{"connection", "brokers", "way", "sign-in", "from"}, rows)
+			grid(s.out, []string{"connection", "via", "reaches", "way", "sign-in", "from"}, rows)
 		})
 	})
 	formatFlag(c, &format)
@@ -56,31 +51,23 @@ func newConnections(s *streams) *cobra.Command {
 
 func newConnectionsAdd(s *streams) *cobra.Command {
 	var r reach
-	var spec api.ConnectionSpec
-	var useTLS, noTest bool
-	var tls api.TLS
-	var sasl api.SASL
+	var via string
+	var noTest bool
+	given := settingFlags{values: map[string]*string{}}
 	c := r.command(&cobra.Command{
 		Use:   "add NAME",
-		Short: "Add a connection to a broker, or change it, and test it",
-		Long: `Add a connection to a broker, or change it, and test it. A password stands in a secret of the service
-(${secret.NAME}, see undertide secrets) or in a variable of the service's environment (${env.NAME}); it
-is never given here in the clear.`,
+		Short: "Add a connection, or change it, and test it",
+		Long: `Add a connection to what a kind of connector reaches, or change it, and test it. A password stands in a
+secret of the service (${secret.NAME}, see undertide secrets) or in a variable of the service's environment
+(${env.NAME}); it is never given here in the clear.`,
 		Example: `  undertide connections add port --brokers 10.0.0.5:9092,10.0.0.6:9092
   undertide connections add port --brokers 10.0.0.5:9093 --tls --ca /etc/port/ca.pem --user tide --mechanism scram-sha-512 --password '${secret.port}'`,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
-		spec.Via = "kafka"
-		if useTLS || tls != (api.TLS{}) {
-			spec.TLS = &tls
-			for _, p := range []*string{&tls.CA, &tls.Cert} { // the service may run elsewhere: certificates travel, keys do not
-				if text, err := os.ReadFile(*p); err == nil {
-					*p = string(text)
-				}
-			}
+		kind := connect.KindNamed(via)
+		if kind == nil || kind.Link == nil {
+			return usageError{fmt.Errorf("--via %s is no kind of connector that has connections; there are %s", via, strings.Join(linkKinds(), ", "))}
 		}
-		if sasl.User != "" || sasl.Password != "" {
-			spec.SASL = &sasl
-		}
+		spec := api.ConnectionSpec{Via: via, Settings: given.group(settings.Of(kind.Link()), c.Flags().Changed)}
 		if _, err := cl.PutConnection(c.Context(), args[0], spec); err != nil {
 			return err
 		}
@@ -90,19 +77,98 @@ is never given here in the clear.`,
 		}
 		return testConnection(c, s, cl, args[0], "", "table")
 	})
-	f := c.Flags()
-	f.StringSliceVar(&spec.Brokers, "brokers", nil, "the brokers' addresses: `HOST:PORT`,…")
-	f.BoolVar(&useTLS, "tls", false, "reach it over TLS")
-	f.StringVar(&tls.CA, "ca", "", "the `FILE` of the authority that signed its certificate (default: the system's)")
-	f.StringVar(&tls.Cert, "cert", "", "the `FILE` of this side's certificate")
-	f.StringVar(&tls.Key, "key", "", "its key: ${secret.NAME}, or the path of a `FILE` on the service's machine")
-	f.StringVar(&tls.ServerName, "server-name", "", "the `NAME` in the broker's certificate, where it is not that of its address")
-	f.StringVar(&sasl.Mechanism, "mechanism", "scram-sha-512", "how to sign in: `WAY` plain, scram-sha-256 or scram-sha-512")
-	f.StringVar(&sasl.User, "user", "", "who signs in: `USER`")
-	f.StringVar(&sasl.Password, "password", "", "its password: `REFERENCE` ${secret.NAME} or ${env.NAME}")
-	f.BoolVar(&noTest, "no-test", false, "do not test it")
-	_ = c.MarkFlagRequired("brokers") // the flag stands above
+	c.Flags().StringVar(&via, "via", linkKinds()[0], "the kind of connector: `KIND` "+strings.Join(linkKinds(), ", "))
+	c.Flags().BoolVar(&noTest, "no-test", false, "do not test it")
+	for _, k := range connect.Kinds() {
+		if k.Link != nil {
+			given.flags(c.Flags(), settings.Of(k.Link()))
+		}
+	}
 	return c
+}
+
+func linkKinds() (out []string) {
+	for _, k := range connect.Kinds() {
+		if k.Link != nil {
+			out = append(out, k.Name)
+		}
+	}
+	return out
+}
+
+// settingFlags are flags for described settings: one for each, named as it is, and one that gives a group as it is.
+type settingFlags struct {
+	values map[string]*string
+}
+
+func flagOf(s *settings.Setting) string { return strings.ReplaceAll(s.Name, "_", "-") }
+
+// flags adds the flags that there are not yet: kinds share those of one name.
+func (f *settingFlags) flags(set *pflag.FlagSet, list []settings.Setting) {
+	for i := range list {
+		s := &list[i]
+		name := flagOf(s)
+		if s.Type == settings.Group {
+			f.flags(set, s.Settings)
+			if len(s.Settings) > 0 && !slices.ContainsFunc(s.Settings, func(x settings.Setting) bool { return x.Required }) && set.Lookup(name) == nil {
+				set.Bool(name, false, about(s))
+			}
+			continue
+		}
+		if set.Lookup(name) == nil {
+			f.values[name] = set.String(name, s.First, about(s)+" (`"+strings.ToUpper(strings.ReplaceAll(s.Name, "_", " "))+"`)")
+		}
+	}
+}
+
+func about(s *settings.Setting) string {
+	text := s.About
+	if text == "" {
+		text = s.Label
+	}
+	if len(s.Choices) > 0 {
+		text += ": " + strings.Join(s.Choices, ", ")
+	}
+	return strings.TrimSuffix(strings.ToLower(text[:1])+text[1:], ".")
+}
+
+// group gives what was given of the settings, as a document would write it. A member of a group gives the group.
+func (f *settingFlags) group(list []settings.Setting, changed func(string) bool) map[string]any {
+	out := map[string]any{}
+	for i := range list {
+		s := &list[i]
+		name := flagOf(s)
+		switch {
+		case s.Type == settings.Group:
+			if inner := f.group(s.Settings, changed); changed(name) || anyChanged(s.Settings, changed) {
+				out[s.Name] = inner
+			}
+		case s.Type == settings.Texts && changed(name):
+			var items []string
+			for _, v := range strings.Split(*f.values[name], ",") {
+				items = append(items, strings.TrimSpace(v))
+			}
+			out[s.Name] = items
+		case changed(name) || s.First != "":
+			out[s.Name] = travelling(s, *f.values[name])
+		}
+	}
+	return out
+}
+
+func anyChanged(list []settings.Setting, changed func(string) bool) bool {
+	return slices.ContainsFunc(list, func(s settings.Setting) bool { return changed(flagOf(&s)) || anyChanged(s.Settings, changed) })
+}
+
+// travelling gives the text of a certificate in place of its path: the service may run elsewhere. Keys do not travel.
+func travelling(s *settings.Setting, text string) string {
+	if s.Type != settings.PEM {
+		return text
+	}
+	if inside, err := os.ReadFile(text); err == nil {
+		return string(inside)
+	}
+	return text
 }
 
 func newConnectionsTest(s *streams) *cobra.Command {
@@ -124,7 +190,7 @@ and lets it be read and written. No event is written. The exit status is 1 when 
 			if cl != nil {
 				return without(args[0], testConnection(c, s, cl, args[0], topic, format))
 			}
-			l, err := kafka.Look(*conn)
+			l, err := conn.Look()
 			if err != nil {
 				return err
 			}

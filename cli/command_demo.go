@@ -13,10 +13,10 @@ import (
 	"undertide/api"
 	"undertide/broker"
 	"undertide/client"
+	"undertide/connect"
 	"undertide/connect/kafka"
 	"undertide/console"
 	"undertide/harbour"
-	"undertide/job"
 	"undertide/service"
 )
 
@@ -67,7 +67,7 @@ func runDemo(ctx context.Context, s *streams, o service.Options, listen string) 
 	}
 	defer b.Close()
 	s.say("the broker stand-in listens on %s", b.Addr)
-	o.Connections = map[string]job.Connection{"harbour": {Name: "harbour", Via: "kafka", Brokers: []string{b.Addr}}}
+	o.Connections = map[string]*connect.Connection{"harbour": {Name: "harbour", Kind: kafka.Kind, Link: kafka.LinkTo(b.Addr)}}
 	o.Version, o.Console = Version, console.Files()
 	all, inner := errgroup.WithContext(ctx) // the first that fails ends the others
 	all.Go(func() error {

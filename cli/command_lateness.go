@@ -9,8 +9,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"undertide/api"
-	"undertide/connect/kafka"
-	"undertide/run"
+	"undertide/connect"
+	"undertide/job"
+	"undertide/try"
 )
 
 func newLateness(s *streams) *cobra.Command {
@@ -48,19 +49,19 @@ in use is marked.`,
 						return err
 					}
 				} else {
-					src, err := run.SourceNamed(j, source)
+					src, err := j.SourceNamed(source)
 					if err != nil {
-						return usageError{errors.New(strings.TrimPrefix(err.Error(), run.ErrNoSource.Error()+": "))}
+						return usageError{errors.New(strings.TrimPrefix(err.Error(), job.ErrNoSource.Error()+": "))}
 					}
-					o := run.SampleOptions{Rows: rows}
+					o := connect.Sampling{Rows: rows}
 					if oldest {
-						o.From = kafka.Oldest
+						o.From = connect.Oldest
 					}
-					sample, err := run.Sample(c.Context(), j, src, o)
+					sample, err := try.Sample(c.Context(), j, src, o)
 					if err != nil {
 						return err
 					}
-					out = api.LatenessOf{Source: src.Name, Events: len(sample.Events), Lateness: run.LatenessIn(j, src, sample)}
+					out = api.LatenessOf{Source: src.Name, Events: len(sample.Events), Lateness: try.LatenessIn(j, src, sample)}
 					out.Words = out.Lateness.Words()
 				}
 			} else {

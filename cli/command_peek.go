@@ -12,10 +12,10 @@ import (
 
 	"undertide/api"
 	"undertide/client"
-	"undertide/connect/kafka"
+	"undertide/connect"
 	"undertide/job"
 	"undertide/look"
-	"undertide/run"
+	"undertide/try"
 )
 
 // peekFlags say which events are looked at, and what is wanted of them.
@@ -59,7 +59,7 @@ begin with to standard output.`,
 			if !c.Flags().Changed("rows") && (f.profile || f.infer) {
 				f.rows = 1000
 			}
-			p, inf, origin, err := f.peek(c.Context(), args)
+			p, origin, err := f.peek(c.Context(), args)
 			if err != nil {
 				return err
 			}
@@ -68,13 +68,16 @@ begin with to standard output.`,
 			}
 			switch {
 			case f.infer:
-				if inf == nil {
+				if p.Inference == nil {
 					return api.NoEvents.With("", "")
 				}
-				if origin == (look.Origin{}) {
+				if origin != nil {
+					return inferred(s, f.purpose, *origin, p)
+				}
+				if len(args) > 0 {
 					return usageError{errors.New("--infer describes topics and files; name a topic by --connection and --topic")}
 				}
-				return inferred(s, f.purpose, origin, p, inf)
+				return f.inferredThere(c.Context(), s, p)
 			case f.profile:
 				if p.Profile == nil {
 					return nil
@@ -132,21 +135,26 @@ func (f *peekFlags) check(args []string) error {
 	return nil
 }
 
-func (f *peekFlags) from() (kafka.From, time.Time, error) {
+func (f *peekFlags) sampling() (connect.Sampling, error) {
+	o := connect.Sampling{Rows: f.rows}
+	if f.partition >= 0 {
+		o.Partition = fmt.Sprint(f.partition)
+	}
 	switch {
 	case f.oldest:
-		return kafka.Oldest, time.Time{}, nil
+		o.From = connect.Oldest
 	case f.at != "":
+		o.From = connect.Since
 		if d, err := job.ParseDuration(f.at); err == nil {
-			return kafka.Since, time.Now().Add(-d), nil
+			o.At = time.Now().Add(-d)
+			return o, nil
 		}
-		t, err := time.Parse(time.RFC3339Nano, f.at)
-		if err != nil {
-			return 0, t, usageError{fmt.Errorf("--time %s is neither a time nor a duration; write 15m, or 2026-03-01T00:00:00Z", f.at)}
+		var err error
+		if o.At, err = time.Parse(time.RFC3339Nano, f.at); err != nil {
+			return o, usageError{fmt.Errorf("--time %s is neither a time nor a duration; write 15m, or 2026-03-01T00:00:00Z", f.at)}
 		}
-		return kafka.Since, t, nil
 	}
-	return kafka.Newest, time.Time{}, nil
+	return o, nil
 }
 
 func (f *peekFlags) word() string {
@@ -159,67 +167,78 @@ func (f *peekFlags) word() string {
 	return "newest"
 }
 
-// peek looks at events, from here or by the service.
-func (f *peekFlags) peek(ctx context.Context, args []string) (api.Peek, *look.Inference, look.Origin, error) {
-	from, at, err := f.from()
+// peek looks at events, from here or by the service. The origin is nil where no document can be written over them.
+func (f *peekFlags) peek(ctx context.Context, args []string) (api.Peek, *connect.Origin, error) {
+	o, err := f.sampling()
 	if err != nil {
-		return api.Peek{}, nil, look.Origin{}, err
-	}
-	fail := func(err error) (api.Peek, *look.Inference, look.Origin, error) {
-		return api.Peek{}, nil, look.Origin{}, err
+		return api.Peek{}, nil, err
 	}
 	if len(args) > 0 {
-		j, text, cl, err := f.load(args[0], nil)
-		if err != nil {
-			return fail(err)
-		}
-		source := ""
-		if len(args) > 1 {
-			source = args[1]
-		}
-		if cl != nil {
-			p, err := cl.PeekSource(ctx, text, source, f.rows, f.word())
-			return p, p.Inference, look.Origin{}, err
-		}
-		src, err := run.SourceNamed(j, source)
-		if err != nil {
-			return fail(usageError{errors.New(strings.TrimPrefix(err.Error(), run.ErrNoSource.Error()+": "))})
-		}
-		sample, err := run.Sample(ctx, j, src, run.SampleOptions{Rows: f.rows, From: from, At: at})
-		if err != nil {
-			return fail(err)
-		}
-		p := api.DecodedOf(src, sample)
-		o := look.Origin{Path: src.File.Pattern}
-		if src.Via == "kafka" {
-			o = look.Origin{Connection: src.Kafka.Connection.Name, Topic: src.Kafka.Topic}
-		}
-		return p, p.Inference, o, nil
+		return f.peekDocument(ctx, args, o)
 	}
-	origin := look.Origin{Connection: f.connection, Topic: f.topic}
 	conn, cl, err := f.find(f.connection)
 	if err != nil {
-		return fail(err)
+		return api.Peek{}, nil, err
 	}
 	if cl != nil {
-		o := client.PeekOptions{From: f.word(), At: f.at, Limit: f.rows}
-		if f.partition >= 0 {
-			o.Partition = fmt.Sprint(f.partition)
-		}
-		p, err := cl.Peek(ctx, f.connection, f.topic, o)
-		return p, p.Inference, origin, without(f.connection, err)
+		p, err := cl.Peek(ctx, f.connection, f.topic, client.PeekOptions{From: f.word(), At: f.at, Limit: f.rows, Partition: o.Partition})
+		return p, nil, without(f.connection, err)
 	}
-	o := kafka.PeekConfig{Topic: f.topic, From: from, At: at, Limit: f.rows}
-	if f.partition >= 0 {
-		p := int32(f.partition)
-		o.Partition = &p
-	}
-	sample, err := run.SampleTopic(ctx, *conn, o)
+	source, err := conn.At(f.topic)
 	if err != nil {
-		return fail(err)
+		return api.Peek{}, nil, err
 	}
-	p := api.PeekOf(sample)
-	return p, p.Inference, origin, nil
+	sample, err := source.Sample(ctx, connect.Opening{}, o)
+	if err != nil {
+		return api.Peek{}, nil, err
+	}
+	return api.PeekOf(sample), originOf(source), nil
+}
+
+func originOf(s connect.Source) *connect.Origin {
+	of, ok := s.(connect.Beginning)
+	if !ok {
+		return nil
+	}
+	o := of.Document()
+	return &o
+}
+
+// peekDocument looks at events of a document's source.
+func (f *peekFlags) peekDocument(ctx context.Context, args []string, o connect.Sampling) (api.Peek, *connect.Origin, error) {
+	j, text, cl, err := f.load(args[0], nil)
+	if err != nil {
+		return api.Peek{}, nil, err
+	}
+	if cl != nil {
+		p, err := cl.PeekSource(ctx, text, sourceOf(args), f.rows, f.word())
+		return p, nil, err
+	}
+	src, err := named(j, args)
+	if err != nil {
+		return api.Peek{}, nil, err
+	}
+	sample, err := try.Sample(ctx, j, src, o)
+	if err != nil {
+		return api.Peek{}, nil, err
+	}
+	return api.DecodedOf(src, sample), originOf(src.With), nil
+}
+
+func sourceOf(args []string) string {
+	if len(args) > 1 {
+		return args[1]
+	}
+	return ""
+}
+
+// named finds the source of a document that the arguments name.
+func named(j *job.Job, args []string) (*job.Source, error) {
+	src, err := j.SourceNamed(sourceOf(args))
+	if err != nil {
+		return nil, usageError{errors.New(strings.TrimPrefix(err.Error(), job.ErrNoSource.Error()+": "))}
+	}
+	return src, nil
 }
 
 // showEvent writes an event for people: where it is, its text, and what it decodes to.
@@ -254,7 +273,7 @@ func showEvent(s *streams, e api.RawEvent) {
 	}
 }
 
-func pairs(list []look.Header) string {
+func pairs(list []connect.Header) string {
 	var out []string
 	for _, h := range list {
 		out = append(out, h.Name+"="+h.Value)
@@ -296,11 +315,33 @@ func commonText(list []look.Common) string {
 }
 
 // inferred writes a document to standard output, and what is not certain to standard error.
-func inferred(s *streams, purpose string, o look.Origin, p api.Peek, inf *look.Inference) error {
-	text, err := look.Begin(purpose, o, *inf)
+func inferred(s *streams, purpose string, o connect.Origin, p api.Peek) error {
+	text, err := look.Begin(purpose, o, *p.Inference)
 	if err != nil {
 		return usageError{err}
 	}
+	sayInferred(s, p)
+	_, err = fmt.Fprint(s.out, text)
+	return err
+}
+
+// inferredThere is inferred where the service knows the connection, and writes the document.
+func (f *peekFlags) inferredThere(ctx context.Context, s *streams, p api.Peek) error {
+	cl, err := f.client()
+	if err != nil {
+		return err
+	}
+	text, err := cl.Begin(ctx, f.connection, f.topic, f.purpose, client.PeekOptions{From: f.word(), At: f.at, Limit: f.rows})
+	if err != nil {
+		return err
+	}
+	sayInferred(s, p)
+	_, err = fmt.Fprint(s.out, text)
+	return err
+}
+
+func sayInferred(s *streams, p api.Peek) {
+	inf := p.Inference
 	s.say("looked at %s events (%s)", group(int64(p.Profile.Events)), inf.Decode)
 	for _, f := range inf.Fields {
 		kind := f.Type
@@ -318,101 +359,96 @@ func inferred(s *streams, purpose string, o look.Origin, p api.Peek, inf *look.I
 	for _, d := range inf.Doubts {
 		s.say("doubt: %s", d)
 	}
-	_, err = fmt.Fprint(s.out, text)
-	return err
 }
 
 // followed shows events as they are stored.
 func (f *peekFlags) followed(ctx context.Context, s *streams, args []string) error {
-	name, topic := f.connection, f.topic
-	var src *job.Source
-	var conn *kafka.Connection
-	var cl *client.Client
-	var err error
 	if len(args) > 0 {
-		j, _, at, err := f.load(args[0], nil)
+		j, _, cl, err := f.load(args[0], nil)
 		if err != nil {
 			return err
 		}
-		if at != nil {
+		if cl != nil {
 			return usageError{errors.New("the service follows topics and no documents; give --connection and --topic")}
 		}
-		source := ""
-		if len(args) > 1 {
-			source = args[1]
-		}
-		if src, err = run.SourceNamed(j, source); err != nil {
-			return usageError{errors.New(strings.TrimPrefix(err.Error(), run.ErrNoSource.Error()+": "))}
-		}
-		if src.Via != "kafka" {
-			return usageError{fmt.Errorf("source %s is no topic; --follow is for topics", src.Name)}
-		}
-		reached, err := run.Reach(src.Kafka.Connection)
+		src, err := named(j, args)
 		if err != nil {
 			return err
 		}
-		conn, topic = &reached, src.Kafka.Topic
-	} else if conn, cl, err = f.find(name); err != nil {
-		return err
+		return f.followHere(ctx, s, src.With, "source "+src.Name, func(sample connect.Sample) api.Peek { return api.DecodedOf(src, sample) })
 	}
-	one := func(e api.RawEvent) error {
-		if f.format == "json" {
-			text, err := json.Marshal(e)
-			if err != nil {
-				return err
-			}
-			_, err = fmt.Fprintf(s.out, "%s\n", text)
-			return err
-		}
-		showEvent(s, e)
-		return nil
-	}
-	s.say("events of %s as they are stored; Ctrl-C ends it", topic)
-	if cl != nil {
-		for m, err := range cl.FollowEvents(ctx, name, topic) {
-			if err != nil {
-				return without(name, err)
-			}
-			switch m.Event {
-			case "note":
-				var text string
-				if json.Unmarshal(m.Data, &text) == nil {
-					s.say("%s", text)
-				}
-			case "event":
-				var e api.RawEvent
-				if err := json.Unmarshal(m.Data, &e); err != nil {
-					return err
-				}
-				if err := one(e); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
-	}
-	l, err := kafka.Look(*conn)
+	conn, cl, err := f.find(f.connection)
 	if err != nil {
 		return err
 	}
-	defer l.Close()
-	quiet := run.Quiet{Connection: *conn, Topic: topic, Since: time.Now()}
-	return l.Follow(ctx, topic, func(list []kafka.Record) error {
+	if cl != nil {
+		s.say("events of %s as they are stored; Ctrl-C ends it", f.topic)
+		return f.followThere(ctx, s, cl)
+	}
+	source, err := conn.At(f.topic)
+	if err != nil {
+		return err
+	}
+	return f.followHere(ctx, s, source, f.topic, api.PeekOf)
+}
+
+// one shows an event.
+func (f *peekFlags) one(s *streams, e api.RawEvent) error {
+	if f.format != "json" {
+		showEvent(s, e)
+		return nil
+	}
+	text, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	_, err = fmt.Fprintf(s.out, "%s\n", text)
+	return err
+}
+
+func (f *peekFlags) followHere(ctx context.Context, s *streams, source connect.Source, name string, peek func(connect.Sample) api.Peek) error {
+	follower, ok := source.(connect.Follower)
+	if !ok {
+		return usageError{fmt.Errorf("%s is no topic; --follow is for topics", name)}
+	}
+	s.say("events of %s as they are stored; Ctrl-C ends it", name)
+	quiet := try.Quiet{Source: source, Since: time.Now()}
+	return follower.Follow(ctx, func(list []connect.Event) error {
 		if note := quiet.Note(ctx, len(list)); note != "" {
 			s.say("%s", note)
 		}
-		sample := run.Sampled{Events: run.EventsOf(list)}
-		p := api.Peek{}
-		if src != nil {
-			p = api.DecodedOf(src, sample)
-		} else if len(list) > 0 {
-			p = api.PeekOf(sample)
+		if len(list) == 0 {
+			return nil
 		}
-		for _, e := range p.Events {
-			if err := one(e); err != nil {
+		for _, e := range peek(connect.Sample{Events: list}).Events {
+			if err := f.one(s, e); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+func (f *peekFlags) followThere(ctx context.Context, s *streams, cl *client.Client) error {
+	for m, err := range cl.FollowEvents(ctx, f.connection, f.topic) {
+		if err != nil {
+			return without(f.connection, err)
+		}
+		switch m.Event {
+		case "note":
+			var text string
+			if json.Unmarshal(m.Data, &text) == nil {
+				s.say("%s", text)
+			}
+		case "event":
+			var e api.RawEvent
+			if err := json.Unmarshal(m.Data, &e); err != nil {
+				return err
+			}
+			if err := f.one(s, e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

@@ -10,9 +10,9 @@ import (
 	"github.com/spf13/cobra"
 
 	"undertide/api"
-	"undertide/connect/kafka"
+	"undertide/connect"
 	"undertide/job"
-	"undertide/run"
+	"undertide/try"
 )
 
 func newRehearse(s *streams) *cobra.Command {
@@ -92,14 +92,14 @@ sample shows to be wrong is said at the end. Then the document's examples are ru
 }
 
 // rehearse runs a document on a sample from here, or by the service that knows its connections.
-func rehearse(ctx context.Context, n *nearest, path string, values, files map[string]string, rows int, oldest bool) (run.Rehearsal, *job.Job, error) {
+func rehearse(ctx context.Context, n *nearest, path string, values, files map[string]string, rows int, oldest bool) (try.Rehearsal, *job.Job, error) {
 	j, text, cl, err := n.load(path, values)
 	if err != nil {
-		return run.Rehearsal{}, nil, err
+		return try.Rehearsal{}, nil, err
 	}
 	if cl != nil {
 		if len(files) > 0 {
-			return run.Rehearsal{}, nil, usageError{errors.New("--in needs the connections of the document here; describe them in " + job.ConnectionsFile)}
+			return try.Rehearsal{}, nil, usageError{errors.New("--in needs the connections of the document here; describe them in " + job.ConnectionsFile)}
 		}
 		from := "newest"
 		if oldest {
@@ -108,11 +108,11 @@ func rehearse(ctx context.Context, n *nearest, path string, values, files map[st
 		out, err := cl.Rehearse(ctx, api.Rehearse{Document: text, Rows: rows, From: from, Set: values})
 		return out, nil, err
 	}
-	o := run.RehearseOptions{Rows: rows, In: files}
+	o := try.RehearseOptions{Rows: rows, In: files}
 	if oldest {
-		o.From = kafka.Oldest
+		o.From = connect.Oldest
 	}
-	out, err := run.Rehearse(ctx, j, o)
+	out, err := try.Rehearse(ctx, j, o)
 	return out, j, err
 }
 
@@ -145,7 +145,7 @@ func runExamples(ctx context.Context, s *streams, args []string, values map[stri
 
 // documentExamples runs a document's examples and says how they came out; it counts those that differ.
 func documentExamples(ctx context.Context, s *streams, path string, j *job.Job) (wrong int, err error) {
-	results, err := run.Examples(ctx, j)
+	results, err := try.Examples(ctx, j)
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", path, err)
 	}
@@ -163,7 +163,7 @@ func documentExamples(ctx context.Context, s *streams, path string, j *job.Job) 
 	return wrong, nil
 }
 
-func showRehearsal(s *streams, r run.Rehearsal, part string, shown int) {
+func showRehearsal(s *streams, r try.Rehearsal, part string, shown int) {
 	wanted := func(name string) bool { return part == "" || part == name }
 	for _, src := range r.Sources {
 		line := fmt.Sprintf("source %s: %s events", src.Name, group(src.Events))
@@ -246,7 +246,7 @@ func reasons(of map[string]int64) string {
 	return ", rejected: " + strings.Join(out, ", ")
 }
 
-func showParts(s *streams, parts []run.RehearsedPart, wanted func(string) bool, shown int) {
+func showParts(s *streams, parts []try.RehearsedPart, wanted func(string) bool, shown int) {
 	for _, p := range parts {
 		if !wanted(p.Name) || p.Count == 0 {
 			continue
@@ -280,7 +280,7 @@ func showParts(s *streams, parts []run.RehearsedPart, wanted func(string) bool, 
 // cells gives a row's values in the order of the columns.
 func cells(row json.RawMessage, names []string) []string {
 	by := map[string]string{}
-	for _, h := range run.FieldsOf(row) {
+	for _, h := range try.FieldsOf(row) {
 		by[h.Name] = h.Value
 	}
 	out := make([]string, len(names))

@@ -6,15 +6,15 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"undertide/connect/file"
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/disk"
 	"undertide/job"
 	"undertide/run"
 )
@@ -54,8 +54,8 @@ a partition for each file.`,
 			if c.Flags().Changed("lanes") && (lanes < 1 || lanes > 240) {
 				return usageError{fmt.Errorf("--lanes %d: give a number from 1 to 240", lanes)}
 			}
-			if format != "" && format != "json" && format != "csv" && format != "table" {
-				return usageError{fmt.Errorf("--format %s: rows on standard output are json, csv or table", format)}
+			if f := connect.FormatNamed(format); format != "" && (f == nil || f.Encode == nil) {
+				return usageError{fmt.Errorf("--format %s: rows on standard output are %s", format, strings.Join(writtenFormats(), ", "))}
 			}
 			opt.Format = format
 			if c.Flags().Changed("checkpoints") && checkpoints == "" {
@@ -90,7 +90,7 @@ a partition for each file.`,
 	f.IntVar(&lanes, "lanes", 0, "number of lanes (default: the document's, or one a CPU)")
 	f.StringVar(&checkpoints, "checkpoints", "", "keep checkpoints in `FOLDER`, and go on from them")
 	f.StringVar(&metrics, "metrics", "", "write the run's figures to `FILE` as JSON")
-	f.StringVar(&format, "format", "", "how rows on standard output look: `FORM` json, csv or table (default: as the document says)")
+	f.StringVar(&format, "format", "", "how rows on standard output look: `FORM` "+strings.Join(writtenFormats(), ", ")+" (default: as the document says)")
 	f.BoolVarP(&quiet, "quiet", "q", false, "say nothing but errors")
 	_ = c.MarkFlagDirname("checkpoints") // the flag stands above
 	return c
@@ -140,7 +140,7 @@ func writeFigures(path string, f *run.Figures) error {
 	part := path + ".part"
 	w, err := os.Create(part)
 	if err != nil {
-		return file.Explain("write figures to", path, err)
+		return disk.Explain("write figures to", path, err)
 	}
 	if f == nil {
 		return errors.Join(w.Close(), os.Remove(part))
@@ -148,10 +148,10 @@ func writeFigures(path string, f *run.Figures) error {
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	if err := errors.Join(e.Encode(f), w.Close()); err != nil {
-		return file.Explain("write figures to", path, err)
+		return disk.Explain("write figures to", path, err)
 	}
 	if err := os.Rename(part, path); err != nil {
-		return file.Explain("rename to", path, err)
+		return disk.Explain("rename to", path, err)
 	}
 	return nil
 }
@@ -192,7 +192,7 @@ func summary(w io.Writer, j *job.Job, res run.Result, opt run.Options) {
 		rejected(w, "step "+name, s.Rejected, f.Samples, name)
 	}
 	for i, s := range f.Sinks {
-		fmt.Fprintf(w, "  sink %s: %s %s to %s\n", j.Sinks[i].Name, group(s.Rows), plural(s.Rows, "row"), place(j, &j.Sinks[i], opt, res.Finished))
+		fmt.Fprintf(w, "  sink %s: %s %s to %s\n", j.Sinks[i].Name, group(s.Rows), plural(s.Rows, "row"), opt.SinkOf(&j.Sinks[i]).Place(j.Dir, res.Finished))
 	}
 	if !res.Finished && opt.Checkpoints != "" {
 		fmt.Fprintf(w, "  the same command goes on from checkpoint %d\n", f.Checkpoints.Epoch)
@@ -216,25 +216,12 @@ func rejected(w io.Writer, at string, by map[string]int64, samples []engine.Samp
 	}
 }
 
-// place words where a sink's rows are.
-func place(j *job.Job, s *job.Sink, opt run.Options, finished bool) string {
-	path := s.Path
-	if p, ok := opt.Out[s.Name]; ok {
-		path = p
-	} else if s.Via == "kafka" {
-		return fmt.Sprintf("topic %s of %s", s.Kafka.Topic, s.Kafka.Connection.Name)
-	} else if path != "-" && !filepath.IsAbs(path) {
-		end := ""
-		if file.IsFolder(path) {
-			end = "/"
+// writtenFormats are the formats in which rows can be written, for documents and for people.
+func writtenFormats() (out []string) {
+	for _, f := range connect.Formats() {
+		if f.Encode != nil {
+			out = append(out, f.Name)
 		}
-		path = filepath.Join(j.Dir, path) + end
 	}
-	if path == "-" {
-		return "standard output"
-	}
-	if st, err := os.Stat(path); !finished && !file.IsFolder(path) && (err != nil || st.Mode().IsRegular()) {
-		return path + ".part, unfinished"
-	}
-	return path
+	return out
 }

@@ -16,7 +16,7 @@ import (
 
 	"undertide/api"
 	"undertide/client"
-	"undertide/run"
+	"undertide/connect"
 )
 
 // pace is how fast events are sent.
@@ -115,7 +115,15 @@ func (f *sendFlags) sender(ctx context.Context, connection, topic string) (func(
 		return nil, nil, err
 	}
 	if conn != nil {
-		w, err := run.NewSender(ctx, *conn, topic)
+		l, err := conn.Look()
+		if err != nil {
+			return nil, nil, err
+		}
+		opener, err := connect.Can[connect.Opener](conn, l, "take events")
+		if err != nil {
+			return nil, nil, err
+		}
+		w, err := opener.OpenToSend(ctx, topic)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -125,6 +133,7 @@ func (f *sendFlags) sender(ctx context.Context, connection, topic string) (func(
 				}
 				return w.Send(ctx, []byte(*key), []byte(text))
 			}, func() error {
+				defer l.Close()
 				defer w.Close()
 				return w.Flush(ctx)
 			}, nil

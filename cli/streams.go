@@ -12,9 +12,8 @@ import (
 
 	"undertide/api"
 	"undertide/client"
-	"undertide/connect/kafka"
+	"undertide/connect"
 	"undertide/job"
-	"undertide/run"
 )
 
 // nearest finds a connection: that of the working folder's undertide.yaml is reached from here, any other
@@ -22,14 +21,13 @@ import (
 type nearest struct{ reach }
 
 // find gives the connection of the working folder, or else a client of the service.
-func (n *nearest) find(name string) (*kafka.Connection, *client.Client, error) {
+func (n *nearest) find(name string) (*connect.Connection, *client.Client, error) {
 	known, err := job.LoadConnections(job.ConnectionsFile)
 	if err != nil {
 		return nil, nil, err
 	}
 	if c, ok := known[name]; ok && n.server == "" {
-		conn, err := run.Reach(c)
-		return &conn, nil, err
+		return c, nil, nil
 	}
 	cl, err := n.client()
 	return nil, cl, err
@@ -123,37 +121,15 @@ when the newest was stored. --make makes one.`,
 				return err
 			}
 			if made != "" {
-				if conn != nil {
-					l, err := kafka.Look(*conn)
-					if err != nil {
-						return err
-					}
-					defer l.Close()
-					if err := l.Create(c.Context(), made, int32(partitions)); err != nil {
-						return err
-					}
-				} else if _, err := cl.MakeTopic(c.Context(), args[0], api.NewTopic{Name: made, Partitions: partitions}); err != nil {
-					return without(args[0], err)
+				if err := makeTopic(c.Context(), conn, cl, args[0], api.NewTopic{Name: made, Partitions: partitions}); err != nil {
+					return err
 				}
 				s.say("topic %s is made", made)
 				return nil
 			}
-			var list []api.Topic
-			if conn != nil {
-				l, err := kafka.Look(*conn)
-				if err != nil {
-					return err
-				}
-				defer l.Close()
-				found, err := l.Topics(c.Context())
-				if err != nil {
-					return err
-				}
-				for _, t := range found {
-					list = append(list, api.TopicOf(t))
-				}
-			} else if list, err = cl.Topics(c.Context(), args[0]); err != nil {
-				return without(args[0], err)
+			list, err := topicsOf(c.Context(), conn, cl, args[0])
+			if err != nil {
+				return err
 			}
 			return show(s, format, list, func() { topicTable(s, list) })
 		},
@@ -163,6 +139,47 @@ when the newest was stored. --make makes one.`,
 	c.Flags().StringVar(&made, "make", "", "make `TOPIC`")
 	c.Flags().IntVar(&partitions, "partitions", 0, "of the topic that is made (default: as many as the broker holds right)")
 	return c
+}
+
+// makeTopic makes a topic, from here or by the service.
+func makeTopic(ctx context.Context, conn *connect.Connection, cl *client.Client, name string, t api.NewTopic) error {
+	if conn == nil {
+		_, err := cl.MakeTopic(ctx, name, t)
+		return without(name, err)
+	}
+	l, err := conn.Look()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	maker, err := connect.Can[connect.Maker](conn, l, "make a "+conn.Kind.Noun)
+	if err != nil {
+		return err
+	}
+	return maker.Make(ctx, t.Name, int32(t.Partitions))
+}
+
+// topicsOf lists topics, from here or by the service.
+func topicsOf(ctx context.Context, conn *connect.Connection, cl *client.Client, name string) ([]api.Topic, error) {
+	if conn == nil {
+		list, err := cl.Topics(ctx, name)
+		return list, without(name, err)
+	}
+	l, err := conn.Look()
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	lister, err := connect.Can[connect.Lister](conn, l, "list what it has")
+	if err != nil {
+		return nil, err
+	}
+	found, err := lister.Streams(ctx)
+	list := []api.Topic{}
+	for _, t := range found {
+		list = append(list, api.TopicOf(t))
+	}
+	return list, err
 }
 
 func topicTable(s *streams, list []api.Topic) {

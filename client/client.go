@@ -21,7 +21,7 @@ import (
 
 	"undertide/api"
 	"undertide/job"
-	"undertide/run"
+	"undertide/try"
 )
 
 // DefaultServer is where a service is looked for unless told otherwise.
@@ -400,6 +400,18 @@ func (c *Client) Peek(ctx context.Context, connection, topic string, o PeekOptio
 	return call[api.Peek](ctx, c, "GET", "/connections/"+name(connection)+"/topics/"+name(topic)+"/events"+q, "", nil)
 }
 
+// Begin writes a document to begin with over a topic, for a purpose.
+func (c *Client) Begin(ctx context.Context, connection, topic, purpose string, o PeekOptions) (string, error) {
+	q := query("purpose", purpose, "from", o.From, "at", o.At, "limit", strconv.Itoa(o.Limit))
+	d, err := call[api.Document](ctx, c, "GET", "/connections/"+name(connection)+"/topics/"+name(topic)+"/document"+q, "", nil)
+	return d.Document, err
+}
+
+// Kinds lists the kinds of connectors and the formats, with their settings.
+func (c *Client) Kinds(ctx context.Context) (api.Kinds, error) {
+	return call[api.Kinds](ctx, c, "GET", "/kinds", "", nil)
+}
+
 // Send sends events to a topic.
 func (c *Client) Send(ctx context.Context, connection, topic string, events []api.NewEvent) (api.SentCount, error) {
 	return post[api.SentCount](ctx, c, "/connections/"+name(connection)+"/topics/"+name(topic)+"/events", api.Sent{Events: events})
@@ -436,8 +448,8 @@ func (c *Client) RemoveDescribed(ctx context.Context, of string) error {
 }
 
 // Rehearse runs a document on a sample.
-func (c *Client) Rehearse(ctx context.Context, ask api.Rehearse) (run.Rehearsal, error) {
-	return post[run.Rehearsal](ctx, c, "/documents/rehearse", ask)
+func (c *Client) Rehearse(ctx context.Context, ask api.Rehearse) (try.Rehearsal, error) {
+	return post[try.Rehearsal](ctx, c, "/documents/rehearse", ask)
 }
 
 // PeekSource gives some events of a document's source, and what it makes of them.

@@ -12,11 +12,12 @@ import (
 	"path/filepath"
 	"time"
 
+	"undertide/connect"
 	"undertide/connect/kafka"
+	"undertide/connect/simulate"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/job"
-	"undertide/run"
 )
 
 //go:embed jobs/*.yaml
@@ -104,8 +105,12 @@ func feed(ctx context.Context, w *kafka.Writer, topic, document, path string, lo
 		at = old
 	}
 	s := &j.Sources[0]
-	s.Sim.Count, s.Sim.Start, s.Sim.Seed = 0, at.Start, s.Sim.Seed+uint64(at.Start) // another past, another chance
-	events := run.Live(s)
+	events, err := simulate.Made(s.With, connect.Opening{Name: s.Name, Fields: s.Fields, ByClock: true}, func(c *simulate.Config) {
+		c.Count, c.Start, c.Seed = 0, at.Start, c.Seed+uint64(at.Start) // another past, another chance
+	})
+	if err != nil {
+		return err
+	}
 	if err := events.Open(ctx, at.Position); err != nil {
 		return err
 	}

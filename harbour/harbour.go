@@ -12,9 +12,11 @@ import (
 	"os"
 	"path/filepath"
 
+	"undertide/connect"
+	_ "undertide/connect/all" // the kinds and formats that there are
+	"undertide/connect/simulate"
 	"undertide/core/engine"
 	"undertide/job"
-	"undertide/run"
 )
 
 //go:embed streams/*.yaml
@@ -63,7 +65,11 @@ func write(ctx context.Context, document, path string, line func(event []byte) (
 	if err != nil {
 		return err
 	}
-	events := run.Simulated(&j.Sources[0])
+	source := &j.Sources[0]
+	events, err := simulate.Made(source.With, connect.Opening{Name: source.Name, Fields: source.Fields}, func(*simulate.Config) {})
+	if err != nil {
+		return err
+	}
 	if err := events.Open(ctx, nil); err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"undertide/core/engine"
 	"undertide/job"
 	"undertide/run"
+	"undertide/try"
 )
 
 // TestExamples: the examples of all documents hold.
@@ -30,7 +31,7 @@ func TestExamples(t *testing.T) {
 			t.Error(err)
 			continue
 		}
-		results, err := run.Examples(context.Background(), j)
+		results, err := try.Examples(context.Background(), j)
 		if err != nil {
 			t.Errorf("%s: %v", p, err)
 		}

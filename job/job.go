@@ -16,6 +16,9 @@ import (
 	"strings"
 	"time"
 
+	"undertide/connect"
+	"undertide/connect/codec"
+	"undertide/connect/settings"
 	"undertide/core/engine"
 	"undertide/core/expr"
 	"undertide/core/row"
@@ -53,16 +56,14 @@ type Job struct {
 
 // Source is a checked source.
 type Source struct {
-	Name   string
-	Via    string // file, kafka or simulate
-	File   FileSource
-	Kafka  KafkaSource
-	Sim    Simulation
-	Decode string // json, csv or text
-	// Pattern takes lines of text apart.
-	Pattern *regexp.Regexp
-	Fields  []Field
-	Schema  row.Schema // Fields, and hidden meta fields that expressions ask for
+	Name string
+	Via  string         // the kind of connector
+	With connect.Source // its settings
+	// Decode is how events look, and Decoding its settings.
+	Decode   *connect.Format
+	Decoding connect.Decoding
+	Fields   codec.Fields
+	Schema   row.Schema // Fields, and hidden meta fields that expressions ask for
 
 	EventTime *expr.Program // nil with Arrival or without event time
 	Arrival   bool
@@ -73,31 +74,19 @@ type Source struct {
 }
 
 // Unbounded says whether the source goes on without end.
-func (s *Source) Unbounded() bool {
-	return s.File.Follow || s.Via == "kafka" || s.Via == "simulate" && s.Sim.Count == 0
+func (s *Source) Unbounded() bool { return s.With != nil && s.With.Unbounded() }
+
+// Decoder makes a decoder of the source's events; it serves one goroutine.
+func (s *Source) Decoder() engine.Decoder { return s.Decoding.Decoder(s.Fields) }
+
+// stored says whether the source's events have a time at which they were stored.
+func (s *Source) stored() bool {
+	of, ok := s.With.(connect.Storing)
+	return ok && of.HasStored()
 }
 
 // Timed says whether the source's rows have event times.
 func (s *Source) Timed() bool { return s.EventTime != nil || s.Arrival }
-
-// FileSource are the settings of a file source.
-type FileSource struct {
-	Pattern string // a path or a glob, absolute or relative to the document
-	Follow  bool
-}
-
-// Field is one field of a source as documents declare it.
-type Field struct {
-	Name  string
-	Kind  row.Kind
-	At    member.Path // nil: the member of its name
-	Parse string      // for timestamps
-	// Layout and Zone are for timestamps that are written by a pattern.
-	Layout   string
-	Zone     *time.Location
-	Default  expr.Value
-	Required bool
-}
 
 // Step is a checked step. Exactly one of Stateless, Split, Expand and Keyed is set.
 type Step struct {
@@ -117,6 +106,40 @@ type Step struct {
 	several, windowed, overlap, unbounded bool
 	means                                 []string // fields that are means
 	how                                   string
+}
+
+// Flow gives the steps as the engine takes them.
+func (j *Job) Flow() []engine.Step {
+	out := make([]engine.Step, len(j.Steps))
+	for i := range j.Steps {
+		s := &j.Steps[i]
+		out[i] = engine.Step{Name: s.Name, From: s.From, Input: s.Input, Stateless: s.Stateless, Split: s.Split, Expand: s.Expand, Keyed: s.Keyed}
+	}
+	return out
+}
+
+// ErrNoSource is wrapped where a document has no such source.
+var ErrNoSource = errors.New("no such source")
+
+// SourceNamed finds a source; an empty name means the only one.
+func (j *Job) SourceNamed(name string) (*Source, error) {
+	var known []string
+	for i := range j.Sources {
+		if j.Sources[i].Name == name || name == "" && len(j.Sources) == 1 {
+			return &j.Sources[i], nil
+		}
+		known = append(known, j.Sources[i].Name)
+	}
+	if name == "" {
+		return nil, fmt.Errorf("%w: the document has several sources; name one of %s", ErrNoSource, strings.Join(known, ", "))
+	}
+	return nil, fmt.Errorf("%w: the document has no source %s; %s", ErrNoSource, name, didYouMean(name, known))
+}
+
+// On gives the source as the engine takes it, over these partitions and without `ahead`.
+func (s *Source) On(parts []engine.Partition, bounded bool) engine.Source {
+	return engine.Source{Name: s.Name, Schema: s.Schema, EventTime: s.EventTime, Arrival: s.Arrival, Margin: s.Margin, Idle: s.Idle, Advance: s.Advance,
+		Bounded: bounded, Partitions: parts, NewDecoder: s.Decoder}
 }
 
 // Parts names the parts of the step that can be read, beside rejects, with their fields.
@@ -139,11 +162,9 @@ type Sink struct {
 	Name     string
 	From     []engine.Input
 	FromText string
-	Via      string // file or kafka
-	Kafka    KafkaSink
-	Path     string // `-` for standard output; a trailing / for a folder
-	Roll     int64
-	Encode   string // json or csv
+	Via      string          // the kind of connector
+	With     connect.Sink    // its settings
+	Encode   *connect.Format // how rows look
 	Schema   row.Schema
 }
 
@@ -158,7 +179,7 @@ type Options struct {
 	// NeedEnv makes a missing variable a fault: the document is about to run.
 	NeedEnv bool
 	// Connections are those that the document may name beside its own.
-	Connections map[string]Connection
+	Connections map[string]*connect.Connection
 	// Absolute refuses relative paths: the document has no folder, as in a service.
 	Absolute bool
 }
@@ -255,16 +276,13 @@ type builder struct {
 	steps   map[string]int
 	// broken names stand in the document but have faults; reading them is not reported again.
 	broken map[string]bool
-	known  map[string]Connection
+	known  map[string]*connect.Connection
 }
 
 var documentFields = fieldSpec{
 	known: []string{"undertide", "job", "about", "values", "settings", "connections", "sources", "steps", "sinks", "examples"},
 	later: []string{"references"},
 }
-
-// reserved are no names of sources and steps.
-var reserved = []string{"late", "rejects", "rest", "of"}
 
 func (b *builder) document() {
 	b.sources, b.steps, b.broken = map[string]int{}, map[string]int{}, map[string]bool{}
@@ -294,7 +312,7 @@ func (b *builder) document() {
 	b.findMeta()
 	b.known = maps.Clone(b.opt.Connections)
 	if b.known == nil {
-		b.known = map[string]Connection{}
+		b.known = map[string]*connect.Connection{}
 	}
 	b.connections(b.doc.get("connections"), b.known)
 	b.readSources()
@@ -322,14 +340,11 @@ func fieldName(s string) bool {
 	return s != ""
 }
 
-// celWords may not be names of fields, since expressions read them otherwise.
-var celWords = []string{"true", "false", "null", "in", "as", "break", "const", "continue", "else", "for", "function", "if", "import", "let", "loop", "package", "namespace", "return", "var", "void", "while", "values", "meta"}
-
 func (b *builder) checkField(n *node, place, name string) bool {
 	switch {
 	case !fieldName(name):
 		b.fault(n, place, fmt.Sprintf("%q is no field name", name), "use letters, digits and _, not beginning with a digit; `at` names the value in the event as it is")
-	case slices.Contains(celWords, name):
+	case slices.Contains(member.ExpressionWords, name):
 		b.fault(n, place, fmt.Sprintf("%s means something in expressions and is no field name", name), "choose another name; `at` names the value in the event as it is")
 	default:
 		return true
@@ -484,7 +499,7 @@ func (b *builder) settings() {
 	}
 	if v := n.get("buffer"); v != nil {
 		if text, ok := b.text(v, "settings.buffer"); ok {
-			size, err := ParseSize(text)
+			size, err := settings.ParseSize(text)
 			switch {
 			case err != nil:
 				b.fault(v, "settings.buffer", err.Error(), "write a size such as 256MiB")

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"undertide/connect/settings"
 )
 
 // Span is where a part of a document stands: its first and last line, from 1.
@@ -72,12 +74,9 @@ func (j *Job) ValueList() []ValueOf {
 // SameSource says whether two sources describe their events alike: decode, fields and event time.
 func SameSource(a, b *Source) bool {
 	text := func(s *Source) string {
-		t := s.Decode + "|"
-		if s.Pattern != nil {
-			t += s.Pattern.String()
-		}
+		t := fmt.Sprintf("%s %v|", s.Decode.Name, s.Decoding)
 		for _, f := range s.Fields {
-			t += fmt.Sprintf("|%s %s %v %s %s", f.Name, f.Kind, f.At, f.Parse, f.Layout)
+			t += fmt.Sprintf("|%s %s %v %d %s", f.Name, f.Kind, f.At, f.Parse, f.Layout)
 		}
 		if s.EventTime != nil {
 			t += "|" + s.EventTime.Text()
@@ -118,7 +117,7 @@ func pieces(j *Job, root *node) map[string]string {
 	for i := range j.Sources {
 		n := root.get("sources").get(j.Sources[i].Name)
 		// Who else is told of positions, and how fast events are made, do not change what is read.
-		out["source "+j.Sources[i].Name] = hash(n.get("with"), []string{"group", "rate"}, j.Sources[i].Via)
+		out["source "+j.Sources[i].Name] = hash(n.get("with"), freeOf(j.Sources[i].With), j.Sources[i].Via)
 	}
 	for i := range j.Steps {
 		s := &j.Steps[i]
@@ -144,7 +143,17 @@ func pieces(j *Job, root *node) map[string]string {
 	}
 	for i := range j.Sinks {
 		n := root.get("sinks").get(j.Sinks[i].Name)
-		out["sink "+j.Sinks[i].Name] = hash(n.get("with"), []string{"create", "partitions", "roll"}, j.Sinks[i].Via, j.Sinks[i].Encode)
+		out["sink "+j.Sinks[i].Name] = hash(n.get("with"), freeOf(j.Sinks[i].With), j.Sinks[i].Via, j.Sinks[i].Encode.Name)
+	}
+	return out
+}
+
+// freeOf are the settings that do not change which events are read, or where rows go.
+func freeOf(described any) (out []string) {
+	for _, s := range settings.Of(described) {
+		if s.Free {
+			out = append(out, s.Name)
+		}
 	}
 	return out
 }

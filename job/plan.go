@@ -72,30 +72,13 @@ func PlanOf(j *Job) Plan {
 		p.Steps = append(p.Steps, planStep(j, &j.Steps[i]))
 	}
 	for i := range j.Sinks {
-		p.Sinks = append(p.Sinks, planSink(j, &j.Sinks[i]))
+		p.Sinks = append(p.Sinks, planSink(&j.Sinks[i]))
 	}
 	return p
 }
 
 func planSource(s *Source) SourcePlan {
-	p := SourcePlan{Name: s.Name, Fields: fieldTexts(s.Schema), EventTime: "none", Watermark: "none"}
-	switch {
-	case s.Via == "simulate" && s.Sim.Count > 0:
-		p.Reads = fmt.Sprintf("%d simulated events", s.Sim.Count)
-	case s.Via == "simulate":
-		p.Reads = fmt.Sprintf("simulated events without end, %g a second", s.Sim.PerSecond)
-	case s.Via == "kafka":
-		p.Reads = fmt.Sprintf("topic %s of %s, %s", s.Kafka.Topic, s.Kafka.Connection.Name, strings.ToUpper(s.Decode))
-		if s.Kafka.Begin == "time" {
-			p.Reads += ", from " + s.Kafka.BeginAt.UTC().Format(time.RFC3339)
-		} else {
-			p.Reads += ", from the " + s.Kafka.Begin + " event"
-		}
-	case s.File.Follow:
-		p.Reads = fmt.Sprintf("%s as it grows, %s", s.File.Pattern, s.Decode)
-	default:
-		p.Reads = fmt.Sprintf("%s to its end, %s", s.File.Pattern, s.Decode)
-	}
+	p := SourcePlan{Name: s.Name, Reads: s.With.Reads(s.Decode), Fields: fieldTexts(s.Schema), EventTime: "none", Watermark: "none"}
 	if s.Arrival {
 		p.EventTime = "arrival"
 	} else if s.EventTime != nil {
@@ -314,37 +297,9 @@ func planWindow(p *StepPlan, d *step.Window, margin string, passed func(string) 
 	}
 }
 
-func planSink(j *Job, s *Sink) SinkPlan {
-	p := SinkPlan{Name: s.Name, From: s.FromText, Fields: fieldTexts(s.Schema)}
-	format := map[string]string{"json": "NDJSON", "csv": "CSV"}[s.Encode]
-	switch {
-	case s.Via == "kafka":
-		p.Writes = fmt.Sprintf("topic %s of %s, JSON", s.Kafka.Topic, s.Kafka.Connection.Name)
-		if len(s.Kafka.Key) > 0 {
-			p.Writes += ", keyed by " + strings.Join(s.Kafka.Key, ", ")
-		}
-		if s.Kafka.Create {
-			p.Makes = fmt.Sprintf("topic %s", s.Kafka.Topic)
-			if s.Kafka.Partitions > 0 {
-				p.Makes += fmt.Sprintf(" with %d %s", s.Kafka.Partitions, pluralOf(int(s.Kafka.Partitions), "partition"))
-			}
-			p.Makes += ", unless it is there; its messages are JSON objects {" + strings.Join(fieldTexts(s.Schema), ", ") + "}"
-			if len(s.Kafka.Key) > 0 {
-				p.Makes += ", keyed by " + strings.Join(s.Kafka.Key, ", ")
-			}
-		}
-		p.Delivery = "at least once: what follows the newest checkpoint comes again after a restart"
-	case s.Path == "-":
-		p.Writes = format + " to standard output"
-		p.Delivery = "as rows are made; what follows the newest checkpoint comes again after a restart"
-	case strings.HasSuffix(s.Path, "/"):
-		p.Writes = format + " to rolled files in " + s.Path
-		p.Delivery = "exactly once: an epoch's files appear when its checkpoint is complete"
-	default:
-		p.Writes = format + " to " + s.Path
-		p.Delivery = "exactly once: aside as .part, cut back to the checkpoint on resume, renamed when the run finishes"
-	}
-	return p
+func planSink(s *Sink) SinkPlan {
+	w := s.With.Words(s.Encode, s.Schema)
+	return SinkPlan{Name: s.Name, From: s.FromText, Writes: w.Writes, Makes: w.Makes, Fields: fieldTexts(s.Schema), Delivery: w.Delivery}
 }
 
 func pluralOf(n int, word string) string {

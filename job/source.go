@@ -2,7 +2,7 @@ package job
 
 import (
 	"fmt"
-	"path/filepath"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -10,16 +10,20 @@ import (
 
 	"github.com/ncruces/go-strftime"
 
+	"undertide/connect"
+	"undertide/connect/codec"
+	"undertide/connect/settings"
 	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/member"
 )
 
-var (
-	sourceFields = fieldSpec{known: []string{"via", "with", "decode", "pattern", "fields", "event_time", "watermark", "begin"}, later: []string{"until"}}
-	laterVia     = []string{"http", "socket", "mqtt", "postgres"}
-	parseForms   = []string{"rfc3339", "epoch_s", "epoch_ms", "epoch_us", "epoch_ns"}
-)
+var parseForms = []string{"rfc3339", "epoch_s", "epoch_ms", "epoch_us", "epoch_ns"}
+
+// sourceFields are the settings of all sources, and those that some kinds and formats have beside them.
+func sourceFields() fieldSpec {
+	return fieldSpec{known: append([]string{"via", "with", "decode", "fields", "event_time", "watermark"}, besideOf(false)...), later: []string{"until"}}
+}
 
 func (b *builder) readSources() {
 	n := b.doc.get("sources")
@@ -34,7 +38,7 @@ func (b *builder) readSources() {
 	for i, k := range n.keys {
 		place := join("sources", k.text)
 		b.broken[k.text] = true
-		if !b.checkName(k, place) || !b.mapping(n.values[i], place, sourceFields) {
+		if !b.checkName(k, place) || !b.mapping(n.values[i], place, sourceFields()) {
 			continue
 		}
 		before := len(b.faults)
@@ -63,7 +67,7 @@ func (b *builder) faultyFields(before int, place string) bool {
 // checkName checks the name of a source, step or sink.
 func (b *builder) checkName(k *node, place string) bool {
 	switch {
-	case slices.Contains(reserved, k.text):
+	case slices.Contains(member.InputWords, k.text):
 		b.fault(k, place, k.text+" is no name for a source or step", "choose another; late, rejects, rest and of have a meaning in `from`")
 	case !fieldName(k.text):
 		b.fault(k, place, fmt.Sprintf("%q is no name", k.text), "use letters, digits and _, not beginning with a digit")
@@ -75,126 +79,140 @@ func (b *builder) checkName(k *node, place string) bool {
 
 func (b *builder) source(n *node, place string, k *node) Source {
 	s := Source{Name: k.text, Idle: time.Minute, Ahead: time.Hour}
-	if v := n.get("via"); v == nil {
-		b.fault(k, place+".via", "the source does not say where its events come from", "add via: file, via: kafka or via: simulate")
-	} else {
-		s.Via = b.choice(v, place+".via", []string{"file", "kafka", "simulate"}, laterVia)
+	kind := b.via(n, place, k, "the source does not say where its events come from", sourceKinds(), connect.NotBuilt.Sources)
+	if kind != nil {
+		s.Via, s.With = kind.Name, kind.Source()
 	}
-	with := n.get("with")
-	switch {
-	case s.Via == "":
-	case with == nil:
-		b.fault(k, place+".with", "the settings of the connector are missing", "add with: {…}")
-	case s.Via == "file":
-		s.File = b.fileSource(with, place+".with")
-	case s.Via == "kafka":
-		s.Kafka = b.kafkaSource(with, place+".with")
-	case s.Via == "simulate":
-		s.Sim = b.simulation(with, place+".with")
+	r := b.settingsOf(n, place, k, kind)
+	if r != nil {
+		r.read(r.within, r.place, settings.Of(s.With), reflect.ValueOf(s.With))
 	}
-	s.Decode = "json"
-	if v := n.get("decode"); v != nil {
-		s.Decode = b.choice(v, place+".decode", []string{"json", "csv", "text"}, []string{"avro", "parquet"})
-		if s.Via == "simulate" && (s.Decode == "csv" || s.Decode == "text") {
-			b.fault(v, place+".decode", "simulated events are JSON", "write decode: json, or leave it out")
-		} else if s.Via == "kafka" && s.Decode == "csv" {
-			b.fault(v, place+".decode", "CSV from a topic is not built yet", "write decode: json")
-		}
-	} else if s.Via == "file" && strings.HasSuffix(s.File.Pattern, ".csv") {
-		s.Decode = "csv"
-	}
-	if v := n.get("begin"); v != nil && s.Via == "kafka" {
-		b.begin(v, place+".begin", &s.Kafka)
-	} else if v != nil {
-		b.choice(v, place+".begin", []string{"earliest"}, []string{"latest"})
-	}
+	b.format(n, place, &s)
 	b.fields(n.get("fields"), place+".fields", k, &s)
-	if et := n.get("event_time"); et != nil && et.text == "stored" && s.Via == "kafka" {
+	if s.Decode != nil {
+		s.Decoding = s.Decode.Decode()
+		(&settingsReader{reader: b.reader, within: n, beside: n, place: place, outside: place}).read(n, place, settings.Of(s.Decoding), reflect.ValueOf(s.Decoding))
+	}
+	if r != nil {
+		s.With.Check(r.checker(connect.Checker{Job: b.job.Name, Name: s.Name, Format: s.Decode, Fields: s.Fields}))
+	}
+	if s.Decode != nil {
+		d := &settingsReader{reader: b.reader, within: n, beside: n, place: place, outside: place}
+		s.Decoding.Check(d.checker(connect.Checker{Job: b.job.Name, Name: s.Name, Format: s.Decode, Fields: s.Fields}))
+	}
+	b.strangers(n, place, &s)
+	if et := n.get("event_time"); et != nil && et.text == "stored" && s.stored() {
 		b.asked["stored"] = true
 	}
 	if len(s.Schema) > 0 {
-		s.Schema = append(s.Schema, b.metaFields(s.Via)...)
+		s.Schema = append(s.Schema, b.metaFields(s.With)...)
 	}
-	b.pattern(n, place, k, &s)
 	b.eventTime(n, place, k, &s)
 	return s
 }
 
-// pattern reads the regular expression of `decode: text`, whose named groups are the fields.
-func (b *builder) pattern(n *node, place string, k *node, s *Source) {
-	p := n.get("pattern")
-	place += ".pattern"
-	switch {
-	case p == nil && s.Decode == "text":
-		b.fault(k, place, "how a line is taken apart is not said", `add pattern: '^(?P<crane>\S+) (?P<tonnes>[0-9.]+)$'; its named groups are the fields`)
-		return
-	case p == nil:
-		return
-	case s.Decode != "text":
-		b.fault(p, place, "a pattern belongs to decode: text", "add decode: text, or leave it out")
-		return
+// via reads what a source or sink is of; nil, with a fault, where it is of nothing that there is.
+func (b *builder) via(n *node, place string, k *node, missing string, known, later []string) *connect.Kind {
+	v := n.get("via")
+	if v == nil {
+		b.fault(k, place+".via", missing, "add via: and one of "+strings.Join(known, ", "))
+		return nil
 	}
-	text, ok := b.text(p, place)
-	if !ok {
-		return
-	}
-	re, err := regexp.Compile(text)
-	if err != nil {
-		b.fault(p, place, "the pattern is no regular expression: "+strings.TrimPrefix(err.Error(), "error parsing regexp: "), "use RE2 syntax, in single quotes")
-		return
-	}
-	s.Pattern = re
-	names := slices.DeleteFunc(slices.Clone(re.SubexpNames()), func(g string) bool { return g == "" })
-	for _, f := range s.Fields {
-		want := f.Name
-		if len(f.At) > 0 {
-			want = f.At.Column()
+	return connect.KindNamed(b.choice(v, place+".via", known, later))
+}
+
+func sourceKinds() (out []string) {
+	for _, k := range connect.Kinds() {
+		if k.Source != nil {
+			out = append(out, k.Name)
 		}
-		if !slices.Contains(names, want) {
-			b.fault(p, place, "the pattern has no group for field "+f.Name, "write (?P<"+want+">…); "+didYouMean(want, names))
+	}
+	return out
+}
+
+// settingsOf checks `with` of a source or sink; nil where there is nothing to read.
+func (b *builder) settingsOf(n *node, place string, k *node, kind *connect.Kind) *settingsReader {
+	if kind == nil {
+		return nil
+	}
+	described := any(nil)
+	if strings.HasPrefix(place, "sinks.") {
+		described = kind.Sink()
+	} else {
+		described = kind.Source()
+	}
+	list := slices.DeleteFunc(settings.Of(described), func(s settings.Setting) bool { return s.Beside })
+	with := n.get("with")
+	if with == nil {
+		var needed []string
+		for i := range list {
+			if list[i].Required || list[i].Once && len(needed) == 0 {
+				needed = append(needed, list[i].Name+": …")
+			}
 		}
-		if !f.Kind.Plain() {
-			b.fault(p, join(place, f.Name), "a text line holds no lists", "take the text, and a list of it by an expression")
+		b.fault(k, place+".with", "the settings of the connector are missing", "add with: {"+strings.Join(needed, ", ")+"}")
+		return nil
+	}
+	if !b.mapping(with, place+".with", fieldSpec{known: namesOf(list), later: settings.LaterOf(described)}) {
+		return nil
+	}
+	return &settingsReader{reader: b.reader, job: b, within: with, beside: n, place: place + ".with", outside: place, kind: kind.Name}
+}
+
+// format reads how the events look: as `decode` says, or the end of the source's name, or as most do.
+func (b *builder) format(n *node, place string, s *Source) {
+	if v := n.get("decode"); v != nil {
+		s.Decode = connect.FormatNamed(b.choice(v, place+".decode", connect.FormatNames(false), connect.NotBuilt.Formats))
+		return
+	}
+	s.Decode = connect.DefaultFormat()
+	if e, ok := s.With.(connect.Ended); ok {
+		// One that has to be told more is not taken for what a name ends in.
+		if f := connect.FormatOf(e.Ending()); f != nil && f.Decode != nil && len(required(settings.Of(f.Decode()))) == 0 {
+			s.Decode = f
 		}
 	}
 }
 
-func (b *builder) fileSource(n *node, place string) FileSource {
-	var f FileSource
-	if !b.mapping(n, place, fieldSpec{known: []string{"path", "files", "follow"}}) {
-		return f
-	}
-	path, files := n.get("path"), n.get("files")
-	switch {
-	case path != nil && files != nil:
-		b.fault(files, place+".files", "path and files stand together", "keep path for one file, files for a pattern")
-	case path != nil:
-		f.Pattern, _ = b.text(path, place+".path")
-	case files != nil:
-		f.Pattern, _ = b.text(files, place+".files")
-		if _, err := filepath.Match(f.Pattern, ""); err != nil {
-			b.fault(files, place+".files", fmt.Sprintf("%q is no pattern", f.Pattern), "use * and ?, and [ ] in pairs")
+// strangers says which settings stand beside `via` that belong to other kinds and formats.
+func (b *builder) strangers(n *node, place string, s *Source) {
+	own := map[string]bool{}
+	note := func(described any) {
+		for _, x := range settings.Of(described) {
+			own[x.Name] = own[x.Name] || x.Beside
 		}
-	default:
-		b.fault(n, place, "the file is not named", "add path: events.ndjson, or files: events-*.ndjson")
 	}
-	b.absolute(n, place, f.Pattern)
-	f.Follow = b.boolean(n.get("follow"), place+".follow")
-	if f.Pattern == "-" && f.Follow {
-		b.fault(n, place, "standard input cannot be followed", "leave out follow")
+	if s.With != nil {
+		note(s.With)
 	}
-	return f
+	if s.Decoding != nil {
+		note(s.Decoding)
+	}
+	for _, f := range connect.Formats() {
+		if f.Decode == nil {
+			continue
+		}
+		for _, x := range settings.Of(f.Decode()) {
+			if v := n.get(x.Name); v != nil && !own[x.Name] && s.Decode != nil {
+				b.fault(v, join(place, x.Name), "a "+x.Label+" belongs to decode: "+f.Name, "add decode: "+f.Name+", or leave it out")
+				own[x.Name] = true
+			}
+		}
+	}
+	for _, name := range besideOf(false) {
+		if v := n.get(name); v != nil && !own[name] && s.With != nil && s.Decode != nil {
+			b.fault(v, join(place, name), "a "+s.Via+" source has no "+name, "leave it out")
+		}
+	}
 }
 
-// absolute refuses relative paths where the document has no folder.
-func (b *builder) absolute(n *node, place, path string) {
-	switch {
-	case !b.opt.Absolute || path == "" || filepath.IsAbs(path):
-	case path == "-":
-		b.fault(n, place, "a service has no standard input or output", "name a file")
-	default:
-		b.fault(n, place, "the path "+path+" is relative, and a job in a service has no folder", "write the whole path, from /")
+// metaFields are the hidden fields that a source's expressions may name.
+func (b *builder) metaFields(of connect.Source) row.Schema {
+	all := row.Schema{{Name: "meta.partition", Kind: row.String, Hidden: true}, {Name: "meta.offset", Kind: row.Int, Hidden: true}}
+	if k, ok := of.(connect.Knowing); ok {
+		all = append(all, k.MetaFields(sortedKeys(b.asked))...)
 	}
+	return slices.DeleteFunc(all, func(f row.Field) bool { return !b.asked[strings.TrimPrefix(f.Name, "meta.")] })
 }
 
 func (b *builder) fields(n *node, place string, k *node, s *Source) {
@@ -223,8 +241,8 @@ func (b *builder) fields(n *node, place string, k *node, s *Source) {
 // moneyName matches fields that are likely to hold money.
 var moneyName = regexp.MustCompile(`(^|_)(price|amount|cost|fee|balance|invoice|payment|charge|money|salary|wage|rent|tax|vat|duty|toll|fare|tip|bonus|discount|refund|revenue|turnover|profit|debit|credit|deposit|budget|paid|due|eur|euro|usd|dollar|gbp|pound|chf|jpy|yen|cent|currency)s?($|_)`)
 
-func (b *builder) field(k, v *node, place string) (Field, bool) {
-	f := Field{Name: k.text}
+func (b *builder) field(k, v *node, place string) (codec.Field, bool) {
+	f := codec.Field{Name: k.text}
 	typ := v
 	if v.kind == mapNode {
 		if !b.mapping(v, place, fieldSpec{known: []string{"type", "at", "parse", "zone", "default", "nullable"}}) {
@@ -262,9 +280,9 @@ func (b *builder) field(k, v *node, place string) (Field, bool) {
 			if err != nil {
 				b.fault(p, place+".parse", fmt.Sprintf("%q is no pattern of a time that can be read: %v", s, err), "use %Y %m %d %H %M %S %f %z, as in '%d/%m/%Y %H:%M:%S'")
 			}
-			f.Layout, f.Zone = layout, time.UTC
+			f.Parse, f.Layout, f.Zone = codec.ByLayout, layout, time.UTC
 		default:
-			f.Parse = b.choice(p, place+".parse", parseForms, nil)
+			f.Parse = codec.ParseNames[b.choice(p, place+".parse", parseForms, nil)]
 		}
 	}
 	if z := v.get("zone"); z != nil {
@@ -308,11 +326,11 @@ func (b *builder) eventTime(n *node, place string, k *node, s *Source) {
 		case "arrival":
 			s.Arrival = true
 		case "stored":
-			if s.Via == "kafka" {
+			if s.stored() {
 				s.EventTime, _ = expr.Compile("meta.stored", expr.Scope{Fields: s.Schema})
 				break
 			}
-			b.fault(et, place+".event_time", fmt.Sprintf("events of a %s have no stored time", s.Via), "name a field of type timestamp, or arrival")
+			b.fault(et, place+".event_time", fmt.Sprintf("events of a %s source have no stored time", s.Via), "name a field of type timestamp, or arrival")
 		default:
 			if len(s.Schema) == 0 {
 				break // the fields are faulty

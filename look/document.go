@@ -2,14 +2,15 @@ package look
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml"
-
+	"undertide/connect"
 	"undertide/core/row"
+	"undertide/member"
 )
 
 // Purpose is a ready-made document: what it is good for.
@@ -29,23 +30,9 @@ var Purposes = []Purpose{
 	{"split", "send events to several sinks by a condition"},
 }
 
-// Origin says where a document's events come from: a topic of a connection, or a file.
-type Origin struct {
-	Connection string
-	Topic      string
-	Path       string
-}
-
-// names gives the job and the source a name each.
-func (o Origin) names() (job, source string) {
-	base := o.Topic
-	if base == "" {
-		base = o.Path[strings.LastIndex(o.Path, "/")+1:]
-		for _, ext := range []string{".ndjson", ".json", ".csv", ".log", ".txt"} {
-			base = strings.TrimSuffix(base, ext)
-		}
-	}
-	parts := strings.FieldsFunc(strings.ToLower(base), func(c rune) bool { return !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9') })
+// namesOf gives the job and the source a name each.
+func namesOf(o connect.Origin) (job, source string) {
+	parts := strings.FieldsFunc(strings.ToLower(o.Name), func(c rune) bool { return !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9') })
 	if len(parts) == 0 {
 		return "first-job", "events"
 	}
@@ -53,7 +40,7 @@ func (o Origin) names() (job, source string) {
 	if job[0] >= '0' && job[0] <= '9' {
 		job = "job-" + job
 	}
-	if source[0] >= '0' && source[0] <= '9' || slices.Contains(reserved, source) || source == "log" {
+	if source[0] >= '0' && source[0] <= '9' || !member.Free(source) || source == "log" {
 		source = "events"
 	}
 	return job, source
@@ -61,7 +48,7 @@ func (o Origin) names() (job, source string) {
 
 // Begin writes a document for a purpose over what was inferred. What is not certain stands as a comment
 // where it is declared.
-func Begin(purpose string, o Origin, inf Inference) (string, error) {
+func Begin(purpose string, o connect.Origin, inf Inference) (string, error) {
 	if purpose == "" {
 		purpose = Purposes[0].Name
 	}
@@ -73,13 +60,13 @@ func Begin(purpose string, o Origin, inf Inference) (string, error) {
 		}
 		return "", fmt.Errorf("there is no ready-made document %s; there are %s", purpose, strings.Join(names, ", "))
 	}
-	job, source := o.names()
-	if o.Topic == "" && inf.EventTime == "stored" {
-		inf.EventTime, inf.Why = "arrival", "no field holds times, and a file has no stored ones"
+	job, source := namesOf(o)
+	if !o.Stored && inf.EventTime == "stored" {
+		inf.EventTime, inf.Why = "arrival", "no field holds times, and these events have no stored ones"
 	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "undertide: 1\njob: %s-%s\nabout: '%s'\n\n", job, purpose, capital(Purposes[at].About))
-	if o.Topic != "" {
+	if !o.Once {
 		b.WriteString("settings: {delivery: at_least_once}\n\n")
 	}
 	b.WriteString("sources:\n")
@@ -116,25 +103,21 @@ func Begin(purpose string, o Origin, inf Inference) (string, error) {
 }
 
 // SourceOf writes the source alone, as it stands below `sources:`.
-func SourceOf(o Origin, inf Inference) string {
-	_, name := o.names()
+func SourceOf(o connect.Origin, inf Inference) string {
+	_, name := namesOf(o)
 	return Source(name, o, inf)
 }
 
 func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // Source writes a source of a document, as it stands below `sources:`.
-func Source(name string, o Origin, inf Inference) string {
+func Source(name string, o connect.Origin, inf Inference) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "  %s:\n", name)
-	if o.Topic != "" {
-		fmt.Fprintf(&b, "    via: kafka\n    with: {connection: %s, topic: %s}\n", quoted(o.Connection), quoted(o.Topic))
-	} else {
-		fmt.Fprintf(&b, "    via: file\n    with: {path: %s}\n", quoted(o.Path))
-	}
+	b.WriteString(indented(o.Source))
 	fmt.Fprintf(&b, "    decode: %s\n", inf.Decode)
-	if inf.Decode == "text" {
-		fmt.Fprintf(&b, "    pattern: '%s'\n", strings.ReplaceAll(inf.Pattern, "'", "''"))
+	for _, name := range slices.Sorted(maps.Keys(inf.Settings)) {
+		fmt.Fprintf(&b, "    %s: '%s'\n", name, strings.ReplaceAll(inf.Settings[name], "'", "''"))
 	}
 	for _, d := range inf.Doubts {
 		fmt.Fprintf(&b, "    # %s\n", d)
@@ -150,10 +133,10 @@ func Source(name string, o Origin, inf Inference) string {
 		}
 		parts := []string{"type: " + f.Type}
 		if f.At != "" {
-			parts = append(parts, "at: "+quoted(f.At))
+			parts = append(parts, "at: "+connect.Quoted(f.At))
 		}
 		if f.Parse != "" && f.Parse != "rfc3339" {
-			parts = append(parts, "parse: "+quoted(f.Parse))
+			parts = append(parts, "parse: "+connect.Quoted(f.Parse))
 		}
 		fmt.Fprintf(&b, "      %s: {%s}\n", f.Name, strings.Join(parts, ", "))
 	}
@@ -165,26 +148,14 @@ func Source(name string, o Origin, inf Inference) string {
 	return b.String()
 }
 
-// quoted writes a text for a flow mapping of YAML, in quotes where it needs them.
-func quoted(s string) string {
-	plain := s != ""
-	for _, c := range s {
-		plain = plain && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("._-/", c))
-	}
-	if plain && (s[0] >= 'a' && s[0] <= 'z' || s[0] >= 'A' && s[0] <= 'Z' || s[0] == '/') {
-		var v any // texts such as true and null mean something else to YAML
-		if yaml.Unmarshal([]byte(s), &v) == nil {
-			if _, text := v.(string); text {
-				return s
-			}
-		}
-	}
-	return "'" + strings.ReplaceAll(s, "'", "''") + "'"
+// indented puts the lines of a part below its name.
+func indented(lines string) string {
+	return "    " + strings.ReplaceAll(lines, "\n", "\n    ") + "\n"
 }
 
 // task is a document that is being written.
 type task struct {
-	o           Origin
+	o           connect.Origin
 	inf         Inference
 	job, source string
 	key         string
@@ -216,17 +187,14 @@ func (t task) window(b *strings.Builder, step, window, more string) {
 	t.rejects(b)
 }
 
-// sink writes a sink beside the origin: a topic that is made, or a file.
+// sink writes a sink beside the origin.
 func (t task) sink(b *strings.Builder, name, from, suffix string, corrections bool) {
 	fmt.Fprintf(b, "  %s:\n    from: %s\n", name, from)
-	if t.o.Topic != "" {
-		fmt.Fprintf(b, "    via: kafka\n    with: {connection: %s, topic: %s, create: true}\n", quoted(t.o.Connection), quoted(t.o.Topic+"."+suffix))
-		if t.key != "" && !strings.HasPrefix(from, "rejects") {
-			fmt.Fprintf(b, "    key: [%s]\n", t.key)
-		}
-	} else {
-		fmt.Fprintf(b, "    via: file\n    with: {path: %s}\n", quoted("out/"+t.job+"-"+suffix+".ndjson"))
+	key := t.key
+	if strings.HasPrefix(from, "rejects") { // they have not its fields
+		key = ""
 	}
+	b.WriteString(indented(t.o.Sink(t.job, suffix, key)))
 	if corrections {
 		b.WriteString("    append_revisions: true    # the newest row of a key and window counts\n")
 	}

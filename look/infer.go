@@ -1,7 +1,6 @@
 package look
 
 import (
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"regexp"
@@ -9,17 +8,18 @@ import (
 	"sort"
 	"strings"
 	"time"
-	"unicode"
 
+	"undertide/connect"
 	"undertide/core/row"
 	"undertide/member"
 )
 
 // Inference is what a sample lets a document declare. What is not certain stands in the doubts.
 type Inference struct {
-	Decode  string  `json:"decode"`  // json, csv or text
-	Pattern string  `json:"pattern"` // of text
-	Fields  []Field `json:"fields"`
+	Decode string `json:"decode"` // the format: json, csv, text
+	// Settings are what a document has to give beside decode, by name.
+	Settings map[string]string `json:"settings"`
+	Fields   []Field           `json:"fields"`
 	// EventTime is the field of the event time, `stored` or `arrival`; Why says why it.
 	EventTime string `json:"event_time"`
 	Why       string `json:"why"`
@@ -28,7 +28,7 @@ type Inference struct {
 	Doubts   []string `json:"doubts"` // of the whole
 	Lateness Lateness `json:"lateness"`
 
-	reading reading
+	reading connect.Reading
 }
 
 // Field is a field as a document would declare it.
@@ -47,17 +47,22 @@ type Field struct {
 var ErrNothing = errors.New("there are no events to look at")
 
 // Infer profiles a sample and proposes how it could be declared.
-func Infer(events []Event) (Profile, Inference, error) {
-	if !slices.ContainsFunc(events, func(e Event) bool { return len(e.Text) > 0 }) {
-		return profile(events, reading{decode: "json"}), Inference{Fields: []Field{}, Doubts: []string{}, Lateness: LatenessOf(nil, -1, nil)}, ErrNothing
+func Infer(sample connect.Sample) (Profile, Inference, error) {
+	events := sample.Events
+	inf := Inference{Fields: []Field{}, Doubts: []string{}, Settings: map[string]string{}}
+	if !slices.ContainsFunc(events, func(e connect.Event) bool { return len(e.Text) > 0 }) {
+		inf.Lateness = LatenessOf(nil, -1, nil)
+		return profile(events, nil), inf, ErrNothing
 	}
-	inf := Inference{Fields: []Field{}, Doubts: []string{}}
-	r, doubts := readingOf(events)
-	inf.Decode, inf.reading, inf.Doubts = r.decode, r, append(inf.Doubts, doubts...)
-	if r.pattern != nil {
-		inf.Pattern = r.pattern.String()
+	format, g := guess(sample)
+	if g.Reading == nil {
+		return Profile{}, inf, ErrNothing
 	}
-	p := profile(events, r)
+	inf.Decode, inf.reading, inf.Doubts = format.Name, g.Reading, append(inf.Doubts, g.Doubts...)
+	if g.Settings != nil {
+		inf.Settings = g.Settings
+	}
+	p := profile(events, g.Reading)
 	if p.Malformed > 0 {
 		inf.Doubts = append(inf.Doubts, fmt.Sprintf("%d of %d events do not read as the others do: they would be rejects", p.Malformed, p.Events))
 	}
@@ -67,13 +72,13 @@ func Infer(events []Event) (Profile, Inference, error) {
 	names := map[string]bool{}
 	for n := range p.Fields {
 		f := &p.Fields[n]
-		d := inf.declare(f, events, r)
+		d := inf.declare(f, events, format.Untyped)
 		if d.Type == "" {
 			inf.Doubts = append(inf.Doubts, d.Doubts...)
 			continue
 		}
 		d.profile = n
-		d.Name = freeName(f.Path, names)
+		d.Name = member.FreeName(f.Path, names)
 		names[d.Name] = true
 		if d.Name != f.Path {
 			d.At = f.Path
@@ -93,27 +98,40 @@ func Infer(events []Event) (Profile, Inference, error) {
 	return p, inf, nil
 }
 
+// guess takes the format in which most events of a sample read; of equals the first of the list.
+func guess(s connect.Sample) (best *connect.Format, of connect.Guessed) {
+	for _, f := range connect.Formats() {
+		if f.Guess == nil || f.Header != (s.Header != "") {
+			continue
+		}
+		if g := f.Guess(s); g.Reading != nil && (best == nil || g.Share > of.Share) {
+			best, of = f, g
+		}
+	}
+	return best, of
+}
+
 // Decoded gives the values of an event by the inference's names, readable, in the fields' order; an
 // error where it does not read as the others do.
-func (inf *Inference) Decoded(e Event) ([]Header, error) {
-	values, err := inf.reading.read(e.Text)
+func (inf *Inference) Decoded(e connect.Event) ([]connect.Header, error) {
+	values, err := inf.reading.Values(e.Text)
 	if err != nil {
 		return nil, err
 	}
-	var out []Header
+	var out []connect.Header
 	for _, f := range inf.Fields {
 		for _, v := range values {
-			if v.path != pathOf(f) {
+			if v.Path != pathOf(f) {
 				continue
 			}
 			text := "null"
-			if v.v != nil {
-				text = fmt.Sprint(v.v)
-				if t, ok := f.form.read(v.v); ok && f.Type == "timestamp" {
+			if v.V != nil {
+				text = fmt.Sprint(v.V)
+				if t, ok := f.form.read(v.V); ok && f.Type == "timestamp" {
 					text = t.String()
 				}
 			}
-			out = append(out, Header{f.Name, text})
+			out = append(out, connect.Header{Name: f.Name, Value: text})
 		}
 	}
 	return out, nil
@@ -126,49 +144,6 @@ func pathOf(f Field) string {
 	return f.Name
 }
 
-// readingOf tells JSON from CSV from lines of text.
-func readingOf(events []Event) (reading, []string) {
-	objects, all := 0, 0
-	for _, e := range events {
-		if len(e.Text) > 0 {
-			all++
-			if _, err := flatten(e.Text); err == nil {
-				objects++
-			}
-		}
-	}
-	if objects*2 >= all {
-		return reading{decode: "json"}, nil
-	}
-	pattern, doubts := patternOf(events)
-	return reading{decode: "text", pattern: pattern}, doubts
-}
-
-// InferCSV is Infer for lines of CSV that follow a header.
-func InferCSV(header string, events []Event) (Profile, Inference, error) {
-	names, err := csv.NewReader(strings.NewReader(header)).Read()
-	if err != nil || len(events) == 0 {
-		return Profile{}, Inference{}, ErrNothing
-	}
-	r := reading{decode: "csv", header: names}
-	p := profile(events, r)
-	inf := Inference{Decode: r.decode, Doubts: []string{}, reading: r}
-	used := map[string]bool{}
-	for n := range p.Fields {
-		d := inf.declare(&p.Fields[n], events, r)
-		d.profile, d.Name = n, freeName(p.Fields[n].Path, used)
-		used[d.Name] = true
-		if d.Name != p.Fields[n].Path {
-			d.At = p.Fields[n].Path
-		}
-		inf.Fields = append(inf.Fields, d)
-	}
-	inf.chooseTime(&p, events)
-	inf.chooseKey(&p)
-	inf.Lateness = LatenessOf(inf.timed(&p, events), -1, nil)
-	return p, inf, nil
-}
-
 var (
 	money        = regexp.MustCompile(`(?i)(^|[._])(price|amount|cost|fee|balance|invoice|payment|charge|total)s?($|[._])`)
 	decimalText  = regexp.MustCompile(`^-?\d+\.\d+$`)
@@ -178,7 +153,7 @@ var (
 
 // declare gives a field's type, and what is not certain of it. Without a type the doubts say why it
 // cannot be declared.
-func (inf *Inference) declare(f *FieldProfile, events []Event, r reading) Field {
+func (inf *Inference) declare(f *FieldProfile, events []connect.Event, untyped bool) Field {
 	d := Field{Doubts: []string{}}
 	doubt := func(format string, args ...any) { d.Doubts = append(d.Doubts, fmt.Sprintf(format, args...)) }
 	all := func(re *regexp.Regexp) bool {
@@ -220,9 +195,9 @@ func (inf *Inference) declare(f *FieldProfile, events []Event, r reading) Field 
 		d.Type = "bool"
 	case f.Kinds["whole"]+f.Kinds["fraction"] == f.Values:
 		inf.number(f, &d, doubt)
-	case f.Kinds["text"] == f.Values && r.decode != "json" && all(wholeText):
+	case f.Kinds["text"] == f.Values && untyped && all(wholeText):
 		d.Type = "int"
-	case f.Kinds["text"] == f.Values && r.decode != "json" && all(fractionText):
+	case f.Kinds["text"] == f.Values && untyped && all(fractionText):
 		d.Type = "double"
 		if money.MatchString(f.Path) {
 			d.Type = "decimal"
@@ -278,47 +253,9 @@ func (inf *Inference) number(f *FieldProfile, d *Field, doubt func(string, ...an
 	}
 }
 
-// words that expressions or documents read otherwise.
-var reserved = []string{"true", "false", "null", "in", "as", "break", "const", "continue", "else", "for", "function", "if", "import", "let", "loop", "package", "namespace", "return", "var", "void", "while", "values", "meta",
-	"late", "rejects", "rest", "of"}
-
-// freeName makes a name for expressions of a path: its last part, or more of it where that is taken.
-func freeName(path string, taken map[string]bool) string {
-	parts := []string{path} // of a column, whose name may be no path
-	if p, err := member.Parse(path); err == nil {
-		parts = parts[:0]
-		for _, part := range p {
-			parts = append(parts, part.Name)
-		}
-	}
-	for n := 1; n <= len(parts); n++ {
-		if name := safe(strings.Join(parts[len(parts)-n:], "_")); !taken[name] {
-			return name
-		}
-	}
-	for n := 2; ; n++ {
-		if name := fmt.Sprintf("%s_%d", safe(strings.Join(parts, "_")), n); !taken[name] {
-			return name
-		}
-	}
-}
-
-func safe(s string) string {
-	out := strings.Map(func(c rune) rune {
-		if c < unicode.MaxASCII && (unicode.IsLetter(c) || unicode.IsDigit(c) || c == '_') {
-			return c
-		}
-		return '_'
-	}, s)
-	if out == "" || unicode.IsDigit(rune(out[0])) || slices.Contains(reserved, out) {
-		out = "f_" + out
-	}
-	return out
-}
-
 // chooseTime takes the field that is most likely the event time: it always has a value, and is the
 // nearest to the order of arrival; a name that speaks of time decides between equals.
-func (inf *Inference) chooseTime(p *Profile, events []Event) {
+func (inf *Inference) chooseTime(p *Profile, events []connect.Event) {
 	type candidate struct {
 		field *Field
 		score float64
@@ -416,7 +353,7 @@ func (inf *Inference) chooseKey(p *Profile) {
 }
 
 // timed gives the sample's events that have an event time.
-func (inf *Inference) timed(p *Profile, events []Event) []Timed {
+func (inf *Inference) timed(p *Profile, events []connect.Event) []Timed {
 	var out []Timed
 	field := func(name string) *Field {
 		for i := range inf.Fields {

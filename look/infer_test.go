@@ -8,16 +8,19 @@ import (
 	"testing"
 	"time"
 
+	"undertide/connect"
+	_ "undertide/connect/all"
+	"undertide/connect/kafka"
 	"undertide/job"
 )
 
 var noon = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 
 // events makes a sample of texts, stored a second apart.
-func events(n int, text func(i int) string) []Event {
-	out := make([]Event, n)
+func events(n int, text func(i int) string) []connect.Event {
+	out := make([]connect.Event, n)
 	for i := range out {
-		out[i] = Event{Partition: "0", Offset: int64(i), Stored: noon.Add(time.Duration(i) * time.Second), Text: []byte(text(i))}
+		out[i] = connect.Event{Partition: "0", Offset: int64(i), Stored: noon.Add(time.Duration(i) * time.Second), Text: []byte(text(i))}
 	}
 	return out
 }
@@ -59,7 +62,7 @@ func TestInfer(t *testing.T) {
 			if strings.HasSuffix(c.name, "few") {
 				n = 12
 			}
-			_, inf, err := Infer(events(n, func(i int) string { return `{"x":` + c.value(i) + `,"k":"a"}` }))
+			_, inf, err := Infer(connect.Sample{Events: events(n, func(i int) string { return `{"x":` + c.value(i) + `,"k":"a"}` })})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -91,7 +94,7 @@ func TestInferWhole(t *testing.T) {
 			all[i].Key = fmt.Appendf(nil, "C%d", i%5)
 		}
 	}
-	p, inf, err := Infer(all)
+	p, inf, err := Infer(connect.Sample{Events: all})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -118,7 +121,7 @@ func TestInferWhole(t *testing.T) {
 	if err != nil || fmt.Sprint(d[len(d)-1]) != "{lifted_at 2026-03-01T12:00:00Z}" {
 		t.Errorf("decoded %v, %v", d, err)
 	}
-	if _, _, err := Infer(nil); !errors.Is(err, ErrNothing) {
+	if _, _, err := Infer(connect.Sample{}); !errors.Is(err, ErrNothing) {
 		t.Errorf("of nothing: %v, want ErrNothing", err)
 	}
 }
@@ -143,7 +146,7 @@ func TestPattern(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			all := events(50, c.line)
-			p, inf, err := Infer(all)
+			p, inf, err := Infer(connect.Sample{Events: all})
 			if err != nil || inf.Decode != "text" {
 				t.Fatalf("%v, decode %s", err, inf.Decode)
 			}
@@ -152,16 +155,22 @@ func TestPattern(t *testing.T) {
 				names = append(names, f.Name)
 			}
 			if got := strings.Join(names, " "); got != c.groups || p.Malformed != 0 {
-				t.Errorf("groups %q, want %q; %d of the lines do not match %s", got, c.groups, p.Malformed, inf.Pattern)
+				t.Errorf("groups %q, want %q; %d of the lines do not match %s", got, c.groups, p.Malformed, inf.Settings["pattern"])
 			}
 		})
 	}
 }
 
+// topic says how a document over a topic begins.
+func topic(name string) connect.Origin {
+	k := kafka.Kind
+	return k.AtStream(&connect.Connection{Name: "harbour", Kind: k}, name).(connect.Beginning).Document()
+}
+
 // TestBegin: the document of each purpose over each kind of sample reads without faults, and its
 // comments hold the doubts.
 func TestBegin(t *testing.T) {
-	samples := map[string][]Event{
+	samples := map[string][]connect.Event{
 		"json": events(100, func(i int) string {
 			return fmt.Sprintf(`{"vessel":"V%d","knots":%d.5,"of":"x","sent_at":%q}`, i%4, i, noon.Add(time.Duration(i)*time.Second).Format(time.RFC3339))
 		}),
@@ -169,14 +178,14 @@ func TestBegin(t *testing.T) {
 		"text":  events(100, func(i int) string { return fmt.Sprintf("%s it's 'gate' %d", noon.Format(time.RFC3339), i) }),
 		"one":   events(1, func(int) string { return `{"a":{"b":[{"c":1}]},"d":true}` }),
 	}
-	connections := map[string]job.Connection{"harbour": {Name: "harbour", Via: "kafka", Brokers: []string{"127.0.0.1:1"}}}
+	connections := map[string]*connect.Connection{"harbour": {Name: "harbour", Kind: kafka.Kind, Link: kafka.LinkTo("127.0.0.1:1")}}
 	for name, sample := range samples {
-		_, inf, err := Infer(sample)
+		_, inf, err := Infer(connect.Sample{Events: sample})
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, p := range Purposes {
-			for _, o := range []Origin{{Connection: "harbour", Topic: "port." + name}, {Path: "/var/data/9-late of.ndjson"}} {
+			for _, o := range []connect.Origin{topic("port." + name), connect.AtPath("/var/data/9-late of.ndjson").(connect.Beginning).Document()} {
 				text, err := Begin(p.Name, o, inf)
 				if err != nil {
 					t.Fatal(err)
@@ -199,7 +208,7 @@ func TestBegin(t *testing.T) {
 			}
 		}
 	}
-	if _, err := Begin("nothing", Origin{Topic: "x"}, Inference{}); err == nil || !strings.Contains(err.Error(), "per-minute") {
+	if _, err := Begin("nothing", topic("x"), Inference{}); err == nil || !strings.Contains(err.Error(), "per-minute") {
 		t.Errorf("an unknown purpose: %v, want the known ones", err)
 	}
 }
@@ -210,18 +219,18 @@ func FuzzInfer(f *testing.F) {
 	f.Add("12/03/2026 10:00:00 x=1", "[] \"a b\" 17 ms")
 	f.Add(`{"true":1,"a.b":2,"":3}`, `{"a":{"b":4}}`)
 	f.Fuzz(func(t *testing.T, a, b string) {
-		p, inf, err := Infer(events(6, func(i int) string { return []string{a, b}[i%2] }))
+		p, inf, err := Infer(connect.Sample{Events: events(6, func(i int) string { return []string{a, b}[i%2] })})
 		if err != nil {
 			return
 		}
 		if p.Events != 6 || len(inf.Fields) == 0 {
 			return
 		}
-		text, err := Begin("clean", Origin{Connection: "harbour", Topic: "t"}, inf)
+		text, err := Begin("clean", topic("t"), inf)
 		if err != nil {
 			t.Fatal(err)
 		}
-		connections := map[string]job.Connection{"harbour": {Name: "harbour", Via: "kafka", Brokers: []string{"127.0.0.1:1"}}}
+		connections := map[string]*connect.Connection{"harbour": {Name: "harbour", Kind: kafka.Kind, Link: kafka.LinkTo("127.0.0.1:1")}}
 		if _, err := job.Parse("begun.yaml", text, job.Options{Connections: connections}); err != nil {
 			t.Errorf("%v\n%s", err, text)
 		}

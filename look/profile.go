@@ -2,15 +2,15 @@ package look
 
 import (
 	"cmp"
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"math/big"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"undertide/connect"
 )
 
 // Profile tells what the fields of a sample hold.
@@ -64,55 +64,8 @@ type Common struct {
 
 const mostDistinct = 10_000
 
-// reading is how the events of a sample are taken apart.
-type reading struct {
-	decode  string // json, csv or text
-	pattern *regexp.Regexp
-	header  []string // of CSV
-}
-
-// read takes an event apart.
-func (r reading) read(text []byte) ([]value, error) {
-	switch r.decode {
-	case "text":
-		m := r.pattern.FindSubmatch(trimmed(text))
-		if m == nil {
-			return nil, errNoObject
-		}
-		var out []value
-		for i, name := range r.pattern.SubexpNames() {
-			if name != "" {
-				out = append(out, value{name, string(m[i])})
-			}
-		}
-		return out, nil
-	case "csv":
-		cells, err := csv.NewReader(strings.NewReader(string(text))).Read()
-		if err != nil || len(cells) != len(r.header) {
-			return nil, errNoObject
-		}
-		var out []value
-		for i, c := range cells {
-			if c == "" {
-				out = append(out, value{r.header[i], nil})
-			} else {
-				out = append(out, value{r.header[i], c})
-			}
-		}
-		return out, nil
-	}
-	return flatten(text)
-}
-
-func trimmed(text []byte) []byte {
-	if n := len(text); n > 0 && text[n-1] == '\r' {
-		return text[:n-1]
-	}
-	return text
-}
-
-// profile reads all events of a sample by one reading.
-func profile(events []Event, r reading) Profile {
+// profile reads all events of a sample by one reading, nil where none has a value.
+func profile(events []connect.Event, r connect.Reading) Profile {
 	p := Profile{Events: len(events), Key: KeyProfile{Common: []Common{}}, Fields: []FieldProfile{}}
 	at := map[string]int{}
 	keys := map[string]int{}
@@ -137,22 +90,22 @@ func profile(events []Event, r reading) Profile {
 			p.Empty++
 			continue
 		}
-		values, err := r.read(e.Text)
+		values, err := r.Values(e.Text)
 		if err != nil {
 			p.Malformed++
 			continue
 		}
 		read++
 		for _, v := range values {
-			n, ok := at[v.path]
+			n, ok := at[v.Path]
 			if !ok {
 				n = len(p.Fields)
-				at[v.path] = n
-				p.Fields = append(p.Fields, FieldProfile{Path: v.path, Kinds: map[string]int{}, texts: map[string]int{}, lists: map[string]int{}})
+				at[v.Path] = n
+				p.Fields = append(p.Fields, FieldProfile{Path: v.Path, Kinds: map[string]int{}, texts: map[string]int{}, lists: map[string]int{}})
 			}
-			p.Fields[n].add(i, v.v)
-			if s, ok := v.v.(string); ok && e.Key != nil && s == string(e.Key) {
-				same[v.path]++
+			p.Fields[n].add(i, v.V)
+			if s, ok := v.V.(string); ok && e.Key != nil && s == string(e.Key) {
+				same[v.Path]++
 			}
 		}
 	}

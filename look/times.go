@@ -10,6 +10,7 @@ import (
 
 	"github.com/ncruces/go-strftime"
 
+	"undertide/connect"
 	"undertide/core/row"
 )
 
@@ -133,7 +134,7 @@ func textForms(f *FieldProfile) (out []timeForm) {
 var timeName = regexp.MustCompile(`(?i)(^|[._])(at|ts|time|timestamp|date|when|created|updated|occurred|sent|read|started|ended|epoch)([._]|$)|(At|Time|Timestamp|Date|_ts)$`)
 
 // apart gives the median of a form's times less the stored times, and whether there are stored times.
-func apart(f *FieldProfile, form timeForm, events []Event) (time.Duration, bool) {
+func apart(f *FieldProfile, form timeForm, events []connect.Event) (time.Duration, bool) {
 	var all []time.Duration
 	for _, s := range f.seen {
 		t, ok := form.read(s.v)
@@ -149,7 +150,7 @@ func apart(f *FieldProfile, form timeForm, events []Event) (time.Duration, bool)
 }
 
 // asTime judges whether a field holds times: its form, and what is not certain.
-func asTime(f *FieldProfile, events []Event) (form timeForm, doubts []string, ok bool) {
+func asTime(f *FieldProfile, events []connect.Event) (form timeForm, doubts []string, ok bool) {
 	near := 366 * 24 * time.Hour
 	switch {
 	case f.Values == 0:
@@ -199,7 +200,7 @@ func asTime(f *FieldProfile, events []Event) (form timeForm, doubts []string, ok
 	return form, nil, false
 }
 
-func zoneDoubt(f *FieldProfile, form timeForm, events []Event) string {
+func zoneDoubt(f *FieldProfile, form timeForm, events []connect.Event) string {
 	text := "the text tells no zone, so UTC was taken"
 	if away, stored := apart(f, form, events); stored {
 		if quarter := away.Round(15 * time.Minute); quarter != 0 && quarter.Abs() <= 14*time.Hour && (away-quarter).Abs() < 5*time.Minute {

@@ -14,10 +14,9 @@ import (
 	"strings"
 	"time"
 
-	"undertide/connect/codec"
-	"undertide/connect/file"
-	"undertide/connect/kafka"
-	"undertide/connect/simulate"
+	"undertide/connect"
+	_ "undertide/connect/all" // the kinds and formats that there are
+	"undertide/connect/settings"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/job"
@@ -65,7 +64,7 @@ type Options struct {
 }
 
 // ErrUsage is wrapped where options do not fit the job: a wrong name, two readers of standard input.
-var ErrUsage = errors.New("wrong use")
+var ErrUsage = connect.ErrUsage
 
 func (o *Options) say(format string, args ...any) {
 	if o.Say != nil {
@@ -90,7 +89,8 @@ func (b *builder) close() {
 	}
 }
 
-func names[T any](list []T, name func(*T) string) []string {
+// Names gives the names of a list.
+func Names[T any](list []T, name func(*T) string) []string {
 	out := make([]string, len(list))
 	for i := range list {
 		out[i] = name(&list[i])
@@ -101,16 +101,16 @@ func names[T any](list []T, name func(*T) string) []string {
 // graph builds what the engine runs.
 func (b *builder) graph(known map[string][]string) (*engine.Graph, error) {
 	j := b.job
-	sources := names(j.Sources, func(s *job.Source) string { return s.Name })
-	sinks := names(j.Sinks, func(s *job.Sink) string { return s.Name })
+	sources := Names(j.Sources, func(s *job.Source) string { return s.Name })
+	sinks := Names(j.Sinks, func(s *job.Sink) string { return s.Name })
 	for name := range b.opt.In {
 		if !slices.Contains(sources, name) {
-			return nil, unknown("--in", name, "source", sources)
+			return nil, Unknown("--in", name, "source", sources)
 		}
 	}
 	for name := range b.opt.Out {
 		if !slices.Contains(sinks, name) {
-			return nil, unknown("--out", name, "sink", sinks)
+			return nil, Unknown("--out", name, "sink", sinks)
 		}
 	}
 	g := &engine.Graph{}
@@ -121,7 +121,7 @@ func (b *builder) graph(known map[string][]string) (*engine.Graph, error) {
 		}
 		g.Sources = append(g.Sources, s)
 	}
-	g.Steps = steps(j)
+	g.Steps = j.Flow()
 	for i := range j.Sinks {
 		s := &j.Sinks[i]
 		sink, err := b.sink(s)
@@ -159,7 +159,8 @@ func (b *builder) taps(g *engine.Graph) {
 	}
 }
 
-func unknown(flag, name, what string, known []string) error {
+// Unknown words that a flag names something that the document does not have.
+func Unknown(flag, name, what string, known []string) error {
 	remedy := "the document has " + strings.Join(known, ", ")
 	if n := job.Nearest(name, known); n != "" {
 		remedy = "did you mean " + n + "?"
@@ -167,110 +168,68 @@ func unknown(flag, name, what string, known []string) error {
 	return fmt.Errorf("%w: %s %s=…: the document has no %s %s; %s", ErrUsage, flag, name, what, name, remedy)
 }
 
-// CodecFields gives a source's fields as decoders take them.
-func CodecFields(fields []job.Field) codec.Fields {
-	var out codec.Fields
-	for _, f := range fields {
-		c := codec.Field{Name: f.Name, Kind: f.Kind, At: f.At, Parse: codec.ParseNames[f.Parse], Default: f.Default, Required: f.Required}
-		if f.Layout != "" {
-			c.Parse, c.Layout, c.Zone = codec.ByLayout, f.Layout, f.Zone
+// source opens a source: the document's, or the file that stands in its place. known are the partitions of the
+// checkpoint that the run starts from, which a bounded run reads again and no others.
+func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
+	out := s.On(nil, false)
+	out.Ahead = s.Ahead
+	with, format, decoding := s.With, s.Decode, s.Decoding
+	if path, replaced := b.opt.In[s.Name]; replaced {
+		var err error
+		if format, err = formatAt(path, s); err != nil {
+			return out, fmt.Errorf("%w: --in %s=%s: %w", ErrUsage, s.Name, path, err)
 		}
-		out = append(out, c)
+		with = connect.AtPath(path)
+		if format != s.Decode {
+			decoding = format.Decode()
+		}
 	}
-	return out
+	out.Bounded = !with.Unbounded()
+	out.NewDecoder = func() engine.Decoder { return decoding.Decoder(s.Fields) }
+	opened, err := with.Open(b.ctx, connect.Opening{Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
+		Stdin: func() (io.Reader, error) { return b.takeStdin(s.Name) }, Once: b.readOnce})
+	if opened.Close != nil {
+		b.closers = append(b.closers, opened.Close)
+	}
+	if errors.Is(err, connect.ErrUsage) {
+		return out, err
+	}
+	if err != nil {
+		return out, fmt.Errorf("source %s: %w", s.Name, err)
+	}
+	out.Partitions, out.Find = opened.Partitions, opened.Find
+	return out, nil
 }
 
-// source makes the partitions and decoder of a source. known are the partitions of the checkpoint
-// that the run starts from, which a bounded run reads again and no others.
-func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
-	fields := CodecFields(s.Fields)
-	out := engine.Source{Name: s.Name, Schema: s.Schema, EventTime: s.EventTime, Arrival: s.Arrival, Margin: s.Margin, Ahead: s.Ahead, Idle: s.Idle, Advance: s.Advance, Bounded: true}
-	pattern, decode, follow := s.File.Pattern, s.Decode, s.File.Follow
-	replaced, isReplaced := b.opt.In[s.Name]
-	if isReplaced {
-		pattern, follow = replaced, false
-		decode = "json"
-		switch ext := filepath.Ext(replaced); ext {
-		case ".csv":
-			decode = "csv"
-		case ".log", ".txt":
-			decode = s.Decode
-		case ".parquet":
-			return out, fmt.Errorf("%w: --in %s=%s: Parquet is not built yet; give NDJSON or CSV", ErrUsage, s.Name, replaced)
-		}
-	} else if s.Via == "kafka" {
-		err := b.topic(s, known, &out)
-		return out, err
-	} else if s.Via == "simulate" {
-		out.Bounded = s.Sim.Count > 0
-		out.Partitions = []engine.Partition{Simulated(s)}
-		out.NewDecoder = func() engine.Decoder { return codec.NewJSONDecoder(fields) }
-		return out, nil
+// formatAt gives the format of a file that stands in a source's place: what its name ends in, if that needs no more
+// than the document says; else the document's own where the file's name tells nothing, or where it has to be told more.
+func formatAt(path string, s *job.Source) (*connect.Format, error) {
+	if later := strings.TrimPrefix(filepath.Ext(path), "."); slices.Contains(connect.NotBuilt.Formats, later) {
+		return nil, fmt.Errorf("%s is not built yet; give %s", later, strings.Join(connect.FormatNames(false), ", "))
 	}
-	form := file.Lines
-	out.NewDecoder = func() engine.Decoder { return codec.NewJSONDecoder(fields) }
-	if decode == "csv" {
-		form = file.CSV
-		out.NewDecoder = func() engine.Decoder { return codec.NewCSVDecoder(fields) }
-	} else if decode == "text" {
-		out.NewDecoder = func() engine.Decoder { return codec.NewTextDecoder(fields, s.Pattern) }
+	f := connect.FormatOf(path)
+	switch {
+	case f == nil:
+		return connect.DefaultFormat(), nil
+	case f.Decode == nil || len(settings.Of(f.Decode())) > 0:
+		return s.Decode, nil
 	}
-	out.Bounded = !follow
-	if pattern == "-" {
-		if b.stdin != "" {
-			return out, fmt.Errorf("%w: sources %s and %s both read standard input; give one of them a file", ErrUsage, b.stdin, s.Name)
-		}
-		b.stdin = s.Name
-		if err := b.readOnce("standard input"); err != nil {
-			return out, err
-		}
-		in := b.opt.Stdin
-		if in == nil {
-			in = os.Stdin
-		}
-		out.Partitions = []engine.Partition{file.NewInput("-", in, form)}
-		return out, nil
+	return f, nil
+}
+
+// takeStdin gives standard input to one source.
+func (b *builder) takeStdin(source string) (io.Reader, error) {
+	if b.stdin != "" {
+		return nil, fmt.Errorf("%w: sources %s and %s both read standard input; give one of them a file", ErrUsage, b.stdin, source)
 	}
-	if !isReplaced && !filepath.IsAbs(pattern) {
-		pattern = filepath.Join(b.job.Dir, pattern)
+	b.stdin = source
+	if err := b.readOnce("standard input"); err != nil {
+		return nil, err
 	}
-	if follow && file.IsPattern(pattern) {
-		found, err := filepath.Glob(pattern)
-		if err != nil {
-			return out, fmt.Errorf("source %s: %q is no pattern; use * and ?, and [ ] in pairs", s.Name, pattern)
-		}
-		set := file.Follow(pattern, form, b.opt.Block)
-		paths := append(found, known...) // a known one may have another name by now
-		slices.Sort(paths)
-		for _, p := range slices.Compact(paths) {
-			out.Partitions = append(out.Partitions, set.Partition(p))
-		}
-		out.Find = set.Find
-		return out, nil
+	if b.opt.Stdin == nil {
+		return os.Stdin, nil
 	}
-	paths := known
-	if len(paths) == 0 || follow {
-		found, err := expand(pattern)
-		if err != nil {
-			return out, fmt.Errorf("source %s: %w", s.Name, err)
-		}
-		paths = found
-	}
-	for _, p := range paths {
-		if st, err := os.Stat(p); err == nil && !st.Mode().IsRegular() {
-			if err := b.readOnce(p); err != nil {
-				return out, err
-			}
-			in, err := os.Open(p) // a pipe, such as the shell's <(…): opened once, and read once
-			if err != nil {
-				return out, fmt.Errorf("source %s: %w", s.Name, file.Explain("open", p, err))
-			}
-			out.Partitions = append(out.Partitions, file.NewInput(p, in, form))
-			continue
-		}
-		out.Partitions = append(out.Partitions, file.NewPartition(p, form, follow, b.opt.Block))
-	}
-	return out, nil
+	return b.opt.Stdin, nil
 }
 
 // readOnce refuses an input that cannot be read again where checkpoints are kept.
@@ -281,125 +240,46 @@ func (b *builder) readOnce(what string) error {
 	return fmt.Errorf("%w: %s cannot be read again after a restart; put the events into a file, or leave out --checkpoints", ErrUsage, what)
 }
 
-// expand gives the files of a path or glob, in byte order.
-func expand(pattern string) ([]string, error) {
-	if !file.IsPattern(pattern) {
-		st, err := os.Stat(pattern)
-		if err != nil {
-			return nil, file.Explain("open", pattern, err)
-		}
-		if st.IsDir() {
-			return nil, fmt.Errorf("%s is a folder; name a file, or a pattern such as %s", pattern, filepath.Join(pattern, "*.ndjson"))
-		}
-		if !st.Mode().IsRegular() {
-			return []string{pattern}, nil
-		}
-		f, err := os.Open(pattern) // the right to read is asked for before anything is written
-		if err != nil {
-			return nil, file.Explain("open", pattern, err)
-		}
-		return []string{pattern}, f.Close()
+// SinkOf gives where a sink's rows go: as the document says, or to the path in its place.
+func (o *Options) SinkOf(s *job.Sink) connect.Sink {
+	if path, replaced := o.Out[s.Name]; replaced {
+		return connect.ToPath(path)
 	}
-	found, err := filepath.Glob(pattern)
-	if err != nil {
-		return nil, fmt.Errorf("%q is no pattern; use * and ?, and [ ] in pairs", pattern)
-	}
-	if len(found) == 0 {
-		return nil, fmt.Errorf("no file matches %s; check the pattern, and quote it so that the shell leaves it alone", pattern)
-	}
-	slices.Sort(found)
-	return found, nil
-}
-
-// Simulated makes the partition of a simulated source.
-func Simulated(s *job.Source) *simulate.Partition { return simulate.New(s.Name, simulation(s)) }
-
-// Live makes the partition of a simulated source whose events come by the clock.
-func Live(s *job.Source) *simulate.Partition {
-	c := simulation(s)
-	c.ByClock = true
-	return simulate.New(s.Name, c)
-}
-
-func simulation(s *job.Source) simulate.Config {
-	m := s.Sim
-	c := simulate.Config{PerSecond: m.PerSecond, Count: m.Count, Seed: m.Seed, Start: m.Start, DisorderShare: m.DisorderShare, DisorderUpTo: m.DisorderUpTo,
-		AgainShare: m.AgainShare, QuietField: m.Quiet.Field, QuietValue: m.Quiet.Value, QuietEvery: m.Quiet.Every, QuietFor: m.Quiet.For, Backlog: m.Quiet.Backlog}
-	for _, f := range m.Fields {
-		made := simulate.Maker{Name: f.Name, Kind: f.Kind, Make: f.Make, Pick: f.Pick, Numbers: f.Numbers, Period: f.Period, Expr: f.Expr}
-		for _, declared := range s.Fields { // a timestamp is written as the source will read it
-			if declared.Name == f.Name || declared.At.Column() == f.Name {
-				made.Parse = codec.ParseNames[declared.Parse]
-			}
-		}
-		c.Makers = append(c.Makers, made)
-	}
-	return c
+	return s.With
 }
 
 // sink makes the sink that a document or --out names.
 func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
-	o := file.Output{Schema: s.Schema}
-	path := s.Path
-	csv := s.Encode == "csv"
-	replaced, isReplaced := b.opt.Out[s.Name]
-	switch {
-	case isReplaced:
-		path, csv = replaced, strings.HasSuffix(replaced, ".csv")
-		if strings.HasSuffix(replaced, ".parquet") {
-			return nil, fmt.Errorf("%w: --out %s=%s: Parquet is not built yet; write .ndjson or .csv", ErrUsage, s.Name, replaced)
+	format := s.Encode
+	if path, replaced := b.opt.Out[s.Name]; replaced {
+		if later := strings.TrimPrefix(filepath.Ext(path), "."); slices.Contains(connect.NotBuilt.Formats, later) {
+			return nil, fmt.Errorf("%w: --out %s=%s: %s is not built yet; write %s", ErrUsage, s.Name, path, later, strings.Join(connect.FormatNames(true), ", "))
 		}
-	case s.Via == "kafka":
-		conn, err := Reach(s.Kafka.Connection)
-		if err != nil {
-			return nil, fmt.Errorf("sink %s: %w", s.Name, err)
-		}
-		return kafka.NewSink(kafka.SinkConfig{Connection: conn, Topic: s.Kafka.Topic, Key: s.Kafka.Key, Create: s.Kafka.Create, Partitions: s.Kafka.Partitions}), nil
-	case path != "-" && !filepath.IsAbs(path):
-		folder := file.IsFolder(path)
-		path = filepath.Join(b.job.Dir, path)
-		if folder {
-			path += "/"
+		if format = connect.FormatOf(path); format == nil || format.Encode == nil {
+			format = connect.DefaultFormat()
 		}
 	}
-	if csv {
-		o.Format = file.CSV
+	out, err := b.opt.SinkOf(s).Open(b.ctx, connect.Opening{Name: s.Name, Dir: b.job.Dir, Format: format, Schema: s.Schema,
+		Stdout: func() (io.Writer, *connect.Format, error) { return b.takeStdout(s.Name) }})
+	if errors.Is(err, connect.ErrUsage) {
+		return nil, err
 	}
-	if path == "-" {
-		if b.out != "" {
-			return nil, fmt.Errorf("%w: sinks %s and %s both write standard output; give one of them a file", ErrUsage, b.out, s.Name)
-		}
-		b.out = s.Name
-		switch b.opt.Format {
-		case "table":
-			o.Format = file.Table
-		case "csv":
-			o.Format = file.CSV
-		case "json":
-			o.Format = file.Lines
-		}
-		w := b.opt.Stdout
-		if w == nil {
-			w = os.Stdout
-		}
-		return file.NewStream("standard output", w, o), nil
+	if err != nil {
+		return nil, fmt.Errorf("sink %s: %w", s.Name, err)
 	}
-	if file.IsFolder(path) {
-		return file.NewFolder(filepath.Clean(path), s.Name, s.Roll, o), nil
+	return out, nil
+}
+
+// takeStdout gives standard output to one sink, and how rows look there, where --format says so.
+func (b *builder) takeStdout(sink string) (io.Writer, *connect.Format, error) {
+	if b.out != "" {
+		return nil, nil, fmt.Errorf("%w: sinks %s and %s both write standard output; give one of them a file", ErrUsage, b.out, sink)
 	}
-	if st, err := os.Stat(path); err == nil && !st.Mode().IsRegular() && !st.IsDir() {
-		f, err := os.OpenFile(path, os.O_WRONLY, 0) // a pipe or device: rows as they are made
-		if err != nil {
-			return nil, fmt.Errorf("sink %s: %w", s.Name, file.Explain("write", path, err))
-		}
-		return file.NewStream(path, f, o), nil
+	b.out = sink
+	if b.opt.Stdout == nil {
+		return os.Stdout, connect.FormatNamed(b.opt.Format), nil
 	}
-	if !isReplaced {
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-			return nil, fmt.Errorf("sink %s: %w", s.Name, file.Explain("make folder", filepath.Dir(path), err))
-		}
-	}
-	return file.NewSingle(path, o), nil
+	return b.opt.Stdout, connect.FormatNamed(b.opt.Format), nil
 }
 
 // every gives the time between checkpoints. Without a store it is the time between deliveries, so that

@@ -2,7 +2,7 @@ package run
 
 import (
 	"undertide/checkpoint"
-	"undertide/connect/codec"
+	"undertide/connect/formats/ndjson"
 	"undertide/core/engine"
 	"undertide/core/row"
 )
@@ -11,4 +11,4 @@ import (
 var ErrDamaged = checkpoint.ErrDamaged
 
 // TextOf makes an encoder of rows as JSON, one a line, for those who look at rows.
-func TextOf(s row.Schema) engine.Encoder { return codec.NewJSONEncoder(s) }
+func TextOf(s row.Schema) engine.Encoder { return ndjson.NewEncoder(s) }

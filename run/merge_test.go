@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"testing"
 
+	"undertide/connect/memory"
 	"undertide/core/engine"
 	"undertide/job"
 )
@@ -30,12 +31,12 @@ sinks:
 		t.Fatal(err)
 	}
 	const events = 10_000
-	m := &memory{name: "p", turn: 4096, ends: true}
+	m := &memory.Partition{Called: "p", Turn: 4096, Ends: true}
 	for i := range events {
-		m.events = append(m.events, fmt.Sprintf(`{"id":%d}`, i))
+		m.Events = append(m.Events, fmt.Sprintf(`{"id":%d}`, i))
 	}
-	k := &keeper{}
-	g := &engine.Graph{Steps: steps(j), Sources: []engine.Source{memorySource(&j.Sources[0], []engine.Partition{m}, true)},
+	k := &memory.Sink{}
+	g := &engine.Graph{Steps: j.Flow(), Sources: []engine.Source{j.Sources[0].On([]engine.Partition{m}, true)},
 		Sinks: []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: k}}}
 	res, err := engine.Run(context.Background(), g, engine.Options{Workers: 3})
 	if err != nil || len(engine.Unbalanced(g, res.Figures)) > 0 {
@@ -43,7 +44,7 @@ sinks:
 	}
 	seen := make([]int, events)
 	last := 0
-	for line := range bytes.Lines(k.rows) {
+	for line := range bytes.Lines(k.Rows()) {
 		var r struct{ ID int }
 		if err := json.Unmarshal(line, &r); err != nil {
 			t.Fatal(err)

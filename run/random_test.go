@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"undertide/connect/memory"
 	"undertide/core/engine"
 	"undertide/job"
 )
@@ -617,24 +618,24 @@ var errKilled = errors.New("killed")
 
 // engine runs the job by the engine: rows by sink, and each step's counts.
 func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, []engine.StepFigures, error) {
-	keepers := make([]*keeper, len(doc.Sinks))
+	keepers := make([]*memory.Sink, len(doc.Sinks))
 	for i := range keepers {
-		keepers[i] = &keeper{}
+		keepers[i] = &memory.Sink{}
 	}
 	graph := func() *engine.Graph {
-		g := &engine.Graph{Steps: steps(doc)}
+		g := &engine.Graph{Steps: doc.Flow()}
 		for s := range doc.Sources {
 			var parts []engine.Partition
 			for _, p := range j.parts {
 				if p.source == s {
-					m := &memory{name: p.name, turn: j.turn, ends: true}
+					m := &memory.Partition{Called: p.name, Turn: j.turn, Ends: true}
 					for _, e := range p.events {
-						m.events = append(m.events, e.text)
+						m.Events = append(m.Events, e.text)
 					}
 					parts = append(parts, m)
 				}
 			}
-			g.Sources = append(g.Sources, memorySource(&doc.Sources[s], parts, true))
+			g.Sources = append(g.Sources, doc.Sources[s].On(parts, true))
 		}
 		for i, s := range doc.Sinks {
 			g.Sinks = append(g.Sinks, engine.SinkNode{Name: s.Name, From: s.From, Schema: s.Schema, Sink: keepers[i]})
@@ -668,7 +669,7 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, []engine.Step
 	}
 	out := map[string][]string{}
 	for i, k := range keepers {
-		for line := range bytes.Lines(k.rows) {
+		for line := range bytes.Lines(k.Rows()) {
 			out[j.sinks[i]] = append(out[j.sinks[i]], string(bytes.TrimSpace(line)))
 		}
 	}

@@ -9,7 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"undertide/connect/codec"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
@@ -121,9 +120,9 @@ func TestRandomRevisions(t *testing.T) {
 		if err != nil {
 			return fmt.Sprintf("%s\n%v", text, err)
 		}
-		l := &lanesOf{def: doc.Steps[0].Keyed, enc: codec.NewJSONEncoder(doc.Steps[0].Schema)}
+		l := &lanesOf{def: doc.Steps[0].Keyed, enc: TextOf(doc.Steps[0].Schema)}
 		l.renew(1 + r.IntN(3))
-		decode := codec.NewJSONDecoder(CodecFields(doc.Sources[0].Fields))
+		decode := doc.Sources[0].Decoder()
 		w, now, at := int64(never), int64(1000), int64(r.IntN(40))
 		margin := int64(r.IntN(3) * r.IntN(15))
 		var story []string
@@ -218,7 +217,7 @@ func eventText(b *row.Batch, doc *job.Job) string {
 		return "no event"
 	}
 	var out map[string]any
-	text := codec.NewJSONEncoder(doc.Sources[0].Schema).Append(nil, step.ViewOf(b, nil))
+	text := TextOf(doc.Sources[0].Schema).Append(nil, step.ViewOf(b, nil))
 	if json.Unmarshal(text, &out) != nil {
 		return "?"
 	}

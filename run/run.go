@@ -11,8 +11,8 @@ import (
 	"syscall"
 
 	"undertide/checkpoint"
-	"undertide/connect/file"
 	"undertide/core/engine"
+	"undertide/disk"
 	"undertide/job"
 )
 
@@ -24,21 +24,6 @@ type Result struct {
 	// Unbalanced names sources, steps and sinks whose counts do not add up: a bug of Under Tide.
 	Unbalanced []string
 	Graph      *engine.Graph
-}
-
-// recoverer is a sink that can finish what a finished run left undelivered.
-type recoverer interface {
-	Recover(shipment []byte) error
-}
-
-// prober is a sink that can say beforehand why it could not take rows.
-type prober interface {
-	Probe() error
-}
-
-// delivered is a sink that knows the epoch that it delivered last.
-type delivered interface {
-	Delivered() (int64, error)
 }
 
 // Run runs a job until its inputs end or ctx is done, which stops it with a checkpoint. A panic is its fault, an
@@ -59,45 +44,17 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	if o.Lanes == 0 {
 		o.Lanes = j.Lanes
 	}
-	known := map[string][]string{}
 	if opt.Checkpoints != "" {
 		unlock, err := lock(opt.Checkpoints)
 		if err != nil {
 			return Result{}, err
 		}
 		defer unlock()
-		store, err := checkpoint.Open(checkpoint.Disk{}, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Keep: j.CheckpointKeep})
-		if err != nil {
+		if err := b.goOn(&o); err != nil {
 			return Result{}, err
-		}
-		snap, passed, highest, err := store.Newest()
-		for _, p := range passed {
-			opt.say("checkpoint %d was passed over: %s", p.Epoch, p.Why)
-		}
-		if err != nil {
-			if errors.Is(err, checkpoint.ErrDamaged) {
-				err = fmt.Errorf("%w; put a copy of the folder back, or begin anew with an empty one", err)
-			}
-			return Result{}, err
-		}
-		o.From, o.FirstEpoch = snap, max(o.FirstEpoch, highest+1)
-		o.Save = func(s *engine.Snapshot, _ engine.SaveFigures) error {
-			if err := store.Save(s); err != nil {
-				return explain(opt.Checkpoints, err)
-			}
-			return nil
-		}
-		if snap != nil {
-			opt.say("going on from checkpoint %d of %s", snap.Epoch, opt.Checkpoints)
-			if snap.Adapted {
-				opt.say("another version of the document made it: what is unchanged is kept, and counts begin anew")
-			}
-			for _, p := range snap.Partitions {
-				known[p.Source] = append(known[p.Source], p.Name)
-			}
 		}
 	}
-	g, err := b.graph(known)
+	g, err := b.graph(known(o.From))
 	if err != nil {
 		return Result{}, err
 	}
@@ -110,30 +67,10 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 			return finished(res, g, o.From)
 		}
 	}
-	for i := range g.Sinks {
-		if d, ok := g.Sinks[i].Sink.(delivered); ok {
-			epoch, err := d.Delivered()
-			if err != nil {
-				return res, fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
-			}
-			if o.From == nil {
-				o.FirstEpoch = max(o.FirstEpoch, epoch+1)
-			}
-		}
+	if err := askSinks(g, &o); err != nil {
+		return res, err
 	}
-	if opt.Checkpoints == "" && j.DeliverySaid && j.Delivery == "exactly_once" {
-		opt.say("no --checkpoints: this run keeps none, delivers rows as they are made, and begins anew if it is started again")
-	}
-	if opt.Checkpoints != "" && j.Delivery == "exactly_once" && b.out != "" {
-		opt.say("sink %s writes standard output: rows made after the newest checkpoint come again after a restart", b.out)
-	}
-	for i := range g.Sinks {
-		if p, ok := g.Sinks[i].Sink.(prober); ok {
-			if err := p.Probe(); err != nil {
-				return res, fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
-			}
-		}
-	}
+	b.sayDelivery()
 	if opt.Resumed != nil {
 		var from []engine.PartitionState
 		if o.From != nil {
@@ -151,10 +88,90 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	return res, err
 }
 
+// goOn opens the checkpoint folder: the run starts from its newest checkpoint that verifies, and saves into it.
+func (b *builder) goOn(o *engine.Options) error {
+	j, opt := b.job, b.opt
+	store, err := checkpoint.Open(checkpoint.Disk{}, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Keep: j.CheckpointKeep})
+	if err != nil {
+		return err
+	}
+	snap, passed, highest, err := store.Newest()
+	for _, p := range passed {
+		opt.say("checkpoint %d was passed over: %s", p.Epoch, p.Why)
+	}
+	if errors.Is(err, checkpoint.ErrDamaged) {
+		return fmt.Errorf("%w; put a copy of the folder back, or begin anew with an empty one", err)
+	}
+	if err != nil {
+		return err
+	}
+	o.From, o.FirstEpoch = snap, max(o.FirstEpoch, highest+1)
+	o.Save = func(s *engine.Snapshot, _ engine.SaveFigures) error {
+		if err := store.Save(s); err != nil {
+			return explain(opt.Checkpoints, err)
+		}
+		return nil
+	}
+	if snap == nil {
+		return nil
+	}
+	opt.say("going on from checkpoint %d of %s", snap.Epoch, opt.Checkpoints)
+	if snap.Adapted {
+		opt.say("another version of the document made it: what is unchanged is kept, and counts begin anew")
+	}
+	return nil
+}
+
+// known gives the partitions of a checkpoint by source.
+func known(snap *engine.Snapshot) map[string][]string {
+	out := map[string][]string{}
+	if snap != nil {
+		for _, p := range snap.Partitions {
+			out[p.Source] = append(out[p.Source], p.Name)
+		}
+	}
+	return out
+}
+
+// askSinks asks what they delivered, so that no epoch is used twice, and what would keep them from their work.
+func askSinks(g *engine.Graph, o *engine.Options) error {
+	for i := range g.Sinks {
+		name := g.Sinks[i].Name
+		if d, ok := g.Sinks[i].Sink.(engine.Deliverer); ok {
+			epoch, err := d.Delivered()
+			if err != nil {
+				return fmt.Errorf("sink %s: %w", name, err)
+			}
+			if o.From == nil {
+				o.FirstEpoch = max(o.FirstEpoch, epoch+1)
+			}
+		}
+	}
+	for i := range g.Sinks {
+		if p, ok := g.Sinks[i].Sink.(engine.Prober); ok {
+			if err := p.Probe(); err != nil {
+				return fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
+			}
+		}
+	}
+	return nil
+}
+
+// sayDelivery says where a restart brings rows again although the document asks for exactly once.
+func (b *builder) sayDelivery() {
+	switch {
+	case b.job.Delivery != "exactly_once":
+	case b.opt.Checkpoints == "" && b.job.DeliverySaid:
+		b.opt.say("no --checkpoints: this run keeps none, delivers rows as they are made, and begins anew if it is started again")
+	case b.opt.Checkpoints != "" && b.out != "":
+		b.opt.say("sink %s writes standard output: rows made after the newest checkpoint come again after a restart", b.out)
+	}
+}
+
 // finished makes sure that all of a finished run was delivered, and does nothing else.
 func finished(res Result, g *engine.Graph, snap *engine.Snapshot) (Result, error) {
 	for i := range g.Sinks {
-		if r, ok := g.Sinks[i].Sink.(recoverer); ok {
+		if r, ok := g.Sinks[i].Sink.(engine.Recoverer); ok {
 			if err := r.Recover(snap.Shipments[g.Sinks[i].Name]); err != nil {
 				return res, fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
 			}
@@ -197,7 +214,7 @@ func lock(dir string) (func(), error) {
 }
 
 func explain(dir string, err error) error {
-	text := file.Explain("write checkpoints into", dir, err)
+	text := disk.Explain("write checkpoints into", dir, err)
 	if strings.Contains(err.Error(), "manifest") || strings.Contains(err.Error(), "state of step") {
 		return fmt.Errorf("%w (%v)", text, err)
 	}

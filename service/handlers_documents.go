@@ -9,9 +9,9 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"undertide/api"
-	"undertide/connect/kafka"
+	"undertide/connect"
 	"undertide/job"
-	"undertide/run"
+	"undertide/try"
 )
 
 // checkDocument reads a document and says what it is; its faults are no problem of the request.
@@ -57,7 +57,7 @@ func (s *Service) rehearseDocument(c *gin.Context) error {
 	if in.Rows < 0 || in.Rows > 100_000 {
 		return api.WrongRequest.With(fmt.Sprintf("%d rows", in.Rows), "give 1 to 100000")
 	}
-	o := run.RehearseOptions{Rows: in.Rows}
+	o := try.RehearseOptions{Rows: in.Rows}
 	var err error
 	if o.From, err = placeOf(in.From); err != nil {
 		return err
@@ -66,7 +66,7 @@ func (s *Service) rehearseDocument(c *gin.Context) error {
 	if err != nil {
 		return wrongDocument(err)
 	}
-	out, err := run.Rehearse(c.Request.Context(), j, o)
+	out, err := try.Rehearse(c.Request.Context(), j, o)
 	if err != nil {
 		return err
 	}
@@ -78,7 +78,7 @@ func (s *Service) documentExamples(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	found, err := run.Examples(c.Request.Context(), j)
+	found, err := try.Examples(c.Request.Context(), j)
 	if err != nil {
 		return err
 	}
@@ -102,7 +102,7 @@ func (s *Service) playDocument(c *gin.Context) error {
 	if err != nil {
 		return wrongDocument(err)
 	}
-	out, err := run.Play(c.Request.Context(), j, in.Events, in.ByArrival)
+	out, err := try.Play(c.Request.Context(), j, in.Events, in.ByArrival)
 	if err != nil {
 		return err
 	}
@@ -110,22 +110,22 @@ func (s *Service) playDocument(c *gin.Context) error {
 }
 
 // sampleOptions reads how much of a source is sampled.
-func sampleOptions(c *gin.Context, def int64) (run.SampleOptions, error) {
+func sampleOptions(c *gin.Context, def int64) (connect.Sampling, error) {
 	rows, err := number(c, "rows", def, 1, 100_000)
 	if err != nil {
-		return run.SampleOptions{}, err
+		return connect.Sampling{}, err
 	}
 	from, err := placeOf(c.Query("from"))
-	return run.SampleOptions{Rows: int(rows), From: from}, err
+	return connect.Sampling{Rows: int(rows), From: from}, err
 }
 
 // placeOf reads which events are sampled.
-func placeOf(text string) (kafka.From, error) {
+func placeOf(text string) (connect.From, error) {
 	switch text {
 	case "", "newest":
-		return kafka.Newest, nil
+		return connect.Newest, nil
 	case "oldest":
-		return kafka.Oldest, nil
+		return connect.Oldest, nil
 	}
 	return 0, api.WrongRequest.With("from "+cut(text)+" is no place to sample", "give newest or oldest")
 }
@@ -144,16 +144,16 @@ func (s *Service) document(c *gin.Context, run bool) (*job.Job, error) {
 }
 
 // sample takes events of a document's source, as many as are asked for.
-func (s *Service) sample(c *gin.Context, j *job.Job, name string, def int64) (*job.Source, run.Sampled, error) {
-	src, err := run.SourceNamed(j, name)
+func (s *Service) sample(c *gin.Context, j *job.Job, name string, def int64) (*job.Source, connect.Sample, error) {
+	src, err := j.SourceNamed(name)
 	if err != nil {
-		return nil, run.Sampled{}, err
+		return nil, connect.Sample{}, err
 	}
 	o, err := sampleOptions(c, def)
 	if err != nil {
-		return nil, run.Sampled{}, err
+		return nil, connect.Sample{}, err
 	}
-	found, err := run.Sample(c.Request.Context(), j, src, o)
+	found, err := try.Sample(c.Request.Context(), j, src, o)
 	return src, found, err
 }
 
@@ -173,7 +173,7 @@ func (s *Service) lateness(c *gin.Context, j *job.Job) (api.LatenessOf, error) {
 		return out, err
 	}
 	out.Source, out.Events = src.Name, len(sample.Events)
-	out.Lateness = run.LatenessIn(j, src, sample)
+	out.Lateness = try.LatenessIn(j, src, sample)
 	out.Words = out.Lateness.Words()
 	if len(sample.Events) == 0 {
 		out.Words = strings.Join(sample.Notes, "; ")

@@ -14,26 +14,36 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"undertide/api"
-	"undertide/connect/kafka"
+	"undertide/connect"
 	"undertide/job"
 	"undertide/look"
-	"undertide/run"
 	"undertide/store"
+	"undertide/try"
 )
 
-// looker reaches the broker of the connection that the address names.
-func (s *Service) looker(c *gin.Context) (*kafka.Looker, kafka.Connection, error) {
-	named, err := s.vault.reach(c.Param("connection"))
+// looker reaches what the connection in the address names.
+func (s *Service) looker(c *gin.Context) (connect.Looker, *connect.Connection, error) {
+	conn, err := s.vault.reach(c.Param("connection"))
 	if err != nil {
-		return nil, kafka.Connection{}, err
+		return nil, nil, err
 	}
-	conn, err := run.Reach(named)
+	l, err := conn.Look()
 	if err != nil {
-		return nil, conn, api.WrongConnection.With(err.Error(), "")
+		return nil, nil, api.WrongConnection.With(err.Error(), "")
 	}
-	l, err := kafka.Look(conn)
-	return l, conn, err
+	return l, conn, nil
 }
+
+// stream gives the source of the stream in the address.
+func (s *Service) stream(c *gin.Context) (connect.Source, error) {
+	conn, err := s.vault.reach(c.Param("connection"))
+	if err != nil {
+		return nil, err
+	}
+	return conn.At(c.Param("topic"))
+}
+
+func (s *Service) getKinds(c *gin.Context) error { return answer(c, http.StatusOK, api.KindsOf()) }
 
 func (s *Service) testConnection(c *gin.Context) error {
 	l, _, err := s.looker(c)
@@ -80,13 +90,15 @@ func (s *Service) usesOf(ctx context.Context, e *entry) (out []use) {
 		return nil // it may name a connection that is gone
 	}
 	for i := range j.Sources {
-		if k := &j.Sources[i].Kafka; j.Sources[i].Via == "kafka" {
-			out = append(out, use{job: e.rec.Name, source: j.Sources[i].Name, connection: k.Connection.Name, topic: k.Topic})
+		if through, ok := j.Sources[i].With.(connect.Streaming); ok {
+			of, stream := through.Stream()
+			out = append(out, use{job: e.rec.Name, source: j.Sources[i].Name, connection: of.Name, topic: stream})
 		}
 	}
 	for i := range j.Sinks {
-		if k := &j.Sinks[i].Kafka; j.Sinks[i].Via == "kafka" {
-			out = append(out, use{job: e.rec.Name, sink: j.Sinks[i].Name, connection: k.Connection.Name, topic: k.Topic})
+		if through, ok := j.Sinks[i].With.(connect.Streaming); ok {
+			of, stream := through.Stream()
+			out = append(out, use{job: e.rec.Name, sink: j.Sinks[i].Name, connection: of.Name, topic: stream})
 		}
 	}
 	s.mu.Lock()
@@ -105,12 +117,16 @@ func (s *Service) newest(ctx context.Context, e *entry) (*job.Job, error) {
 }
 
 func (s *Service) getTopics(c *gin.Context) error {
-	l, _, err := s.looker(c)
+	l, conn, err := s.looker(c)
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	found, err := l.Topics(c.Request.Context())
+	lister, err := connect.Can[connect.Lister](conn, l, "list what it has")
+	if err != nil {
+		return err
+	}
+	found, err := lister.Streams(c.Request.Context())
 	if err != nil {
 		return err
 	}
@@ -144,13 +160,17 @@ func (s *Service) postTopic(c *gin.Context) error {
 	if in.Partitions < 0 || in.Partitions > 10_000 {
 		return api.WrongRequest.With(fmt.Sprintf("%d partitions", in.Partitions), "give 1 to 10000, or none for what the broker holds right")
 	}
-	l, _, err := s.looker(c)
+	l, conn, err := s.looker(c)
 	if err != nil {
 		return err
 	}
 	defer l.Close()
-	err = l.Create(c.Request.Context(), in.Name, int32(in.Partitions))
-	if errors.Is(err, kafka.ErrTopicExists) {
+	maker, err := connect.Can[connect.Maker](conn, l, "make a "+conn.Kind.Noun)
+	if err != nil {
+		return err
+	}
+	err = maker.Make(c.Request.Context(), in.Name, int32(in.Partitions))
+	if errors.Is(err, connect.ErrStreamExists) {
 		return api.TopicExists.With(err.Error(), "")
 	}
 	if err != nil {
@@ -159,25 +179,20 @@ func (s *Service) postTopic(c *gin.Context) error {
 	return answer(c, http.StatusCreated, in)
 }
 
-// peekOptions reads which events are asked for.
-func peekOptions(c *gin.Context) (kafka.PeekConfig, error) {
-	out := kafka.PeekConfig{Topic: c.Param("topic")}
-	limit, err1 := number(c, "limit", 100, 1, 10_000)
-	part, err2 := number(c, "partition", -1, 0, 1<<31-1)
-	at, err3 := moments(c, "at", time.Time{})
-	if err := cmp.Or(err1, err2, err3); err != nil {
+// sampling reads which events are asked for.
+func sampling(c *gin.Context, rows int64) (connect.Sampling, error) {
+	var out connect.Sampling
+	limit, err1 := number(c, "limit", rows, 1, 10_000)
+	at, err2 := moments(c, "at", time.Time{})
+	if err := cmp.Or(err1, err2); err != nil {
 		return out, err
 	}
-	out.Limit, out.At = int(limit), at
-	if part >= 0 {
-		p := int32(part)
-		out.Partition = &p
-	}
+	out.Rows, out.At, out.Partition = int(limit), at, c.Query("partition")
 	switch from := c.Query("from"); {
 	case from == "oldest":
-		out.From = kafka.Oldest
+		out.From = connect.Oldest
 	case from == "time" || from == "" && !at.IsZero():
-		if out.From = kafka.Since; at.IsZero() {
+		if out.From = connect.Since; at.IsZero() {
 			return out, api.WrongRequest.With("from=time needs a time", "add at=15m, or at=2026-03-01T00:00:00Z")
 		}
 	case from == "" || from == "newest":
@@ -188,19 +203,18 @@ func peekOptions(c *gin.Context) (kafka.PeekConfig, error) {
 }
 
 func (s *Service) getEvents(c *gin.Context) error {
-	o, err := peekOptions(c)
+	o, err := sampling(c, 100)
 	if err != nil {
 		return err
 	}
-	l, conn, err := s.looker(c)
+	source, err := s.stream(c)
 	if err != nil {
 		return err
 	}
-	defer l.Close()
 	if wantsStream(c) {
-		return s.followEvents(c, l, conn, o.Topic)
+		return s.followEvents(c, source)
 	}
-	sample, err := run.SampleTopic(c.Request.Context(), conn, o)
+	sample, err := source.Sample(c.Request.Context(), connect.Opening{}, o)
 	if err != nil {
 		return err
 	}
@@ -209,16 +223,20 @@ func (s *Service) getEvents(c *gin.Context) error {
 
 // followEvents gives events as they are stored. When there are none for a while, it says so, and where
 // the newest are.
-func (s *Service) followEvents(c *gin.Context, l *kafka.Looker, conn kafka.Connection, topic string) error {
+func (s *Service) followEvents(c *gin.Context, source connect.Source) error {
+	follower, ok := source.(connect.Follower)
+	if !ok {
+		return fmt.Errorf("%w: events of this connection cannot be followed", connect.ErrCannot)
+	}
 	ctx, cancel := context.WithCancel(c.Request.Context())
 	defer cancel()
 	news := make(chan struct{}, 1)
-	batches := make(chan []kafka.Record)
+	batches := make(chan []connect.Event)
 	var failure error
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		failure = l.Follow(ctx, topic, func(list []kafka.Record) error {
+		failure = follower.Follow(ctx, func(list []connect.Event) error {
 			select {
 			case batches <- list:
 			case <-ctx.Done():
@@ -226,7 +244,7 @@ func (s *Service) followEvents(c *gin.Context, l *kafka.Looker, conn kafka.Conne
 			return nil
 		})
 	}()
-	quiet := run.Quiet{Connection: conn, Topic: topic, Since: time.Now()}
+	quiet := try.Quiet{Source: source, Since: time.Now()}
 	out := make(chan api.RawEvent, 1000)
 	notes := make(chan string, 10)
 	go func() {
@@ -247,7 +265,7 @@ func (s *Service) followEvents(c *gin.Context, l *kafka.Looker, conn kafka.Conne
 				}
 				return
 			case list := <-batches:
-				for _, e := range run.EventsOf(list) {
+				for _, e := range list {
 					select {
 					case out <- api.EventOf(e):
 					default: // whoever looks is too slow: the newest count
@@ -298,15 +316,16 @@ func (s *Service) postEvents(c *gin.Context) error {
 	if err := body(c, &in); err != nil {
 		return err
 	}
-	named, err := s.vault.reach(c.Param("connection"))
+	l, conn, err := s.looker(c)
 	if err != nil {
 		return err
 	}
-	conn, err := run.Reach(named)
+	defer l.Close()
+	opener, err := connect.Can[connect.Opener](conn, l, "take events")
 	if err != nil {
-		return api.WrongConnection.With(err.Error(), "")
+		return err
 	}
-	w, err := run.NewSender(c.Request.Context(), conn, c.Param("topic"))
+	w, err := opener.OpenToSend(c.Request.Context(), c.Param("topic"))
 	if err != nil {
 		return err
 	}
@@ -328,26 +347,27 @@ func (s *Service) postEvents(c *gin.Context) error {
 
 // getBeginning writes a document to begin with over a topic.
 func (s *Service) getBeginning(c *gin.Context) error {
-	o, err := peekOptions(c)
+	o, err := sampling(c, 1000)
 	if err != nil {
 		return err
 	}
-	if c.Query("limit") == "" {
-		o.Limit = 1000
-	}
-	_, conn, err := s.looker(c)
+	source, err := s.stream(c)
 	if err != nil {
 		return err
 	}
-	sample, err := run.SampleTopic(c.Request.Context(), conn, o)
+	of, ok := source.(connect.Beginning)
+	if !ok {
+		return fmt.Errorf("%w: no document is written over this connection", connect.ErrCannot)
+	}
+	sample, err := source.Sample(c.Request.Context(), connect.Opening{}, o)
 	if err != nil {
 		return err
 	}
-	_, inf, err := look.Infer(sample.Events)
+	_, inf, err := look.Infer(sample)
 	if err != nil {
 		return api.NoEvents.With(strings.Join(sample.Notes, "; "), "")
 	}
-	origin := look.Origin{Connection: c.Param("connection"), Topic: o.Topic}
+	origin := of.Document()
 	if c.Query("purpose") == "source" {
 		return answer(c, http.StatusOK, api.Document{Document: look.SourceOf(origin, inf)})
 	}
@@ -371,9 +391,10 @@ func (s *Service) getCatalogue(c *gin.Context) error {
 	out := api.List[api.Described]{Items: []api.Described{}}
 	for _, d := range all {
 		v := api.Described{Name: d.Name, About: d.About, Text: d.Text, UpdatedAt: d.UpdatedAt, Jobs: []api.DescribedUse{}}
-		if own, err := s.described(d.Text); err == nil && own.Via == "kafka" {
+		if own, err := s.described(d.Text); err == nil {
+			through, ok := own.With.(connect.Streaming)
 			for _, u := range uses {
-				if u.source == "" || u.connection != own.Kafka.Connection.Name || u.topic != own.Kafka.Topic {
+				if !ok || u.source == "" || !reads(through, u) {
 					continue
 				}
 				one := api.DescribedUse{Job: u.job, Source: u.source}
@@ -388,6 +409,12 @@ func (s *Service) getCatalogue(c *gin.Context) error {
 	return answer(c, http.StatusOK, out)
 }
 
+// reads says whether a source is of the stream that a job uses.
+func reads(s connect.Streaming, u use) bool {
+	c, stream := s.Stream()
+	return u.connection == c.Name && u.topic == stream
+}
+
 // sourceOf reads the source of a job that uses a topic.
 func (s *Service) sourceOf(ctx context.Context, u use) (*job.Source, error) {
 	e, err := s.find(u.job)
@@ -398,7 +425,7 @@ func (s *Service) sourceOf(ctx context.Context, u use) (*job.Source, error) {
 	if err != nil {
 		return nil, err
 	}
-	return run.SourceNamed(j, u.source)
+	return j.SourceNamed(u.source)
 }
 
 // described reads a source of the catalogue, by a document around it.

@@ -7,6 +7,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"undertide/api"
+	"undertide/connect"
 )
 
 // status says how the service is, and what it needs.
@@ -49,30 +50,28 @@ func (r *runner) troubles() map[string]string {
 	out := map[string]string{}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	for i := range r.job.Sources {
-		s := &r.job.Sources[i]
-		if s.Via != "kafka" {
-			continue
+	note := func(of any, why string) {
+		if through, ok := of.(connect.Streaming); ok {
+			c, _ := through.Stream()
+			out[c.Name] = cmp.Or(out[c.Name], why)
 		}
+	}
+	for i := range r.job.Sources {
 		why := ""
 		if r.last != nil {
-			why = r.last.Sources[s.Name].Trouble
+			why = r.last.Sources[r.job.Sources[i].Name].Trouble
 		}
 		if r.rec.Status == recovering {
 			why = cmp.Or(why, r.trouble)
 		}
-		out[s.Kafka.Connection.Name] = cmp.Or(out[s.Kafka.Connection.Name], why)
+		note(r.job.Sources[i].With, why)
 	}
 	for i := range r.job.Sinks {
-		s := &r.job.Sinks[i]
-		if s.Via != "kafka" {
-			continue
-		}
 		why := ""
 		if r.last != nil {
-			why = r.last.Sinks[s.Name].Trouble
+			why = r.last.Sinks[r.job.Sinks[i].Name].Trouble
 		}
-		out[s.Kafka.Connection.Name] = cmp.Or(out[s.Kafka.Connection.Name], why)
+		note(r.job.Sinks[i].With, why)
 	}
 	return out
 }

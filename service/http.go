@@ -19,9 +19,9 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"undertide/api"
+	"undertide/connect"
 	"undertide/job"
 	"undertide/look"
-	"undertide/run"
 	"undertide/store"
 )
 
@@ -63,7 +63,7 @@ type route struct {
 func (s *Service) routes() []route {
 	return []route{
 		{"GET", "/openapi.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", api.OpenAPI); return nil }},
-		{"GET", "/schema/job.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", job.Schema); return nil }},
+		{"GET", "/schema/job.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", job.Schema()); return nil }},
 		{"GET", "/status", s.getStatus},
 		{"GET", "/jobs", s.getJobs},
 		{"POST", "/jobs", s.postJob},
@@ -81,6 +81,7 @@ func (s *Service) routes() []route {
 		{"GET", "/jobs/:job/logs", s.getLogs},
 		{"GET", "/jobs/:job/lateness", s.getLateness},
 		{"GET", "/jobs/:job/kept", s.getKept},
+		{"GET", "/kinds", s.getKinds},
 		{"GET", "/connections", s.getConnections},
 		{"PUT", "/connections/:connection", s.putConnection},
 		{"DELETE", "/connections/:connection", s.deleteConnection},
@@ -123,20 +124,22 @@ func (s *Service) recovered(c *gin.Context) {
 }
 
 // unreachable says whether what failed is something outside that does not answer.
-func unreachable(err error) bool { return errors.Is(err, run.ErrUnreachable) }
+func unreachable(err error) bool { return errors.Is(err, connect.ErrUnreachable) }
 
 // fail answers with the problem document of an error: the one place where HTTP statuses are chosen.
 func fail(c *gin.Context, err error) {
 	var p *api.Problem
 	switch {
 	case errors.As(err, &p):
-	case errors.Is(err, run.ErrUsage):
-		p = api.WrongRequest.With(strings.TrimPrefix(err.Error(), run.ErrUsage.Error()+": "), "")
-	case errors.Is(err, run.ErrNoSource):
-		p = api.WrongRequest.With(strings.TrimPrefix(err.Error(), run.ErrNoSource.Error()+": "), "")
-	case errors.Is(err, run.ErrDenied):
+	case errors.Is(err, connect.ErrUsage):
+		p = api.WrongRequest.With(strings.TrimPrefix(err.Error(), connect.ErrUsage.Error()+": "), "")
+	case errors.Is(err, connect.ErrCannot):
+		p = api.WrongRequest.With(strings.TrimPrefix(err.Error(), connect.ErrCannot.Error()+": "), "")
+	case errors.Is(err, job.ErrNoSource):
+		p = api.WrongRequest.With(strings.TrimPrefix(err.Error(), job.ErrNoSource.Error()+": "), "")
+	case errors.Is(err, connect.ErrDenied):
 		p = api.AccessDenied.With(halves(err))
-	case errors.Is(err, run.ErrNoTopic):
+	case errors.Is(err, connect.ErrNoStream):
 		p = api.NoSuchTopic.With(halves(err))
 	case unreachable(err):
 		p = api.Unreachable.With(halves(err))

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"undertide/api"
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/job"
@@ -223,7 +224,7 @@ func permanent(err error) bool {
 
 // hopeless counts tries that came to nothing.
 func (r *runner) hopeless(err error) bool {
-	if errors.Is(err, run.ErrUnreachable) {
+	if errors.Is(err, connect.ErrUnreachable) {
 		return false
 	}
 	r.mu.Lock()

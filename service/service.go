@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"undertide/api"
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/job"
 	"undertide/postgres"
@@ -39,7 +40,7 @@ type Options struct {
 	// KeepRows is how many rows of each step are kept for looking; default 10000.
 	KeepRows int
 	// Connections are those that every job may name.
-	Connections map[string]job.Connection
+	Connections map[string]*connect.Connection
 	// Console are the files of the console; nil for none.
 	Console fs.FS
 	// Version is what the service says of itself.

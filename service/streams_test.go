@@ -18,11 +18,14 @@ func askStreams(t *testing.T, base string, want func(method, path, kind, body st
 	}
 	t.Cleanup(b.Close)
 	const js = "application/json"
-	spec := fmt.Sprintf(`{"via":"kafka","brokers":[%q],"tls":null,"sasl":null}`, b.Addr)
+	spec := fmt.Sprintf(`{"via":"kafka","settings":{"brokers":[%q]}}`, b.Addr)
 	want("PUT", "/connections/port", js, spec, 200, "")
 	want("PUT", "/connections/9port", js, spec, 422, "wrong-connection")
-	want("PUT", "/connections/bad", js, `{"via":"kafka","brokers":["nowhere"],"tls":null,"sasl":null}`, 422, "wrong-connection")
-	clear := want("PUT", "/connections/bad", js, `{"via":"kafka","brokers":["127.0.0.1:1"],"tls":null,"sasl":{"mechanism":"plain","user":"a","password":"hunter2"}}`, 422, "wrong-connection")
+	if got := want("GET", "/kinds", "", "", 200, ""); !strings.Contains(got, `"name":"brokers","type":"texts"`) {
+		t.Errorf("the kinds of connectors: %s", got)
+	}
+	want("PUT", "/connections/bad", js, `{"via":"kafka","settings":{"brokers":["nowhere"]}}`, 422, "wrong-connection")
+	clear := want("PUT", "/connections/bad", js, `{"via":"kafka","settings":{"brokers":["127.0.0.1:1"],"sasl":{"mechanism":"plain","user":"a","password":"hunter2"}}}`, 422, "wrong-connection")
 	if strings.Contains(clear, "hunter2") {
 		t.Errorf("the answer repeats a password: %s", clear)
 	}
@@ -101,7 +104,7 @@ func askStreams(t *testing.T, base string, want func(method, path, kind, body st
 	if s := want("PUT", "/secrets/port", js, `{"text":"low water"`, 400, "wrong-request"); strings.Contains(s, "low water") {
 		t.Errorf("a secret is repeated: %s", s)
 	}
-	want("PUT", "/connections/safe", js, `{"via":"kafka","brokers":["127.0.0.1:1"],"tls":null,"sasl":{"mechanism":"plain","user":"a","password":"${secret.port}"}}`, 200, "")
+	want("PUT", "/connections/safe", js, `{"via":"kafka","settings":{"brokers":["127.0.0.1:1"],"sasl":{"mechanism":"plain","user":"a","password":"${secret.port}"}}}`, 200, "")
 	if s := want("GET", "/secrets", "", "", 200, ""); strings.Contains(s, "low water") || !strings.Contains(s, `"used_by":["safe"]`) {
 		t.Errorf("secrets: %s", s)
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"undertide/api"
+	"undertide/connect"
 	"undertide/job"
 	"undertide/secret"
 	"undertide/store"
@@ -25,7 +26,7 @@ import (
 type vault struct {
 	db   *store.Store
 	box  *secret.Box
-	file map[string]job.Connection // of the undertide.yaml that the service read
+	file map[string]*connect.Connection // of the undertide.yaml that the service read
 
 	mu      sync.Mutex // guards all below
 	named   map[string]store.Connection
@@ -74,17 +75,17 @@ func (v *vault) secret(name string) (string, error) {
 }
 
 // connections gives all that jobs may name. The service's own win over those of its file.
-func (v *vault) connections(run bool) map[string]job.Connection {
+func (v *vault) connections(run bool) map[string]*connect.Connection {
 	out := maps.Clone(v.file)
 	if out == nil {
-		out = map[string]job.Connection{}
+		out = map[string]*connect.Connection{}
 	}
 	v.mu.Lock()
 	named := maps.Clone(v.named)
 	v.mu.Unlock()
 	for name, c := range named {
-		var spec api.ConnectionSpec
-		if json.Unmarshal([]byte(c.Definition), &spec) != nil {
+		spec, err := specOf(c)
+		if err != nil {
 			continue
 		}
 		if parsed, err := v.parse(name, spec, run); err == nil {
@@ -96,31 +97,42 @@ func (v *vault) connections(run bool) map[string]job.Connection {
 	return out
 }
 
-func (v *vault) parse(name string, spec api.ConnectionSpec, run bool) (job.Connection, error) {
-	fields := map[string]any{"via": spec.Via, "brokers": spec.Brokers}
-	if spec.TLS != nil {
-		fields["tls"] = spec.TLS
+// specOf reads a record. Older ones hold the settings beside `via`, as documents do.
+func specOf(c store.Connection) (api.ConnectionSpec, error) {
+	var spec api.ConnectionSpec
+	if err := json.Unmarshal([]byte(c.Definition), &spec); err != nil || spec.Settings != nil {
+		return spec, err
 	}
-	if spec.SASL != nil {
-		fields["sasl"] = spec.SASL
+	if err := json.Unmarshal([]byte(c.Definition), &spec.Settings); err != nil {
+		return spec, err
 	}
+	maps.DeleteFunc(spec.Settings, func(name string, v any) bool { return name == "via" || v == nil })
+	return spec, nil
+}
+
+func (v *vault) parse(name string, spec api.ConnectionSpec, run bool) (*connect.Connection, error) {
+	fields := maps.Clone(spec.Settings)
+	if fields == nil {
+		fields = map[string]any{}
+	}
+	fields["via"] = spec.Via
 	text, err := json.Marshal(map[string]any{"connections": map[string]any{name: fields}})
 	if err != nil {
-		return job.Connection{}, err
+		return nil, err
 	}
 	all, err := job.ParseConnections(name, string(text), job.Options{NeedEnv: run, Secret: v.secret})
 	return all[name], err
 }
 
 // reach gives a connection, ready to be used.
-func (v *vault) reach(name string) (job.Connection, error) {
+func (v *vault) reach(name string) (*connect.Connection, error) {
 	v.mu.Lock()
 	c, ok := v.named[name]
 	v.mu.Unlock()
 	if ok {
-		var spec api.ConnectionSpec
-		if err := json.Unmarshal([]byte(c.Definition), &spec); err != nil {
-			return job.Connection{}, err
+		spec, err := specOf(c)
+		if err != nil {
+			return nil, err
 		}
 		out, err := v.parse(name, spec, true)
 		if err != nil {
@@ -141,7 +153,7 @@ func (v *vault) reach(name string) (job.Connection, error) {
 	} else if len(known) > 0 {
 		fix = "there are " + strings.Join(known, ", ")
 	}
-	return job.Connection{}, api.NoSuchConnection.With("there is no connection "+cut(name), fix)
+	return nil, api.NoSuchConnection.With("there is no connection "+cut(name), fix)
 }
 
 // wrongConnection words the faults of a connection without the lines of a text that nobody wrote.
@@ -157,29 +169,30 @@ func wrongConnection(err error) error {
 	return p
 }
 
+// told gives a connection of the service's own as the API does.
+func (v *vault) told(name string, spec api.ConnectionSpec) api.Connection {
+	out := api.Connection{Name: name, From: "service", ConnectionSpec: spec}
+	if c, _ := v.parse(name, spec, false); c != nil { // with what could be read of it
+		out.LinkWords = c.Link.Words()
+	}
+	return out
+}
+
 // list gives all connections by name, as they are written.
 func (v *vault) list() []api.Connection {
 	out := []api.Connection{}
 	v.mu.Lock()
-	defer v.mu.Unlock()
-	for name, c := range v.named {
-		one := api.Connection{Name: name, From: "service"}
-		if json.Unmarshal([]byte(c.Definition), &one.ConnectionSpec) == nil {
-			out = append(out, one)
+	named := maps.Clone(v.named)
+	v.mu.Unlock()
+	for name, c := range named {
+		if spec, err := specOf(c); err == nil {
+			out = append(out, v.told(name, spec))
 		}
 	}
 	for name, c := range v.file {
-		if _, hidden := v.named[name]; hidden {
-			continue
+		if _, hidden := named[name]; !hidden {
+			out = append(out, api.Connection{Name: name, From: "file", LinkWords: c.Link.Words(), ConnectionSpec: api.ConnectionSpec{Via: c.Kind.Name, Settings: map[string]any{}}})
 		}
-		one := api.Connection{Name: name, From: "file", ConnectionSpec: api.ConnectionSpec{Via: c.Via, Brokers: c.Brokers}}
-		if c.TLS != nil {
-			one.TLS = &api.TLS{CA: c.TLS.CA, Cert: c.TLS.Cert, ServerName: c.TLS.ServerName}
-		}
-		if c.SASL != nil {
-			one.SASL = &api.SASL{Mechanism: c.SASL.Mechanism, User: c.SASL.User, Password: "(in the file)"}
-		}
-		out = append(out, one)
 	}
 	slices.SortFunc(out, func(a, b api.Connection) int { return strings.Compare(a.Name, b.Name) })
 	return out
@@ -212,7 +225,7 @@ func (s *Service) putConnection(c *gin.Context) error {
 	s.vault.mu.Lock()
 	s.vault.named[name] = rec
 	s.vault.mu.Unlock()
-	return answer(c, 200, api.Connection{Name: name, From: "service", ConnectionSpec: spec})
+	return answer(c, 200, s.vault.told(name, spec))
 }
 
 func plainName(s string) bool {

@@ -17,9 +17,11 @@ import (
 	"github.com/getkin/kin-openapi/openapi3gen"
 
 	"undertide/api"
+	"undertide/connect"
 	"undertide/job"
 	"undertide/look"
 	"undertide/run"
+	"undertide/try"
 )
 
 // operation is one address of the API.
@@ -77,6 +79,7 @@ var operations = []operation{
 	{method: "GET", path: "/connections/{connection}/topics/{topic}/events", id: "events", summary: "Some events of a topic as they are stored, a profile of them, and how they could be declared.", query: []parameter{where, {"at", "string", "With from=time: a time (RFC 3339), or a duration before now."}, limit, {"partition", "integer", "Of this partition alone."}}, status: 200, answer: api.Peek{}, stream: "`event` (an event) as it is stored, `note` when nothing new comes", problems: []api.Problem{api.NoSuchConnection, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
 	{method: "POST", path: "/connections/{connection}/topics/{topic}/events", id: "send", summary: "Send events to a topic that is there.", body: api.Sent{}, status: 200, answer: api.SentCount{}, problems: []api.Problem{api.NoSuchConnection, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
 	{method: "GET", path: "/connections/{connection}/topics/{topic}/document", id: "begin", summary: "A document to begin with over a topic.", query: []parameter{{"purpose", "string", "What it is for; see purposes. `source` gives the source alone, as it stands below `sources:`."}, where, limit}, status: 200, answer: api.Document{}, problems: []api.Problem{api.NoSuchConnection, api.NoSuchTopic, api.NoEvents, api.Unreachable, api.AccessDenied}},
+	{method: "GET", path: "/kinds", id: "kinds", summary: "The kinds of connectors and the formats that there are, with their settings.", status: 200, answer: api.Kinds{}},
 	{method: "GET", path: "/secrets", id: "secrets", summary: "The names of all secrets.", status: 200, answer: api.List[api.Secret]{}},
 	{method: "PUT", path: "/secrets/{secret}", id: "putSecret", summary: "Store a secret, sealed. Its text is never given out.", body: api.SecretText{}, status: 200, answer: api.Secret{}},
 	{method: "DELETE", path: "/secrets/{secret}", id: "removeSecret", summary: "Remove a secret that no connection names.", status: 204, problems: []api.Problem{api.NoSuchSecret, api.SecretInUse}},
@@ -85,9 +88,9 @@ var operations = []operation{
 	{method: "PUT", path: "/catalogue/{source}", id: "putDescribed", summary: "Describe a source: its text as it stands below `sources:`.", body: api.DescribedText{}, status: 200, answer: api.Described{}, problems: []api.Problem{api.WrongDocument}},
 	{method: "DELETE", path: "/catalogue/{source}", id: "removeDescribed", summary: "Take a source out of the catalogue; jobs keep their own text.", status: 204, problems: []api.Problem{api.NoSuchDescribed}},
 	{method: "POST", path: "/documents/check", id: "check", summary: "Read a document: its faults and warnings with their places, and what it would do.", body: api.Document{}, status: 200, answer: api.Checked{}},
-	{method: "POST", path: "/documents/rehearse", id: "rehearse", summary: "Run a document on a sample of its sources. Nothing is delivered.", body: api.Rehearse{}, status: 200, answer: run.Rehearsal{}, problems: []api.Problem{api.WrongDocument, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
+	{method: "POST", path: "/documents/rehearse", id: "rehearse", summary: "Run a document on a sample of its sources. Nothing is delivered.", body: api.Rehearse{}, status: 200, answer: try.Rehearsal{}, problems: []api.Problem{api.WrongDocument, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
 	{method: "POST", path: "/documents/examples", id: "examples", summary: "Run a document's examples.", body: api.Document{}, status: 200, answer: api.Examples{}, problems: []api.Problem{api.WrongDocument}},
-	{method: "POST", path: "/documents/play", id: "play", summary: "Give a document events one by one, and tell what comes of each.", body: api.Play{}, status: 200, answer: run.Played{}, problems: []api.Problem{api.WrongDocument}},
+	{method: "POST", path: "/documents/play", id: "play", summary: "Give a document events one by one, and tell what comes of each.", body: api.Play{}, status: 200, answer: try.Played{}, problems: []api.Problem{api.WrongDocument}},
 	{method: "POST", path: "/documents/lateness", id: "documentLateness", summary: "How late the events of a document's source come.", body: api.Document{}, query: []parameter{source, rows, place}, status: 200, answer: api.LatenessOf{}, problems: []api.Problem{api.WrongDocument, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
 	{method: "POST", path: "/documents/peek", id: "peek", summary: "Some events of a document's source, and what it makes of them.", body: api.Document{}, query: []parameter{source, rows, place}, status: 200, answer: api.Peek{}, problems: []api.Problem{api.WrongDocument, api.NoSuchTopic, api.Unreachable, api.AccessDenied}},
 	{method: "GET", path: "/runs/{run}", id: "run", summary: "One run.", status: 200, answer: api.Run{}, problems: []api.Problem{api.NoSuchRun}},
@@ -117,6 +120,7 @@ var names = map[reflect.Type]string{
 	reflect.TypeFor[api.Page[api.LogLine]]():    "LogPage",
 	reflect.TypeFor[api.Page[api.Sample]]():     "SamplePage",
 	reflect.TypeFor[api.Page[api.Checkpoint]](): "CheckpointPage",
+	reflect.TypeFor[connect.Example]():          "SinkExample",
 	reflect.TypeFor[look.Field]():               "InferredField",
 	reflect.TypeFor[run.CheckpointFigures]():    "CheckpointFigures",
 }
@@ -175,9 +179,9 @@ func customize(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema
 // require says of all fields but the optional ones that they are there: ours always write them.
 func require(all openapi3.Schemas) {
 	optional := map[string]bool{"Problem.faults": true, "Version.document": true, "Saved.document": true, "Health.why": true, "Health.since": true, "SourceFigures.trouble": true, "SinkFigures.trouble": true,
-		"TLS.ca": true, "TLS.cert": true, "TLS.key": true, "TLS.server_name": true, "Rehearse.set": true, "Rehearse.rows": true, "Rehearse.from": true, "Play.set": true, "Play.by_arrival": true, "Given.source": true, "Given.event": true, "Given.clock": true, "NewTopic.partitions": true}
+		"Rehearse.set": true, "Rehearse.rows": true, "Rehearse.from": true, "Play.set": true, "Play.by_arrival": true, "Given.source": true, "Given.event": true, "Given.clock": true, "NewTopic.partitions": true}
 	nullable := map[string]bool{"Job.run": true, "Job.live": true, "CheckpointFigures.last": true,
-		"Connection.tls": true, "Connection.sasl": true, "ConnectionSpec.tls": true, "ConnectionSpec.sasl": true, "Peek.profile": true, "Peek.inference": true, "Checked.plan": true, "LatenessOf.run": true}
+		"Connector.connection": true, "Connector.source": true, "Connector.sink": true, "Peek.profile": true, "Peek.inference": true, "Checked.plan": true, "LatenessOf.run": true}
 	for name, s := range all {
 		if name == "Start" {
 			continue

@@ -1,6 +1,5 @@
-// Package codec reads events into rows and writes rows as text: NDJSON and CSV. The texts of values
-// are those of docs/time.md, "Nulls, errors, values". Decoders and encoders serve one goroutine at a
-// time; make one for each.
+// Package codec is what formats share: the fields of a source, the texts of values (docs/time.md, "Nulls, errors,
+// values"), and how a decoder goes through a chunk. Each format is a folder of connect/formats.
 package codec
 
 import (
@@ -29,8 +28,8 @@ const (
 	ByLayout // text by the field's Layout
 )
 
-// epochs says whether times are whole numbers.
-func (p Parse) epochs() bool { return p >= EpochS && p <= EpochNS }
+// Epochs says whether times are whole numbers.
+func (p Parse) Epochs() bool { return p >= EpochS && p <= EpochNS }
 
 // ParseNames are the document's names of the forms that are built.
 var ParseNames = map[string]Parse{"rfc3339": RFC3339, "epoch_s": EpochS, "epoch_ms": EpochMS, "epoch_us": EpochUS, "epoch_ns": EpochNS}
@@ -51,11 +50,19 @@ type Field struct {
 	Required bool
 }
 
+// Column is the name of the column or group that the field is of, in formats whose events have no objects.
+func (f *Field) Column() string {
+	if len(f.At) > 0 {
+		return f.At.Column()
+	}
+	return f.Name
+}
+
 // Fields are a source's fields in the order of its schema.
 type Fields []Field
 
-// epoch brings a whole number of the form's unit to microseconds; false when it does not fit.
-func (p Parse) epoch(v int64) (int64, bool) {
+// Epoch brings a whole number of the form's unit to microseconds; false when it does not fit.
+func (p Parse) Epoch(v int64) (int64, bool) {
 	switch p {
 	case EpochS:
 		return v * 1_000_000, v > -1<<43 && v < 1<<43
@@ -84,9 +91,9 @@ func parseTime(text []byte) (int64, bool) {
 	return int64(row.TimeOf(t)), true
 }
 
-// set appends the value that a text stands for (a CSV cell, or a JSON string); false when it is of
+// Set appends the value that a text stands for (a CSV cell, or a JSON string); false when it is of
 // another type.
-func (f *Field) set(c *row.Column, text []byte) bool {
+func (f *Field) Set(c *row.Column, text []byte) bool {
 	switch f.Kind {
 	case row.String:
 		c.AppendBytes(text)
@@ -97,7 +104,7 @@ func (f *Field) set(c *row.Column, text []byte) bool {
 		}
 		c.AppendBytes(b)
 	case row.Int:
-		v, ok := wholeNumber(string(text))
+		v, ok := WholeNumber(string(text))
 		if !ok {
 			return false
 		}
@@ -134,7 +141,7 @@ func (f *Field) set(c *row.Column, text []byte) bool {
 			c.AppendInt(v)
 			return true
 		}
-		v, ok := f.Parse.epochText(string(text))
+		v, ok := f.Parse.EpochText(string(text))
 		if !ok {
 			return false
 		}
@@ -153,8 +160,8 @@ func (f *Field) set(c *row.Column, text []byte) bool {
 	return true
 }
 
-// wholeNumber reads an int64, also where it is written with a fraction of zeros or an exponent.
-func wholeNumber(s string) (int64, bool) {
+// WholeNumber reads an int64, also where it is written with a fraction of zeros or an exponent.
+func WholeNumber(s string) (int64, bool) {
 	v, err := strconv.ParseInt(s, 10, 64)
 	if err == nil {
 		return v, true
@@ -163,11 +170,11 @@ func wholeNumber(s string) (int64, bool) {
 	return v, whole && ok
 }
 
-// epochText brings the text of a number of the form's unit, perhaps with a fraction, to microseconds; what is
+// EpochText brings the text of a number of the form's unit, perhaps with a fraction, to microseconds; what is
 // finer is cut towards the past. False when it is no number or does not fit.
-func (p Parse) epochText(s string) (int64, bool) {
+func (p Parse) EpochText(s string) (int64, bool) {
 	if v, err := strconv.ParseInt(s, 10, 64); err == nil {
-		return p.epoch(v)
+		return p.Epoch(v)
 	}
 	v, whole, ok := scaled(s, [...]int{EpochS: 6, EpochMS: 3, EpochUS: 0, EpochNS: -3}[p])
 	if ok && !whole && strings.HasPrefix(s, "-") {
@@ -215,8 +222,8 @@ func scaled(s string, shift int) (v int64, whole, ok bool) {
 	return v, whole, err == nil
 }
 
-// eachEvent lets read append each event to the first columns of the batch, or say why it cannot.
-func eachEvent(c *engine.Chunk, b *row.Batch, columns int, rejects []step.Reject, read func(event []byte, b *row.Batch) (reason, message string)) []step.Reject {
+// EachEvent lets read append each event to the first columns of the batch, or say why it cannot.
+func EachEvent(c *engine.Chunk, b *row.Batch, columns int, rejects []step.Reject, read func(event []byte, b *row.Batch) (reason, message string)) []step.Reject {
 	for i := range c.Starts {
 		reason, message := read(c.Event(i), b)
 		if reason == "" {
@@ -224,14 +231,14 @@ func eachEvent(c *engine.Chunk, b *row.Batch, columns int, rejects []step.Reject
 			b.N++
 			continue
 		}
-		cutBack(b, columns)
+		CutBack(b, columns)
 		rejects = append(rejects, step.Reject{Index: uint16(i), Row: -1, Reason: reason, Message: message})
 	}
 	return rejects
 }
 
-// cutBack drops what the first columns of a batch took of a row that did not become one.
-func cutBack(b *row.Batch, columns int) {
+// CutBack drops what the first columns of a batch took of a row that did not become one.
+func CutBack(b *row.Batch, columns int) {
 	for _, c := range b.Cols[:columns] {
 		if c.Len() > b.N {
 			c.Truncate(b.N)
@@ -256,8 +263,8 @@ func (f *Field) expects() string {
 	return "a " + f.Kind.String()
 }
 
-// missing appends the default or null for a field without a value; false when it is required.
-func (f *Field) missing(c *row.Column) bool {
+// Missing appends the default or null for a field without a value; false when it is required.
+func (f *Field) Missing(c *row.Column) bool {
 	if f.Default.Kind != row.Invalid && !f.Default.Null {
 		f.Default.AppendTo(c)
 		return true
@@ -266,7 +273,8 @@ func (f *Field) missing(c *row.Column) bool {
 	return !f.Required
 }
 
-func wrongType(f *Field, got string) string {
+// WrongType words that a field got a value of another type.
+func WrongType(f *Field, got string) string {
 	if len(got) > 60 {
 		got = got[:60] + "…"
 	}
@@ -280,7 +288,7 @@ func AppendText(dst []byte, c *row.Column, i int) []byte {
 	case row.Int:
 		return strconv.AppendInt(dst, c.I[i], 10)
 	case row.Double:
-		return appendDouble(dst, c.F[i])
+		return AppendDouble(dst, c.F[i])
 	case row.Bool:
 		return strconv.AppendBool(dst, c.I[i] != 0)
 	case row.Timestamp:
@@ -312,4 +320,20 @@ func appendDuration(dst []byte, us int64) []byte {
 		}
 	}
 	return append(dst, 's')
+}
+
+// AppendDouble writes a double as encoding/json does.
+func AppendDouble(dst []byte, f float64) []byte {
+	format := byte('f')
+	if abs := max(f, -f); abs != 0 && (abs < 1e-6 || abs >= 1e21) {
+		format = 'e'
+	}
+	dst = strconv.AppendFloat(dst, f, format, -1, 64)
+	if format == 'e' { // e-09 is written e-9
+		if n := len(dst); n >= 4 && dst[n-4] == 'e' && dst[n-3] == '-' && dst[n-2] == '0' {
+			dst[n-2] = dst[n-1]
+			dst = dst[:n-1]
+		}
+	}
+	return dst
 }

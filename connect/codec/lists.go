@@ -70,14 +70,14 @@ func (f *Field) element(c *row.Column, d *jx.Decoder) (bool, error) {
 		return true, d.Null()
 	case t == jx.String:
 		s, err := d.Str()
-		if f.Kind == row.Int || f.Kind == row.Double || f.Kind == row.Bool || f.Kind == row.Timestamp && f.Parse.epochs() {
+		if f.Kind == row.Int || f.Kind == row.Double || f.Kind == row.Bool || f.Kind == row.Timestamp && f.Parse.Epochs() {
 			return false, err
 		}
-		return err == nil && f.set(c, []byte(s)), err
-	case t == jx.Number && (f.Kind == row.Int || f.Kind == row.Double || f.Kind == row.Decimal || f.Kind == row.Timestamp && f.Parse.epochs()),
+		return err == nil && f.Set(c, []byte(s)), err
+	case t == jx.Number && (f.Kind == row.Int || f.Kind == row.Double || f.Kind == row.Decimal || f.Kind == row.Timestamp && f.Parse.Epochs()),
 		t == jx.Bool && f.Kind == row.Bool:
 		raw, err := d.Raw()
-		return err == nil && f.set(c, raw), err
+		return err == nil && f.Set(c, raw), err
 	}
 	return false, d.Skip()
 }
@@ -112,7 +112,7 @@ func appendList(dst []byte, c *row.Column, i int) []byte {
 		case c.Kind.IsCommon():
 			dst = append(dst, `{"value":`...)
 		}
-		dst = appendValue(dst, values, n)
+		dst = AppendValue(dst, values, n)
 		if c.Kind.IsCommon() {
 			dst = append(AppendText(append(dst, `,"count":`...), counts, n), '}')
 		}
@@ -120,8 +120,8 @@ func appendList(dst []byte, c *row.Column, i int) []byte {
 	return append(dst, closing)
 }
 
-// appendValue writes a value as JSON.
-func appendValue(dst []byte, c *row.Column, i int) []byte {
+// AppendValue writes a value as JSON.
+func AppendValue(dst []byte, c *row.Column, i int) []byte {
 	if c.IsNull(i) {
 		return append(dst, "null"...)
 	}

@@ -149,7 +149,7 @@ func TestWriteFaults(t *testing.T) {
 // TestOpenLetsGo: a sink that cannot be opened lets go of its lock, so that the next start has it.
 func TestOpenLetsGo(t *testing.T) {
 	dir := t.TempDir()
-	folder := NewFolder(dir, "means", 0, Output{})
+	folder := NewFolder(dir, "means", 0, asCSV)
 	if err := os.WriteFile(folder.marker(), []byte("{}}"), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -159,17 +159,17 @@ func TestOpenLetsGo(t *testing.T) {
 	if err := os.Remove(folder.marker()); err != nil {
 		t.Fatal(err)
 	}
-	again := NewFolder(dir, "means", 0, Output{})
+	again := NewFolder(dir, "means", 0, asCSV)
 	if err := again.Open(nil, 1); err != nil {
 		t.Errorf("after the fault was mended: %v", err)
 	} else if err := again.Abort(); err != nil {
 		t.Error(err)
 	}
-	single := NewSingle(dir+"/out.ndjson", Output{})
+	single := NewSingle(dir+"/out.ndjson", asCSV)
 	if err := single.Open(json.RawMessage(`{"bytes":999}`), 1); err == nil {
 		t.Fatal("a file that is shorter than the checkpoint says is taken")
 	}
-	next := NewSingle(dir+"/out.ndjson", Output{})
+	next := NewSingle(dir+"/out.ndjson", asCSV)
 	if err := next.Open(nil, 1); err != nil {
 		t.Errorf("after a fault: %v", err)
 	} else if err := next.Abort(); err != nil {

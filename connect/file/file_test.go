@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"undertide/connect/formats/csv"
 	"undertide/core/engine"
 	"undertide/core/row"
 )
@@ -41,29 +42,29 @@ func TestRead(t *testing.T) {
 		many = append(many, fmt.Sprintf("event %d", i))
 	}
 	for i, c := range []struct {
-		format Format
+		header bool
 		text   string
 		want   []string
 	}{
-		{Lines, "", nil},
-		{Lines, "\n\n  \n", nil},
-		{Lines, "a", []string{"a"}},
-		{Lines, "a\r\n\r\n  b \nc\n\n", []string{"a", "b ", "c"}},
-		{Lines, strings.Join(many, "\n"), many},
-		{Lines, strings.Join(many[:row.MaxRows], "\n\n") + "\n\n \n", many[:row.MaxRows]},
-		{CSV, "h1,h2\n", nil},
-		{CSV, "\ufeffh1,h2\r\na,b\r\n\"x\ny\",\"\"\"\"\n\nlast,1", []string{"a,b", "\"x\ny\",\"\"\"\"", "last,1"}},
+		{false, "", nil},
+		{false, "\n\n  \n", nil},
+		{false, "a", []string{"a"}},
+		{false, "a\r\n\r\n  b \nc\n\n", []string{"a", "b ", "c"}},
+		{false, strings.Join(many, "\n"), many},
+		{false, strings.Join(many[:row.MaxRows], "\n\n") + "\n\n \n", many[:row.MaxRows]},
+		{true, "h1,h2\n", nil},
+		{true, "\ufeffh1,h2\r\na,b\r\n\"x\ny\",\"\"\"\"\n\nlast,1", []string{"a,b", "\"x\ny\",\"\"\"\"", "last,1"}},
 	} {
 		path := filepath.Join(dir, fmt.Sprint(i))
 		if err := os.WriteFile(path, []byte(c.text), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		for _, block := range []int{0, 1, 3, 64} {
-			empty, err := NewPartition(path, c.format, false, block).Empty(context.Background())
+			empty, err := NewPartition(path, c.header, false, block).Empty(context.Background())
 			if err != nil || empty != (len(c.want) == 0) {
 				t.Errorf("case %d, block %d: empty %v, %v", i, block, empty, err)
 			}
-			p := NewPartition(path, c.format, false, block)
+			p := NewPartition(path, c.header, false, block)
 			got, positions := readAll(t, p, nil)
 			if strings.Join(got, "|") != strings.Join(c.want, "|") {
 				t.Errorf("case %d, block %d: %d events, want %d: %.80q", i, block, len(got), len(c.want), got)
@@ -71,10 +72,10 @@ func TestRead(t *testing.T) {
 			if want := max(1, (len(c.want)+row.MaxRows-1)/row.MaxRows); len(positions) != want {
 				t.Errorf("case %d, block %d: %d turns, want %d: the last event must be known as the last", i, block, len(positions), want)
 			}
-			if c.format == CSV && string(p.header) != "h1,h2" {
-				t.Errorf("case %d: the header is %q", i, p.header)
+			if c.header && string(p.names) != "h1,h2" {
+				t.Errorf("case %d: the header is %q", i, p.names)
 			}
-			if rest, _ := readAll(t, NewPartition(path, c.format, false, block), positions[0]); strings.Join(rest, "|") != strings.Join(c.want[min(len(c.want), row.MaxRows):], "|") {
+			if rest, _ := readAll(t, NewPartition(path, c.header, false, block), positions[0]); strings.Join(rest, "|") != strings.Join(c.want[min(len(c.want), row.MaxRows):], "|") {
 				t.Errorf("case %d, block %d: from the first position on come %d events", i, block, len(rest))
 			}
 		}
@@ -88,12 +89,12 @@ func TestChangedFile(t *testing.T) {
 	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	_, positions := readAll(t, NewPartition(path, Lines, false, 0), nil)
+	_, positions := readAll(t, NewPartition(path, false, false, 0), nil)
 	for _, changed := range []string{strings.Replace(text, "an event", "no event", row.MaxRows), text[:100], ""} {
 		if err := os.WriteFile(path, []byte(changed), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		if err := NewPartition(path, Lines, false, 0).Open(context.Background(), positions[0]); err == nil || !strings.Contains(err.Error(), "is not the file that the checkpoint read") {
+		if err := NewPartition(path, false, false, 0).Open(context.Background(), positions[0]); err == nil || !strings.Contains(err.Error(), "is not the file that the checkpoint read") {
 			t.Errorf("a file that was changed gives %v", err)
 		}
 	}
@@ -108,7 +109,7 @@ func TestFollow(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	p := NewPartition(path, Lines, true, 0)
+	p := NewPartition(path, false, true, 0)
 	if err := p.Open(context.Background(), nil); err != nil {
 		t.Fatal(err)
 	}
@@ -167,7 +168,7 @@ func TestFollow(t *testing.T) {
 	}
 }
 
-var asCSV = Output{Format: CSV, Schema: row.Schema{{Name: "k", Kind: row.String}}}
+var asCSV = Output{Format: csv.Format, Schema: row.Schema{{Name: "k", Kind: row.String}}}
 
 func content(t *testing.T, path string) string {
 	t.Helper()

@@ -13,6 +13,7 @@ import (
 
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/disk"
 )
 
 // DefaultRoll is the size at which a rolled file is closed and the next one begun.
@@ -50,7 +51,7 @@ type folderShipment struct {
 	Files []string `json:"files"`
 }
 
-func (s *Folder) NewEncoder(sc row.Schema) engine.Encoder { return s.encoder(sc) }
+func (s *Folder) NewEncoder(sc row.Schema) engine.Encoder { return s.Format.Encode(sc) }
 
 func (s *Folder) marker() string { return filepath.Join(s.dir, s.name+".delivered") }
 
@@ -61,7 +62,7 @@ func (s *Folder) Delivered() (int64, error) {
 		return 0, nil
 	}
 	if err != nil {
-		return 0, Explain("read", s.marker(), err)
+		return 0, disk.Explain("read", s.marker(), err)
 	}
 	var m struct{ Epoch int64 }
 	if err := json.Unmarshal(b, &m); err != nil {
@@ -78,14 +79,14 @@ func (s *Folder) Open(shipment json.RawMessage, epoch int64) (err error) {
 		}
 	}()
 	if err := os.MkdirAll(s.dir, 0o755); err != nil {
-		return Explain("make folder", s.dir, err)
+		return disk.Explain("make folder", s.dir, err)
 	}
 	if err := checkFolder(s.dir); err != nil {
 		return err
 	}
 	lock, err := os.OpenFile(filepath.Join(s.dir, "."+s.name+".lock"), os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
-		return Explain("write into", s.dir, err)
+		return disk.Explain("write into", s.dir, err)
 	}
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		lock.Close()
@@ -122,12 +123,12 @@ func (s *Folder) Open(shipment json.RawMessage, epoch int64) (err error) {
 func (s *Folder) sweep() error {
 	entries, err := os.ReadDir(s.dir)
 	if err != nil {
-		return Explain("read folder", s.dir, err)
+		return disk.Explain("read folder", s.dir, err)
 	}
 	for _, e := range entries {
 		if strings.HasPrefix(e.Name(), s.name+"-") && strings.HasSuffix(e.Name(), ".part") {
 			if err := os.Remove(filepath.Join(s.dir, e.Name())); err != nil {
-				return Explain("remove", e.Name(), err)
+				return disk.Explain("remove", e.Name(), err)
 			}
 		}
 	}
@@ -141,14 +142,14 @@ func (s *Folder) Write(data []byte, _ int) error {
 		}
 	}
 	if s.out == nil {
-		name := fmt.Sprintf("%s-%08d-%d.%s", s.name, s.epoch, len(s.files)+1, s.extension())
+		name := fmt.Sprintf("%s-%08d-%d%s", s.name, s.epoch, len(s.files)+1, s.Format.Endings[0])
 		o, err := openOutput(filepath.Join(s.dir, name+".part"), os.O_TRUNC)
 		if err != nil {
 			return err
 		}
 		s.out, s.size = o, 0
 		s.files = append(s.files, name)
-		if _, err := o.put(s.header()); err != nil {
+		if _, err := o.put(s.head()); err != nil {
 			return err
 		}
 	}
@@ -165,9 +166,6 @@ func (s *Folder) closeFile() error {
 	s.out = nil
 	return errors.Join(o.sync(), o.close())
 }
-
-// Flush does nothing: files appear only when whole.
-func (s *Folder) Flush() error { return nil }
 
 func (s *Folder) Prepare(epoch int64) (json.RawMessage, error) {
 	if err := s.closeFile(); err != nil {
@@ -204,7 +202,7 @@ func (s *Folder) Commit(epoch int64) error {
 			}
 		}
 		if err != nil {
-			return Explain("rename to", path, err)
+			return disk.Explain("rename to", path, err)
 		}
 	}
 	if err := syncFolder(s.dir); err != nil { // before the marker says that they are there

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"undertide/core/engine"
+	"undertide/disk"
 )
 
 // Following a file under its name
@@ -45,7 +46,7 @@ const maxBefore = 16
 // concurrent use.
 type Followed struct {
 	pattern string
-	format  Format
+	header  bool
 	block   int
 
 	mu    sync.Mutex // guards all below
@@ -54,16 +55,16 @@ type Followed struct {
 }
 
 // Follow makes the files of a path or pattern.
-func Follow(pattern string, format Format, block int) *Followed {
-	return &Followed{pattern: pattern, format: format, block: block, names: map[string]bool{}, read: map[identity]place{}}
+func Follow(pattern string, header bool, block int) *Followed {
+	return &Followed{pattern: pattern, header: header, block: block, names: map[string]bool{}, read: map[identity]place{}}
 }
 
-// IsPattern says whether a path names files by a pattern.
-func IsPattern(path string) bool { return strings.ContainsAny(path, "*?[") }
+// isPattern says whether a path names files by a pattern.
+func isPattern(path string) bool { return strings.ContainsAny(path, "*?[") }
 
 // Partition makes the partition of a path.
 func (s *Followed) Partition(path string) *Partition {
-	p := NewPartition(path, s.format, true, s.block)
+	p := NewPartition(path, s.header, true, s.block)
 	p.set = s
 	s.mu.Lock()
 	s.names[path] = true
@@ -159,7 +160,7 @@ func (p place) tail(f *os.File) (tail []byte, stands bool) {
 func (p *Partition) take(f *os.File) error {
 	st, err := f.Stat()
 	if err != nil {
-		return errors.Join(Explain("open", p.path, err), f.Close())
+		return errors.Join(disk.Explain("open", p.path, err), f.Close())
 	}
 	if st.IsDir() {
 		return errors.Join(fmt.Errorf("%s is a folder; name a file, or a pattern such as %s/*.ndjson", p.path, p.path), f.Close())
@@ -184,7 +185,7 @@ func (p *Partition) find(pos position) (*os.File, error) {
 	}
 	entries, err := os.ReadDir(filepath.Dir(p.path))
 	if err != nil {
-		return nil, Explain("read folder", filepath.Dir(p.path), err)
+		return nil, disk.Explain("read folder", filepath.Dir(p.path), err)
 	}
 	for _, e := range entries {
 		if f := pos.open(filepath.Join(filepath.Dir(p.path), e.Name())); f != nil {
@@ -208,7 +209,7 @@ func (p *Partition) next() error {
 		return nil
 	}
 	if err != nil {
-		return Explain("open", p.path, err)
+		return disk.Explain("open", p.path, err)
 	}
 	old := p.place()
 	p.set.leave(old)
@@ -219,6 +220,6 @@ func (p *Partition) next() error {
 		p.before = append(p.before, old)
 	}
 	p.before = p.before[max(0, len(p.before)-maxBefore):]
-	p.buf, p.start, p.pos, p.eof, p.header, p.last = p.buf[:0], 0, 0, false, nil, false
+	p.buf, p.start, p.pos, p.eof, p.names, p.last = p.buf[:0], 0, 0, false, nil, false
 	return nil
 }

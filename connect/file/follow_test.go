@@ -59,7 +59,7 @@ func move(t *testing.T, from, to string) {
 func TestFollowRenamed(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "gate.log")
 	write(t, path, "one\ntwo\n")
-	p := NewPartition(path, Lines, true, 0)
+	p := NewPartition(path, false, true, 0)
 	if err := p.Open(context.Background(), nil); err != nil {
 		t.Fatal(err)
 	}
@@ -83,19 +83,19 @@ func TestFollowRenamed(t *testing.T) {
 func TestFollowRenamedCSV(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "gate.csv")
 	write(t, path, "")
-	p := NewPartition(path, CSV, true, 0)
+	p := NewPartition(path, true, true, 0)
 	if err := p.Open(context.Background(), nil); err != nil {
 		t.Fatal(err)
 	}
 	defer p.Close()
 	write(t, path, "a,b\n1,2\n")
-	if got, _ := readUntil(t, p, "1,2"); len(got) != 1 || string(p.header) != "a,b" {
-		t.Errorf("%v under %s", got, p.header)
+	if got, _ := readUntil(t, p, "1,2"); len(got) != 1 || string(p.names) != "a,b" {
+		t.Errorf("%v under %s", got, p.names)
 	}
 	move(t, path, path+".1")
 	write(t, path, "b,a\n4,3\n")
-	if got, _ := readUntil(t, p, "4,3"); len(got) != 1 || string(p.header) != "b,a" {
-		t.Errorf("%v under %s", got, p.header)
+	if got, _ := readUntil(t, p, "4,3"); len(got) != 1 || string(p.names) != "b,a" {
+		t.Errorf("%v under %s", got, p.names)
 	}
 }
 
@@ -104,7 +104,7 @@ func TestFollowRenamedCSV(t *testing.T) {
 func TestFollowRenamedWhileAway(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "gate.log")
 	write(t, path, "one\ntwo\n")
-	p := NewPartition(path, Lines, true, 0)
+	p := NewPartition(path, false, true, 0)
 	if err := p.Open(context.Background(), nil); err != nil {
 		t.Fatal(err)
 	}
@@ -113,7 +113,7 @@ func TestFollowRenamedWhileAway(t *testing.T) {
 	write(t, path, "three\n")
 	move(t, path, path+".old")
 	write(t, path, "four\n")
-	again := NewPartition(path, Lines, true, 0)
+	again := NewPartition(path, false, true, 0)
 	if err := again.Open(context.Background(), at); err != nil {
 		t.Fatal(err)
 	}
@@ -126,7 +126,7 @@ func TestFollowRenamedWhileAway(t *testing.T) {
 		t.Fatal(err)
 	}
 	write(t, path, "fuur\nfive\n")
-	gone := NewPartition(path, Lines, true, 0)
+	gone := NewPartition(path, false, true, 0)
 	if err := gone.Open(context.Background(), at); err == nil || !strings.Contains(err.Error(), "is not the file that the checkpoint read") {
 		t.Errorf("a file that is gone gives %v", err)
 	}
@@ -169,7 +169,7 @@ func TestFollowFinds(t *testing.T) {
 		}
 		return names
 	}
-	set := Follow(path("gate.log*"), Lines, 0)
+	set := Follow(path("gate.log*"), false, 0)
 	p := set.Partition(path("gate.log"))
 	if err := p.Open(context.Background(), nil); err != nil {
 		t.Fatal(err)
@@ -201,7 +201,7 @@ func TestFollowFinds(t *testing.T) {
 		t.Errorf("found %v, want the file that got the number of a removed one", got)
 	}
 	p.Close()
-	set = Follow(path("gate.log*"), Lines, 0)
+	set = Follow(path("gate.log*"), false, 0)
 	p, other := set.Partition(path("gate.log")), set.Partition(path("gate.log-other"))
 	if err := p.Open(context.Background(), at); err != nil {
 		t.Fatal(err)

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
-	"io/fs"
 	"os"
 	"sync"
 	"sync/atomic"
@@ -18,15 +17,7 @@ import (
 
 	"undertide/core/engine"
 	"undertide/core/row"
-)
-
-// Format is how a file's text is cut into events.
-type Format uint8
-
-const (
-	Lines Format = iota // one event a line
-	CSV                 // records, which may hold newlines in quotes; the first names the columns
-	Table               // aligned columns for people; only written
+	"undertide/disk"
 )
 
 const (
@@ -43,7 +34,7 @@ const (
 // Partition reads one file, or standard input, as an engine.Partition.
 type Partition struct {
 	path   string
-	format Format
+	header bool // the first record names the columns, and records may hold newlines in quotes: connect.Format
 	follow bool
 	block  int
 	in     io.Reader // standard input; nil for a file
@@ -55,7 +46,7 @@ type Partition struct {
 	start  int    // of what is not taken in buf
 	pos    int64  // of buf[start] in the file
 	eof    bool
-	header []byte
+	names  []byte // the first record of a file with a header
 	closed atomic.Bool
 	size   int64
 	told   bool // that it has caught up, since the last event
@@ -84,9 +75,9 @@ type position struct {
 
 const tailLength = 64
 
-// NewPartition reads the file at path, block bytes at a time; 0 means 64 KiB.
-func NewPartition(path string, format Format, follow bool, block int) *Partition {
-	p := &Partition{path: path, format: format, follow: follow, block: block}
+// NewPartition reads the file at path, block bytes at a time; 0 means 64 KiB. header as in connect.Format.
+func NewPartition(path string, header, follow bool, block int) *Partition {
+	p := &Partition{path: path, header: header, follow: follow, block: block}
 	if st, err := os.Stat(path); err == nil {
 		p.size = st.Size()
 	}
@@ -94,8 +85,8 @@ func NewPartition(path string, format Format, follow bool, block int) *Partition
 }
 
 // NewInput reads a stream that cannot be read again, such as standard input.
-func NewInput(name string, in io.Reader, format Format) *Partition {
-	return &Partition{path: name, format: format, in: in}
+func NewInput(name string, in io.Reader, header bool) *Partition {
+	return &Partition{path: name, header: header, in: in}
 }
 
 func (p *Partition) Name() string { return p.path }
@@ -118,7 +109,7 @@ func (p *Partition) Empty(ctx context.Context) (bool, error) {
 		p.mu.Lock()
 		p.f = nil
 		p.mu.Unlock()
-		p.buf, p.start, p.pos, p.eof, p.header = nil, 0, 0, false, nil
+		p.buf, p.start, p.pos, p.eof, p.names = nil, 0, 0, false, nil
 	}
 	return !ok, err
 }
@@ -146,7 +137,7 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 		p.before = pos.Before
 		f, err = p.find(pos)
 	} else if f, err = os.Open(p.path); err != nil {
-		err = Explain("open", p.path, err)
+		err = disk.Explain("open", p.path, err)
 	}
 	if err != nil {
 		return err
@@ -165,7 +156,7 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 		return fmt.Errorf("%s is not the file that the checkpoint read: its text before byte %d has changed; put the old file back, or begin anew with an empty checkpoint folder", p.path, pos.Byte)
 	}
 	if _, err := f.Seek(pos.Byte, io.SeekStart); err != nil {
-		return Explain("read", p.path, err)
+		return disk.Explain("read", p.path, err)
 	}
 	p.buf, p.start, p.pos, p.eof = append(p.buf[:0], tail...), len(tail), pos.Byte, false
 	return nil
@@ -173,7 +164,7 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 
 // readHeader takes the first record of a CSV file, which is no event.
 func (p *Partition) readHeader(ctx context.Context) error {
-	if p.format != CSV || p.header != nil {
+	if !p.header || p.names != nil {
 		return nil
 	}
 	for {
@@ -183,8 +174,8 @@ func (p *Partition) readHeader(ctx context.Context) error {
 		}
 		end, next, ok := p.cut()
 		if ok {
-			p.header = bytes.Clone(p.buf[p.start:end])
-			p.header = bytes.TrimPrefix(p.header, []byte("\ufeff"))
+			p.names = bytes.Clone(p.buf[p.start:end])
+			p.names = bytes.TrimPrefix(p.names, []byte("\ufeff"))
 			p.advance(next)
 			return nil
 		}
@@ -229,7 +220,7 @@ func (p *Partition) fill(ctx context.Context) error {
 	case err == io.EOF:
 		p.eof = true
 	case err != nil:
-		return Explain("read", p.path, err)
+		return disk.Explain("read", p.path, err)
 	}
 	return nil
 }
@@ -243,7 +234,7 @@ func (p *Partition) more(ctx context.Context) (bool, error) {
 				p.advance(p.start + 1)
 				continue
 			case ' ', '\t':
-				if p.format == Lines { // in CSV they belong to a cell
+				if !p.header { // in CSV they belong to a cell
 					p.advance(p.start + 1)
 					continue
 				}
@@ -263,7 +254,7 @@ func (p *Partition) more(ctx context.Context) (bool, error) {
 // the buffer does not hold it whole.
 func (p *Partition) cut() (end, next int, ok bool) {
 	rest := p.buf[p.start:]
-	if p.format == Lines {
+	if !p.header {
 		i := bytes.IndexByte(rest, '\n')
 		if i < 0 {
 			if !p.eof || p.grows() { // a growing file's last line may still grow
@@ -304,20 +295,20 @@ func (p *Partition) grows() bool { return p.follow && !p.last }
 
 // Read fills c with the next events.
 func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
-	c.Header = p.header
+	c.Header = p.names
 	from := p.pos
 	var deadline time.Time
 	for len(c.Starts) < row.MaxRows {
 		if len(c.Raw) >= turnBytes {
 			break
 		}
-		if p.format == CSV && p.header == nil { // of a file that was empty so far
+		if p.header && p.names == nil { // of a file that was empty so far
 			if err := p.readHeader(ctx); err != nil {
 				return err
 			}
-			c.Header = p.header
+			c.Header = p.names
 		}
-		if p.format == Lines {
+		if !p.header {
 			p.takeLines(c)
 			if len(c.Starts) == row.MaxRows {
 				break
@@ -327,7 +318,7 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 		if err != nil {
 			return err
 		}
-		if ok && (p.format != CSV || p.header != nil) {
+		if ok && (!p.header || p.names != nil) {
 			end, next, whole := p.cut()
 			if whole {
 				start := len(c.Raw)
@@ -463,25 +454,4 @@ func (p *Partition) Close() error {
 		return p.f.Close()
 	}
 	return nil
-}
-
-// Explain words an error of the file system: what was done to which path, and the remedy.
-func Explain(verb, path string, err error) error {
-	var pe *fs.PathError
-	if errors.As(err, &pe) {
-		err = pe.Err
-	}
-	var le *os.LinkError
-	if errors.As(err, &le) {
-		err = le.Err
-	}
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("%s %s: there is no such file or folder; check the path: %w", verb, path, fs.ErrNotExist)
-	case errors.Is(err, fs.ErrPermission), errors.Is(err, errReadOnly):
-		return fmt.Errorf("%s %s: not allowed; give this user the right, or choose another place: %w", verb, path, err)
-	case errors.Is(err, errDiskFull):
-		return fmt.Errorf("%s %s: the disk is full; free some space and start again: %w", verb, path, err)
-	}
-	return fmt.Errorf("%s %s: %w", verb, path, err)
 }

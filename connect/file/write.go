@@ -12,47 +12,23 @@ import (
 	"strings"
 	"syscall"
 
-	"undertide/connect/codec"
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
-)
-
-var (
-	errReadOnly = syscall.EROFS
-	errDiskFull = syscall.ENOSPC
+	"undertide/disk"
 )
 
 // Output says how rows become text.
 type Output struct {
-	Format Format // Lines: NDJSON
+	Format *connect.Format
 	Schema row.Schema
 }
 
-func (o Output) encoder(s row.Schema) engine.Encoder {
-	switch o.Format {
-	case CSV:
-		return codec.NewCSVEncoder(s)
-	case Table:
-		return codec.NewTableEncoder(s)
+func (o Output) head() []byte {
+	if o.Format.Head == nil {
+		return nil
 	}
-	return codec.NewJSONEncoder(s)
-}
-
-func (o Output) header() []byte {
-	switch o.Format {
-	case CSV:
-		return codec.CSVHeader(o.Schema)
-	case Table:
-		return codec.TableHeader(o.Schema)
-	}
-	return nil
-}
-
-func (o Output) extension() string {
-	if o.Format == CSV {
-		return "csv"
-	}
-	return "ndjson"
+	return o.Format.Head(o.Schema)
 }
 
 // Single is a sink that writes one file: aside as NAME.part, renamed when the run finishes. Its
@@ -69,7 +45,7 @@ func NewSingle(path string, o Output) *Single { return &Single{Output: o, path: 
 
 func (s *Single) part() string { return s.path + ".part" }
 
-func (s *Single) NewEncoder(sc row.Schema) engine.Encoder { return s.encoder(sc) }
+func (s *Single) NewEncoder(sc row.Schema) engine.Encoder { return s.Format.Encode(sc) }
 
 type singleShipment struct {
 	Bytes int64 `json:"bytes"`
@@ -87,7 +63,7 @@ func (s *Single) Check() error {
 func checkFolder(dir string) error {
 	f, err := os.CreateTemp(dir, ".undertide-*")
 	if err != nil {
-		return Explain("write into", dir, err)
+		return disk.Explain("write into", dir, err)
 	}
 	err = f.Close()
 	return errors.Join(err, os.Remove(f.Name()))
@@ -121,7 +97,7 @@ func (s *Single) Open(shipment json.RawMessage, _ int64) (err error) {
 	if err := syncFolder(filepath.Dir(s.path)); err != nil { // the name lasts before a checkpoint counts on it
 		return err
 	}
-	return s.Write(s.header(), 0)
+	return s.Write(s.head(), 0)
 }
 
 // cutBack drops what was written after the checkpoint that the run starts from.
@@ -134,7 +110,7 @@ func (s *Single) cutBack(shipment json.RawMessage) error {
 		}
 		st, err := f.Stat()
 		if err != nil {
-			return Explain("read", s.part(), err)
+			return disk.Explain("read", s.part(), err)
 		}
 		if st.Size() < sh.Bytes {
 			return fmt.Errorf("%s has %d bytes and the checkpoint says %d were written; put the file back, or begin anew with an empty checkpoint folder", s.part(), st.Size(), sh.Bytes)
@@ -142,10 +118,10 @@ func (s *Single) cutBack(shipment json.RawMessage) error {
 		s.size = sh.Bytes
 	}
 	if err := errors.Join(try("truncate", s.part()), f.Truncate(s.size)); err != nil {
-		return Explain("write", s.part(), err)
+		return disk.Explain("write", s.part(), err)
 	}
 	if _, err := f.Seek(s.size, io.SeekStart); err != nil {
-		return Explain("write", s.part(), err)
+		return disk.Explain("write", s.part(), err)
 	}
 	return nil
 }
@@ -177,7 +153,7 @@ func (s *Single) Finish() error {
 // appear gives the file its name.
 func (s *Single) appear() error {
 	if err := rename(s.part(), s.path); err != nil {
-		return Explain("rename to", s.path, err)
+		return disk.Explain("rename to", s.path, err)
 	}
 	return syncFolder(filepath.Dir(s.path))
 }
@@ -209,13 +185,13 @@ func NewStream(name string, w io.Writer, o Output) *Stream {
 	return &Stream{Output: o, name: name, w: bufio.NewWriterSize(w, 64<<10)}
 }
 
-func (s *Stream) NewEncoder(sc row.Schema) engine.Encoder { return s.encoder(sc) }
+func (s *Stream) NewEncoder(sc row.Schema) engine.Encoder { return s.Format.Encode(sc) }
 
 func (s *Stream) Open(shipment json.RawMessage, _ int64) error {
 	if shipment != nil {
 		return nil // the header stands before the rows of the run before
 	}
-	return s.Write(s.header(), 0)
+	return s.Write(s.head(), 0)
 }
 
 func (s *Stream) explain(err error) error {
@@ -225,7 +201,7 @@ func (s *Stream) explain(err error) error {
 	if errors.Is(err, syscall.EPIPE) {
 		return fmt.Errorf("write %s: %w", s.name, engine.ErrReaderGone)
 	}
-	return Explain("write", s.name, err)
+	return disk.Explain("write", s.name, err)
 }
 
 func (s *Stream) Write(data []byte, _ int) error {
@@ -244,5 +220,5 @@ func (s *Stream) Abort() error {
 	return nil
 }
 
-// IsFolder says whether a path names a folder of rolled files.
-func IsFolder(path string) bool { return strings.HasSuffix(path, "/") }
+// isFolder says whether a path names a folder of rolled files.
+func isFolder(path string) bool { return strings.HasSuffix(path, "/") }

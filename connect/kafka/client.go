@@ -21,6 +21,7 @@ import (
 	"github.com/twmb/franz-go/pkg/kmsg"
 	"github.com/twmb/franz-go/pkg/sasl"
 
+	"undertide/connect"
 	"undertide/nearest"
 )
 
@@ -35,9 +36,6 @@ type Connection struct {
 func (c Connection) String() string {
 	return fmt.Sprintf("broker %s (%s)", c.Name, strings.Join(c.Brokers, ", "))
 }
-
-// ErrUnreachable is wrapped where no broker of a connection answers: trying again may help.
-var ErrUnreachable = errors.New("cannot be reached")
 
 // reachIn bounds how long a start waits for a broker's first answer.
 const reachIn = 5 * time.Second
@@ -68,16 +66,13 @@ func (c Connection) topic(ctx context.Context, admin *kadm.Client, topic string)
 	}
 	d, ok := all[topic]
 	if !ok {
-		return d, fmt.Errorf("%s %w %s; %s", c, ErrNoTopic, topic, others(all, topic))
+		return d, fmt.Errorf("%s %w %s; %s", c, connect.ErrNoStream, topic, others(all, topic))
 	}
 	if d.Err != nil {
 		return d, fmt.Errorf("%s: topic %s: %w", c, topic, d.Err)
 	}
 	return d, nil
 }
-
-// ErrNoTopic is wrapped where a broker lacks a topic.
-var ErrNoTopic = errors.New("has no topic")
 
 func others(all kadm.TopicDetails, wanted string) string {
 	names := all.Names()
@@ -104,18 +99,14 @@ func (c Connection) unreachable(err error) error {
 	case errors.As(err, &op) && op.Err != nil && op.Op == "dial":
 		why = op.Err.Error()
 	case errors.Is(err, io.EOF) && c.SASL != nil:
-		return fmt.Errorf("%s: %w: it ends the conversation at the sign-in; check mechanism, user and password, and whether it wants TLS", c, ErrDenied)
+		return fmt.Errorf("%s: %w: it ends the conversation at the sign-in; check mechanism, user and password, and whether it wants TLS", c, connect.ErrDenied)
 	case errors.Is(err, io.EOF):
-		return fmt.Errorf("%s %w: it ends the conversation at once; perhaps it wants TLS, or another sign-in, or none", c, ErrUnreachable)
+		return fmt.Errorf("%s %w: it ends the conversation at once; perhaps it wants TLS, or another sign-in, or none", c, connect.ErrUnreachable)
 	case errors.Is(err, context.DeadlineExceeded):
 		why = fmt.Sprintf("no answer within %s", reachIn)
 	}
-	return fmt.Errorf("%s %w: %s; check that it runs and that the address is right", c, ErrUnreachable, why)
+	return fmt.Errorf("%s %w: %s; check that it runs and that the address is right", c, connect.ErrUnreachable, why)
 }
-
-// ErrDenied is wrapped where a broker answers and lets this program not do what it asks: trying again
-// does not help.
-var ErrDenied = errors.New("access denied")
 
 // denied words a refusal of the broker's: of the sign-in, the certificate, or a right. nil for others.
 func (c Connection) denied(err error) error {
@@ -124,15 +115,15 @@ func (c Connection) denied(err error) error {
 	var alert tls.AlertError
 	switch {
 	case errors.Is(err, kerr.SaslAuthenticationFailed), errors.Is(err, kerr.UnsupportedSaslMechanism), errors.Is(err, kerr.IllegalSaslState):
-		return fmt.Errorf("%s: %w: the sign-in is refused; check mechanism, user and password of the connection", c, ErrDenied)
+		return fmt.Errorf("%s: %w: the sign-in is refused; check mechanism, user and password of the connection", c, connect.ErrDenied)
 	case errors.As(err, &verify):
-		return fmt.Errorf("%s: %w: its certificate is not trusted (%s); give the authority that signed it as tls.ca, and tls.server_name where the name differs", c, ErrDenied, verify.Err)
+		return fmt.Errorf("%s: %w: its certificate is not trusted (%s); give the authority that signed it as tls.ca, and tls.server_name where the name differs", c, connect.ErrDenied, verify.Err)
 	case errors.As(err, &record):
-		return fmt.Errorf("%s: %w: it does not speak TLS here; leave tls out, or take the port that does", c, ErrDenied)
+		return fmt.Errorf("%s: %w: it does not speak TLS here; leave tls out, or take the port that does", c, connect.ErrDenied)
 	case errors.As(err, &alert):
-		return fmt.Errorf("%s: %w: it refuses this side's certificate (%s); check tls.cert and tls.key", c, ErrDenied, alert.Error())
+		return fmt.Errorf("%s: %w: it refuses this side's certificate (%s); check tls.cert and tls.key", c, connect.ErrDenied, alert.Error())
 	case errors.Is(err, kerr.TopicAuthorizationFailed), errors.Is(err, kerr.ClusterAuthorizationFailed), errors.Is(err, kerr.GroupAuthorizationFailed):
-		return fmt.Errorf("%s: %w: %s; ask for the right, or sign in as another user", c, ErrDenied, strings.ToLower(kerr.ErrorForCode(codeOf(err)).Error()))
+		return fmt.Errorf("%s: %w: %s; ask for the right, or sign in as another user", c, connect.ErrDenied, strings.ToLower(kerr.ErrorForCode(codeOf(err)).Error()))
 	}
 	return nil
 }

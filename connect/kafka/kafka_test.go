@@ -13,6 +13,7 @@ import (
 	"github.com/twmb/franz-go/pkg/kgo"
 
 	"undertide/broker"
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
@@ -299,7 +300,7 @@ func TestUnreachable(t *testing.T) {
 	}
 	away := Connection{Name: "harbour", Brokers: []string{"127.0.0.1:1"}}
 	_, err = Open(context.Background(), SourceConfig{Connection: away, Topic: "levels"})
-	if !errors.Is(err, ErrUnreachable) || !strings.Contains(err.Error(), "broker harbour (127.0.0.1:1) cannot be reached: connect: connection refused; check that it runs") {
+	if !errors.Is(err, connect.ErrUnreachable) || !strings.Contains(err.Error(), "broker harbour (127.0.0.1:1) cannot be reached: connect: connection refused; check that it runs") {
 		t.Errorf("a broker that is away: %v", err)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"math/big"
 	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -23,6 +24,7 @@ import (
 	"github.com/twmb/franz-go/pkg/kmsg"
 
 	"undertide/broker"
+	"undertide/connect"
 	"undertide/core/engine"
 )
 
@@ -56,7 +58,7 @@ func fake(t *testing.T, opts ...kfake.Opt) string {
 	return c.ListenAddrs()[0]
 }
 
-func states(checks []Check) string {
+func states(checks []connect.Step) string {
 	var out []string
 	for _, c := range checks {
 		out = append(out, c.State)
@@ -190,12 +192,12 @@ func TestPeek(t *testing.T) {
 		c           PeekConfig
 		first, last int
 	}{
-		{"newest", PeekConfig{From: Newest, Limit: 10}, 80, 89},
-		{"oldest", PeekConfig{From: Oldest, Limit: 10}, 0, 9},
-		{"since a time", PeekConfig{From: Since, At: base.Add(30 * time.Second), Limit: 5}, 30, 34},
-		{"more than there are", PeekConfig{From: Oldest, Limit: 1000}, 0, 89},
-		{"since after the end", PeekConfig{From: Since, At: base.Add(time.Hour), Limit: 5}, 0, -1},
-		{"one", PeekConfig{From: Newest, Limit: 1}, 89, 89},
+		{"newest", PeekConfig{From: connect.Newest, Limit: 10}, 80, 89},
+		{"oldest", PeekConfig{From: connect.Oldest, Limit: 10}, 0, 9},
+		{"since a time", PeekConfig{From: connect.Since, At: base.Add(30 * time.Second), Limit: 5}, 30, 34},
+		{"more than there are", PeekConfig{From: connect.Oldest, Limit: 1000}, 0, 89},
+		{"since after the end", PeekConfig{From: connect.Since, At: base.Add(time.Hour), Limit: 5}, 0, -1},
+		{"one", PeekConfig{From: connect.Newest, Limit: 1}, 89, 89},
 	} {
 		k.c.Topic = "lifts"
 		got, err := l.Peek(context.Background(), k.c)
@@ -207,8 +209,12 @@ func TestPeek(t *testing.T) {
 			want = append(want, i)
 		}
 		var have []int
-		for _, r := range got.Records {
-			have = append(have, int(r.Offset)*3+int(r.Partition))
+		for _, r := range got.Events {
+			p, err := strconv.Atoi(r.Partition)
+			if err != nil {
+				t.Fatal(err)
+			}
+			have = append(have, int(r.Offset)*3+p)
 		}
 		if !slices.Equal(have, want) {
 			t.Errorf("%s: lifts %v, want %v", k.name, have, want)
@@ -217,28 +223,28 @@ func TestPeek(t *testing.T) {
 			t.Errorf("%s: spans %v", k.name, got.Spans)
 		}
 	}
-	got, err := l.Peek(context.Background(), PeekConfig{Topic: "lifts", From: Newest, Limit: 1, Partition: &two})
-	if err != nil || len(got.Records) != 1 {
+	got, err := l.Peek(context.Background(), PeekConfig{Topic: "lifts", From: connect.Newest, Limit: 1, Partition: &two})
+	if err != nil || len(got.Events) != 1 {
 		t.Fatal(got, err)
 	}
-	if r := got.Records[0]; r.Key != nil || r.Value != nil || len(r.Headers) != 1 || r.Headers[0] != (Header{"from", "quay"}) {
+	if r := got.Events[0]; r.Key != nil || r.Text != nil || len(r.Headers) != 1 || r.Headers[0] != (connect.Header{Name: "from", Value: "quay"}) {
 		t.Errorf("a deletion with a header: %+v", r)
 	}
 	nine := int32(9)
 	if _, err := l.Peek(context.Background(), PeekConfig{Topic: "lifts", Limit: 1, Partition: &nine}); err == nil || !strings.Contains(err.Error(), "has no partition 9; it has 3") {
 		t.Errorf("a partition that is not there: %v", err)
 	}
-	if got, err := l.Peek(context.Background(), PeekConfig{Topic: "empty", Limit: 5}); err != nil || len(got.Records) != 0 || len(got.Spans) != 3 {
+	if got, err := l.Peek(context.Background(), PeekConfig{Topic: "empty", Limit: 5}); err != nil || len(got.Events) != 0 || len(got.Spans) != 3 {
 		t.Errorf("an empty topic: %v, %v", got, err)
 	}
-	if _, err := l.Peek(context.Background(), PeekConfig{Topic: "lift", Limit: 1}); !errors.Is(err, ErrNoTopic) {
-		t.Errorf("a topic that is not there: %v, want ErrNoTopic", err)
+	if _, err := l.Peek(context.Background(), PeekConfig{Topic: "lift", Limit: 1}); !errors.Is(err, connect.ErrNoStream) {
+		t.Errorf("a topic that is not there: %v, want ErrNoStream", err)
 	}
 	groups, err := l.admin.ListGroups(context.Background())
 	if err != nil || len(groups) != 0 {
 		t.Errorf("peeking left groups: %v, %v", groups, err)
 	}
-	list, err := l.Topics(context.Background())
+	list, err := l.Streams(context.Background())
 	if err != nil || len(list) != 2 || list[1].Name != "lifts" || list[1].Events != 90 || list[1].Partitions != 3 || !list[1].Newest.Equal(base.Add(89*time.Second)) || !list[0].Newest.IsZero() {
 		t.Errorf("topics: %+v, %v", list, err)
 	}
@@ -263,9 +269,9 @@ func TestPeekAborted(t *testing.T) {
 	}
 	defer l.Close()
 	began := time.Now()
-	got, err := l.Peek(context.Background(), PeekConfig{Topic: "lifts", From: Oldest, Limit: 100})
-	if err != nil || len(got.Records) != 2 || string(got.Records[0].Value) != "0" || string(got.Records[1].Value) != "2" {
-		t.Errorf("%+v, %v; want the events 0 and 2", got.Records, err)
+	got, err := l.Peek(context.Background(), PeekConfig{Topic: "lifts", From: connect.Oldest, Limit: 100})
+	if err != nil || len(got.Events) != 2 || string(got.Events[0].Text) != "0" || string(got.Events[1].Text) != "2" {
+		t.Errorf("%+v, %v; want the events 0 and 2", got.Events, err)
 	}
 	if took := time.Since(began); took > 2*time.Second {
 		t.Errorf("it took %s: markers at the end are waited for", took)
@@ -294,12 +300,12 @@ func TestCreate(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	list, err := l.Topics(context.Background())
+	list, err := l.Streams(context.Background())
 	if err != nil || len(list) != 2 || list[1].Name != "crane.loads" || list[1].Partitions != 3 {
 		t.Errorf("topics: %+v, %v", list, err)
 	}
-	if err := l.Create(context.Background(), "crane.loads", 1); !errors.Is(err, ErrTopicExists) {
-		t.Errorf("made again: %v, want ErrTopicExists", err)
+	if err := l.Make(context.Background(), "crane.loads", 1); !errors.Is(err, connect.ErrStreamExists) {
+		t.Errorf("made again: %v, want ErrStreamExists", err)
 	}
 }
 
@@ -347,10 +353,10 @@ func TestSecureJob(t *testing.T) {
 	if c.SASL, err = SignIn("scram-sha-256", "tide", "flow"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := Open(context.Background(), SourceConfig{Connection: c, Topic: "lifts"}); !errors.Is(err, ErrDenied) || errors.Is(err, ErrUnreachable) {
+	if _, err := Open(context.Background(), SourceConfig{Connection: c, Topic: "lifts"}); !errors.Is(err, connect.ErrDenied) || errors.Is(err, connect.ErrUnreachable) {
 		t.Errorf("a wrong password: %v, want ErrDenied", err)
 	}
-	if err := NewSink(SinkConfig{Connection: c, Topic: "lifts"}).Probe(); !errors.Is(err, ErrDenied) {
+	if err := NewSink(SinkConfig{Connection: c, Topic: "lifts"}).Probe(); !errors.Is(err, connect.ErrDenied) {
 		t.Errorf("a sink with a wrong password: %v, want ErrDenied", err)
 	}
 }

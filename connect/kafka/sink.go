@@ -14,7 +14,9 @@ import (
 	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kgo"
 
+	"undertide/connect"
 	"undertide/connect/codec"
+	"undertide/connect/formats/ndjson"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
@@ -54,7 +56,7 @@ func NewSink(c SinkConfig) *Sink {
 }
 
 func (s *Sink) NewEncoder(sc row.Schema) engine.Encoder {
-	e := &encoder{values: codec.NewJSONEncoder(sc)}
+	e := &encoder{values: ndjson.NewEncoder(sc)}
 	var fields row.Schema
 	for _, name := range s.c.Key {
 		i := sc.Index(name)
@@ -62,7 +64,7 @@ func (s *Sink) NewEncoder(sc row.Schema) engine.Encoder {
 		fields = append(fields, sc[i])
 	}
 	if len(e.key) > 1 {
-		e.keys = codec.NewJSONEncoder(fields)
+		e.keys = ndjson.NewEncoder(fields)
 	}
 	return e
 }
@@ -95,18 +97,18 @@ func (s *Sink) Probe() error {
 func (s *Sink) find(client *kgo.Client) error {
 	admin := kadm.NewClient(client)
 	_, err := s.c.Connection.topic(s.ctx, admin, s.c.Topic)
-	if !errors.Is(err, ErrNoTopic) {
+	if !errors.Is(err, connect.ErrNoStream) {
 		return err
 	}
 	if !s.c.Create {
 		return fmt.Errorf("%w; or say create: true beside topic, and the run makes it", err)
 	}
 	l := &Looker{c: s.c.Connection, client: client, admin: admin}
-	if err := l.Create(s.ctx, s.c.Topic, s.c.Partitions); err != nil && !errors.Is(err, ErrTopicExists) {
+	if err := l.Make(s.ctx, s.c.Topic, s.c.Partitions); err != nil && !errors.Is(err, connect.ErrStreamExists) {
 		return err
 	}
 	for range 50 { // until all brokers know it
-		if _, err = s.c.Connection.topic(s.ctx, admin, s.c.Topic); !errors.Is(err, ErrNoTopic) {
+		if _, err = s.c.Connection.topic(s.ctx, admin, s.c.Topic); !errors.Is(err, connect.ErrNoStream) {
 			return err
 		}
 		select {
@@ -154,9 +156,6 @@ func (s *Sink) fault() error {
 	defer s.mu.Unlock()
 	return s.err
 }
-
-// Flush does nothing: the client sends by itself after a few milliseconds.
-func (s *Sink) Flush() error { return nil }
 
 // Prepare waits until the broker has everything.
 func (s *Sink) Prepare(epoch int64) (json.RawMessage, error) {

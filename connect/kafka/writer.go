@@ -60,7 +60,7 @@ func (w *Writer) Flush(ctx context.Context) error {
 func (w *Writer) Close() { w.client.Close() }
 
 // NewWriterTo reaches a broker for sending to a topic that is there; one that is not is an error that
-// wraps [ErrNoTopic].
+// wraps [connect.ErrNoStream].
 func NewWriterTo(ctx context.Context, c Connection, topic string) (*Writer, error) {
 	client, err := kgo.NewClient(append(c.options(), kgo.ProducerLinger(20*time.Millisecond), kgo.MaxBufferedRecords(100_000), kgo.RecordDeliveryTimeout(30*time.Second))...)
 	if err != nil {

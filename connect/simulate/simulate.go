@@ -44,7 +44,7 @@ type Config struct {
 	ByClock bool
 }
 
-// Maker makes one field; see job.Maker for its parts.
+// Maker makes one field. Numbers are the maker's own: skew; low, high; mean, deviation; from, step, low, high; low, high.
 type Maker struct {
 	Name    string
 	Kind    row.Kind

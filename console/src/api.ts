@@ -476,6 +476,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of connectors and the formats that there are, with their settings. */
+        get: operations["kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/openapi.json": {
         parameters: {
             query?: never;
@@ -735,18 +752,31 @@ export interface components {
             value: string;
         };
         Connection: {
-            brokers: string[];
             from: string;
             name: string;
-            sasl: components["schemas"]["SASL"] | null;
-            tls: components["schemas"]["TLS"] | null;
+            reaches: string;
+            settings: {
+                [key: string]: unknown;
+            };
+            sign_in: string;
             via: string;
+            way: string;
         };
         ConnectionSpec: {
-            brokers: string[];
-            sasl: components["schemas"]["SASL"] | null;
-            tls: components["schemas"]["TLS"] | null;
+            settings: {
+                [key: string]: unknown;
+            };
             via: string;
+        };
+        Connector: {
+            about: string;
+            connection: components["schemas"]["Setting"][] | null;
+            name: string;
+            noun: string;
+            sink: components["schemas"]["Setting"][] | null;
+            sink_example: components["schemas"]["SinkExample"];
+            source: components["schemas"]["Setting"][] | null;
+            stored: boolean;
         };
         Described: {
             about: string;
@@ -847,6 +877,14 @@ export interface components {
             wall_seconds: number;
             watermark: string | null;
         };
+        Format: {
+            about: string;
+            decoded: boolean;
+            encoded: boolean;
+            endings: string[];
+            name: string;
+            settings: components["schemas"]["Setting"][];
+        };
         Given: {
             clock?: string;
             event?: unknown;
@@ -869,7 +907,9 @@ export interface components {
             fields: components["schemas"]["InferredField"][];
             key: string;
             lateness: components["schemas"]["Lateness"];
-            pattern: string;
+            settings: {
+                [key: string]: string;
+            };
             why: string;
         };
         InferredField: {
@@ -914,6 +954,10 @@ export interface components {
             distinct: number;
             null: number;
             same: string;
+        };
+        Kinds: {
+            connectors: components["schemas"]["Connector"][];
+            formats: components["schemas"]["Format"][];
         };
         LaneFigures: {
             /** Format: int64 */
@@ -1253,11 +1297,6 @@ export interface components {
             /** Format: int64 */
             partial: number;
         };
-        SASL: {
-            mechanism: string;
-            password: string;
-            user: string;
-        };
         Sample: {
             /** Format: date-time */
             at: string;
@@ -1288,6 +1327,24 @@ export interface components {
         };
         SentCount: {
             count: number;
+        };
+        Setting: {
+            about: string;
+            beside: boolean;
+            choices: string[];
+            default: string;
+            first: string;
+            hint: string;
+            label: string;
+            name: string;
+            required: boolean;
+            settings: components["schemas"]["Setting"][];
+            type: string;
+        };
+        SinkExample: {
+            about: string;
+            lines: string;
+            name: string;
         };
         SinkFigures: {
             /** Format: int64 */
@@ -1420,12 +1477,6 @@ export interface components {
             name: string;
             source: string;
             to: unknown;
-        };
-        TLS: {
-            ca?: string;
-            cert?: string;
-            key?: string;
-            server_name?: string;
         };
         Topic: {
             /** Format: int64 */
@@ -2661,6 +2712,35 @@ export interface operations {
                 };
             };
             /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    kinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kinds"];
+                };
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
             default: {
                 headers: {
                     [name: string]: unknown;

@@ -112,7 +112,6 @@ type box struct {
 
 func (s *box) NewEncoder(sc row.Schema) Encoder             { return boxEncoder{} }
 func (s *box) Open(json.RawMessage, int64) error            { return nil }
-func (s *box) Flush() error                                 { return nil }
 func (s *box) Prepare(epoch int64) (json.RawMessage, error) { return json.RawMessage(`{}`), nil }
 func (s *box) Finish() error                                { return nil }
 func (s *box) Abort() error                                 { return nil }

@@ -57,9 +57,7 @@ func (s *sinkRunner) takeAll() {
 		default:
 			if s.dirty { // nothing waits: let readers see what there is
 				s.dirty = false
-				if err := s.node.Sink.Flush(); err != nil {
-					s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
-				}
+				s.flush()
 			}
 			m, ok = <-s.in
 		}
@@ -67,6 +65,16 @@ func (s *sinkRunner) takeAll() {
 			return
 		}
 		s.take(m)
+	}
+}
+
+func (s *sinkRunner) flush() {
+	f, ok := s.node.Sink.(Flusher)
+	if !ok {
+		return
+	}
+	if err := f.Flush(); err != nil {
+		s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
 	}
 }
 

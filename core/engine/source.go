@@ -152,8 +152,6 @@ type Sink interface {
 	Open(shipment json.RawMessage, epoch int64) error
 	// Write takes encoded rows of the current epoch. data is not kept.
 	Write(data []byte, rows int) error
-	// Flush is called when nothing more waits, so that readers see what was written.
-	Flush() error
 	// Prepare makes everything written so far durable, at the mark that ends epoch, and gives what a
 	// later Open or Commit needs.
 	Prepare(epoch int64) (shipment json.RawMessage, err error)
@@ -166,11 +164,23 @@ type Sink interface {
 	Abort() error
 }
 
-// Sinks may also have these methods, safe to call at any time from any goroutine.
+// Sinks may also have the methods of the following interfaces. Whatever wraps a sink hands them on; a test lists which
+// sink has which (connect/all).
 type (
-	// Interrupter frees a method that waits for something outside; called when the run has failed.
+	// Flusher lets readers see what was written; called between writes, when nothing more waits.
+	Flusher interface{ Flush() error }
+	// Prober says before Open, and before a run says that it runs, what would keep the sink from its work.
+	Prober interface{ Probe() error }
+	// Deliverer knows the epoch that it delivered last, 0 for none: epochs of a run that starts anew are greater.
+	Deliverer interface {
+		Delivered() (epoch int64, err error)
+	}
+	// Recoverer finishes what a run that came to its end may have left undelivered. shipment is that of its last
+	// checkpoint. Called in place of Open.
+	Recoverer interface{ Recover(shipment []byte) error }
+	// Interrupter frees a method that waits for something outside; called when the run has failed, from any goroutine.
 	Interrupter interface{ Interrupt() }
-	// Retrier counts what had to be tried again.
+	// Retrier counts what had to be tried again; called at any time, from any goroutine.
 	Retrier interface{ Retries() int64 }
 )
 

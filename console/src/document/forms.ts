@@ -1,4 +1,5 @@
 // Which settings the forms of a source, step or sink have, and what is added for each kind of step.
+import { connector, kinds, type Described } from '../use/kinds'
 import { kindOf } from './outline'
 import type { Path } from './splice'
 
@@ -31,27 +32,41 @@ export interface Form {
 const from: Setting = { label: 'from', path: ['from'], hint: 'a source or step', from: true }
 const key: Setting = { label: 'key', path: ['key'], hint: 'fields, with commas between', list: true }
 
+/** The lines of a form for a connector's settings; groups and the like are written in the text. */
+function described(list: Described[] | null | undefined): Setting[] {
+  return (list ?? []).flatMap((s): Setting[] => {
+    const line: Setting = { label: s.label, path: s.beside ? [s.name] : ['with', s.name], hint: s.hint || s.default || s.about }
+    switch (s.type) {
+      case 'group':
+      case 'named':
+        return []
+      case 'bool':
+        return [{ ...line, choice: ['true', 'false'] }]
+      case 'choice':
+        return [{ ...line, choice: s.choices }]
+      case 'names':
+      case 'texts':
+        return [{ ...line, list: true }]
+    }
+    return [line]
+  })
+}
+
 /** The form of a part; kind is source, step or sink, and value what stands there. */
 export function formOf(kind: string, value: Record<string, unknown>): Form {
   if (kind === 'source') {
-    const settings: Setting[] = []
-    if (value.via === 'kafka') settings.push({ label: 'topic', path: ['with', 'topic'], hint: 'its name' })
-    if (value.via === 'file') settings.push({ label: 'path', path: ['with', 'path'], hint: '/var/data/events.ndjson' })
-    settings.push(
-      { label: 'event time', path: ['event_time'], hint: 'a field, stored or arrival' },
+    const own = described(connector(value.via)?.source)
+    const settings: Setting[] = [
+      ...own.filter((s) => s.path[0] === 'with'),
+      { label: 'event time', path: ['event_time'], hint: connector(value.via)?.stored ? 'a field, stored or arrival' : 'a field or arrival' },
       { label: 'margin', path: ['watermark', 'margin'], hint: '5s' },
       { label: 'idle', path: ['watermark', 'idle'], hint: '1m' },
       { label: 'in silence', path: ['watermark', 'silence'], hint: 'hold', choice: ['hold', 'advance'] },
-    )
-    if (value.via === 'kafka') settings.push({ label: 'begin', path: ['begin'], hint: 'earliest, latest, or a time' })
+      ...own.filter((s) => s.path[0] !== 'with'),
+    ]
     return { settings, named: [] }
   }
-  if (kind === 'sink') {
-    const settings: Setting[] = [from]
-    if (value.via === 'kafka') settings.push({ label: 'topic', path: ['with', 'topic'], hint: 'its name' }, { label: 'make the topic', path: ['with', 'create'], hint: 'false', choice: ['true', 'false'] }, key)
-    if (value.via === 'file') settings.push({ label: 'path', path: ['with', 'path'], hint: '/var/data/rows.ndjson' })
-    return { settings, named: [] }
-  }
+  if (kind === 'sink') return { settings: [from, ...described(connector(value.via)?.sink)], named: [] }
   switch (kindOf(value)) {
     case 'window': {
       const w = (value.window ?? {}) as Record<string, unknown>
@@ -105,7 +120,7 @@ export const stepKinds: Kind[] = [
   { name: 'split', about: 'send rows to parts by conditions', lines: "from: FROM\nsplit: {chosen: 'true'}" },
 ]
 
-export const sinkKinds: Kind[] = [
-  { name: 'topic', about: 'messages of a topic, which is made where it is missing', lines: 'from: FROM\nvia: kafka\nwith: {connection: CONNECTION, topic: TOPIC, create: true}' },
-  { name: 'files', about: 'NDJSON in files that appear whole', lines: 'from: FROM\nvia: file\nwith: {path: /var/tmp/NAME/}' },
-]
+/** What sinks can be, by the kinds of connectors. */
+export function sinkKinds(): Kind[] {
+  return kinds.value.connectors.filter((k) => k.sink && k.sink_example.name).map((k) => ({ ...k.sink_example, lines: `from: FROM\n${k.sink_example.lines}` }))
+}

@@ -18,6 +18,7 @@ import { sinkKinds, stepKinds } from '../document/forms'
 import { readable } from '../document/outline'
 import { addEntry, freeName, namesOf, valueAt } from '../document/splice'
 import type { ListOf } from '../http'
+import { loadKinds } from '../use/kinds'
 import { useResource } from '../use/resource'
 
 const props = defineProps<{
@@ -31,11 +32,12 @@ const emit = defineEmits<{
   choose: [name: string]
 }>()
 
+void loadKinds()
 const catalogue = useResource<ListOf<'Described'>>(ref('/catalogue'))
 const menus = computed(() => [
   { name: 'source', kinds: (catalogue.data.value?.items ?? []).map((d) => ({ name: d.name, about: d.about })), none: 'The catalogue is empty: look at a topic in Streams and keep its description.' },
   { name: 'step', kinds: stepKinds, none: '' },
-  { name: 'sink', kinds: sinkKinds, none: '' },
+  { name: 'sink', kinds: sinkKinds(), none: '' },
 ])
 
 /** What a new part reads: the last step, or the first source. */
@@ -60,7 +62,7 @@ function add(kind: string, name: string) {
     emit('choose', free)
     return
   }
-  const k = (kind === 'step' ? stepKinds : sinkKinds).find((x) => x.name === name)
+  const k = (kind === 'step' ? stepKinds : sinkKinds()).find((x) => x.name === name)
   if (!k) return
   const free = freeName(props.text, kind === 'sink' ? 'results' : name.replace(' ', '_'))
   const job = String(valueAt(props.text, ['job']) ?? 'job')

@@ -1,22 +1,10 @@
 <template>
   <ElDialog :model-value="true" :title="connection ? `Change ${connection.name}` : 'Add a connection'" width="560px" @close="emit('close')">
     <div class="form">
-      <label for="c-name">name</label><ElInput id="c-name" v-model="form.name" :disabled="connection !== null" placeholder="port" />
-      <label for="c-brokers">brokers</label><ElInput id="c-brokers" v-model="form.brokers" placeholder="10.0.0.5:9092, 10.0.0.6:9092" />
-      <label for="c-tls">way</label><ElSelect id="c-tls" v-model="form.way"><ElOption value="clear" label="in the clear" /><ElOption value="tls" label="TLS" /></ElSelect>
-      <template v-if="form.way === 'tls'">
-        <label for="c-ca">authority (PEM)</label><ElInput id="c-ca" v-model="form.ca" type="textarea" :rows="2" placeholder="empty: the system's authorities" />
-        <label for="c-server">name in its certificate</label><ElInput id="c-server" v-model="form.serverName" placeholder="empty: the broker's address" />
-      </template>
-      <label for="c-mechanism">sign-in</label>
-      <ElSelect id="c-mechanism" v-model="form.mechanism">
-        <ElOption value="" label="nobody signs in" /><ElOption value="plain" label="plain" /><ElOption value="scram-sha-256" label="scram-sha-256" /><ElOption value="scram-sha-512" label="scram-sha-512" />
-      </ElSelect>
-      <template v-if="form.mechanism">
-        <label for="c-user">user</label><ElInput id="c-user" v-model="form.user" />
-        <label for="c-password">password</label><ElInput id="c-password" v-model="form.password" type="password" autocomplete="new-password" :placeholder="connection?.sasl ? 'unchanged' : ''" />
-        <span /><span class="soft small">It is sealed as the secret {{ secretName }}, and never shown again.</span>
-      </template>
+      <label for="c-name">name</label><ElInput id="c-name" v-model="name" :disabled="connection !== null" placeholder="port" />
+      <label for="c-via">via</label>
+      <ElSelect id="c-via" v-model="via" :disabled="connection !== null"><ElOption v-for="k in linked" :key="k.name" :value="k.name" :label="k.name" /></ElSelect>
+      <SettingInputs v-if="kind?.connection" :settings="kind.connection" :values="values" within="c" :secret="secretName" :stored="reference !== ''" />
     </div>
     <div v-if="storing.problem.value" class="notice bad" role="alert">{{ storing.problem.value.detail }}; {{ storing.problem.value.fix }}.</div>
     <template #footer>
@@ -28,10 +16,13 @@
 
 <script setup lang="ts">
 import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
-import { computed, reactive } from 'vue'
+import { computed, ref, watch } from 'vue'
 
 import { useAsked } from '../use/asked'
+import { connector, kinds, loadKinds } from '../use/kinds'
+import { beginning, shown, typed, written, type Values } from '../use/settings'
 import { connections, secrets, type Connection } from '../use/streams'
+import SettingInputs from './SettingInputs.vue'
 
 const props = defineProps<{
   /** The connection that is changed; null for a new one. */
@@ -39,24 +30,38 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ close: []; stored: [name: string] }>()
 
-const c = props.connection
-const form = reactive({
-  name: c?.name ?? '', brokers: c?.brokers.join(', ') ?? '', way: c?.tls ? 'tls' : 'clear', ca: c?.tls?.ca ?? '', serverName: c?.tls?.server_name ?? '',
-  mechanism: c?.sasl?.mechanism ?? '', user: c?.sasl?.user ?? '', password: '',
-})
-const secretName = computed(() => /\$\{secret\.([^}]+)\}/.exec(c?.sasl?.password ?? '')?.[1] ?? (form.name || 'NAME'))
+void loadKinds()
+const linked = computed(() => kinds.value.connectors.filter((k) => k.connection))
+const name = ref(props.connection?.name ?? '')
+const via = ref(props.connection?.via ?? '')
+const values = ref<Values>({})
+const kind = computed(() => connector(via.value))
+watch(
+  linked,
+  (list) => {
+    via.value ||= list[0]?.name ?? ''
+  },
+  { immediate: true },
+)
+watch(
+  kind,
+  (k) => {
+    if (k?.connection) values.value = props.connection ? shown(k.connection, props.connection.settings) : beginning(k.connection)
+  },
+  { immediate: true },
+)
+/** The secret that the connection names already; empty for none. */
+const reference = computed(() => /\$\{secret\.([^}]+)\}/.exec(JSON.stringify(props.connection?.settings ?? {}))?.[1] ?? '')
+const secretName = computed(() => reference.value || name.value || 'NAME')
 
 const storing = useAsked(async () => {
-  if (form.mechanism && form.password) await secrets.put(secretName.value, form.password)
-  return connections.put(form.name.trim(), {
-    via: 'kafka',
-    brokers: form.brokers.split(',').map((b) => b.trim()).filter(Boolean),
-    tls: form.way === 'tls' ? { ca: form.ca || undefined, server_name: form.serverName || undefined, cert: c?.tls?.cert, key: c?.tls?.key } : null,
-    sasl: form.mechanism ? { mechanism: form.mechanism, user: form.user, password: form.password || !c?.sasl ? `\${secret.${secretName.value}}` : c.sasl.password } : null,
-  })
+  const list = kind.value?.connection ?? []
+  const password = typed(list, values.value)
+  if (password) await secrets.put(secretName.value, password)
+  return connections.put(name.value.trim(), { via: via.value, settings: written(list, values.value, () => `\${secret.${secretName.value}}`) })
 })
 async function store() {
-  if (await storing.ask()) emit('stored', form.name.trim())
+  if (await storing.ask()) emit('stored', name.value.trim())
 }
 </script>
 

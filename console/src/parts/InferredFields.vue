@@ -1,7 +1,7 @@
 <template>
   <div>
     <p>
-      Read as <strong>{{ inference.decode }}</strong><template v-if="inference.pattern"> by <code class="mono">{{ inference.pattern }}</code></template>; event time
+      Read as <strong>{{ inference.decode }}</strong><template v-for="(text, name) in inference.settings" :key="name"> by {{ name }} <code class="mono">{{ text }}</code></template>; event time
       <strong>{{ inference.event_time }}</strong>, since {{ inference.why }}; margin <strong>{{ inference.lateness.proposed_seconds }} s</strong><template v-if="inference.key">; rows are told apart by <strong>{{ inference.key }}</strong></template>.
     </p>
     <ul v-if="inference.doubts.length" class="doubts"><li v-for="d in inference.doubts" :key="d" class="warn">◇ {{ d }}.</li></ul>

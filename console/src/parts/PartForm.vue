@@ -32,6 +32,7 @@ import { computed } from 'vue'
 import { formOf, type Named, type Setting } from '../document/forms'
 import { readable } from '../document/outline'
 import { put, scalar, valueAt, type Path } from '../document/splice'
+import { loadKinds } from '../use/kinds'
 import DraftInput from './DraftInput.vue'
 
 const props = defineProps<{
@@ -41,6 +42,7 @@ const props = defineProps<{
 }>()
 const emit = defineEmits<{ change: [text: string] }>()
 
+void loadKinds()
 const kind = computed(() => props.part.slice(0, props.part.indexOf(' ')))
 const base = computed<Path>(() => [`${kind.value}s`, props.part.slice(props.part.indexOf(' ') + 1)])
 const value = computed(() => (valueAt(props.text, base.value) ?? {}) as Record<string, unknown>)

@@ -12,14 +12,15 @@
     </header>
     <StateNote v-if="!list.data.value?.items.length" :loading="list.loading.value" :problem="list.problem.value">There is no connection yet. Add one to see the topics of a broker.</StateNote>
     <table v-else class="plain">
-      <thead><tr><th>name</th><th>brokers</th><th>way</th><th>sign-in</th><th>tested</th><th /></tr></thead>
+      <thead><tr><th>name</th><th>via</th><th>reaches</th><th>way</th><th>sign-in</th><th>tested</th><th /></tr></thead>
       <tbody>
         <template v-for="c in list.data.value.items" :key="c.name">
           <tr :class="{ here: c.name === connection }">
             <td class="nowrap"><RouterLink :to="`/streams/${encodeURIComponent(c.name)}`">{{ c.name }}</RouterLink></td>
-            <td>{{ c.brokers.join(', ') }}</td>
-            <td>{{ c.tls ? 'TLS' : 'in the clear' }}</td>
-            <td>{{ c.sasl ? `${c.sasl.user} by ${c.sasl.mechanism}` : 'nobody signs in' }}</td>
+            <td>{{ c.via }}</td>
+            <td>{{ c.reaches }}</td>
+            <td>{{ c.way }}</td>
+            <td>{{ c.sign_in }}</td>
             <td><span v-if="tried[c.name]" :class="{ bad: failed(tried[c.name]!) }">{{ failed(tried[c.name]!) ? `✕ not ${failed(tried[c.name]!)}` : `✓ ${tried[c.name]!.filter((k) => k.state === 'yes').map((k) => k.name).join(', ')}` }}</span><span v-else class="soft">not yet</span></td>
             <td class="nowrap acts">
               <ElButton size="small" text @click="tryIt(c.name)">Test</ElButton>
@@ -29,7 +30,7 @@
             </td>
           </tr>
           <tr v-if="tried[c.name]">
-            <td colspan="6"><CheckSteps :checks="tried[c.name]!" /></td>
+            <td colspan="7"><CheckSteps :checks="tried[c.name]!" /></td>
           </tr>
         </template>
       </tbody>

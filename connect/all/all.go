@@ -1,0 +1,28 @@
+// Package all is the list of the kinds of connectors and of the formats that the program has. Import it for what it
+// registers; whoever adds one adds its folder and a line here.
+package all
+
+import (
+	"undertide/connect"
+	"undertide/connect/file"
+	"undertide/connect/formats/csv"
+	"undertide/connect/formats/ndjson"
+	"undertide/connect/formats/table"
+	"undertide/connect/formats/text"
+	"undertide/connect/kafka"
+	"undertide/connect/simulate"
+)
+
+func init() {
+	for _, k := range []*connect.Kind{file.Kind, kafka.Kind, simulate.Kind} {
+		connect.Register(k)
+	}
+	// The first format is that of documents which name none.
+	for _, f := range []*connect.Format{ndjson.Format, csv.Format, text.Format, table.Format} {
+		connect.RegisterFormat(f)
+	}
+	connect.NotBuilt.Sources = []string{"http", "socket", "mqtt", "postgres"}
+	connect.NotBuilt.Sinks = []string{"postgres", "http", "mqtt", "mail", "live"}
+	connect.NotBuilt.Links = []string{"postgres", "http", "mqtt", "mail"}
+	connect.NotBuilt.Formats = []string{"avro", "parquet"}
+}

@@ -1,0 +1,325 @@
+// Package connect says what a kind of connector and what a format is, and keeps the list of those that there are. A
+// kind is a folder of its own (connect/file, connect/kafka …) that has all of it: the described settings of sources,
+// sinks and connections (package settings), reading and writing, sampling, following, listing and testing. A format is
+// a folder of connect/formats. Whoever reads documents, runs jobs or shows forms asks the list and knows no name
+// (docs/architecture.md, "A connector is a room of its own"); connect/all fills it.
+package connect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"reflect"
+	"slices"
+	"strings"
+
+	"undertide/connect/codec"
+	"undertide/connect/settings"
+	"undertide/core/engine"
+	"undertide/core/expr"
+	"undertide/core/row"
+)
+
+// Kind is a kind of connector.
+type Kind struct {
+	// Name is what documents say as `via`. Noun is what a source or sink of it reaches, for people: topic, file.
+	Name, Noun string
+	About      string // one line, for forms
+	// Source, Sink and Link make new settings with their defaults, each a pointer to a described struct. One is nil
+	// where the kind has none: what cannot be read, or written, or needs no connection.
+	Source func() Source
+	Sink   func() Sink
+	Link   func() Link
+	// AtPath and ToPath give the source and sink of a path in the working folder, in the one kind that has paths.
+	AtPath func(path string) Source
+	ToPath func(path string) Sink
+	// AtStream gives the source of a stream of a connection, such as a topic; nil where connections have none.
+	AtStream func(c *Connection, stream string) Source
+	// Examples are texts for `with` and what else stands beside `via`, for new parts of documents. In them CONNECTION,
+	// TOPIC and NAME stand for what the document is to say.
+	SinkExample Example
+}
+
+// Example is how a part of a document could begin.
+type Example struct {
+	Name  string `json:"name"`  // topic, files
+	About string `json:"about"` // one line
+	Lines string `json:"lines"` // YAML below `from`
+}
+
+// Source are the settings of a source. A document's reading fills and checks them; from then on nobody changes them,
+// and all methods but Check may be called at any time, from any goroutine.
+type Source interface {
+	// Check says what is wrong beyond what the description says, and fills in what follows from the rest.
+	Check(c *Checker)
+	// Reads says in words what is read, for plans: levels.ndjson to its end, json.
+	Reads(f *Format) string
+	// Unbounded says whether the events go on without end.
+	Unbounded() bool
+	// Open connects. ctx bounds the opening alone.
+	Open(ctx context.Context, o Opening) (Opened, error)
+	// Sample takes some events; nothing is written and no position moves.
+	Sample(ctx context.Context, o Opening, s Sampling) (Sample, error)
+}
+
+// Sources may also have the methods of these interfaces; a test lists for each kind which it has.
+type (
+	// Streaming reads or writes a stream of a connection, such as a topic. Sinks may have it, too.
+	Streaming interface {
+		Stream() (c *Connection, stream string)
+	}
+	// Making is a sink that makes its stream where it is missing, if Makes says so.
+	Making interface{ Makes() bool }
+	// Follower gives events as they are stored from now on, until ctx is done. next is called with none once a second
+	// while there are none.
+	Follower interface {
+		Follow(ctx context.Context, next func([]Event) error) error
+	}
+	// Knowing has hidden fields beside meta.partition and meta.offset. asked are those that the document's expressions
+	// name, without `meta.`.
+	Knowing interface {
+		MetaFields(asked []string) row.Schema
+	}
+	// Storing says that its events have a time at which they were stored, meta.stored.
+	Storing interface{ HasStored() bool }
+	// Ended knows the end of the name by which a format can be told. Sinks may have it, too.
+	Ended interface{ Ending() string }
+	// Beginning says how documents of this source begin, to write one over a sample.
+	Beginning interface{ Document() Origin }
+)
+
+// Sink are the settings of a sink, as [Source] is.
+type Sink interface {
+	Check(c *Checker)
+	// Words says what is written, made and promised, for plans.
+	Words(f *Format, s row.Schema) SinkWords
+	// Atomic says whether rows are delivered exactly once.
+	Atomic() bool
+	// Open makes the sink; what it reaches may be away still.
+	Open(ctx context.Context, o Opening) (engine.Sink, error)
+	// Place says where the rows are, after a run that came to its end or did not.
+	Place(dir string, finished bool) string
+}
+
+// Sole is a sink that bears no other one at its target.
+type Sole interface {
+	// Target tells the target apart from others; empty for one that may be shared. twice says what is wrong when
+	// sink other has it, too.
+	Target() (target string, twice func(other string) (message, remedy string))
+}
+
+// SinkWords are what a plan says of a sink.
+type SinkWords struct{ Writes, Makes, Delivery string }
+
+// Origin is how a document over a source begins: the sources and sinks that stand in it.
+type Origin struct {
+	Name   string // of the stream or file, without its ending
+	Source string // `via` and `with` of the source, YAML without indentation
+	// Sink writes the same of a sink beside it, whose rows are named by suffix. Keyed: by the key field, if it has one.
+	Sink   func(job, suffix, key string) string
+	Stored bool // events have a stored time
+	Once   bool // sinks deliver exactly once
+}
+
+// Opening is what is given to whoever opens, beside the settings.
+type Opening struct {
+	Name string // of the source or sink
+	Dir  string // the document's folder: relative paths begin there
+	// Format is how events look, or rows.
+	Format *Format
+	// Known are the partitions of the checkpoint that the run starts from; none where it starts anew. Kept says that
+	// checkpoints are kept.
+	Known []string
+	Kept  bool
+	// Buffer bounds the bytes of events under way, 0 for the default; Block is how many bytes are read at once.
+	Buffer int64
+	Block  int
+	// ByClock: made events come by the clock, from where they stood (demos), and not from the opening on.
+	ByClock bool
+	// Fields are a source's, Schema a sink's.
+	Fields codec.Fields
+	Schema row.Schema
+	// Stdin gives standard input, once; an error says why not. Once says why an input cannot be read at all that cannot
+	// be read again.
+	Stdin  func() (io.Reader, error)
+	Once   func(what string) error
+	Stdout func() (io.Writer, *Format, error)
+}
+
+// Opened is an opened source.
+type Opened struct {
+	Partitions []engine.Partition
+	// Find looks for partitions that are added later; nil for none. Close ends what partitions share; nil for nothing.
+	Find  func(ctx context.Context, found func(engine.Partition)) error
+	Close func()
+}
+
+// Checker is what settings may ask while they are checked, and how they say what is wrong. Places are names of settings,
+// from the outermost to the innermost.
+type Checker struct {
+	Job, Name string
+	// Absolute refuses relative paths: the document has no folder.
+	Absolute bool
+	// Endless says, of sinks, that the job's sources do not end.
+	Endless bool
+	// Format is how events or rows look; nil where that has a fault. Schema are a sink's fields.
+	Format *Format
+	Fields codec.Fields
+	Schema row.Schema
+	// Has says whether a setting stands in the document.
+	Has func(at ...string) bool
+	// Fault and Warn say what is wrong, or likely so, and what would be right.
+	Fault, Warn func(message, remedy string, at ...string)
+	// Nearest words the remedy for an unknown name.
+	Nearest func(wrong string, known []string) string
+	// Expression compiles an expression of the settings; nil, with its faults said, where it is wrong.
+	Expression func(text settings.ExpressionText, fields row.Schema, at ...string) *expr.Program
+}
+
+// Connection is a named way to reach something outside.
+type Connection struct {
+	Name string
+	Kind *Kind
+	Link Link
+}
+
+// Link are the settings of a connection, as [Source] is.
+type Link interface {
+	Check(c *Checker)
+	// Words says for people what is reached, how, and who signs in.
+	Words() LinkWords
+	// Look reaches out. Close ends it.
+	Look(name string) (Looker, error)
+}
+
+// LinkWords are what lists say of a connection.
+type LinkWords struct {
+	Reaches string `json:"reaches"` // 10.0.0.5:9092
+	Way     string `json:"way"`     // TLS, in the clear
+	SignIn  string `json:"sign_in"` // nobody signs in
+}
+
+// Look reaches what a connection names.
+func (c *Connection) Look() (Looker, error) {
+	l, err := c.Link.Look(c.Name)
+	if err != nil {
+		return nil, fmt.Errorf("connection %s: %w", c.Name, err)
+	}
+	return l, nil
+}
+
+// At gives the source of a stream of the connection.
+func (c *Connection) At(stream string) (Source, error) {
+	if c.Kind.AtStream == nil {
+		return nil, fmt.Errorf("%w: connection %s is a %s connection, which has no %ss to look at", ErrCannot, c.Name, c.Kind.Name, c.Kind.Noun)
+	}
+	return c.Kind.AtStream(c, stream), nil
+}
+
+func init() {
+	settings.IsConnection = func(t reflect.Type) bool { return t == reflect.TypeFor[*Connection]() }
+}
+
+var (
+	kinds   []*Kind
+	formats []*Format
+)
+
+// Register adds a kind. It is called before documents are read, by connect/all and by tests.
+func Register(k *Kind) {
+	if KindNamed(k.Name) != nil {
+		panic("connect: two kinds named " + k.Name)
+	}
+	kinds = append(kinds, k)
+}
+
+// RegisterFormat adds a format.
+func RegisterFormat(f *Format) {
+	if FormatNamed(f.Name) != nil {
+		panic("connect: two formats named " + f.Name)
+	}
+	formats = append(formats, f)
+}
+
+// NotBuilt are names of the contract that are recognised and refused, until they are built.
+var NotBuilt struct{ Sources, Sinks, Links, Formats []string }
+
+// Kinds gives all kinds, in the order of the list.
+func Kinds() []*Kind { return slices.Clone(kinds) }
+
+// KindNamed gives a kind by its name; nil for none.
+func KindNamed(name string) *Kind {
+	for _, k := range kinds {
+		if k.Name == name {
+			return k
+		}
+	}
+	return nil
+}
+
+// AtPath gives the source of a path, for whoever names a file in place of a source.
+func AtPath(path string) Source {
+	for _, k := range kinds {
+		if k.AtPath != nil {
+			return k.AtPath(path)
+		}
+	}
+	panic("connect: no kind has paths; import connect/all")
+}
+
+// ToPath gives the sink of a path.
+func ToPath(path string) Sink {
+	for _, k := range kinds {
+		if k.ToPath != nil {
+			return k.ToPath(path)
+		}
+	}
+	panic("connect: no kind has paths; import connect/all")
+}
+
+// SameStream says whether two sources or sinks are of one stream.
+func SameStream(a, b any) bool {
+	one, ok := a.(Streaming)
+	other, ok2 := b.(Streaming)
+	if !ok || !ok2 {
+		return false
+	}
+	c, stream := one.Stream()
+	d, second := other.Stream()
+	return c != nil && d != nil && c.Name == d.Name && stream != "" && stream == second
+}
+
+// StreamText names a stream for people: topic crane.lifts of harbour.
+func StreamText(s Streaming) string {
+	c, stream := s.Stream()
+	return fmt.Sprintf("%s %s of %s", c.Kind.Noun, stream, c.Name)
+}
+
+// Errors that are wrapped where something outside is reached.
+var (
+	// ErrUnreachable: it does not answer; trying again later may help.
+	ErrUnreachable = errors.New("cannot be reached")
+	// ErrDenied: it answers and refuses; trying again does not help.
+	ErrDenied = errors.New("access denied")
+	// ErrNoStream: it has no such stream. ErrStreamExists: it has one already.
+	ErrNoStream     = errors.New("has no topic")
+	ErrStreamExists = errors.New("is there already")
+	// ErrCannot: the kind of connector cannot do what is asked.
+	ErrCannot = errors.New("not possible")
+	// ErrUsage: what is asked for does not fit: standard input for two sources, a path that cannot be read again.
+	ErrUsage = errors.New("wrong use")
+)
+
+// Quoted writes a text for a flow mapping of YAML, in quotes where it needs them.
+func Quoted(s string) string {
+	plain := s != ""
+	for _, c := range s {
+		plain = plain && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("._-/", c))
+	}
+	words := []string{"true", "false", "null", "yes", "no", "on", "off", "y", "n"} // mean something else to YAML
+	if plain && (s[0] >= 'a' && s[0] <= 'z' || s[0] >= 'A' && s[0] <= 'Z' || s[0] == '/') && !slices.Contains(words, strings.ToLower(s)) {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", "''") + "'"
+}

@@ -1,0 +1,83 @@
+package connect
+
+import (
+	"context"
+	"time"
+
+	"undertide/core/engine"
+)
+
+// Event is one raw event of a sample, in the order in which it arrived in its partition.
+type Event struct {
+	Partition string
+	Offset    int64
+	Key       []byte    // nil for none
+	Stored    time.Time // zero for none
+	Headers   []Header
+	Text      []byte
+}
+
+// Header is a header of an event.
+type Header struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// From says which events of a stream are taken.
+type From uint8
+
+const (
+	Newest From = iota
+	Oldest
+	Since // from a stored time on
+)
+
+// Sampling says which events of a source are taken. Made events always begin at their start.
+type Sampling struct {
+	Rows int // at most so many; at least 1
+	From From
+	At   time.Time // with Since
+	// Partition alone, where it is named.
+	Partition string
+	// Wait bounds how long is waited for events that are said to be there; 0 for the default.
+	Wait time.Duration
+}
+
+// Sample are events of a source, in the order of their arrival, and what people should know of them.
+type Sample struct {
+	Events []Event
+	Header string // of a format that has one
+	Notes  []string
+}
+
+// Drain reads a partition's first events, or with a negative number its last, and closes it.
+func Drain(ctx context.Context, p engine.Partition, most int, out *Sample) error {
+	if err := p.Open(ctx, nil); err != nil {
+		return err
+	}
+	defer p.Close()
+	var c engine.Chunk
+	var events []Event
+	for !c.Last && (most < 0 || len(events) < most) {
+		c.Reset()
+		if err := p.Read(ctx, &c); err != nil {
+			return err
+		}
+		if len(c.Header) > 0 {
+			out.Header = string(c.Header)
+		}
+		for i := range c.Starts {
+			events = append(events, Event{Partition: p.Name(), Offset: c.Offset(i), Text: append([]byte(nil), c.Event(i)...)})
+		}
+		if most < 0 && len(events) > -8*most {
+			events = append(events[:0], events[len(events)+most:]...)
+		}
+	}
+	if most > 0 && len(events) > most {
+		events = events[:most]
+	} else if most < 0 && len(events) > -most {
+		events = events[len(events)+most:]
+	}
+	out.Events = append(out.Events, events...)
+	return nil
+}

@@ -1,0 +1,165 @@
+package file
+
+import (
+	"cmp"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"undertide/connect"
+	"undertide/connect/settings"
+	"undertide/core/row"
+)
+
+// Kind are files, growing files, and standard input and output.
+var Kind = &connect.Kind{
+	Name: "file", Noun: "file", About: "files of the machine that the job runs on, as they are or as they grow",
+	Source: func() connect.Source { return &source{} },
+	Sink:   func() connect.Sink { return &sink{} },
+	AtPath: func(path string) connect.Source { return &source{pattern: path, named: true} },
+	ToPath: func(path string) connect.Sink { return &sink{Path: settings.PathText(path), named: true} },
+	SinkExample: connect.Example{Name: "files", About: "files that appear whole",
+		Lines: "via: file\nwith: {path: /var/tmp/NAME/}"},
+}
+
+// source are the settings of files that are read (docs/connectors.md, "file").
+type source struct {
+	Path   settings.PathText `set:"path,once" about:"One file; - is standard input." hint:"/var/data/events.ndjson"`
+	Files  settings.PathText `set:"files,once" about:"A pattern; each file is a partition." hint:"/var/data/events-*.ndjson"`
+	Follow bool              `set:"follow" about:"Go on reading as the files grow." default:"false"`
+	Begin  string            `set:"begin,beside" choices:"earliest" later:"latest" default:"earliest"`
+
+	pattern string // of the two
+	named   bool   // in place of a document's source: relative to the working folder, and bounded
+}
+
+func (s *source) Check(c *connect.Checker) {
+	path, files := c.Has("path"), c.Has("files")
+	switch {
+	case path && files:
+		c.Fault("path and files stand together", "keep path for one file, files for a pattern", "files")
+	case !path && !files:
+		c.Fault("the file is not named", "add path: events.ndjson, or files: events-*.ndjson")
+	}
+	s.pattern = string(s.Path)
+	if !path {
+		s.pattern = string(s.Files)
+		if _, err := filepath.Match(s.pattern, ""); err != nil {
+			c.Fault("\""+s.pattern+"\" is no pattern", "use * and ?, and [ ] in pairs", "files")
+		}
+	}
+	if s.pattern == "-" && s.Follow {
+		c.Fault("standard input cannot be followed", "leave out follow")
+	}
+}
+
+func (s *source) Reads(f *connect.Format) string {
+	if s.Follow {
+		return s.pattern + " as it grows, " + f.Name
+	}
+	return s.pattern + " to its end, " + f.Name
+}
+
+func (s *source) Unbounded() bool { return s.Follow }
+
+// Ending gives the name that tells the format.
+func (s *source) Ending() string { return cmp.Or(s.pattern, string(s.Path), string(s.Files)) }
+
+// Document says how a document over the file begins.
+func (s *source) Document() connect.Origin {
+	base := filepath.Base(s.pattern)
+	for _, f := range connect.Formats() {
+		for _, e := range f.Endings {
+			base = strings.TrimSuffix(base, e)
+		}
+	}
+	return connect.Origin{Name: base, Once: true,
+		Source: "via: file\nwith: {path: " + connect.Quoted(s.pattern) + "}",
+		Sink: func(job, suffix, _ string) string {
+			return "via: file\nwith: {path: " + connect.Quoted("out/"+job+"-"+suffix+".ndjson") + "}"
+		}}
+}
+
+// sink are the settings of files that are written.
+type sink struct {
+	Path settings.PathText `set:"path,required" missing:"the file is not named" fix:"add path: out.ndjson, or a folder with / at its end" about:"A file, a folder with / at its end, or - for standard output." hint:"/var/data/rows.ndjson"`
+	Roll *struct {
+		_    struct{}      `later:"every"`
+		Size settings.Size `set:"size" about:"At which a file is closed and the next one begun." hint:"64MiB" default:"128MiB"`
+	} `set:"roll,free" about:"When a file of a folder is closed and the next one begun."`
+
+	named bool // in place of a document's sink: relative to the working folder
+}
+
+func (s *sink) Check(c *connect.Checker) {
+	path := string(s.Path)
+	if strings.ContainsAny(path, "{}") {
+		c.Fault("patterns in paths are not built yet", "write a plain path", "path")
+	}
+	if strings.HasSuffix(path, ".parquet") {
+		c.Fault("Parquet is not built yet", "write .ndjson or .csv", "path")
+	}
+	if path != "-" && path != "" && !isFolder(path) && c.Endless {
+		c.Warn("one file appears only when the run finishes, and the sources of this job do not end", "end the path with / for a folder of rolled files", "path")
+	}
+	if s.Roll == nil {
+		return
+	}
+	if !isFolder(path) {
+		c.Fault("one file is not rolled", "end the path with / for a folder of rolled files", "roll")
+	}
+	if s.Roll.Size > 0 && s.Roll.Size < 1<<20 {
+		c.Warn("very small files are made", "64MiB and more is usual", "roll", "size")
+	}
+}
+
+func (s *sink) Atomic() bool { return true }
+
+// Ending gives the name that tells the format.
+func (s *sink) Ending() string { return string(s.Path) }
+
+// Target tells files apart; a folder may be shared.
+func (s *sink) Target() (string, func(other string) (message, remedy string)) {
+	path := string(s.Path)
+	switch {
+	case isFolder(path):
+		return "", nil
+	case path == "-":
+		return path, func(other string) (string, string) {
+			return "sink " + other + " writes standard output too", "give one of them a file"
+		}
+	}
+	return path, func(other string) (string, string) {
+		return "sink " + other + " writes the same file", "give each sink a file of its own"
+	}
+}
+
+func (s *sink) Words(f *connect.Format, _ row.Schema) connect.SinkWords {
+	path := string(s.Path)
+	switch {
+	case path == "-":
+		return connect.SinkWords{Writes: f.Title + " to standard output", Delivery: "as rows are made; what follows the newest checkpoint comes again after a restart"}
+	case isFolder(path):
+		return connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: "exactly once: an epoch's files appear when its checkpoint is complete"}
+	}
+	return connect.SinkWords{Writes: f.Title + " to " + path, Delivery: "exactly once: aside as .part, cut back to the checkpoint on resume, renamed when the run finishes"}
+}
+
+// at gives the path as the working folder sees it.
+func (s *sink) at(dir string) string {
+	path := string(s.Path)
+	if s.named || path == "-" || filepath.IsAbs(path) {
+		return path
+	}
+	folder := isFolder(path)
+	if path = filepath.Join(dir, path); folder {
+		path += "/"
+	}
+	return path
+}
+
+// sorted gives paths in byte order, each once.
+func sorted(paths []string) []string {
+	slices.Sort(paths)
+	return slices.Compact(paths)
+}

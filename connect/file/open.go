@@ -1,0 +1,189 @@
+package file
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"undertide/connect"
+	"undertide/core/engine"
+	"undertide/disk"
+)
+
+// Open finds the files. A bounded run that goes on from a checkpoint reads those that it knows and no others.
+func (s *source) Open(_ context.Context, o connect.Opening) (connect.Opened, error) {
+	if s.pattern == "-" {
+		in, err := o.Stdin()
+		if err != nil {
+			return connect.Opened{}, err
+		}
+		return connect.Opened{Partitions: []engine.Partition{NewInput("-", in, o.Format.Header)}}, nil
+	}
+	pattern := s.at(o.Dir)
+	if s.Follow && isPattern(pattern) {
+		return followed(pattern, o)
+	}
+	paths := o.Known
+	if len(paths) == 0 || s.Follow {
+		found, err := expand(pattern)
+		if err != nil {
+			return connect.Opened{}, err
+		}
+		paths = found
+	}
+	var out connect.Opened
+	for _, p := range paths {
+		part, err := s.partition(p, o)
+		if err != nil {
+			return out, err
+		}
+		out.Partitions = append(out.Partitions, part)
+	}
+	return out, nil
+}
+
+// partition makes the partition of a path. A pipe, such as the shell's <(…), is opened once and read once.
+func (s *source) partition(path string, o connect.Opening) (engine.Partition, error) {
+	if st, err := os.Stat(path); err != nil || st.Mode().IsRegular() {
+		return NewPartition(path, o.Format.Header, s.Follow, o.Block), nil
+	}
+	if err := o.Once(path); err != nil {
+		return nil, err
+	}
+	in, err := os.Open(path)
+	if err != nil {
+		return nil, disk.Explain("open", path, err)
+	}
+	return NewInput(path, in, o.Format.Header), nil
+}
+
+// followed finds the growing files of a pattern, and goes on looking. A known one may have another name by now.
+func followed(pattern string, o connect.Opening) (connect.Opened, error) {
+	found, err := filepath.Glob(pattern)
+	if err != nil {
+		return connect.Opened{}, fmt.Errorf("%q is no pattern; use * and ?, and [ ] in pairs", pattern)
+	}
+	set := Follow(pattern, o.Format.Header, o.Block)
+	out := connect.Opened{Find: set.Find}
+	for _, p := range sorted(append(found, o.Known...)) {
+		out.Partitions = append(out.Partitions, set.Partition(p))
+	}
+	return out, nil
+}
+
+// at gives the pattern as the working folder sees it.
+func (s *source) at(dir string) string {
+	if s.named || filepath.IsAbs(s.pattern) {
+		return s.pattern
+	}
+	return filepath.Join(dir, s.pattern)
+}
+
+// expand gives the files of a path or glob, in byte order.
+func expand(pattern string) ([]string, error) {
+	if !isPattern(pattern) {
+		st, err := os.Stat(pattern)
+		if err != nil {
+			return nil, disk.Explain("open", pattern, err)
+		}
+		if st.IsDir() {
+			return nil, fmt.Errorf("%s is a folder; name a file, or a pattern such as %s", pattern, filepath.Join(pattern, "*.ndjson"))
+		}
+		if !st.Mode().IsRegular() {
+			return []string{pattern}, nil
+		}
+		f, err := os.Open(pattern) // the right to read is asked for before anything is written
+		if err != nil {
+			return nil, disk.Explain("open", pattern, err)
+		}
+		return []string{pattern}, f.Close()
+	}
+	found, err := filepath.Glob(pattern)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no pattern; use * and ?, and [ ] in pairs", pattern)
+	}
+	if len(found) == 0 {
+		return nil, fmt.Errorf("no file matches %s; check the pattern, and quote it so that the shell leaves it alone", pattern)
+	}
+	return sorted(found), nil
+}
+
+// readWhole bounds the files of which the newest events are looked for.
+const readWhole = 256 << 20
+
+// Sample takes events of each file.
+func (s *source) Sample(ctx context.Context, o connect.Opening, which connect.Sampling) (connect.Sample, error) {
+	var out connect.Sample
+	if s.pattern == "-" {
+		return out, fmt.Errorf("%w: source %s reads standard input, which cannot be looked at beforehand; put the events into a file and give --in %s=PATH", connect.ErrUsage, o.Name, o.Name)
+	}
+	paths, err := expand(s.at(o.Dir))
+	if err != nil {
+		return out, err
+	}
+	each := max(1, which.Rows/len(paths))
+	for _, path := range paths {
+		p := NewPartition(path, o.Format.Header, false, 0)
+		most := each
+		if which.From == connect.Newest {
+			most = -each
+			if p.Size() > readWhole {
+				most = each
+				out.Notes = append(out.Notes, fmt.Sprintf("%s is large: its oldest events were taken, not its newest", path))
+			}
+		}
+		if err := connect.Drain(ctx, p, most, &out); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// Open makes the sink: of a folder, a file, a pipe or standard output.
+func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
+	out := Output{Format: o.Format, Schema: o.Schema}
+	path := s.at(o.Dir)
+	if path == "-" {
+		w, format, err := o.Stdout()
+		if err != nil {
+			return nil, err
+		}
+		if format != nil {
+			out.Format = format
+		}
+		return NewStream("standard output", w, out), nil
+	}
+	if isFolder(path) {
+		var roll int64
+		if s.Roll != nil {
+			roll = int64(s.Roll.Size)
+		}
+		return NewFolder(filepath.Clean(path), o.Name, roll, out), nil
+	}
+	if st, err := os.Stat(path); err == nil && !st.Mode().IsRegular() && !st.IsDir() {
+		f, err := os.OpenFile(path, os.O_WRONLY, 0) // a pipe or device: rows as they are made
+		if err != nil {
+			return nil, disk.Explain("write", path, err)
+		}
+		return NewStream(path, f, out), nil
+	}
+	if !s.named {
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return nil, disk.Explain("make folder", filepath.Dir(path), err)
+		}
+	}
+	return NewSingle(path, out), nil
+}
+
+// Place says where the rows are.
+func (s *sink) Place(dir string, finished bool) string {
+	path := s.at(dir)
+	if path == "-" {
+		return "standard output"
+	}
+	if st, err := os.Stat(path); !finished && !isFolder(path) && (err != nil || st.Mode().IsRegular()) {
+		return path + ".part, unfinished"
+	}
+	return path
+}

@@ -1,0 +1,99 @@
+package connect
+
+import (
+	"path/filepath"
+	"slices"
+
+	"undertide/connect/codec"
+	"undertide/core/engine"
+	"undertide/core/row"
+)
+
+// Format is how events are written as bytes: what documents name in `decode` and `encode`.
+type Format struct {
+	Name    string // json
+	Title   string // as plans name it of files: NDJSON
+	About   string
+	Endings []string // of files that are of it: .ndjson
+	// Header: the first record of a file names the columns, and records may hold newlines in quotes. Otherwise an event
+	// is a line of a file.
+	Header bool
+	// Untyped: all values are texts, whatever they look like.
+	Untyped bool
+	// ForPeople: it is only written, where people read, and documents do not name it.
+	ForPeople bool
+	// Decode makes new settings of decoding; nil where it is only written. Those of them that a document has to give
+	// stand beside `decode`.
+	Decode func() Decoding
+	// Encode makes an encoder; nil where it is only read. Head gives what stands once before all rows; nil for nothing.
+	Encode func(row.Schema) engine.Encoder
+	Head   func(row.Schema) []byte
+	// Guess reads a sample without a document; nil where it is never guessed.
+	Guess func(s Sample) Guessed
+}
+
+// Decoding are the settings of decoding, a pointer to a described struct whose settings all stand beside `decode`.
+type Decoding interface {
+	Check(c *Checker)
+	// Decoder makes a decoder; it serves one goroutine.
+	Decoder(fields codec.Fields) engine.Decoder
+}
+
+// Guessed is how a sample reads in a format.
+type Guessed struct {
+	// Share is how many of its events read, from 0 to 1; what any text reads as says less than 1.
+	Share   float64
+	Reading Reading
+	Doubts  []string
+	// Settings are what a document gives beside `decode`, by name.
+	Settings map[string]string
+}
+
+// Reading takes events apart without a schema.
+type Reading interface {
+	// Values gives the values of an event in the order in which they are written, those of nested objects by their
+	// paths: nil, bool, json.Number, string, or []any of a list.
+	Values(event []byte) ([]Value, error)
+}
+
+// Value is one value of an event.
+type Value struct {
+	Path string // names with dots between
+	V    any
+}
+
+// Formats gives all formats, in the order of the list.
+func Formats() []*Format { return slices.Clone(formats) }
+
+// FormatNamed gives a format by its name; nil for none.
+func FormatNamed(name string) *Format {
+	for _, f := range formats {
+		if f.Name == name {
+			return f
+		}
+	}
+	return nil
+}
+
+// FormatOf gives the format that a file's name ends in; nil where it tells none.
+func FormatOf(path string) *Format {
+	for _, f := range formats {
+		if slices.Contains(f.Endings, filepath.Ext(path)) {
+			return f
+		}
+	}
+	return nil
+}
+
+// FormatNames gives the names of the formats that documents may decode, or encode.
+func FormatNames(encode bool) (out []string) {
+	for _, f := range formats {
+		if encode && f.Encode != nil && !f.ForPeople || !encode && f.Decode != nil {
+			out = append(out, f.Name)
+		}
+	}
+	return out
+}
+
+// DefaultFormat is the one that counts where nothing is said: the first of the list.
+func DefaultFormat() *Format { return formats[0] }

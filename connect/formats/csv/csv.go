@@ -1,0 +1,138 @@
+package csv
+
+import (
+	"bytes"
+	"encoding/csv"
+	"fmt"
+	"slices"
+	"unicode/utf8"
+
+	"undertide/connect/codec"
+	"undertide/core/engine"
+	"undertide/core/row"
+	"undertide/core/step"
+)
+
+// decoder reads RFC 4180 records; the partition's first record names the columns. An empty cell
+// is null.
+type decoder struct {
+	fields codec.Fields
+	header string
+	column []int // for each field its cell, or -1
+	cells  int
+	src    bytes.Reader
+}
+
+// NewDecoder makes a decoder of CSV records. A nested path is looked up as its names joined by
+// dots.
+func NewDecoder(fields codec.Fields) engine.Decoder {
+	return &decoder{fields: fields, column: make([]int, len(fields))}
+}
+
+func (d *decoder) learn(header []byte) error {
+	names, err := csv.NewReader(bytes.NewReader(header)).Read()
+	if err != nil {
+		return fmt.Errorf("the header line is no CSV record: %w", err)
+	}
+	d.header, d.cells = string(header), len(names)
+	for i, f := range d.fields {
+		d.column[i] = slices.Index(names, f.Column())
+	}
+	return nil
+}
+
+func (d *decoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
+	read := d.record
+	if string(c.Header) != d.header {
+		if err := d.learn(c.Header); err != nil {
+			read = func([]byte, *row.Batch) (string, string) { return step.Malformed, err.Error() }
+		}
+	}
+	return codec.EachEvent(c, b, len(d.fields), rejects, read)
+}
+
+func (d *decoder) record(event []byte, b *row.Batch) (reason, message string) {
+	if !utf8.Valid(event) {
+		return step.Malformed, "the record is not UTF-8"
+	}
+	d.src.Reset(event)
+	r := csv.NewReader(&d.src)
+	r.FieldsPerRecord = -1
+	cells, err := r.Read()
+	if err != nil {
+		return step.Malformed, "no CSV record: " + err.Error()
+	}
+	if len(cells) != d.cells {
+		return step.Malformed, fmt.Sprintf("the record has %d cells, the header %d", len(cells), d.cells)
+	}
+	for i := range d.fields {
+		f, c := &d.fields[i], b.Cols[i]
+		text := ""
+		if d.column[i] >= 0 {
+			text = cells[d.column[i]]
+		}
+		if text == "" {
+			if !f.Missing(c) {
+				return step.Missing, fmt.Sprintf("field %s is missing or empty, and has no default", f.Name)
+			}
+		} else if !f.Set(c, []byte(text)) {
+			return step.WrongType, codec.WrongType(f, fmt.Sprintf("%q", text))
+		}
+	}
+	return "", ""
+}
+
+// encoder writes RFC 4180 records without the header; [Head] gives that.
+type encoder struct{ cols []int }
+
+// NewEncoder makes an encoder of CSV records.
+func NewEncoder(s row.Schema) engine.Encoder { return &encoder{cols: s.Visible()} }
+
+// Head gives the line that names the columns.
+func Head(s row.Schema) []byte {
+	var out []byte
+	for n, name := range s.Names() {
+		if n > 0 {
+			out = append(out, ',')
+		}
+		out = appendCell(out, []byte(name))
+	}
+	return append(out, '\n')
+}
+
+func (e *encoder) Append(dst []byte, v step.View) []byte {
+	for _, r := range v.Sel {
+		for n, at := range e.cols {
+			if n > 0 {
+				dst = append(dst, ',')
+			}
+			c := v.Cols[at]
+			switch {
+			case c.IsNull(int(r)):
+			case c.Kind == row.String:
+				dst = appendCell(dst, c.Bytes(int(r)))
+			case !c.Kind.Plain():
+				dst = appendCell(dst, codec.AppendText(nil, c, int(r)))
+			default:
+				dst = codec.AppendText(dst, c, int(r))
+			}
+		}
+		dst = append(dst, '\n')
+	}
+	return dst
+}
+
+// appendCell quotes a cell where RFC 4180 asks for it. An empty string is quoted, to differ from null.
+func appendCell(dst, cell []byte) []byte {
+	if len(cell) > 0 && !bytes.ContainsAny(cell, ",\"\r\n") && cell[0] != ' ' {
+		return append(dst, cell...)
+	}
+	dst = append(dst, '"')
+	for _, b := range cell {
+		if b == '"' {
+			dst = append(dst, '"')
+		}
+		dst = append(dst, b)
+	}
+	return append(dst, '"')
+}

@@ -1,0 +1,412 @@
+package kafka
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"undertide/connect"
+	"undertide/connect/settings"
+	"undertide/core/engine"
+	"undertide/core/row"
+)
+
+// Kind are topics of brokers that speak the Kafka wire protocol.
+var Kind = &connect.Kind{
+	Name: "kafka", Noun: "topic", About: "topics of brokers that speak the Kafka protocol",
+	Source: func() connect.Source { return &source{} },
+	Sink:   func() connect.Sink { return &sink{} },
+	Link:   func() connect.Link { return &Link{} },
+	AtStream: func(c *connect.Connection, topic string) connect.Source {
+		return &source{Connection: c, Topic: topicName(topic)}
+	},
+	SinkExample: connect.Example{Name: "topic", About: "messages of a topic, which is made where it is missing",
+		Lines: "via: kafka\nwith: {connection: CONNECTION, topic: TOPIC, create: true}"},
+}
+
+// Link are the settings of a connection to brokers (docs/connectors.md, "Connections").
+type Link struct {
+	_       struct{}  `later:"registry,url,user,password,address"`
+	Brokers []address `set:"brokers,required" missing:"the brokers are not named" fix:"add brokers: [127.0.0.1:9092]" hint:"10.0.0.5:9092, 10.0.0.6:9092" about:"Their addresses, host:port; one of them is enough to find the others."`
+	TLS     *struct {
+		CA         settings.PEMText `set:"ca" label:"authority (PEM)" about:"The authority that signed the broker's certificate: PEM, or the path of a file of it." hint:"empty: the system's authorities"`
+		Cert       settings.PEMText `set:"cert" label:"certificate (PEM)" about:"This side's certificate: PEM, or the path of a file of it."`
+		Key        settings.KeyText `set:"key" about:"Its key: ${secret.NAME}, ${env.NAME}, or the path of a file."`
+		ServerName string           `set:"server_name" label:"name in its certificate" hint:"empty: the broker's address"`
+	} `set:"tls" label:"TLS" about:"Reach it over TLS; {} takes the system's authorities."`
+	SASL *struct {
+		Mechanism string              `set:"mechanism,required" choices:"plain,scram-sha-256,scram-sha-512" first:"scram-sha-512" missing:"the way to sign in is not said" fix:"add mechanism: plain, scram-sha-256 or scram-sha-512"`
+		User      string              `set:"user,required" missing:"the user is not named" fix:"add user:"`
+		Password  settings.SecretText `set:"password,required" missing:"the password is missing" fix:"add password: ${secret.NAME}, or ${env.NAME}"`
+	} `set:"sasl" label:"sign-in" about:"Who signs in, and how."`
+}
+
+// address is host:port.
+type address string
+
+// UnmarshalText takes host:port and nothing else.
+func (a *address) UnmarshalText(text []byte) error {
+	_, port, err := net.SplitHostPort(string(text))
+	if n, e := strconv.Atoi(port); err != nil || e != nil || n < 1 || n > 65535 {
+		return fmt.Errorf("%q is no address of a broker; write host:port, such as 127.0.0.1:9092", text)
+	}
+	*a = address(text)
+	return nil
+}
+
+// LinkTo gives the settings of a connection to brokers in the clear, where nobody signs in.
+func LinkTo(brokers ...string) *Link {
+	l := &Link{}
+	for _, b := range brokers {
+		l.Brokers = append(l.Brokers, address(b))
+	}
+	return l
+}
+
+// Check says whether the certificate and its key stand together.
+func (l *Link) Check(c *connect.Checker) {
+	if l.TLS != nil && c.Has("tls", "cert") != c.Has("tls", "key") {
+		c.Fault("cert and key belong together", "give both or none", "tls")
+	}
+}
+
+func (l *Link) brokers() []string {
+	out := make([]string, len(l.Brokers))
+	for i, b := range l.Brokers {
+		out[i] = string(b)
+	}
+	return out
+}
+
+// Words says what is reached, how, and who signs in.
+func (l *Link) Words() connect.LinkWords {
+	w := connect.LinkWords{Reaches: strings.Join(l.brokers(), ", "), Way: "in the clear", SignIn: "nobody signs in"}
+	if l.TLS != nil {
+		w.Way = "TLS"
+	}
+	if l.SASL != nil {
+		w.SignIn = l.SASL.User + " by " + l.SASL.Mechanism
+	}
+	return w
+}
+
+// connection gives the connection as clients take it.
+func (l *Link) connection(name string) (Connection, error) {
+	out := Connection{Name: name, Brokers: l.brokers()}
+	var err error
+	if t := l.TLS; t != nil {
+		if out.TLS, err = Secure(string(t.CA), string(t.Cert), string(t.Key), t.ServerName); err != nil {
+			return out, err
+		}
+	}
+	if s := l.SASL; s != nil {
+		if out.SASL, err = SignIn(s.Mechanism, s.User, string(s.Password)); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// Look makes a looker; the broker is reached by its methods.
+func (l *Link) Look(name string) (connect.Looker, error) {
+	c, err := l.connection(name)
+	if err != nil {
+		return nil, err
+	}
+	return Look(c)
+}
+
+// reach gives a connection as clients take it.
+func reach(c *connect.Connection) (Connection, error) {
+	out, err := c.Link.(*Link).connection(c.Name) // the kind was checked as the document was read
+	if err != nil {
+		return out, fmt.Errorf("connection %s: %w", c.Name, err)
+	}
+	return out, nil
+}
+
+// topicName is a topic's name.
+type topicName string
+
+// UnmarshalText takes what brokers take for a name.
+func (t *topicName) UnmarshalText(text []byte) error {
+	s := string(text)
+	ok := s != "" && len(s) <= 249 && s != "." && s != ".."
+	for _, c := range s {
+		ok = ok && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '.' || c == '_' || c == '-')
+	}
+	if !ok {
+		return fmt.Errorf("%q is no name of a topic; use letters, digits, dots, _ and -", s)
+	}
+	*t = topicName(s)
+	return nil
+}
+
+// place is where a topic's first run starts.
+type place struct {
+	begin Begin
+	at    time.Time
+}
+
+// UnmarshalText reads earliest, latest or a time.
+func (p *place) UnmarshalText(text []byte) error {
+	switch string(text) {
+	case "earliest":
+		*p = place{}
+		return nil
+	case "latest":
+		*p = place{begin: Latest}
+		return nil
+	}
+	at, err := time.Parse(time.RFC3339Nano, string(text))
+	if err != nil {
+		return fmt.Errorf("%s is neither earliest, latest nor a time; write a time such as 2026-03-01T00:00:00Z", text)
+	}
+	*p = place{AtTime, at}
+	return nil
+}
+
+// source are the settings of a topic that is read (docs/connectors.md, "kafka").
+type source struct {
+	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Topic      topicName           `set:"topic,required" missing:"the topic is not named" fix:"add topic: and its name" hint:"its name"`
+	Group      string              `set:"group,free" about:"Where positions are committed for other tools to see; default undertide.JOB."`
+	Begin      place               `set:"begin,beside" default:"earliest" hint:"earliest, latest, or a time" about:"Where a first run starts."`
+}
+
+func (s *source) Check(c *connect.Checker) {
+	if s.Group == "" {
+		s.Group = "undertide." + c.Job
+	}
+	if c.Format != nil && c.Format.Header {
+		c.Fault(c.Format.Title+" from a topic is not built yet", "write decode: "+connect.DefaultFormat().Name, "decode")
+	}
+}
+
+func (s *source) Reads(f *connect.Format) string {
+	text := fmt.Sprintf("%s, %s, from ", connect.StreamText(s), strings.ToUpper(f.Name))
+	switch s.Begin.begin {
+	case AtTime:
+		return text + s.Begin.at.UTC().Format(time.RFC3339)
+	case Latest:
+		return text + "the latest event"
+	}
+	return text + "the earliest event"
+}
+
+func (s *source) Unbounded() bool { return true }
+func (s *source) HasStored() bool { return true }
+
+func (s *source) Stream() (*connect.Connection, string) { return s.Connection, string(s.Topic) }
+
+// MetaFields are the message's key, when it was stored, and its headers.
+func (s *source) MetaFields(asked []string) row.Schema {
+	out := row.Schema{{Name: "meta.key", Kind: row.String, Hidden: true}, {Name: "meta.stored", Kind: row.Timestamp, Hidden: true}}
+	for _, name := range asked {
+		if strings.HasPrefix(name, "headers.") {
+			out = append(out, row.Field{Name: "meta." + name, Kind: row.String, Hidden: true})
+		}
+	}
+	return out
+}
+
+// Document says how a document over the topic begins.
+func (s *source) Document() connect.Origin {
+	connection := connect.Quoted(s.Connection.Name)
+	with := func(topic, more string) string {
+		return "via: kafka\nwith: {connection: " + connection + ", topic: " + connect.Quoted(topic) + more + "}"
+	}
+	return connect.Origin{Name: string(s.Topic), Stored: true, Source: with(string(s.Topic), ""),
+		Sink: func(_, suffix, key string) string {
+			lines := with(string(s.Topic)+"."+suffix, ", create: true")
+			if key != "" {
+				lines += "\nkey: [" + key + "]"
+			}
+			return lines
+		}}
+}
+
+func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, error) {
+	conn, err := reach(s.Connection)
+	if err != nil {
+		return connect.Opened{}, err
+	}
+	c := SourceConfig{Connection: conn, Topic: string(s.Topic), Group: s.Group, Begin: s.Begin.begin, BeginAt: s.Begin.at, Fresh: len(o.Known) == 0, Buffer: o.Buffer}
+	if !o.Kept {
+		c.Group = "" // positions that nothing goes on from are nobody's
+	}
+	src, err := Open(ctx, c)
+	if err != nil {
+		return connect.Opened{}, err
+	}
+	return connect.Opened{Partitions: src.Partitions(), Find: src.Find, Close: src.Close}, nil
+}
+
+// looker reaches the topic's broker.
+func (s *source) looker() (*Looker, error) {
+	conn, err := reach(s.Connection)
+	if err != nil {
+		return nil, err
+	}
+	return Look(conn)
+}
+
+// Sample takes events of the topic, and says why there are none.
+func (s *source) Sample(ctx context.Context, _ connect.Opening, which connect.Sampling) (connect.Sample, error) {
+	var out connect.Sample
+	p := PeekConfig{Topic: string(s.Topic), From: which.From, At: which.At, Limit: which.Rows, Wait: which.Wait}
+	if which.Partition != "" {
+		n, err := strconv.ParseInt(which.Partition, 10, 32)
+		if err != nil || n < 0 {
+			return out, fmt.Errorf("%w: %s is no number of a partition; partitions of topics are numbered from 0 on", connect.ErrUsage, which.Partition)
+		}
+		one := int32(n)
+		p.Partition = &one
+	}
+	l, err := s.looker()
+	if err != nil {
+		return out, err
+	}
+	defer l.Close()
+	found, err := l.Peek(ctx, p)
+	if err != nil {
+		return out, err
+	}
+	if out.Events = found.Events; len(out.Events) == 0 {
+		out.Notes = append(out.Notes, found.whyEmpty(p))
+	}
+	return out, nil
+}
+
+// whyEmpty words why nothing was found.
+func (f Peeked) whyEmpty(p PeekConfig) string {
+	var kept, was int64
+	for _, s := range f.Spans {
+		kept += s.End - s.Start
+		was += s.End
+	}
+	switch {
+	case was == 0:
+		return fmt.Sprintf("topic %s is empty: nothing was ever sent to it", p.Topic)
+	case kept == 0:
+		return fmt.Sprintf("topic %s is empty now: it had events up to offset %d, which the broker has deleted", p.Topic, was)
+	case p.From == connect.Since:
+		return fmt.Sprintf("topic %s has no event stored since %s; look at its newest or oldest instead", p.Topic, p.At.UTC().Format(time.RFC3339))
+	}
+	return fmt.Sprintf("topic %s has only markers of transactions, or events that are not committed", p.Topic)
+}
+
+// Follow gives the events that are stored from now on.
+func (s *source) Follow(ctx context.Context, next func([]connect.Event) error) error {
+	l, err := s.looker()
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	return l.Follow(ctx, string(s.Topic), next)
+}
+
+// sink are the settings of a topic that is written.
+type sink struct {
+	_          struct{}            `later:"replace"`
+	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Topic      topicName           `set:"topic,required" missing:"the topic is not named" fix:"add topic: and its name" hint:"its name"`
+	Create     bool                `set:"create,free" label:"make the topic" about:"Make the topic where the broker lacks it." default:"false"`
+	Partitions int32               `set:"partitions,free" least:"1" most:"10000" about:"Of a topic that is made; default: what the broker holds right."`
+	Key        settings.FieldNames `set:"key,beside" label:"message key" hint:"fields, with commas between" about:"The fields of the message key."`
+}
+
+func (s *sink) Check(c *connect.Checker) {
+	if c.Has("partitions") && !s.Create {
+		c.Fault("partitions are those of a topic that is made", "add create: true, or leave it out", "partitions")
+	}
+	if c.Format != nil && c.Format.Header {
+		c.Fault(c.Format.Title+" into a topic is not built yet", "write encode: "+connect.DefaultFormat().Name, "encode")
+	}
+}
+
+func (s *sink) Atomic() bool { return false }
+
+func (s *sink) Stream() (*connect.Connection, string) { return s.Connection, string(s.Topic) }
+
+// Makes says whether the topic is made where it is missing.
+func (s *sink) Makes() bool { return s.Create }
+
+func (s *sink) Words(_ *connect.Format, schema row.Schema) connect.SinkWords {
+	w := connect.SinkWords{Writes: connect.StreamText(s) + ", JSON", Delivery: "at least once: what follows the newest checkpoint comes again after a restart"}
+	keyed := ""
+	if len(s.Key) > 0 {
+		keyed = ", keyed by " + strings.Join(s.Key, ", ")
+	}
+	w.Writes += keyed
+	if !s.Create {
+		return w
+	}
+	w.Makes = "topic " + string(s.Topic)
+	if s.Partitions > 0 {
+		w.Makes += fmt.Sprintf(" with %d partition", s.Partitions)
+		if s.Partitions > 1 {
+			w.Makes += "s"
+		}
+	}
+	var fields []string
+	for _, i := range schema.Visible() {
+		fields = append(fields, schema[i].Name+" "+schema[i].Kind.String())
+	}
+	w.Makes += ", unless it is there; its messages are JSON objects {" + strings.Join(fields, ", ") + "}" + keyed
+	return w
+}
+
+func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
+	conn, err := reach(s.Connection)
+	if err != nil {
+		return nil, err
+	}
+	return NewSink(SinkConfig{Connection: conn, Topic: string(s.Topic), Key: s.Key, Create: s.Create, Partitions: s.Partitions}), nil
+}
+
+func (s *sink) Place(string, bool) string { return connect.StreamText(s) }
+
+// OpenToSend opens a topic for sending.
+func (l *Looker) OpenToSend(ctx context.Context, topic string) (connect.Sender, error) {
+	w, err := NewWriterTo(ctx, l.c, topic)
+	if err != nil {
+		return nil, err
+	}
+	return &sender{w, topic, make(chan error, 1)}, nil
+}
+
+// sender sends to one topic, and keeps the first fault until somebody asks.
+type sender struct {
+	w     *Writer
+	topic string
+	fault chan error
+}
+
+func (s *sender) Send(ctx context.Context, key, text []byte) error {
+	s.w.Send(ctx, s.topic, key, text, time.Now(), func(err error) {
+		if err != nil {
+			select {
+			case s.fault <- err:
+			default:
+			}
+		}
+	})
+	return s.failed()
+}
+
+func (s *sender) failed() error {
+	select {
+	case err := <-s.fault:
+		return fmt.Errorf("send to topic %s: %w", s.topic, err)
+	default:
+		return nil
+	}
+}
+
+func (s *sender) Flush(ctx context.Context) error { return errors.Join(s.w.Flush(ctx), s.failed()) }
+func (s *sender) Close()                          { s.w.Close() }

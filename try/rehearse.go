@@ -1,0 +1,707 @@
+package try
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"undertide/connect"
+	"undertide/connect/memory"
+	"undertide/connect/settings"
+	"undertide/core/engine"
+	"undertide/core/expr"
+	"undertide/core/row"
+	"undertide/core/step"
+	"undertide/core/window"
+	"undertide/job"
+	"undertide/look"
+	"undertide/run"
+)
+
+// RehearseOptions are how a document is run on a sample.
+type RehearseOptions struct {
+	Rows int          // of each source at most; 0 means 1,000
+	From connect.From // Newest, or Oldest
+	In   map[string]string
+	// Keep is how many rows of each part are given; 0 means 50.
+	Keep int
+}
+
+// Rehearsal is what a document did with a sample. Nothing was delivered.
+type Rehearsal struct {
+	Job     string            `json:"job"`
+	Seconds float64           `json:"seconds"`
+	Sources []RehearsedSource `json:"sources"`
+	Steps   []RehearsedStep   `json:"steps"`
+	Sinks   []RehearsedSink   `json:"sinks"`
+	// Warnings are what the sample shows to be wrong, or likely so.
+	Warnings []Warning `json:"warnings"`
+}
+
+// RehearsedSource is what was sampled of a source.
+type RehearsedSource struct {
+	Name     string           `json:"name"`
+	Events   int64            `json:"events"`
+	Rejected map[string]int64 `json:"rejected"`
+	From     *string          `json:"from"` // least event time; null for none
+	To       *string          `json:"to"`
+	Notes    []string         `json:"notes"`
+	Parts    []RehearsedPart  `json:"parts"` // itself, and its rejects
+}
+
+// RehearsedStep is what a step did.
+type RehearsedStep struct {
+	Name     string           `json:"name"`
+	Kind     string           `json:"kind"`
+	From     string           `json:"from"`
+	In       int64            `json:"in"`
+	Out      int64            `json:"out"`
+	Dropped  int64            `json:"dropped"`
+	Made     int64            `json:"made"` // of a windowed step: result rows, with those that having dropped
+	Repeats  int64            `json:"repeats"`
+	Lost     int64            `json:"lost"`
+	Accepted int64            `json:"accepted"`
+	Rejected map[string]int64 `json:"rejected"`
+	Parts    []RehearsedPart  `json:"parts"`
+	// Examples are, of a filter, up to five rows that it kept and five that it dropped.
+	Examples []Judged `json:"examples"`
+	// Overlap counts, of a split, the rows that more than one part took; with first_only those that more
+	// than one would take.
+	Overlap int64 `json:"overlap"`
+}
+
+// RehearsedPart is a part of a source or step, with its first rows.
+type RehearsedPart struct {
+	Name   string            `json:"name"`
+	Fields []string          `json:"fields"`
+	Count  int64             `json:"count"`
+	Rows   []json.RawMessage `json:"rows"`
+}
+
+// RehearsedSink is what a sink would have taken.
+type RehearsedSink struct {
+	Name   string            `json:"name"`
+	From   string            `json:"from"`
+	Writes string            `json:"writes"`
+	Makes  string            `json:"makes"`
+	Count  int64             `json:"count"`
+	Rows   []json.RawMessage `json:"rows"`
+}
+
+// Judged is a row that a filter saw.
+type Judged struct {
+	Row  json.RawMessage `json:"row"`
+	Kept bool            `json:"kept"`
+	Why  string          `json:"why"` // the condition that failed
+}
+
+// Warning is something that a sample shows.
+type Warning struct {
+	At   string `json:"at"` // the source, step or sink
+	Text string `json:"text"`
+	Fix  string `json:"fix"`
+}
+
+// Rehearse runs a document on a sample of each source, to its end, and delivers nothing.
+func Rehearse(ctx context.Context, j *job.Job, o RehearseOptions) (Rehearsal, error) {
+	began := time.Now()
+	if o.Keep <= 0 {
+		o.Keep = 50
+	}
+	for name := range o.In {
+		if known := run.Names(j.Sources, func(s *job.Source) string { return s.Name }); !slices.Contains(known, name) {
+			return Rehearsal{}, run.Unknown("--in", name, "source", known)
+		}
+	}
+	samples := make([]connect.Sample, len(j.Sources))
+	g := &engine.Graph{Steps: j.Flow()}
+	for i := range j.Sources {
+		s := &j.Sources[i]
+		var err error
+		if path, in := o.In[s.Name]; in {
+			samples[i], err = sampleFile(ctx, path, s, o.Rows)
+		} else {
+			samples[i], err = Sample(ctx, j, s, connect.Sampling{Rows: o.Rows, From: o.From})
+		}
+		if err != nil {
+			return Rehearsal{}, err
+		}
+		src := s.On(sampledPartitions(samples[i]), true)
+		src.Ahead = s.Ahead
+		g.Sources = append(g.Sources, src)
+	}
+	r := &rehearser{j: j, g: g, keep: o.Keep, shown: map[string]*shown{}}
+	r.taps()
+	sinks := make([]*shown, len(j.Sinks))
+	for i := range j.Sinks {
+		sinks[i] = &shown{keep: o.Keep, schema: j.Sinks[i].Schema, rows: []json.RawMessage{}}
+		g.Sinks = append(g.Sinks, engine.SinkNode{Name: j.Sinks[i].Name, From: j.Sinks[i].From, Schema: j.Sinks[i].Schema, Sink: &taker{shown: sinks[i]}})
+	}
+	res, err := engine.Run(ctx, g, engine.Options{Lanes: 1, Workers: 1})
+	if err != nil {
+		return Rehearsal{}, err
+	}
+	out := r.told(res.Figures, samples)
+	plan := job.PlanOf(j)
+	for i, s := range plan.Sinks {
+		out.Sinks = append(out.Sinks, RehearsedSink{Name: s.Name, From: s.From, Writes: s.Writes, Makes: s.Makes, Count: sinks[i].count, Rows: sinks[i].rows})
+	}
+	for i := range out.Steps {
+		out.Steps[i].Kind = plan.Steps[i].Kind
+	}
+	r.warn(&out, samples, res.Figures)
+	out.Seconds = time.Since(began).Seconds()
+	return out, nil
+}
+
+// shown keeps the first rows of a part. Safe for concurrent use.
+type shown struct {
+	keep   int
+	schema row.Schema
+
+	mu    sync.Mutex // guards all below
+	count int64
+	rows  []json.RawMessage
+}
+
+func (s *shown) NewEncoder(sc row.Schema) engine.Encoder { return run.TextOf(sc) }
+func (s *shown) Room(rows int) int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return max(0, min(rows, s.keep-len(s.rows)))
+}
+
+func (s *shown) Take(data []byte, rows int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.count += int64(rows)
+	for line := range bytes.Lines(data) {
+		if len(s.rows) < s.keep {
+			s.rows = append(s.rows, json.RawMessage(bytes.Clone(bytes.TrimSuffix(line, []byte("\n")))))
+		}
+	}
+}
+
+// taker is a sink that shows what it would take, and delivers nothing.
+type taker struct {
+	memory.Sink
+	shown *shown
+}
+
+func (t *taker) Write(data []byte, rows int) error {
+	t.shown.Take(data, rows)
+	return nil
+}
+func (t *taker) Prepare(int64) (json.RawMessage, error) { return nil, nil }
+func (t *taker) Commit(int64) error                     { return nil }
+
+// rehearser looks at all rows of a run on a sample.
+type rehearser struct {
+	j      *job.Job
+	g      *engine.Graph
+	keep   int
+	shown  map[string]*shown
+	judges map[int]*judge
+	keys   map[int]*keyCounter
+	times  []*timeSpan
+}
+
+func (r *rehearser) taps() {
+	r.judges, r.keys = map[int]*judge{}, map[int]*keyCounter{}
+	add := func(name string, ref engine.Ref) {
+		s := &shown{keep: r.keep, schema: r.g.SchemaOf(ref)}
+		r.shown[name] = s
+		r.g.Taps = append(r.g.Taps, engine.TapNode{From: ref, Schema: s.schema, Tap: s})
+	}
+	for i := range r.j.Sources {
+		add(r.j.Sources[i].Name, engine.Ref{At: i})
+		add("rejects of "+r.j.Sources[i].Name, engine.Ref{At: i, Part: engine.RejectPart})
+		t := &timeSpan{least: row.MaxTime, most: row.MinTime}
+		r.times = append(r.times, t)
+		r.g.Taps = append(r.g.Taps, engine.TapNode{From: engine.Ref{At: i}, Schema: r.g.Sources[i].Schema, Tap: eye{t.see}})
+	}
+	for i := range r.j.Steps {
+		s := &r.j.Steps[i]
+		names, parts, _ := s.Parts()
+		for n, name := range names {
+			add(name, engine.Ref{OfStep: true, At: i, Part: parts[n]})
+		}
+		add("rejects of "+s.Name, engine.Ref{OfStep: true, At: i, Part: engine.RejectPart})
+		var see func(step.View)
+		switch {
+		case s.Stateless != nil && s.Stateless.Where != nil:
+			r.judges[i] = newJudge(s, r.j.Values)
+			see = r.judges[i].filter
+		case s.Split != nil:
+			r.judges[i] = newJudge(s, r.j.Values)
+			see = r.judges[i].split
+		case s.Keyed != nil && len(s.Keyed.Spec().Key) > 0:
+			r.keys[i] = &keyCounter{spec: s.Keyed.Spec(), of: map[string]int64{}}
+			see = r.keys[i].see
+		default:
+			continue
+		}
+		for _, in := range s.From {
+			columns := in.Columns
+			r.g.Taps = append(r.g.Taps, engine.TapNode{From: in.Ref, Schema: r.g.SchemaOf(in.Ref), Tap: eye{func(v step.View) {
+				if columns != nil {
+					cols := make([]*row.Column, len(columns))
+					for n, c := range columns {
+						cols[n] = v.Cols[c]
+					}
+					v.Cols = cols
+				}
+				see(v)
+			}}})
+		}
+	}
+}
+
+// eye is a tap that is shown the rows themselves.
+type eye struct{ see func(step.View) }
+
+func (e eye) NewEncoder(row.Schema) engine.Encoder { return e }
+func (e eye) Room(rows int) int                    { return rows }
+func (e eye) Take([]byte, int)                     {}
+func (e eye) Append(dst []byte, v step.View) []byte {
+	e.see(v)
+	return dst
+}
+
+// timeSpan is the span of event times.
+type timeSpan struct {
+	mu          sync.Mutex // guards all below
+	least, most row.Time
+	future      int64
+	futureMost  row.Time
+}
+
+func (t *timeSpan) see(v step.View) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	limit := row.TimeOf(time.Now().Add(time.Minute))
+	for _, i := range v.Sel {
+		if len(v.Times) == 0 {
+			return
+		}
+		at := v.Times[i]
+		t.least, t.most = min(t.least, at), max(t.most, at)
+		if at > limit {
+			t.future++
+			t.futureMost = max(t.futureMost, at)
+		}
+	}
+}
+
+// keyCounter counts a keyed step's rows by key.
+type keyCounter struct {
+	spec *step.Spec
+	mu   sync.Mutex // guards all below
+	of   map[string]int64
+	all  int64
+}
+
+func (k *keyCounter) see(v step.View) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, i := range v.Sel {
+		var b strings.Builder
+		null := false
+		for n, c := range k.spec.Key {
+			if n > 0 {
+				b.WriteString(", ")
+			}
+			null = null || v.Cols[c].IsNull(int(i))
+			b.WriteString(plainText(expr.At(v.Cols[c], int(i))))
+		}
+		k.all++
+		if !null && len(k.of) < 100_000 {
+			k.of[b.String()]++
+		}
+	}
+}
+
+// judge sees the rows that come to a filter or split.
+type judge struct {
+	st       *job.Step
+	where    *expr.Runner
+	terms    []term
+	parts    []*expr.Runner
+	texts    engine.Encoder
+	mu       sync.Mutex // guards all below
+	examples []Judged
+	kept     int
+	dropped  int
+	overlap  int64
+}
+
+// term is one condition of several that && joins.
+type term struct {
+	text string
+	prog *expr.Program
+}
+
+func newJudge(s *job.Step, values map[string]expr.Value) *judge {
+	d := &judge{st: s, texts: run.TextOf(s.Input)}
+	if s.Stateless != nil {
+		d.where = s.Stateless.Where.NewRunner()
+		for _, text := range conjuncts(s.Stateless.Where.Text()) {
+			if p, faults := expr.Compile(text, expr.Scope{Fields: s.Input, Values: values}); len(faults) == 0 {
+				d.terms = append(d.terms, term{text, p})
+			}
+		}
+		return d
+	}
+	for _, p := range s.Split.Parts {
+		d.parts = append(d.parts, p.NewRunner())
+	}
+	return d
+}
+
+// conjuncts takes an expression apart at each && that stands in no parentheses and no quotes. One that
+// has a || or ? beside them is left whole.
+func conjuncts(text string) []string {
+	var out []string
+	depth, from := 0, 0
+	var quote byte
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		switch {
+		case quote != 0 && c == '\\':
+			i++
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '\'' || c == '"':
+			quote = c
+		case strings.IndexByte("([{", c) >= 0:
+			depth++
+		case strings.IndexByte(")]}", c) >= 0:
+			depth--
+		case depth == 0 && (c == '?' || strings.HasPrefix(text[i:], "||")):
+			return []string{strings.TrimSpace(text)}
+		case depth == 0 && strings.HasPrefix(text[i:], "&&"):
+			out = append(out, strings.TrimSpace(text[from:i]))
+			i++
+			from = i + 1
+		}
+	}
+	return append(out, strings.TrimSpace(text[from:]))
+}
+
+const examplesEach = 5
+
+func (d *judge) filter(v step.View) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.kept >= examplesEach && d.dropped >= examplesEach {
+		return
+	}
+	c, errs := d.where.Run(v.Cols, v.N)
+	one := v
+	for n, i := range v.Sel {
+		if expr.HasBit(errs, int(i)) {
+			continue // a reject
+		}
+		keep := !c.IsNull(int(i)) && c.I[i] != 0
+		if keep && d.kept >= examplesEach || !keep && d.dropped >= examplesEach {
+			continue
+		}
+		one.Sel = v.Sel[n : n+1]
+		j := Judged{Row: json.RawMessage(bytes.TrimSuffix(d.texts.Append(nil, one), []byte("\n"))), Kept: keep}
+		if keep {
+			d.kept++
+		} else {
+			d.dropped++
+			j.Why = d.why(v.Cols, int(i))
+		}
+		d.examples = append(d.examples, j)
+	}
+}
+
+// why names the first condition that did not hold.
+func (d *judge) why(cols []*row.Column, i int) string {
+	for _, t := range d.terms {
+		x, err := t.prog.Eval(cols, i)
+		switch {
+		case err != nil:
+		case x.Null:
+			return t.text + " is null"
+		case x.I == 0:
+			return t.text + " is false"
+		}
+	}
+	return d.st.Stateless.Where.Text() + " is false"
+}
+
+func (d *judge) split(v step.View) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	hits := make([]int, v.N)
+	for _, p := range d.parts {
+		c, errs := p.Run(v.Cols, v.N)
+		for _, i := range v.Sel {
+			if !expr.HasBit(errs, int(i)) && !c.IsNull(int(i)) && c.I[i] != 0 {
+				hits[i]++
+			}
+		}
+	}
+	for _, n := range hits {
+		if n > 1 {
+			d.overlap++
+		}
+	}
+}
+
+// told gathers what came of a run.
+func (r *rehearser) told(f engine.Figures, samples []connect.Sample) Rehearsal {
+	out := Rehearsal{Job: r.j.Name, Sources: []RehearsedSource{}, Steps: []RehearsedStep{}, Sinks: []RehearsedSink{}, Warnings: []Warning{}}
+	part := func(name string) RehearsedPart {
+		s := r.shown[name]
+		p := RehearsedPart{Name: name, Fields: []string{}, Count: s.count, Rows: s.rows}
+		for _, i := range s.schema.Visible() {
+			p.Fields = append(p.Fields, s.schema[i].Name+" "+s.schema[i].Kind.String())
+		}
+		if p.Rows == nil {
+			p.Rows = []json.RawMessage{}
+		}
+		return p
+	}
+	for i := range r.j.Sources {
+		name := r.j.Sources[i].Name
+		s := RehearsedSource{Name: name, Events: f.Sources[i].Read, Rejected: f.Sources[i].Rejected, Notes: samples[i].Notes, Parts: []RehearsedPart{part(name), part("rejects of " + name)}}
+		if s.Notes == nil {
+			s.Notes = []string{}
+		}
+		if t := r.times[i]; t.most >= t.least {
+			from, to := t.least.String(), t.most.String()
+			s.From, s.To = &from, &to
+		}
+		out.Sources = append(out.Sources, s)
+	}
+	for i := range r.j.Steps {
+		st := &r.j.Steps[i]
+		c := f.Steps[i]
+		s := RehearsedStep{Name: st.Name, From: st.FromText, In: c.In, Out: c.Out, Dropped: c.Dropped, Made: c.Made, Repeats: c.Repeats, Lost: c.Lost, Accepted: c.Accepted, Rejected: c.Rejected, Parts: []RehearsedPart{}, Examples: []Judged{}}
+		names, _, _ := st.Parts()
+		for _, n := range append(names, "rejects of "+st.Name) {
+			s.Parts = append(s.Parts, part(n))
+		}
+		if d := r.judges[i]; d != nil {
+			slices.SortStableFunc(d.examples, func(a, b Judged) int {
+				return cmp.Compare(boolInt(b.Kept), boolInt(a.Kept))
+			})
+			s.Examples, s.Overlap = append(s.Examples, d.examples...), d.overlap
+		}
+		out.Steps = append(out.Steps, s)
+	}
+	return out
+}
+
+func boolInt(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// warn says what the sample shows to be wrong, each with what to do about it.
+func (r *rehearser) warn(out *Rehearsal, samples []connect.Sample, f engine.Figures) {
+	say := func(at, fix, format string, args ...any) {
+		out.Warnings = append(out.Warnings, Warning{at, fmt.Sprintf(format, args...), fix})
+	}
+	for i := range r.j.Sources {
+		r.warnSource(&r.j.Sources[i], out.Sources[i], samples[i], r.times[i], f, say)
+	}
+	for i := range r.j.Steps {
+		s, c := &r.j.Steps[i], &out.Steps[i]
+		if c.In == 0 {
+			continue
+		}
+		if c.Dropped == c.In && r.judges[i] != nil {
+			why := ""
+			if len(c.Examples) > 0 {
+				why = ": " + c.Examples[0].Why
+			}
+			say(s.Name, "look at the dropped rows, and at the condition", "the filter drops all %d rows%s", c.In, why)
+		}
+		if made := f.Steps[i].Made; made > 0 && c.Dropped == made {
+			say(s.Name, "look at the condition; without it the sample gives these rows", "having drops all %d result rows", made)
+		}
+		if n := c.Rejected[step.NullKey]; n > 0 {
+			say(s.Name, "key by a field that always has a value, fill it by set before, or say null_key: keep", "%d of %d rows have no key (%s is null) and become rejects: they count in no window", n, c.In, strings.Join(s.Keyed.Spec().KeySchema().Names(), ", "))
+		}
+		if n := c.Rejected[step.Expression]; n*10 > c.In {
+			say(s.Name, "see rejects of "+s.Name, "%d of %d rows become rejects since an expression has no value", n, c.In)
+		}
+		if k := r.keys[i]; k != nil {
+			top, most := "", int64(0)
+			for key, n := range k.of {
+				if n > most || n == most && key < top {
+					top, most = key, n
+				}
+			}
+			if len(k.of) > 1 && most*2 >= k.all {
+				say(s.Name, "that is right where it is so; a finer key would spread the work", "%s has %d %% of all rows (of %d keys): one lane does most of the work", top, most*100/k.all, len(k.of))
+			}
+			if len(k.of) == 1 && k.all > 20 {
+				say(s.Name, "check that it is the field you mean", "all rows of the sample have one key: %s", top)
+			}
+		}
+		if c.Overlap > 0 {
+			if s.Split.FirstOnly {
+				say(s.Name, "that is what first_only is for", "%d of %d rows meet more than one condition; each goes to the first", c.Overlap, c.In)
+			} else {
+				say(s.Name, "say first_only: true, or make the conditions exclude each other, if a row belongs to one part", "%d of %d rows meet more than one condition and go to several parts", c.Overlap, c.In)
+			}
+		}
+		r.warnWindow(s, c, say)
+	}
+}
+
+func (r *rehearser) warnSource(s *job.Source, told RehearsedSource, sample connect.Sample, times *timeSpan, f engine.Figures, say func(at, fix, format string, args ...any)) {
+	if told.Events == 0 {
+		for _, n := range told.Notes {
+			say(s.Name, "check the name of the topic or file, or send events first", "%s", n)
+		}
+		if len(told.Notes) == 0 {
+			say(s.Name, "check the name of the topic or file", "there are no events")
+		}
+		return
+	}
+	rejected := int64(0)
+	for _, n := range told.Rejected {
+		rejected += n
+	}
+	if n := told.Rejected[step.TooFarAhead]; n > 0 {
+		say(s.Name, "check the unit of parse, or the clock that wrote them; ahead: none takes them all the same", "%d of %d events lie more than %s in the future and are rejects%s", n, told.Events, row.DurationText(s.Ahead), firstSample(f, s.Name, step.TooFarAhead))
+	}
+	if rest := rejected - told.Rejected[step.TooFarAhead]; rest*100 > told.Events {
+		var reasons []string
+		for reason := range told.Rejected {
+			if reason != step.TooFarAhead {
+				reasons = append(reasons, reason)
+			}
+		}
+		slices.Sort(reasons)
+		fix := "see rejects of " + s.Name + "; does the document describe this topic?"
+		if reasons[0] == step.NoEventTime && strings.Contains(firstSample(f, s.Name, step.NoEventTime), "outside the years") {
+			fix = "the unit of parse is another: epoch_s, epoch_ms, epoch_us or epoch_ns; peek --infer finds it"
+		}
+		say(s.Name, fix, "%d of %d events become rejects (%s)%s", rest, told.Events, strings.Join(reasons, ", "), firstSample(f, s.Name, reasons[0]))
+	}
+	switch {
+	case times.most < times.least:
+	case times.most < run.UnitDoubt:
+		say(s.Name, "seconds were perhaps read as milliseconds: say parse: epoch_s, or the unit it is", "the newest event time is %s: the unit of the event time is mistaken", times.most)
+	case times.future > 0:
+		say(s.Name, "check the clock that wrote them: one of them holds the watermark up to there, and all others are late", "%d events lie in the future, up to %s", times.future, times.futureMost)
+	}
+	// What the events really hold, beside what is declared.
+	p, inf, err := inferred(s, sample)
+	if err != nil {
+		return
+	}
+	paths := make([]string, len(p.Fields))
+	for n := range p.Fields {
+		paths[n] = p.Fields[n].Path
+	}
+	var missing []string
+	for _, fd := range s.Fields {
+		path := fd.Name
+		if len(fd.At) > 0 {
+			path = fd.At.String()
+		}
+		at := slices.Index(paths, path)
+		if at < 0 {
+			missing = append(missing, path)
+			continue
+		}
+		for _, d := range inf.Fields {
+			if d.Name != fd.Name && d.At != path && d.Name != path {
+				continue
+			}
+			if fd.Kind == row.Double && d.Type == "decimal" {
+				say(s.Name, "declare "+fd.Name+": decimal", "%s is a double and holds numbers that a double does not keep exactly: %s", fd.Name, strings.Join(d.Doubts, "; "))
+			}
+			if fd.Kind == row.Int && d.Type == "timestamp" {
+				say(s.Name, fmt.Sprintf("declare %s: {type: timestamp, parse: %s} to read it as a time", fd.Name, d.Parse), "%s is an int, and its values are times in %s", fd.Name, strings.ReplaceAll(d.Parse, "epoch_", "epoch "))
+			}
+		}
+	}
+	if len(missing) == len(s.Fields) {
+		say(s.Name, "check the topic's name; peek --infer describes it", "no event has any of the declared fields: the events have %s. This is another stream than the document describes", strings.Join(paths, ", "))
+	} else {
+		for _, m := range missing {
+			fix := "take it out, or say where it stands: at"
+			if n := job.Nearest(m, paths); n != "" {
+				fix = "did you mean " + n + "?"
+			}
+			say(s.Name, fix, "no event has the field %s: it is null in every row", m)
+		}
+	}
+	if l := LatenessIn(r.j, s, sample); l.Current != nil {
+		for _, m := range l.Margins {
+			if m.Current && m.Share > 0.01 {
+				say(s.Name, fmt.Sprintf("see lateness; %s would leave fewer than one in a thousand", row.DurationText(time.Duration(l.Proposed*float64(time.Second)))), "%d of %d events (%.1f %%) come later than the margin of %s", m.Late, l.Events, m.Share*100, row.DurationText(s.Margin))
+			}
+		}
+		if len(l.Behind) > 0 && l.Behind[0].Median > s.Margin.Seconds() {
+			say(s.Name, "mend the clock, or give a greater margin", "%s comes %.0f s behind as a rule, more than the margin: all of its rows are late", l.Behind[0].Key, l.Behind[0].Median)
+		}
+	}
+}
+
+// inferred says what the events of a source's sample are by themselves.
+func inferred(s *job.Source, sample connect.Sample) (look.Profile, look.Inference, error) {
+	if len(settings.Of(s.Decoding)) > 0 { // what the document says of it, such as a pattern, says more than a guess
+		return look.Profile{}, look.Inference{}, look.ErrNothing
+	}
+	return look.Infer(sample)
+}
+
+func (r *rehearser) warnWindow(s *job.Step, c *RehearsedStep, say func(at, fix, format string, args ...any)) {
+	w, ok := s.Keyed.(*step.Window)
+	if !ok || !w.Bounds() {
+		return
+	}
+	var span time.Duration
+	for i := range r.j.Sources {
+		if t := r.times[i]; readsFrom(r.j, s, r.j.Sources[i].Name) && t.most >= t.least {
+			span = max(span, time.Duration(t.most-t.least)*time.Microsecond)
+		}
+	}
+	var size time.Duration
+	switch {
+	case w.Session != nil:
+		size = w.Session.Gap
+	case w.Aligned != nil && w.Aligned.Unit == window.Micros:
+		size = time.Duration(w.Aligned.Size) * time.Microsecond
+	case w.Aligned != nil:
+		at := row.TimeOf(time.Now())
+		size = time.Duration(w.Aligned.LastEnd(at)-w.Aligned.SliceStart(w.Aligned.SliceOf(at))) * time.Microsecond
+	}
+	if size > span && size > 0 {
+		say(s.Name, "take more events (--rows, or --in with a longer file), or trust the examples", "the sample covers %s, less than a window of %s: its rows appear only because the sample ends", row.DurationText(span.Round(time.Second)), row.DurationText(size))
+	}
+	if c.Lost*100 > c.In {
+		say(s.Name, "give a greater margin, or late: {accept: …}; see lateness", "%d of %d rows are late and lost", c.Lost, c.In)
+	}
+}
+
+// firstSample words the first reject of a reason.
+func firstSample(f engine.Figures, at, reason string) string {
+	for _, s := range f.Samples {
+		if s.At == at && s.Reason == reason {
+			return ", the first since " + s.Message
+		}
+	}
+	return ""
+}
