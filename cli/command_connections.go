@@ -35,7 +35,7 @@ func newConnections(s *streams) *cobra.Command {
 		return show(s, format, list, func() {
 			var rows [][]string
 			for _, c := range list {
-				rows = append(rows, []string{c.Name, c.Via, c.Reaches, c.Way, c.SignIn, c.From})
+				rows = append(rows, []string{c.Name, c.Via, c.Reaches, c.Way, strings.Join(append([]string{c.SignIn}, references(c.Settings)...), ", "), c.From})
 			}
 			if len(rows) == 0 {
 				s.say("there are no connections yet; add one: undertide connections add NAME --brokers HOST:PORT")
@@ -47,6 +47,25 @@ func newConnections(s *streams) *cobra.Command {
 	formatFlag(c, &format)
 	c.AddCommand(newConnectionsAdd(s), newConnectionsTest(s), newConnectionsRemove(s))
 	return c
+}
+
+// references gives the secrets and variables that settings name.
+func references(v any) (out []string) {
+	switch x := v.(type) {
+	case string:
+		if strings.HasPrefix(x, "${") {
+			out = append(out, x)
+		}
+	case map[string]any:
+		for _, name := range sorted(x) {
+			out = append(out, references(x[name])...)
+		}
+	case []any:
+		for _, e := range x {
+			out = append(out, references(e)...)
+		}
+	}
+	return out
 }
 
 func newConnectionsAdd(s *streams) *cobra.Command {

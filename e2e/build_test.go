@@ -86,7 +86,8 @@ func TestBuild(t *testing.T) {
 	p.press("Add a connection")
 	p.fill("name", "port")
 	p.fill("brokers", broker)
-	p.pick("sign-in", "plain")
+	p.pick("sign-in", "yes")
+	p.pick("mechanism", "plain")
 	p.fill("user", "tide")
 	p.fill("password", "ebb-and-flow")
 	p.press("Store and test")
@@ -97,7 +98,7 @@ func TestBuild(t *testing.T) {
 		t.Error("the secret is shown")
 	}
 	p.press("Change")
-	p.pick("sign-in", "nobody signs in")
+	p.pick("sign-in", "no")
 	p.press("Store and test")
 	p.shows("✓ reached, signed in")
 

@@ -69,13 +69,9 @@ func (l *absentLane) Move(t *Turn, out Out) {
 }
 
 func (l *absentLane) rebuild() {
-	live := make([]bool, l.dict.Len())
-	for id := range live {
-		live[id] = l.knows(uint32(id))
-	}
-	dict, to := l.dict.Keep(live)
-	l.renumber(live, to, dict.Len())
-	l.dict = dict
+	r := rekey(l.dict, l.known)
+	l.expiry.rekey(&r)
+	l.dict = r.dict
 }
 
 // give makes a key's row and forgets the key.

@@ -209,8 +209,8 @@ func (a *accs) results(dst []*row.Column, ids []uint32, c *LaneCounts) {
 	}
 }
 
-// left counts the values that there was no room for.
-func (a *accs) left(ids []uint32) (n int64) {
+// leftOut counts the values that there was no room for.
+func (a *accs) leftOut(ids []uint32) (n int64) {
 	for _, c := range a.aggs {
 		if l, ok := c.(measure.Leaver); ok {
 			for _, id := range ids {

@@ -19,16 +19,14 @@ type alignedLane struct {
 	late   lateRows
 	pub    *publisher
 
-	// mark: every window with an end at or before it was closed; begun is false until the first turn says
-	// where the watermark stands.
-	mark  row.Time
-	begun bool
-	next  row.Time // the end of the window that closes next; row.MaxTime for none
+	// mark: every window with an end at or before it was closed. It means nothing before the first turn, which says where
+	// the watermark stands.
+	mark row.Time
+	next row.Time // the end of the window that closes next; row.MaxTime for none
 
-	several   bool     // a window may have several rows
-	hold      row.Time // how long a closed window is kept
-	nextBeat  row.Time // of previews
-	nextAgain row.Time // of repeats
+	several bool     // a window may have several rows
+	hold    row.Time // how long a closed window is kept
+	beats   beats
 
 	// rows that were given a slice and not yet added, and scratch for it
 	ids, ids2    []uint32
@@ -41,7 +39,7 @@ type alignedLane struct {
 
 func newAlignedLane(d *Window, ordered bool) *alignedLane {
 	l := &alignedLane{timeline: newTimeline(d), dict: state.NewDict(), late: newLateRows(d.LateSchema()), mark: row.MinTime, next: row.MaxTime,
-		several: d.Revisions(), hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds())}
+		several: d.Revisions(), hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), beats: newBeats(d)}
 	l.moment = 1
 	if l.several {
 		l.shown = map[int64]*shownWindow{}
@@ -69,9 +67,8 @@ func (l *alignedLane) Held() Held {
 // begin takes the watermark that stands before the first turn: what ends before it was closed, by the run
 // that the state comes from.
 func (l *alignedLane) begin(t *Turn) {
-	if !l.begun {
-		l.begun, l.mark = true, t.Marks[0]
-		l.nextBeat, l.nextAgain = t.Now+row.Time(l.def.Every.Microseconds()), t.Now+row.Time(l.def.RepeatEvery.Microseconds())
+	if l.beats.begin(t.Now) {
+		l.mark = t.Marks[0]
 		l.findNext()
 	}
 }
@@ -227,12 +224,10 @@ func (l *alignedLane) Move(t *Turn, out Out) {
 	if !l.several {
 		return
 	}
-	if l.def.Revised && t.Now >= l.nextBeat {
-		l.nextBeat = t.Now + row.Time(l.def.Every.Microseconds())
+	if l.beats.preview(t.Now) {
 		l.publishPreviews(t, out)
 	}
-	if l.def.RepeatEvery > 0 && (t.Now >= l.nextAgain || t.After == row.MaxTime && before < row.MaxTime) {
-		l.nextAgain = t.Now + row.Time(l.def.RepeatEvery.Microseconds())
+	if l.beats.repeat(t.Now, t.After == row.MaxTime && before < row.MaxTime) {
 		from := l.mark
 		if from == row.MaxTime {
 			from = before
@@ -279,7 +274,7 @@ func (l *alignedLane) publishWindow(k int64, t *Turn, out Out) {
 	}
 	l.due.reset()
 	l.all(k, b, t.Passed(l.w.End(k)))
-	l.counts.LeftOut += b.left(l.due.acc)
+	l.counts.LeftOut += b.leftOut(l.due.acc)
 	if l.several {
 		l.publishShown(k, b, true, out)
 	} else {
@@ -347,15 +342,13 @@ func (l *alignedLane) forget(closed int) {
 	for _, s := range l.open {
 		held += s.keys
 	}
-	if l.dict.Len() <= 2*held+slack {
+	if !rebuilds(l.dict.Len(), held) {
 		return
 	}
-	live := make([]bool, l.dict.Len())
-	l.live(live)
-	dict, to := l.dict.Keep(live)
-	l.dict = dict
-	l.renumberRevisions(live, to)
-	l.renumber(live, to, dict.Len())
+	r := rekey(l.dict, l.live)
+	l.dict = r.dict
+	l.rekeyRevisions(&r)
+	l.renumber(r.alive, r.to, r.dict.Len())
 }
 
 // stateSchema gives the columns of the slices: share, the key fields, slice_start, slice_end and the

@@ -124,3 +124,10 @@ func (b *buffer) load(in *row.Batch, lane, lanes int, d *state.Dict) error {
 		return nil
 	})
 }
+
+// known marks the keys of rows that wait.
+func (b *buffer) known(mark []bool) {
+	for _, q := range b.queue {
+		mark[b.key[q.n]] = true
+	}
+}

@@ -22,14 +22,16 @@ func (d *Deduplicate) NewLane(bool) Lane {
 	return &dedupLane{def: d, within: row.Time(d.Within.Microseconds()), dict: state.NewDict(), mark: row.MinTime, late: newLateRows(d.LateSchema())}
 }
 
-// dedupLane remembers, for each key, the times of the rows that have passed; nearly always one.
+// dedupLane remembers, for each key, the times of the rows that have passed; nearly always one. Keys are not queued to
+// be forgotten as [expiry] does: where nearly every row has a new key, looking through all of them once they have doubled
+// costs a row less.
 type dedupLane struct {
 	def    *Deduplicate
 	within row.Time
 	dict   *state.Dict
 	passed []row.Time            // by key: the greatest time that passed
 	more   map[uint32][]row.Time // others, where there are several
-	live   int                   // keys when the dictionary was last rebuilt
+	live   int                   // keys that counted when they were last looked through
 	mark   row.Time
 	counts LaneCounts
 	late   lateRows
@@ -107,29 +109,28 @@ func (l *dedupLane) Move(t *Turn, _ Out) {
 	if !rebuilds(l.dict.Len(), l.live) {
 		return
 	}
-	live := make([]bool, l.dict.Len())
 	n := 0
-	for id, p := range l.passed {
-		if live[id] = beyond(p, l.within) > t.After; live[id] {
+	for _, p := range l.passed {
+		if beyond(p, l.within) > t.After {
 			n++
 		}
 	}
-	if l.live = n; 2*n > len(live) { // most are needed: look again when it has grown
-		l.live = len(live)
+	if l.live = n; 2*n > l.dict.Len() { // most are needed: look again when it has grown
+		l.live = l.dict.Len()
 		return
 	}
-	dict, to := l.dict.Keep(live)
-	passed := make([]row.Time, dict.Len())
+	r := rekey(l.dict, func(mark []bool) {
+		for id, p := range l.passed {
+			mark[id] = beyond(p, l.within) > t.After
+		}
+	})
 	more := map[uint32][]row.Time{}
-	for id, is := range live {
-		if is {
-			passed[to[id]] = l.passed[id]
-			if m := l.more[uint32(id)]; m != nil {
-				more[to[id]] = m
-			}
+	for id, m := range l.more {
+		if r.alive[id] {
+			more[r.to[id]] = m
 		}
 	}
-	l.dict, l.passed, l.more = dict, passed, more
+	l.dict, l.passed, l.more = r.dict, moved(&r, l.passed), more
 }
 
 func (d *Deduplicate) stateSchema() row.Schema {

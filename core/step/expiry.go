@@ -64,19 +64,23 @@ func (e *expiry) due(mark row.Time, forget func(id uint32)) {
 	}
 }
 
-// renumber gives keys the numbers of the next dictionary of so many keys.
-func (e *expiry) renumber(live []bool, to []uint32, n int) {
+// rekey gives keys the numbers of the next dictionary.
+func (e *expiry) rekey(r *rekeying) {
 	old := *e
 	*e = expiry{after: old.after}
-	e.grow(n)
-	for id, is := range live {
+	e.grow(r.dict.Len())
+	for id, is := range r.alive {
 		if is && old.knows(uint32(id)) {
-			e.touch(to[id], old.last[id])
+			e.touch(r.to[id], old.last[id])
 		}
 	}
 }
 
-func (e *expiry) bytes() int { return 8*(cap(e.last)+cap(e.queued)) + queuedBytes*cap(e.queue) }
+// known marks the keys that are not forgotten.
+func (e *expiry) known(mark []bool) {
+	for id := range mark {
+		mark[id] = e.knows(uint32(id))
+	}
+}
 
-// rebuilds says whether so few of the keys are alive that the dictionary is made anew.
-func rebuilds(keys, alive int) bool { return keys > 2*alive+slack }
+func (e *expiry) bytes() int { return 8*(cap(e.last)+cap(e.queued)) + queuedBytes*cap(e.queue) }

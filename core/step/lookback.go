@@ -16,10 +16,10 @@ type lookBackLane struct {
 	dict   *state.Dict
 	wait   *buffer
 	keys   []backKey
+	seen   expiry // when a key's last row is of no use any more
 	accs   *accs
 	slots  int
 	free   []uint32
-	queue  queue // of keys, by when their last row is of no use any more
 	counts LaneCounts
 	late   lateRows
 	pub    *publisher
@@ -52,13 +52,14 @@ type backRow struct {
 func newLookBackLane(d *Window, ordered bool) *lookBackLane {
 	l := &lookBackLane{def: d, span: row.Time(d.LookBack.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.spec), accs: newAccs(&d.spec), late: newLateRows(d.LateSchema()),
 		x: d.spec.NewExchange(1), in: row.NewBatch(d.spec.Input)}
+	l.seen.after = l.span
 	l.pub = newPublisher(d, ordered, &l.counts)
 	return l
 }
 
 func (l *lookBackLane) Counts() *LaneCounts { return &l.counts }
 func (l *lookBackLane) Held() Held {
-	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes() + l.accs.bytes() + 48*cap(l.keys), Next: l.wait.next()}
+	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes() + l.accs.bytes() + l.seen.bytes() + 48*cap(l.keys), Next: l.wait.next()}
 }
 
 // Take keeps the lane's rows until the watermark has passed them.
@@ -93,12 +94,10 @@ func (l *lookBackLane) release(n uint32) {
 
 // Move takes the rows that the watermark has passed, in order of time.
 func (l *lookBackLane) Move(t *Turn, out Out) {
-	for len(l.keys) < l.dict.Len() {
-		l.keys = append(l.keys, backKey{})
-	}
+	l.grow()
 	l.found = l.found[:0]
 	for l.wait.next() < t.After {
-		l.some(t)
+		l.takePassed(t)
 	}
 	for i := 0; i < len(l.found); {
 		n := i
@@ -120,8 +119,15 @@ func (l *lookBackLane) Move(t *Turn, out Out) {
 	l.wait.tidy(nil)
 }
 
+func (l *lookBackLane) grow() {
+	l.seen.grow(l.dict.Len())
+	for len(l.keys) < l.dict.Len() {
+		l.keys = append(l.keys, backKey{})
+	}
+}
+
 func (l *lookBackLane) publish(out Out) {
-	l.counts.LeftOut += l.accs.left(l.due.acc)
+	l.counts.LeftOut += l.accs.leftOut(l.due.acc)
 	l.pub.publish(&l.due, l.accs, l.dict, out, nil)
 	for _, n := range l.due.acc {
 		l.release(n)
@@ -129,8 +135,8 @@ func (l *lookBackLane) publish(out Out) {
 	l.due.reset()
 }
 
-// some works out the arguments of up to row.MaxRows rows that the watermark has passed.
-func (l *lookBackLane) some(t *Turn) {
+// takePassed works out the arguments of up to row.MaxRows rows that the watermark has passed.
+func (l *lookBackLane) takePassed(t *Turn) {
 	l.in.Reset()
 	l.ids, l.rows = l.ids[:0], l.rows[:0]
 	for l.in.N < row.MaxRows && l.wait.next() < t.After {
@@ -153,8 +159,8 @@ func (l *lookBackLane) insert(f backRow) {
 	l.evict(k, f.at-l.span)
 	if len(k.rows) == 0 {
 		k.first = 0
-		l.queue.push(f.at+l.span, f.key)
 	}
+	l.seen.touch(f.key, f.at)
 	k.rows = append(k.rows, f.backOne)
 }
 
@@ -215,39 +221,20 @@ func (l *lookBackLane) node(k *backKey, level int, at int64) uint32 {
 
 // forget drops what no row to come can look back to.
 func (l *lookBackLane) forget(mark row.Time) {
-	for len(l.queue) > 0 && l.queue.next() <= mark {
-		key := l.queue.pop().n
-		k := &l.keys[key]
-		if n := len(k.rows); n > 0 {
-			if last := k.rows[n-1].at + l.span; last > mark {
-				l.queue.push(last, key)
-				continue
-			}
-			l.evict(k, row.MaxTime)
-		}
-	}
-	if !rebuilds(l.dict.Len(), len(l.queue)+len(l.wait.queue)) {
+	l.seen.due(mark, func(key uint32) {
+		l.evict(&l.keys[key], row.MaxTime)
+		l.seen.drop(key)
+	})
+	if !rebuilds(l.dict.Len(), l.seen.live+len(l.wait.queue)) {
 		return
 	}
-	live := make([]bool, l.dict.Len())
-	for id, k := range l.keys {
-		live[id] = len(k.rows) > 0
-	}
-	for _, q := range l.wait.queue {
-		live[l.wait.key[q.n]] = true
-	}
-	dict, to := l.dict.Keep(live)
-	keys := make([]backKey, dict.Len())
-	for id, is := range live {
-		if is && id < len(l.keys) {
-			keys[to[id]] = l.keys[id]
-		}
-	}
-	for i := range l.queue {
-		l.queue[i].n = to[l.queue[i].n]
-	}
-	l.wait.tidy(to)
-	l.dict, l.keys = dict, keys
+	r := rekey(l.dict, func(mark []bool) {
+		l.seen.known(mark)
+		l.wait.known(mark)
+	})
+	l.seen.rekey(&r)
+	l.wait.tidy(r.to)
+	l.dict, l.keys = r.dict, moved(&r, l.keys)
 }
 
 func (d *Window) backSchema() row.Schema {
@@ -284,15 +271,13 @@ func (l *lookBackLane) Load(table int, b *row.Batch, lane, lanes int) error {
 	}
 	keys := len(l.def.spec.Key)
 	return loadRows(b, l.def.backSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
-		for len(l.keys) < l.dict.Len() {
-			l.keys = append(l.keys, backKey{})
-		}
+		l.grow()
 		k := &l.keys[id]
 		at, n := row.Time(b.Cols[1+keys].I[i]), l.slot()
 		if len(k.rows) == 0 {
 			k.first = b.Cols[2+keys].I[i]
-			l.queue.push(at+l.span, id)
 		}
+		l.seen.touch(id, at)
 		k.rows = append(k.rows, backOne{at, n})
 		return l.accs.load(b.Cols[3+keys:], i, n)
 	})

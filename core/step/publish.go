@@ -106,51 +106,69 @@ func newPublisher(d *Window, ordered bool, c *LaneCounts) *publisher {
 
 // publish makes the rows of d from accumulators a, up to row.MaxRows at a time. decide says what becomes
 // of each, given whether it meets `having`; without it all that meet it are shown.
+//
+// Columns of the rows that are given out are the publisher's: they hold until out.Main returns.
 func (p *publisher) publish(d *due, a *accs, dict *state.Dict, out Out, decide func(slot int, meets bool) verdict) {
 	for from := 0; from < len(d.key); from += row.MaxRows {
-		p.some(d, from, min(from+row.MaxRows, len(d.key)), a, dict, out, decide)
+		to := min(from+row.MaxRows, len(d.key))
+		p.keys(d.key[from:to], dict)
+		p.bounds(d, from, to)
+		p.gather(d, from, to, a)
+		p.measure(to - from)
+		meets := p.judge(to-from, decide == nil)
+		p.orders(d, from, to-from, len(p.def.spec.Key))
+		if decide != nil {
+			p.emitSeveral(d, from, to-from, meets, out, decide)
+		} else {
+			p.emit(to-from, meets, out)
+		}
 	}
 }
 
-func (p *publisher) some(d *due, from, to int, a *accs, dict *state.Dict, out Out, decide func(slot int, meets bool) verdict) {
-	n := to - from
-	p.results.Reset()
-	keys := len(p.def.spec.Key)
-	p.keys(d.key[from:to], dict)
-	p.out.Times, p.out.Index = p.out.Times[:0], p.out.Index[:0]
-	if p.def.Bounds() {
-		starts, ends := p.out.Cols[keys], p.out.Cols[keys+1]
-		starts.Reset()
-		ends.Reset()
-		for i := from; i < to; i++ {
-			starts.AppendInt(int64(d.starts[i]))
-			ends.AppendInt(int64(d.ends[i]))
-		}
-		last := row.Time(1)
-		if p.def.LookBack > 0 {
-			last = 0 // the span ends with its row
-		}
-		for i := from; i < to; i++ {
-			p.out.Times = append(p.out.Times, d.ends[i]-last)
-		}
+// bounds writes window_start and window_end, where windows have them, and the rows' own event times: a window's lies
+// just before its end, that of a look back is its row's.
+func (p *publisher) bounds(d *due, from, to int) {
+	b := p.out
+	b.N, b.Times = to-from, b.Times[:0]
+	b.Index = append(b.Index[:0], d.index[from:to]...)
+	if !p.def.Bounds() {
+		return
 	}
-	p.out.Index = append(p.out.Index, d.index[from:to]...)
-	p.out.N = n
+	keys := len(p.def.spec.Key)
+	starts, ends := b.Cols[keys], b.Cols[keys+1]
+	starts.Reset()
+	ends.Reset()
+	before := row.Time(1)
+	if p.def.LookBack > 0 {
+		before = 0
+	}
+	for i := from; i < to; i++ {
+		starts.AppendInt(int64(d.starts[i]))
+		ends.AppendInt(int64(d.ends[i]))
+		b.Times = append(b.Times, d.ends[i]-before)
+	}
+}
+
+// gather writes the aggregates' results; nulls for withdrawals, which have no accumulators.
+func (p *publisher) gather(d *due, from, to int, a *accs) {
+	p.results.Reset()
 	if len(d.withdraw) == 0 {
 		a.results(p.results.Cols, d.acc[from:to], p.counts)
-	} else {
-		one := make([]uint32, 1)
-		for i := from; i < to; i++ {
-			if d.withdraw[i] {
-				for _, c := range p.results.Cols {
-					c.AppendNull()
-				}
-				continue
-			}
-			one[0] = d.acc[i]
-			a.results(p.results.Cols, one, p.counts)
+		return
+	}
+	for i := from; i < to; i++ {
+		if !d.withdraw[i] {
+			a.results(p.results.Cols, d.acc[i:i+1], p.counts)
+			continue
+		}
+		for _, c := range p.results.Cols {
+			c.AppendNull()
 		}
 	}
+}
+
+// measure works out the measures of n rows, behind the key and the bounds in cols. One with an error is null.
+func (p *publisher) measure(n int) {
 	p.cols = append(p.cols[:0], p.out.Cols...)
 	for _, m := range p.measures {
 		c, errs := m.Run(p.results.Cols, n)
@@ -162,28 +180,27 @@ func (p *publisher) some(d *due, from, to int, a *accs, dict *state.Dict, out Ou
 		}
 		p.cols = append(p.cols, c)
 	}
-	p.sel = p.sel[:0]
-	var meets *row.Column
-	var faults []uint64
-	if p.having != nil {
-		if meets, faults = p.having.Run(p.cols, n); decide == nil {
-			for i := range n {
-				if expr.HasBit(faults, i) {
-					p.counts.MeasureErrors++
-				}
-			}
+}
+
+// judge says which of n rows meet `having`; nil for all. One with an error does not; it is counted where counts says so.
+func (p *publisher) judge(n int, counts bool) func(i int) bool {
+	if p.having == nil {
+		return nil
+	}
+	meets, errs := p.having.Run(p.cols, n)
+	for i := 0; counts && i < n; i++ {
+		if expr.HasBit(errs, i) {
+			p.counts.MeasureErrors++
 		}
 	}
-	ok := func(i int) bool {
-		return meets == nil || meets.I[i] != 0 && !meets.IsNull(i) && !expr.HasBit(faults, i)
-	}
-	p.orders(d, from, n, keys)
-	if decide != nil {
-		p.emitSeveral(d, from, n, ok, out, decide)
-		return
-	}
+	return func(i int) bool { return meets.I[i] != 0 && !meets.IsNull(i) && !expr.HasBit(errs, i) }
+}
+
+// emit publishes the rows that meet `having`, one for each result.
+func (p *publisher) emit(n int, meets func(i int) bool, out Out) {
+	p.sel = p.sel[:0]
 	for i := range n {
-		if meets == nil || ok(i) {
+		if meets == nil || meets(i) {
 			p.sel = append(p.sel, uint16(i))
 		}
 	}
@@ -245,16 +262,13 @@ func (p *publisher) orders(d *due, from, n, keys int) {
 	}
 }
 
-// emitSeveral publishes rows with revision, closed and withdrawn.
-func (p *publisher) emitSeveral(d *due, from, n int, ok func(int) bool, out Out, decide func(int, bool) verdict) {
+// emitSeveral publishes rows with revision, closed and withdrawn, as decide says of each.
+func (p *publisher) emitSeveral(d *due, from, n int, judged func(int) bool, out Out, decide func(int, bool) verdict) {
 	b := p.several
 	first := len(p.out.Cols)
 	rev := len(p.cols)
 	for i := range n {
-		meets := ok(i)
-		if len(d.withdraw) > 0 && d.withdraw[from+i] {
-			meets = false
-		}
+		meets := (judged == nil || judged(i)) && !(len(d.withdraw) > 0 && d.withdraw[from+i])
 		v := decide(d.slot[from+i], meets)
 		if v.show || !meets {
 			p.counts.Made++

@@ -138,74 +138,87 @@ type rowPlace struct {
 
 // apply takes one row: the output sees what was remembered before it. A row with an error changes nothing.
 func (l *rememberLane) apply(cols []*row.Column, r int, id uint32, at row.Time, place rowPlace, out Out) {
-	d := l.def
-	values := l.values[id]
-	if !l.knows(id) || at-l.last[id] >= l.after {
-		values = nil
+	shown, wrong, err := l.evaluate(cols, r, l.before(id, at))
+	switch {
+	case err != nil:
+		l.reject(cols, r, at, place, wrong, err, out)
+		return
+	case shown:
+		l.give(cols, r, at, place)
+	default:
+		l.counts.Dropped++
 	}
-	reject := func(p *expr.Program, err error) {
+	l.remember(id, at)
+	if l.out.full() {
 		l.flush(out)
-		l.wrong.b.Reset()
-		for i, c := range cols {
-			l.wrong.b.Cols[i].AppendFrom(c, r)
-		}
-		l.end(&l.wrong, cols, r, at, place)
-		out.Reject(ViewOf(l.wrong.b, nil), Reject{Index: place.index, Row: 0, Reason: Expression, Message: err.Error(), Expression: p.Text()})
 	}
-	l.locals = l.locals[:0]
-	for i, p := range d.Initial {
-		if values != nil {
-			l.locals = append(l.locals, values[i])
-			continue
-		}
-		v, err := p.Eval(nil, 0)
-		if err != nil {
-			reject(p, err)
-			return
-		}
-		l.locals = append(l.locals, v)
+}
+
+// before gives what is remembered of a key before a row; nil where nothing is, or where it is forgotten by then.
+func (l *rememberLane) before(id uint32, at row.Time) []expr.Value {
+	if !l.knows(id) || at-l.last[id] >= l.after {
+		return nil
 	}
-	l.next = l.next[:0]
+	return l.values[id]
+}
+
+// evaluate works out what a row makes of what is remembered: next, whether the row is shown, and then the sets behind
+// the values in locals. wrong is the expression that has an error.
+func (l *rememberLane) evaluate(cols []*row.Column, r int, before []expr.Value) (shown bool, wrong *expr.Program, err error) {
+	d := l.def
+	l.locals, l.next = append(l.locals[:0], before...), l.next[:0]
+	if before == nil {
+		for _, p := range d.Initial {
+			v, err := p.Eval(nil, 0)
+			if err != nil {
+				return false, p, err
+			}
+			l.locals = append(l.locals, v)
+		}
+	}
 	for _, p := range d.Next {
 		v, err := p.EvalWith(cols, r, l.locals)
 		if err != nil {
-			reject(p, err)
-			return
+			return false, p, err
 		}
 		v.Kind = p.Kind()
 		l.next = append(l.next, v)
 	}
-	shown := true
 	if d.Where != nil {
 		v, err := d.Where.EvalWith(cols, r, l.locals)
+		if err != nil || !v.True() {
+			return false, d.Where, err
+		}
+	}
+	for _, p := range d.Sets {
+		v, err := p.EvalWith(cols, r, l.locals)
 		if err != nil {
-			reject(d.Where, err)
-			return
+			return false, p, err
 		}
-		shown = v.True()
+		l.locals = append(l.locals, v)
 	}
-	if shown {
-		for _, p := range d.Sets {
-			v, err := p.EvalWith(cols, r, l.locals)
-			if err != nil {
-				reject(p, err)
-				return
-			}
-			l.locals = append(l.locals, v)
-		}
-		l.give(cols, r, at, place)
-	} else {
-		l.counts.Dropped++
-	}
+	return true, nil, nil
+}
+
+// remember keeps next as the key's values. Locals of a row that is not published yet do not see them: values are copied.
+func (l *rememberLane) remember(id uint32, at row.Time) {
 	if len(l.values[id]) == 0 {
-		l.values[id] = make([]expr.Value, len(d.Next))
+		l.values[id] = make([]expr.Value, len(l.def.Next))
 	}
 	l.held += heldOf(l.next) - heldOf(l.values[id])
 	copy(l.values[id], l.next)
 	l.touch(id, at)
-	if l.out.full() {
-		l.flush(out)
+}
+
+// reject gives a row whose expression had an error, behind the rows before it.
+func (l *rememberLane) reject(cols []*row.Column, r int, at row.Time, place rowPlace, p *expr.Program, err error, out Out) {
+	l.flush(out)
+	l.wrong.b.Reset()
+	for i, c := range cols {
+		l.wrong.b.Cols[i].AppendFrom(c, r)
 	}
+	l.end(&l.wrong, cols, r, at, place)
+	out.Reject(ViewOf(l.wrong.b, nil), Reject{Index: place.index, Row: 0, Reason: Expression, Message: err.Error(), Expression: p.Text()})
 }
 
 // give appends the row to what is published.
@@ -238,23 +251,14 @@ func (l *rememberLane) end(m *madeRows, cols []*row.Column, r int, at row.Time, 
 func (l *rememberLane) flush(out Out) { l.out.flush(out, &l.counts) }
 
 func (l *rememberLane) rebuild() {
-	live := make([]bool, l.dict.Len())
-	for id := range live {
-		live[id] = l.knows(uint32(id))
-	}
-	for _, q := range l.wait.queue {
-		live[l.wait.key[q.n]] = true
-	}
-	dict, to := l.dict.Keep(live)
-	values := make([][]expr.Value, dict.Len())
-	for id, is := range live {
-		if is {
-			values[to[id]] = l.values[id]
-		}
-	}
-	l.renumber(live, to, dict.Len())
-	l.wait.tidy(to)
-	l.dict, l.values = dict, values
+	r := rekey(l.dict, func(mark []bool) {
+		l.known(mark)
+		l.wait.known(mark)
+	})
+	l.values = moved(&r, l.values)
+	l.expiry.rekey(&r)
+	l.wait.tidy(r.to)
+	l.dict = r.dict
 }
 
 func (d *Remember) stateSchema() row.Schema {

@@ -267,8 +267,9 @@ func (l *alignedLane) repeat(mark row.Time, t *Turn, out Out) {
 	}
 }
 
-// renumberRevisions gives keys the numbers of the next dictionary, and drops those that are gone.
-func (l *alignedLane) renumberRevisions(live []bool, to []uint32) {
+// rekeyRevisions gives keys the numbers of the next dictionary, and drops those that are gone.
+func (l *alignedLane) rekeyRevisions(r *rekeying) {
+	live, to := r.alive, r.to
 	dirty := func(list []dirtyKey) []dirtyKey {
 		kept := list[:0]
 		for _, d := range list {

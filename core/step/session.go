@@ -25,14 +25,12 @@ type sessionLane struct {
 	accs     *accs
 	queue    queue // of sessions, by when something is due
 	mark     row.Time
-	begun    bool
+	beats    beats
 	counts   LaneCounts
 	late     lateRows
 	pub      *publisher
 
-	preview   []uint32
-	nextBeat  row.Time
-	nextAgain row.Time
+	preview []uint32
 
 	// rows that were given a session and not yet added
 	ids  []uint32
@@ -49,13 +47,13 @@ type session struct {
 	key         uint32
 	next        uint32 // the key's next session + 1
 	start, last row.Time
-	// born is the watermark under which a session was last changed when its span was already past: it is
+	// readUnder is the watermark under which a session was last changed when its span was already past: it is
 	// published once the watermark moves beyond. row.MinTime else.
-	born    row.Time
-	queued  row.Time // when its entry in the queue is due
-	pending bool     // a closing row or correction is to be published
-	closed  bool     // it was closed: its closing row was published
-	used    bool
+	readUnder row.Time
+	queued    row.Time // when its entry in the queue is due
+	pending   bool     // a closing row or correction is to be published
+	closed    bool     // it was closed: its closing row was published
+	used      bool
 
 	changed   bool // rows were added since the last row
 	inPreview bool
@@ -82,7 +80,7 @@ type decision struct {
 
 func newSessionLane(d *Window, ordered bool) *sessionLane {
 	l := &sessionLane{def: d, gap: row.Time(d.Session.Gap.Microseconds()), longest: row.MaxTime, accept: row.Time(d.Accept.Microseconds()),
-		hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), several: d.Revisions(), dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, late: newLateRows(d.LateSchema())}
+		hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), several: d.Revisions(), dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, late: newLateRows(d.LateSchema()), beats: newBeats(d)}
 	if d.Session.Longest > 0 {
 		l.longest = row.Time(d.Session.Longest.Microseconds())
 	}
@@ -100,16 +98,15 @@ func (l *sessionLane) end(s *session) row.Time { return s.last + l.gap }
 
 // dueAt is when a session's row is to be published.
 func (l *sessionLane) dueAt(s *session) row.Time {
-	if s.born != row.MinTime {
-		return max(l.end(s), s.born+1)
+	if s.readUnder != row.MinTime {
+		return max(l.end(s), s.readUnder+1)
 	}
 	return l.end(s)
 }
 
 func (l *sessionLane) begin(t *Turn) {
-	if !l.begun {
-		l.begun, l.mark = true, t.Marks[0]
-		l.nextBeat, l.nextAgain = t.Now+row.Time(l.def.Every.Microseconds()), t.Now+row.Time(l.def.RepeatEvery.Microseconds())
+	if l.beats.begin(t.Now) {
+		l.mark = t.Marks[0]
 	}
 }
 
@@ -159,6 +156,36 @@ func (l *sessionLane) flush(x *Exchange) {
 
 // join finds the session for a row of time at, read under mark; false when the row is lost.
 func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, bool) {
+	l.findOver(key, at, mark)
+	if n, ok := l.joinOne(at, mark); ok {
+		return n, true
+	}
+	n, found, wasOpen := l.mergeOver(x, key, at, mark)
+	if !found && at+l.gap+l.accept <= mark {
+		return 0, false
+	}
+	if at+l.gap <= mark && !wasOpen { // its own span is past, and so is that of what it joins
+		l.counts.Accepted++
+	}
+	if !found {
+		n = l.alloc(key, at)
+	}
+	l.link(key, n)
+	s := &l.sessions[n]
+	s.pending, s.readUnder = true, row.MinTime
+	if l.end(s) <= mark {
+		s.readUnder = mark
+	}
+	if due := l.dueAt(s); due < s.queued {
+		s.queued = due
+		l.queue.push(due, n)
+	}
+	return n, true
+}
+
+// findOver finds the key's sessions that a row of time at may join: those that overlap its span of [at, at+gap), and take
+// rows under mark still.
+func (l *sessionLane) findOver(key uint32, at, mark row.Time) {
 	l.over = l.over[:0]
 	for n := l.first[key]; n != 0; n = l.sessions[n-1].next {
 		s := &l.sessions[n-1]
@@ -167,30 +194,45 @@ func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, 
 			l.over = append(l.over, n-1)
 		}
 	}
-	if len(l.over) == 1 { // the usual case: it grows, or not even that
-		n := l.over[0]
-		if s := &l.sessions[n]; l.end(s) > mark && at >= s.start && max(at, s.last)+l.gap-s.start <= l.longest {
-			s.last = max(s.last, at)
-			s.pending, s.born = true, row.MinTime
-			return n, true
-		}
+}
+
+// joinOne joins a row with the one session that it overlaps, where that is open, begins before it and does not become too
+// long: the usual case, in which nothing but the session's end moves.
+func (l *sessionLane) joinOne(at, mark row.Time) (uint32, bool) {
+	if len(l.over) != 1 {
+		return 0, false
 	}
-	inTime := at+l.gap > mark // its own span is not past, or it joins a session that is open
-	target := -1
-	for i, n := range l.over { // in order of start
+	n := l.over[0]
+	s := &l.sessions[n]
+	if l.end(s) <= mark || at < s.start || max(at, s.last)+l.gap-s.start > l.longest {
+		return 0, false
+	}
+	s.last = max(s.last, at)
+	s.pending, s.readUnder = true, row.MinTime
+	return n, true
+}
+
+// mergeOver lets a row join the first session, in order of start, that does not become longer than `longest`, and merges
+// into it those after it while that still holds. The session that it gives is out of its key's list; wasOpen says that
+// the watermark had not passed it.
+//
+// With a gap of 10 and no bound, sessions [0, 12) and [20, 35) and a row at 11 become one, [0, 35): the row's span [11, 21)
+// overlaps both.
+func (l *sessionLane) mergeOver(x *Exchange, key uint32, at, mark row.Time) (into uint32, found, wasOpen bool) {
+	for _, n := range l.over {
 		s := &l.sessions[n]
-		start, last := min(s.start, at), max(s.last, at)
-		if target < 0 {
-			if last+l.gap-start <= l.longest {
-				target = i
-				inTime = inTime || l.end(s) > mark
-				l.unlink(key, n)
-				s.start, s.last = start, last
+		if !found {
+			start, last := min(s.start, at), max(s.last, at)
+			if last+l.gap-start > l.longest {
+				continue
 			}
+			into, found, wasOpen = n, true, l.end(s) > mark
+			l.unlink(key, n)
+			s.start, s.last = start, last
 			continue
 		}
-		to := &l.sessions[l.over[target]]
-		start, last = min(to.start, s.start), max(to.last, s.last)
+		to := &l.sessions[into]
+		start, last := min(to.start, s.start), max(to.last, s.last)
 		if last+l.gap-start > l.longest {
 			break
 		}
@@ -198,34 +240,12 @@ func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, 
 		l.unlink(key, n)
 		to.start, to.last = start, last
 		l.accs.grow(len(l.sessions))
-		l.accs.merge(l.over[target], l.accs, n)
+		l.accs.merge(into, l.accs, n)
 		to.shown = append(to.shown, s.shown...)
 		to.closed = to.closed || s.closed
 		l.release(n)
 	}
-	if target < 0 && at+l.gap+l.accept <= mark {
-		return 0, false
-	}
-	if !inTime {
-		l.counts.Accepted++
-	}
-	var n uint32
-	if target >= 0 {
-		n = l.over[target]
-	} else {
-		n = l.alloc(key, at)
-	}
-	l.link(key, n)
-	s := &l.sessions[n]
-	s.pending, s.born = true, row.MinTime
-	if l.end(s) <= mark {
-		s.born = mark
-	}
-	if due := l.dueAt(s); due < s.queued {
-		s.queued = due
-		l.queue.push(due, n)
-	}
-	return n, true
+	return into, found, wasOpen
 }
 
 func (l *sessionLane) alloc(key uint32, at row.Time) uint32 {
@@ -236,7 +256,7 @@ func (l *sessionLane) alloc(key uint32, at row.Time) uint32 {
 		n = uint32(len(l.sessions))
 		l.sessions = append(l.sessions, session{})
 	}
-	l.sessions[n] = session{key: key, start: at, last: at, used: true, born: row.MinTime, queued: row.MaxTime}
+	l.sessions[n] = session{key: key, start: at, last: at, used: true, readUnder: row.MinTime, queued: row.MaxTime}
 	l.live++
 	return n
 }
@@ -276,21 +296,10 @@ func (l *sessionLane) Move(t *Turn, out Out) {
 	before := l.mark
 	l.advance(t.After, t, out)
 	if l.several {
-		if l.def.Revised && t.Now >= l.nextBeat {
-			l.nextBeat = t.Now + row.Time(l.def.Every.Microseconds())
-			l.closing = l.closing[:0]
-			for _, n := range l.preview {
-				s := &l.sessions[n]
-				if s.used && s.inPreview && s.changed && l.end(s) > l.mark {
-					l.closing = append(l.closing, closing{n, uint16(len(t.Marks) - 1)})
-				}
-				s.inPreview = false
-			}
-			l.preview = l.preview[:0]
-			l.publish(out, false)
+		if l.beats.preview(t.Now) {
+			l.publishPreviews(t, out)
 		}
-		if l.def.RepeatEvery > 0 && (t.Now >= l.nextAgain || t.After == row.MaxTime && before < row.MaxTime) {
-			l.nextAgain = t.Now + row.Time(l.def.RepeatEvery.Microseconds())
+		if l.beats.repeat(t.Now, t.After == row.MaxTime && before < row.MaxTime) {
 			from := l.mark
 			if from == row.MaxTime {
 				from = before
@@ -300,6 +309,20 @@ func (l *sessionLane) Move(t *Turn, out Out) {
 		l.drop()
 	}
 	l.forget()
+}
+
+// publishPreviews publishes the open sessions that got rows since the last beat.
+func (l *sessionLane) publishPreviews(t *Turn, out Out) {
+	l.closing = l.closing[:0]
+	for _, n := range l.preview {
+		s := &l.sessions[n]
+		if s.used && s.inPreview && s.changed && l.end(s) > l.mark {
+			l.closing = append(l.closing, closing{n, uint16(len(t.Marks) - 1)})
+		}
+		s.inPreview = false
+	}
+	l.preview = l.preview[:0]
+	l.publish(out, false)
 }
 
 // advance publishes the sessions whose row is due at or before mark, in order of end, start and key.
@@ -383,7 +406,7 @@ func (l *sessionLane) publish(out Out, closed bool) {
 		l.stage(c)
 	}
 	if closed {
-		l.counts.LeftOut += l.accs.left(d.acc)
+		l.counts.LeftOut += l.accs.leftOut(d.acc)
 	}
 	if !l.several {
 		l.pub.publish(d, l.accs, l.dict, out, nil)
@@ -491,23 +514,17 @@ func (l *sessionLane) forget() {
 }
 
 func (l *sessionLane) forgetKeys() {
-	live := make([]bool, l.dict.Len())
-	for k, n := range l.first {
-		live[k] = n != 0
-	}
-	dict, to := l.dict.Keep(live)
-	first := make([]uint32, dict.Len())
-	for k, n := range l.first {
-		if n != 0 {
-			first[to[k]] = n
+	r := rekey(l.dict, func(mark []bool) {
+		for k, n := range l.first {
+			mark[k] = n != 0
 		}
-	}
+	})
 	for n := range l.sessions {
 		if s := &l.sessions[n]; s.used {
-			s.key = to[s.key]
+			s.key = r.to[s.key]
 		}
 	}
-	l.dict, l.first = dict, first
+	l.dict, l.first = r.dict, moved(&r, l.first)
 }
 
 // compact gives the sessions new numbers without gaps, in the order of the old ones, so that those that are due
@@ -590,10 +607,10 @@ func (l *sessionLane) Snapshot() []*row.Batch {
 				c := b.Cols[1+keys:]
 				c[0].AppendInt(int64(s.start))
 				c[1].AppendInt(int64(l.end(s)))
-				if s.born == row.MinTime {
+				if s.readUnder == row.MinTime {
 					c[2].AppendNull()
 				} else {
-					c[2].AppendInt(int64(s.born))
+					c[2].AppendInt(int64(s.readUnder))
 				}
 				c[3].AppendBool(s.pending)
 				c[4].AppendBool(s.closed)
@@ -640,7 +657,7 @@ func (l *sessionLane) Load(table int, b *row.Batch, lane, lanes int) error {
 		s := &l.sessions[n]
 		s.last = row.Time(c[1].I[i]) - l.gap
 		if !c[2].IsNull(i) {
-			s.born = row.Time(c[2].I[i])
+			s.readUnder = row.Time(c[2].I[i])
 		}
 		s.pending, s.closed, s.changed = c[3].I[i] != 0, c[4].I[i] != 0, c[5].I[i] != 0
 		if s.changed && s.pending && l.def.Revised {

@@ -14,15 +14,14 @@ type wholeLane struct {
 	accs   *accs
 	shown  []wholeKey // by key
 	mark   row.Time
-	begun  bool
+	beats  beats
 	counts LaneCounts
 	pub    *publisher
 
-	preview             []uint32
-	nextBeat, nextAgain row.Time
-	ids                 []uint32
-	rows                []uint16
-	due                 due
+	preview []uint32
+	ids     []uint32
+	rows    []uint16
+	due     due
 }
 
 // wholeKey is what was published of a key.
@@ -33,7 +32,7 @@ type wholeKey struct {
 }
 
 func newWholeLane(d *Window, ordered bool) *wholeLane {
-	l := &wholeLane{expiry: expiry{after: row.Time(d.Forget.Microseconds())}, def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime}
+	l := &wholeLane{expiry: expiry{after: row.Time(d.Forget.Microseconds())}, def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, beats: newBeats(d)}
 	l.pub = newPublisher(d, ordered, &l.counts)
 	return l
 }
@@ -44,9 +43,8 @@ func (l *wholeLane) Held() Held {
 }
 
 func (l *wholeLane) begin(t *Turn) {
-	if !l.begun {
-		l.begun, l.mark = true, t.Marks[0]
-		l.nextBeat, l.nextAgain = t.Now+row.Time(l.def.Every.Microseconds()), t.Now+row.Time(l.def.RepeatEvery.Microseconds())
+	if l.beats.begin(t.Now) {
+		l.mark = t.Marks[0]
 	}
 }
 
@@ -107,30 +105,34 @@ func (l *wholeLane) Move(t *Turn, out Out) {
 	} else {
 		l.forget(t.After)
 	}
-	if l.def.Revised && t.Now >= l.nextBeat && !ended {
-		l.nextBeat = t.Now + row.Time(l.def.Every.Microseconds())
-		due := l.preview[:0]
-		for _, id := range l.preview {
-			if l.shown[id].inPreview { // else it was published or forgotten meanwhile
-				l.shown[id].inPreview = false
-				due = append(due, id)
-			}
-		}
-		if len(due) > 0 {
-			l.publish(due, t, out, false, false)
-		}
-		l.preview = l.preview[:0]
+	if !ended && l.beats.preview(t.Now) {
+		l.publishPreviews(t, out)
 	}
 	if ended {
 		l.publish(nil, t, out, true, false)
 	}
-	if l.def.RepeatEvery > 0 && (t.Now >= l.nextAgain || ended) {
-		l.nextAgain = t.Now + row.Time(l.def.RepeatEvery.Microseconds())
+	if l.beats.repeat(t.Now, ended) {
 		l.publish(nil, t, out, ended, true)
 	}
 	if ended { // nothing follows
 		l.dict, l.accs, l.shown, l.expiry = state.NewDict(), newAccs(&l.def.spec), nil, expiry{after: l.after}
 	}
+}
+
+// publishPreviews publishes the keys that got rows since the last beat, and were neither published nor forgotten
+// meanwhile.
+func (l *wholeLane) publishPreviews(t *Turn, out Out) {
+	due := l.preview[:0]
+	for _, id := range l.preview {
+		if l.shown[id].inPreview {
+			l.shown[id].inPreview = false
+			due = append(due, id)
+		}
+	}
+	if len(due) > 0 {
+		l.publish(due, t, out, false, false)
+	}
+	l.preview = l.preview[:0]
 }
 
 // forget forgets the keys that the watermark has passed, and the dictionary's once most are gone.
@@ -142,28 +144,20 @@ func (l *wholeLane) forget(mark row.Time) {
 	if !rebuilds(l.dict.Len(), l.accs.keys) {
 		return
 	}
-	live := make([]bool, l.dict.Len())
-	for id, n := range l.accs.rows {
-		live[id] = n > 0
-	}
-	dict, to := l.dict.Keep(live)
-	accs, shown := l.accs, l.shown
-	l.renumber(live, to, dict.Len())
-	l.dict, l.accs, l.shown = dict, newAccs(&l.def.spec), nil
+	r := rekey(l.dict, func(mark []bool) {
+		for id, n := range l.accs.rows {
+			mark[id] = n > 0
+		}
+	})
+	accs := l.accs
+	l.expiry.rekey(&r)
+	l.dict, l.accs, l.shown, l.preview = r.dict, newAccs(&l.def.spec), moved(&r, l.shown), r.numbers(l.preview)
 	l.grow()
-	for id, is := range live {
+	for id, is := range r.alive {
 		if is {
-			l.accs.merge(to[id], accs, uint32(id))
-			l.shown[to[id]] = shown[id]
+			l.accs.merge(r.to[id], accs, uint32(id))
 		}
 	}
-	kept := l.preview[:0]
-	for _, id := range l.preview {
-		if live[id] {
-			kept = append(kept, to[id])
-		}
-	}
-	l.preview = kept
 }
 
 // publish makes rows of some keys, or of all.
@@ -187,7 +181,7 @@ func (l *wholeLane) publish(ids []uint32, t *Turn, out Out, closed, again bool) 
 	d.acc = append(d.acc, d.key...)
 	d.index = filled(d.index, len(d.key), uint16(len(t.Marks)-1))
 	if closed && !again {
-		l.counts.LeftOut += l.accs.left(d.acc)
+		l.counts.LeftOut += l.accs.leftOut(d.acc)
 	}
 	if !l.def.Revisions() {
 		l.pub.publish(d, l.accs, l.dict, out, nil)
