@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"undertide/connect"
+	"undertide/connect/codec"
 	"undertide/connect/memory"
 	"undertide/connect/settings"
 	"undertide/core/engine"
@@ -566,7 +567,10 @@ func (r *rehearser) warn(out *Rehearsal, samples []connect.Sample, f engine.Figu
 	}
 }
 
-func (r *rehearser) warnSource(s *job.Source, told RehearsedSource, sample connect.Sample, times *timeSpan, f engine.Figures, say func(at, fix, format string, args ...any)) {
+// warner takes a warning of a part: what to do, and what is wrong.
+type warner func(at, fix, format string, args ...any)
+
+func (r *rehearser) warnSource(s *job.Source, told RehearsedSource, sample connect.Sample, times *timeSpan, f engine.Figures, say warner) {
 	if told.Events == 0 {
 		for _, n := range told.Notes {
 			say(s.Name, "check the name of the topic or file, or send events first", "%s", n)
@@ -576,27 +580,7 @@ func (r *rehearser) warnSource(s *job.Source, told RehearsedSource, sample conne
 		}
 		return
 	}
-	rejected := int64(0)
-	for _, n := range told.Rejected {
-		rejected += n
-	}
-	if n := told.Rejected[step.TooFarAhead]; n > 0 {
-		say(s.Name, "check the unit of parse, or the clock that wrote them; ahead: none takes them all the same", "%d of %d events lie more than %s in the future and are rejects%s", n, told.Events, row.DurationText(s.Ahead), firstSample(f, s.Name, step.TooFarAhead))
-	}
-	if rest := rejected - told.Rejected[step.TooFarAhead]; rest*100 > told.Events {
-		var reasons []string
-		for reason := range told.Rejected {
-			if reason != step.TooFarAhead {
-				reasons = append(reasons, reason)
-			}
-		}
-		slices.Sort(reasons)
-		fix := "see rejects of " + s.Name + "; does the document describe this topic?"
-		if reasons[0] == step.NoEventTime && strings.Contains(firstSample(f, s.Name, step.NoEventTime), "outside the years") {
-			fix = "the unit of parse is another: epoch_s, epoch_ms, epoch_us or epoch_ns; peek --infer finds it"
-		}
-		say(s.Name, fix, "%d of %d events become rejects (%s)%s", rest, told.Events, strings.Join(reasons, ", "), firstSample(f, s.Name, reasons[0]))
-	}
+	warnRejects(s, told, f, say)
 	switch {
 	case times.most < times.least:
 	case times.most < run.UnitDoubt:
@@ -604,7 +588,39 @@ func (r *rehearser) warnSource(s *job.Source, told RehearsedSource, sample conne
 	case times.future > 0:
 		say(s.Name, "check the clock that wrote them: one of them holds the watermark up to there, and all others are late", "%d events lie in the future, up to %s", times.future, times.futureMost)
 	}
-	// What the events really hold, beside what is declared.
+	warnFields(s, sample, say)
+	warnLateness(s, LatenessIn(r.j, s, sample), say)
+}
+
+// warnRejects says which events become rejects, and what the first of them tells.
+func warnRejects(s *job.Source, told RehearsedSource, f engine.Figures, say warner) {
+	rejected := int64(0)
+	for _, n := range told.Rejected {
+		rejected += n
+	}
+	if n := told.Rejected[step.TooFarAhead]; n > 0 {
+		say(s.Name, "check the unit of parse, or the clock that wrote them; ahead: none takes them all the same", "%d of %d events lie more than %s in the future and are rejects%s", n, told.Events, row.DurationText(s.Ahead), firstSample(f, s.Name, step.TooFarAhead))
+	}
+	rest := rejected - told.Rejected[step.TooFarAhead]
+	if rest*100 <= told.Events {
+		return
+	}
+	var reasons []string
+	for reason := range told.Rejected {
+		if reason != step.TooFarAhead {
+			reasons = append(reasons, reason)
+		}
+	}
+	slices.Sort(reasons)
+	fix := "see rejects of " + s.Name + "; does the document describe this topic?"
+	if reasons[0] == step.NoEventTime && strings.Contains(firstSample(f, s.Name, step.NoEventTime), "outside the years") {
+		fix = "the unit of parse is another: epoch_s, epoch_ms, epoch_us or epoch_ns; peek --infer finds it"
+	}
+	say(s.Name, fix, "%d of %d events become rejects (%s)%s", rest, told.Events, strings.Join(reasons, ", "), firstSample(f, s.Name, reasons[0]))
+}
+
+// warnFields compares what the events hold with what is declared.
+func warnFields(s *job.Source, sample connect.Sample, say warner) {
 	p, inf, err := inferred(s, sample)
 	if err != nil {
 		return
@@ -614,48 +630,57 @@ func (r *rehearser) warnSource(s *job.Source, told RehearsedSource, sample conne
 		paths[n] = p.Fields[n].Path
 	}
 	var missing []string
-	for _, fd := range s.Fields {
+	for i := range s.Fields {
+		fd := &s.Fields[i]
 		path := fd.Name
 		if len(fd.At) > 0 {
 			path = fd.At.String()
 		}
-		at := slices.Index(paths, path)
-		if at < 0 {
+		if !slices.Contains(paths, path) {
 			missing = append(missing, path)
 			continue
 		}
 		for _, d := range inf.Fields {
-			if d.Name != fd.Name && d.At != path && d.Name != path {
-				continue
-			}
-			if fd.Kind == row.Double && d.Type == "decimal" {
-				say(s.Name, "declare "+fd.Name+": decimal", "%s is a double and holds numbers that a double does not keep exactly: %s", fd.Name, strings.Join(d.Doubts, "; "))
-			}
-			if fd.Kind == row.Int && d.Type == "timestamp" {
-				say(s.Name, fmt.Sprintf("declare %s: {type: timestamp, parse: %s} to read it as a time", fd.Name, d.Parse), "%s is an int, and its values are times in %s", fd.Name, strings.ReplaceAll(d.Parse, "epoch_", "epoch "))
+			if d.Name == fd.Name || d.At == path || d.Name == path {
+				warnField(s.Name, fd, d, say)
 			}
 		}
 	}
 	if len(missing) == len(s.Fields) {
 		say(s.Name, "check the topic's name; peek --infer describes it", "no event has any of the declared fields: the events have %s. This is another stream than the document describes", strings.Join(paths, ", "))
-	} else {
-		for _, m := range missing {
-			fix := "take it out, or say where it stands: at"
-			if n := job.Nearest(m, paths); n != "" {
-				fix = "did you mean " + n + "?"
-			}
-			say(s.Name, fix, "no event has the field %s: it is null in every row", m)
+		return
+	}
+	for _, m := range missing {
+		fix := "take it out, or say where it stands: at"
+		if n := job.Nearest(m, paths); n != "" {
+			fix = "did you mean " + n + "?"
+		}
+		say(s.Name, fix, "no event has the field %s: it is null in every row", m)
+	}
+}
+
+// warnField says where a field's values are exacter, or mean more, than its type.
+func warnField(source string, f *codec.Field, d look.Field, say warner) {
+	switch {
+	case f.Kind == row.Double && d.Type == "decimal":
+		say(source, "declare "+f.Name+": decimal", "%s is a double and holds numbers that a double does not keep exactly: %s", f.Name, strings.Join(d.Doubts, "; "))
+	case f.Kind == row.Int && d.Type == "timestamp":
+		say(source, fmt.Sprintf("declare %s: {type: timestamp, parse: %s} to read it as a time", f.Name, d.Parse), "%s is an int, and its values are times in %s", f.Name, strings.ReplaceAll(d.Parse, "epoch_", "epoch "))
+	}
+}
+
+// warnLateness says where the margin is too small, for all events or for those of one key.
+func warnLateness(s *job.Source, l look.Lateness, say warner) {
+	if l.Current == nil {
+		return
+	}
+	for _, m := range l.Margins {
+		if m.Current && m.Share > 0.01 {
+			say(s.Name, fmt.Sprintf("see lateness; %s would leave fewer than one in a thousand", row.DurationText(time.Duration(l.Proposed*float64(time.Second)))), "%d of %d events (%.1f %%) come later than the margin of %s", m.Late, l.Events, m.Share*100, row.DurationText(s.Margin))
 		}
 	}
-	if l := LatenessIn(r.j, s, sample); l.Current != nil {
-		for _, m := range l.Margins {
-			if m.Current && m.Share > 0.01 {
-				say(s.Name, fmt.Sprintf("see lateness; %s would leave fewer than one in a thousand", row.DurationText(time.Duration(l.Proposed*float64(time.Second)))), "%d of %d events (%.1f %%) come later than the margin of %s", m.Late, l.Events, m.Share*100, row.DurationText(s.Margin))
-			}
-		}
-		if len(l.Behind) > 0 && l.Behind[0].Median > s.Margin.Seconds() {
-			say(s.Name, "mend the clock, or give a greater margin", "%s comes %.0f s behind as a rule, more than the margin: all of its rows are late", l.Behind[0].Key, l.Behind[0].Median)
-		}
+	if len(l.Behind) > 0 && l.Behind[0].Median > s.Margin.Seconds() {
+		say(s.Name, "mend the clock, or give a greater margin", "%s comes %.0f s behind as a rule, more than the margin: all of its rows are late", l.Behind[0].Key, l.Behind[0].Median)
 	}
 }
 

@@ -14,95 +14,133 @@ import (
 	"undertide/connect"
 )
 
+// The steps of a test, in order: one that fails leaves those after it not asked.
+const (
+	reached = iota
+	signedIn
+	topicSeen
+	mayRead
+	mayWrite
+)
+
+// test is a connection that is tried step by step.
+type test struct {
+	l     *Looker
+	topic string
+	steps []connect.Step
+}
+
 // Try tries the connection step by step, and a topic where one is named. It reads and writes no event:
 // rights are what the broker says they are.
 func (l *Looker) Try(ctx context.Context, topic string) []connect.Step {
-	out := []connect.Step{{Name: "reached"}, {Name: "signed in"}, {Name: "topic seen", Needs: connect.ByMaking}, {Name: "may read", Needs: connect.ByReading}, {Name: "may write", Needs: connect.ByWriting}}
-	for i := range out {
-		out[i].State = "not asked"
-	}
-	set := func(i int, ok bool, format string, args ...any) {
-		out[i].State, out[i].Text = "no", fmt.Sprintf(format, args...)
-		if ok {
-			out[i].State = "yes"
-		}
+	t := &test{l, topic, []connect.Step{{Name: "reached"}, {Name: "signed in"}, {Name: "topic seen", Needs: connect.ByMaking}, {Name: "may read", Needs: connect.ByReading}, {Name: "may write", Needs: connect.ByWriting}}}
+	for i := range t.steps {
+		t.steps[i].State = "not asked"
 	}
 	limited, cancel := context.WithTimeout(ctx, 2*reachIn)
 	defer cancel()
+	if !t.reach(limited) {
+		return t.steps
+	}
+	all, ok := t.signIn(limited)
+	if !ok {
+		return t.steps
+	}
+	if topic == "" {
+		t.steps[topicSeen].Text = fmt.Sprintf("name one of %d topics to ask for its rights", len(all.Names()))
+		return t.steps
+	}
+	if t.see(all) {
+		t.rights(limited)
+	}
+	return t.steps
+}
+
+// say notes what was found of a step.
+func (t *test) say(step int, ok bool, format string, args ...any) bool {
+	t.steps[step].State, t.steps[step].Text = "no", fmt.Sprintf(format, args...)
+	if ok {
+		t.steps[step].State = "yes"
+	}
+	return ok
+}
+
+// reach dials the brokers until one answers, and shakes hands over TLS with that one.
+func (t *test) reach(ctx context.Context) bool {
 	var why error
 	began := time.Now()
-	for _, address := range l.c.Brokers {
+	for _, address := range t.l.c.Brokers {
 		d := net.Dialer{Timeout: 3 * time.Second}
-		conn, err := d.DialContext(limited, "tcp", address)
+		conn, err := d.DialContext(ctx, "tcp", address)
 		if err != nil {
 			why = err
 			continue
 		}
 		defer conn.Close()
-		why = nil
-		set(0, true, "%s answers in %s", address, max(time.Millisecond, time.Since(began).Round(time.Millisecond)))
-		if l.c.TLS != nil {
-			if err := l.c.shake(limited, conn, address); err != nil {
-				set(1, false, "%v", err)
-				return out
+		t.say(reached, true, "%s answers in %s", address, max(time.Millisecond, time.Since(began).Round(time.Millisecond)))
+		if t.l.c.TLS != nil {
+			if err := t.l.c.shake(ctx, conn, address); err != nil {
+				return t.say(signedIn, false, "%v", err)
 			}
 		}
-		break
+		return true
 	}
-	if why != nil {
-		set(0, false, "%v", l.c.unreachable(why))
-		return out
-	}
-	all, err := l.admin.ListTopics(limited)
+	return t.say(reached, false, "%v", t.l.c.unreachable(why))
+}
+
+// signIn asks for the topics, which a broker answers only to those whom it knows.
+func (t *test) signIn(ctx context.Context) (kadm.TopicDetails, bool) {
+	c := t.l.c
+	all, err := t.l.admin.ListTopics(ctx)
 	switch {
 	case err != nil:
-		set(1, false, "%v", l.c.unreachable(err))
-		return out
-	case l.c.SASL != nil && l.c.TLS != nil:
-		set(1, true, "over TLS, by %s", l.c.SASL.Name())
-	case l.c.SASL != nil:
-		set(1, true, "by %s, in the clear", l.c.SASL.Name())
-	case l.c.TLS != nil:
-		set(1, true, "over TLS, without a name")
+		return nil, t.say(signedIn, false, "%v", c.unreachable(err))
+	case c.SASL != nil && c.TLS != nil:
+		t.say(signedIn, true, "over TLS, by %s", c.SASL.Name())
+	case c.SASL != nil:
+		t.say(signedIn, true, "by %s, in the clear", c.SASL.Name())
+	case c.TLS != nil:
+		t.say(signedIn, true, "over TLS, without a name")
 	default:
-		set(1, true, "nobody has to, and it is in the clear")
+		t.say(signedIn, true, "nobody has to, and it is in the clear")
 	}
-	if topic == "" {
-		out[2].Text = fmt.Sprintf("name one of %d topics to ask for its rights", len(all.Names()))
-		return out
+	return all, true
+}
+
+// see looks for the topic among those that this user may see.
+func (t *test) see(all kadm.TopicDetails) bool {
+	d, ok := all[t.topic]
+	switch {
+	case !ok:
+		return t.say(topicSeen, false, "there is no topic %s, or this user may not see it; %s", t.topic, others(all, t.topic))
+	case d.Err != nil:
+		return t.say(topicSeen, false, "topic %s: %v", t.topic, d.Err)
 	}
-	d, ok := all[topic]
-	if !ok || d.Err != nil {
-		if ok {
-			set(2, false, "topic %s: %v", topic, d.Err)
-		} else {
-			set(2, false, "there is no topic %s, or this user may not see it; %s", topic, others(all, topic))
-		}
-		return out
+	return t.say(topicSeen, true, "%s has %d partitions", t.topic, len(d.Partitions))
+}
+
+// rights reads the newest event, which shows the right to, and asks what else the broker says this user may do.
+func (t *test) rights(ctx context.Context) {
+	got, err := t.l.Peek(ctx, PeekConfig{Topic: t.topic, Limit: 1, Wait: time.Second})
+	if t.say(mayRead, err == nil, "%s", textOr(err, "its newest event was read")) && len(got.Events) == 0 {
+		t.steps[mayRead].Text = "it has no event to read yet"
 	}
-	set(2, true, "%s has %d partitions", topic, len(d.Partitions))
-	got, err := l.Peek(limited, PeekConfig{Topic: topic, Limit: 1, Wait: time.Second})
-	set(3, err == nil, "%s", textOr(err, "its newest event was read"))
-	if err == nil && len(got.Events) == 0 {
-		out[3].Text = "it has no event to read yet"
-	}
-	rights, err := l.admin.Metadata(kadm.WithAuthorizedOps(limited), topic)
-	ops := rights.Topics[topic].AuthorizedOperations
+	rights, err := t.l.admin.Metadata(kadm.WithAuthorizedOps(ctx), t.topic)
+	ops := rights.Topics[t.topic].AuthorizedOperations
 	may := func(op kadm.ACLOperation) bool { return slices.Contains(ops, op) || slices.Contains(ops, kadm.OpAll) }
-	if err == nil && len(ops) > 0 && out[3].State == "yes" && !may(kadm.OpRead) {
-		set(3, false, "the broker says that this user may not read %s; ask for the right", topic)
+	if err == nil && len(ops) > 0 && t.steps[mayRead].State == "yes" && !may(kadm.OpRead) {
+		t.say(mayRead, false, "the broker says that this user may not read %s; ask for the right", t.topic)
 	}
 	switch {
 	case err != nil:
-		set(4, false, "%v", l.c.unreachable(err))
+		t.say(mayWrite, false, "%v", t.l.c.unreachable(err))
 	case len(ops) == 0:
-		out[4].Text = "the broker does not say; a job that writes finds out when it starts"
+		t.steps[mayWrite].Text = "the broker does not say; a job that writes finds out when it starts"
 	case may(kadm.OpWrite):
-		set(4, true, "the broker says so")
+		t.say(mayWrite, true, "the broker says so")
 	default:
-		set(4, false, "the broker says that this user may not write to %s; ask for the right, where a job is to write there", topic)
+		t.say(mayWrite, false, "the broker says that this user may not write to %s; ask for the right, where a job is to write there", t.topic)
 	}
-	return out
 }
 
 // shake tries TLS on a connection of its own, whose faults say more than those of requests.

@@ -12,22 +12,7 @@ import (
 // sequence puts the decoded turns in order until all partitions have ended, stop is asked for, or
 // something failed.
 func (e *run) sequence(stop context.Context) {
-	tick := func(every time.Duration) <-chan time.Time {
-		if every <= 0 {
-			return nil
-		}
-		t := time.NewTicker(every)
-		context.AfterFunc(e.hard, t.Stop)
-		return t.C
-	}
-	var idle, beat <-chan time.Time
-	if e.opt.Script == nil { // else the script says what time it is
-		if !e.bounded {
-			idle = tick(200 * time.Millisecond)
-		}
-		beat = tick(e.p.beat)
-	}
-	due := tick(e.opt.Every)
+	clocks := e.clocks()
 	if !e.probe(stop) {
 		return
 	}
@@ -39,39 +24,69 @@ func (e *run) sequence(stop context.Context) {
 			return
 		}
 		e.ask(p)
-		var next *turn
-		ready := closedChannel // a turn that is ready goes on at once, but lets others through
-		if p != nil {
-			next = p.ready[p.nextSeq]
+		e.await(stop, clocks, p)
+	}
+}
+
+// clocks are the beats of the sequencer: nil for those that a run does not have.
+type clocks struct{ idle, quiet, mark <-chan time.Time }
+
+func (e *run) clocks() (c clocks) {
+	tick := func(every time.Duration) <-chan time.Time {
+		if every <= 0 {
+			return nil
 		}
-		if next == nil {
-			ready = nil
+		t := time.NewTicker(every)
+		context.AfterFunc(e.hard, t.Stop)
+		return t.C
+	}
+	c.mark = tick(e.opt.Every)
+	if e.opt.Script != nil { // the script says what time it is
+		return c
+	}
+	c.quiet = tick(e.p.beat)
+	if !e.bounded {
+		c.idle = tick(200 * time.Millisecond)
+	}
+	return c
+}
+
+// await does the one thing that comes next: it takes the turn that p has ready, or what came of readers, workers, savers
+// and clocks. A turn that is ready goes on at once, but lets the others through: of all that are ready one is chosen by
+// chance.
+func (e *run) await(stop context.Context, clocks clocks, p *partition) {
+	var next *turn
+	if p != nil {
+		next = p.ready[p.nextSeq]
+	}
+	ready := closedChannel
+	if next == nil {
+		ready = nil
+	}
+	select {
+	case q := <-e.found:
+		e.foundPartition(q)
+	case <-clocks.mark:
+		e.beginMark(false)
+	case <-e.markDone:
+		e.marking = nil
+	case <-clocks.idle:
+		e.checkIdle()
+	case <-clocks.quiet:
+		e.quietTurn()
+	case t := <-e.decoded:
+		if t.err != nil {
+			e.fail(t.err)
+			return
 		}
-		select {
-		case q := <-e.found:
-			e.foundPartition(q)
-		case <-due:
+		t.part.ready[t.seq] = t
+		e.order.decoded(t.part)
+	case <-stop.Done():
+	case <-e.hard.Done():
+	case <-ready:
+		e.take(next)
+		if e.opt.EveryTurns > 0 && e.turns%int64(e.opt.EveryTurns) == 0 {
 			e.beginMark(false)
-		case <-e.markDone:
-			e.marking = nil
-		case <-idle:
-			e.checkIdle()
-		case <-beat:
-			e.quietTurn()
-		case t := <-e.decoded:
-			if t.err != nil {
-				e.fail(t.err)
-				return
-			}
-			t.part.ready[t.seq] = t
-			e.order.decoded(t.part)
-		case <-stop.Done():
-		case <-e.hard.Done():
-		case <-ready:
-			e.take(next)
-			if e.opt.EveryTurns > 0 && e.turns%int64(e.opt.EveryTurns) == 0 {
-				e.beginMark(false)
-			}
 		}
 	}
 }
@@ -87,39 +102,14 @@ var closedChannel = func() chan struct{} {
 // it on.
 func (e *run) take(t *turn) {
 	p := t.part
-	s := &e.p.Sources[p.source]
 	delete(p.ready, p.nextSeq)
 	p.nextSeq++
 	p.asked--
 	e.outstanding--
 	t.number = e.turns
 	e.turns++
-	events := len(t.chunk.Starts)
-	stood := e.marks.sources[p.source].stood
-	if s.Timed() {
-		t.own, p.greatest = RunningMarks(t.own[:0], t.batch, max(1, events), p.greatest, s.Margin, stood, e.marks.floor(p))
-		if p.greatest > row.MinTime {
-			p.w = max(p.w, p.greatest.Minus(s.Margin))
-		}
-	} else {
-		t.own = append(t.own[:0], stood)
-		for len(t.own) < events {
-			t.own = append(t.own, stood)
-		}
-	}
-	e.marks.stamp(t, t.own)
-	p.events += int64(events)
-	p.position = t.chunk.Position
-	p.caughtUp, p.stored = t.chunk.CaughtUp, max(p.stored, t.chunk.Stored)
-	if events > 0 {
-		p.since, p.idle = e.opt.Now(), false
-	}
-	if t.chunk.Last {
-		e.endPartition(p)
-	} else {
-		e.marks.changed(p)
-	}
-	e.marks.settle()
+	e.stamp(t)
+	e.note(t)
 	t.sources = e.marks.ofSources(t.sources[:0])
 	t.after = e.marks.ofSets(t.after[:0])
 	e.given = append(e.given[:0], t.after...)
@@ -134,6 +124,45 @@ func (e *run) take(t *turn) {
 	}
 	t.exec.show()
 	e.toLanes(t)
+}
+
+// stamp says under which watermark each event of the turn is read: that which stood before it, of its own source and of
+// each set that steps read.
+func (e *run) stamp(t *turn) {
+	p := t.part
+	s := &e.p.Sources[p.source]
+	events := len(t.chunk.Starts)
+	stood := e.marks.sources[p.source].stood
+	if s.Timed() {
+		t.own, p.greatest = RunningMarks(t.own[:0], t.batch, max(1, events), p.greatest, s.Margin, stood, e.marks.floor(p))
+		if p.greatest > row.MinTime {
+			p.w = max(p.w, p.greatest.Minus(s.Margin))
+		}
+	} else {
+		t.own = append(t.own[:0], stood)
+		for len(t.own) < events {
+			t.own = append(t.own, stood)
+		}
+	}
+	e.marks.stamp(t, t.own)
+}
+
+// note notes where the turn leaves its partition, and what that does to the watermarks.
+func (e *run) note(t *turn) {
+	p := t.part
+	events := len(t.chunk.Starts)
+	p.events += int64(events)
+	p.position = t.chunk.Position
+	p.caughtUp, p.stored = t.chunk.CaughtUp, max(p.stored, t.chunk.Stored)
+	if events > 0 {
+		p.since, p.idle = e.opt.Now(), false
+	}
+	if t.chunk.Last {
+		e.endPartition(p)
+	} else {
+		e.marks.changed(p)
+	}
+	e.marks.settle()
 }
 
 // quietTurn is a turn without events: the watermarks go to where they stand now, and what is due by the clock

@@ -15,121 +15,146 @@ import (
 )
 
 // promoteLiterals makes an int literal beside a double a double (docs/time.md, "Nulls, errors,
-// values"). It runs before the check, on its own reading of which parts are doubles.
+// values"). It runs before the check, on its own reading of which parts are doubles: with a field tonnes of type double
+// `tonnes > 2` becomes `tonnes > 2.0`.
 func promoteLiterals(a *ast.AST, scope Scope) {
-	fac := ast.NewExprFactory()
 	ids := ast.MaxID(a)
-	nextID := func() int64 { ids++; return ids }
-	nullsToCalls(a.Expr(), fac, nextID)
-	var walk func(e ast.Expr) row.Kind // the kind, Invalid when unknown
-	loops := map[string]row.Kind{}     // the elements of the loops around
-	beside := func(exprs ...ast.Expr) row.Kind {
-		kind := row.Invalid
-		kinds := make([]row.Kind, len(exprs))
-		for i, e := range exprs {
-			kinds[i] = walk(e)
-			if kind == row.Invalid || kinds[i] == row.Decimal || kinds[i] == row.Double && kind != row.Decimal {
-				kind = kinds[i]
-			}
+	p := &promoter{scope: scope, fac: ast.NewExprFactory(), nextID: func() int64 { ids++; return ids }, loops: map[string]row.Kind{}}
+	nullsToCalls(a.Expr(), p.fac, p.nextID)
+	p.kind(a.Expr())
+}
+
+// promoter goes through an expression, finds the kinds of its parts, and promotes literals on the way.
+type promoter struct {
+	scope  Scope
+	fac    ast.ExprFactory
+	nextID func() int64
+	loops  map[string]row.Kind // the elements of the loops around
+}
+
+// kind gives the kind of a part; Invalid when it is not known.
+func (p *promoter) kind(e ast.Expr) row.Kind {
+	switch e.Kind() {
+	case ast.LiteralKind:
+		switch e.AsLiteral().(type) {
+		case types.Double:
+			return row.Double
+		case types.Int:
+			return row.Int
 		}
-		if kind == row.Double || kind == row.Decimal {
-			for _, e := range exprs {
-				promote(fac, e, kind, nextID)
-			}
+	case ast.IdentKind, ast.SelectKind:
+		return p.kindOfName(e)
+	case ast.ListKind:
+		for _, x := range e.AsList().Elements() {
+			p.kind(x)
 		}
-		return kind
+	case ast.ComprehensionKind:
+		p.loop(e.AsComprehension())
+	case ast.CallKind:
+		return p.call(e.AsCall())
 	}
-	walk = func(e ast.Expr) row.Kind {
-		switch e.Kind() {
-		case ast.LiteralKind:
-			switch e.AsLiteral().(type) {
-			case types.Double:
-				return row.Double
-			case types.Int:
-				return row.Int
-			}
-		case ast.IdentKind, ast.SelectKind:
-			name, _ := qualified(e)
-			if k, ok := loops[name]; ok {
-				return k
-			}
-			if v, ok := strings.CutPrefix(name, "values."); ok {
-				return scope.Values[v].Kind
-			}
-			if i := scope.Locals.Index(name); i >= 0 {
-				return scope.Locals[i].Kind
-			}
-			if i := scope.Fields.Index(name); i >= 0 {
-				return scope.Fields[i].Kind
-			}
-		case ast.ListKind:
-			for _, x := range e.AsList().Elements() {
-				walk(x)
-			}
-		case ast.ComprehensionKind:
-			l := e.AsComprehension()
-			before, had := loops[l.IterVar()]
-			if k := walk(l.IterRange()); k.IsList() {
-				loops[l.IterVar()] = k.Elem()
-			}
-			for _, x := range []ast.Expr{l.LoopCondition(), l.LoopStep(), l.Result()} {
-				walk(x)
-			}
-			if delete(loops, l.IterVar()); had {
-				loops[l.IterVar()] = before
-			}
-			return row.Invalid
-		case ast.CallKind:
-			call := e.AsCall()
-			args := call.Args()
-			switch name := call.FunctionName(); name {
-			case operators.Add, operators.Subtract, operators.Multiply, operators.Divide:
-				return beside(args...)
-			case operators.Equals, operators.NotEquals, operators.Less, operators.LessEquals, operators.Greater, operators.GreaterEquals:
-				beside(args...)
-				return row.Bool
-			case operators.Negate:
-				return walk(args[0])
-			case operators.Conditional:
-				walk(args[0])
-				return beside(args[1:]...)
-			case operators.In:
-				if args[1].Kind() == ast.ListKind {
-					beside(append([]ast.Expr{args[0]}, args[1].AsList().Elements()...)...)
-				}
-				return row.Bool
-			default:
-				kind := row.Invalid
-				for i, x := range args {
-					if k := walk(x); i == 0 {
-						kind = k
-					}
-				}
-				if call.IsMemberFunction() {
-					walk(call.Target())
-				}
-				switch {
-				case name == "double":
-					return row.Double
-				case name == "decimal":
-					return row.Decimal
-				case name == "round", name == "abs":
-					return kind
-				case name == "coalesce":
-					return beside(args...)
-				case scope.Measure:
-					for _, s := range aggregateShapes {
-						if s.name == name && s.gives(row.Int).Plain() {
-							return s.gives(kind)
-						}
-					}
-				}
-				return row.Invalid
+	return row.Invalid
+}
+
+func (p *promoter) kindOfName(e ast.Expr) row.Kind {
+	name, _ := qualified(e)
+	if k, ok := p.loops[name]; ok {
+		return k
+	}
+	if v, ok := strings.CutPrefix(name, "values."); ok {
+		return p.scope.Values[v].Kind
+	}
+	if i := p.scope.Locals.Index(name); i >= 0 {
+		return p.scope.Locals[i].Kind
+	}
+	if i := p.scope.Fields.Index(name); i >= 0 {
+		return p.scope.Fields[i].Kind
+	}
+	return row.Invalid
+}
+
+// loop goes through a macro over a list, within which its variable has the kind of the elements.
+func (p *promoter) loop(l ast.ComprehensionExpr) {
+	before, had := p.loops[l.IterVar()]
+	if k := p.kind(l.IterRange()); k.IsList() {
+		p.loops[l.IterVar()] = k.Elem()
+	}
+	for _, x := range []ast.Expr{l.LoopCondition(), l.LoopStep(), l.Result()} {
+		p.kind(x)
+	}
+	if delete(p.loops, l.IterVar()); had {
+		p.loops[l.IterVar()] = before
+	}
+}
+
+// beside promotes what stands beside a double or decimal, and gives the greatest of the kinds.
+func (p *promoter) beside(exprs ...ast.Expr) row.Kind {
+	kind := row.Invalid
+	for _, e := range exprs {
+		if k := p.kind(e); kind == row.Invalid || k == row.Decimal || k == row.Double && kind != row.Decimal {
+			kind = k
+		}
+	}
+	if kind == row.Double || kind == row.Decimal {
+		for _, e := range exprs {
+			promote(p.fac, e, kind, p.nextID)
+		}
+	}
+	return kind
+}
+
+func (p *promoter) call(call ast.CallExpr) row.Kind {
+	args := call.Args()
+	switch call.FunctionName() {
+	case operators.Add, operators.Subtract, operators.Multiply, operators.Divide:
+		return p.beside(args...)
+	case operators.Equals, operators.NotEquals, operators.Less, operators.LessEquals, operators.Greater, operators.GreaterEquals:
+		p.beside(args...)
+		return row.Bool
+	case operators.Negate:
+		return p.kind(args[0])
+	case operators.Conditional:
+		p.kind(args[0])
+		return p.beside(args[1:]...)
+	case operators.In:
+		if args[1].Kind() == ast.ListKind {
+			p.beside(append([]ast.Expr{args[0]}, args[1].AsList().Elements()...)...)
+		}
+		return row.Bool
+	}
+	return p.function(call)
+}
+
+// function gives the kind of a function that is called by its name.
+func (p *promoter) function(call ast.CallExpr) row.Kind {
+	name, args := call.FunctionName(), call.Args()
+	first := row.Invalid
+	for i, x := range args {
+		if k := p.kind(x); i == 0 {
+			first = k
+		}
+	}
+	if call.IsMemberFunction() {
+		p.kind(call.Target())
+	}
+	switch name {
+	case "double":
+		return row.Double
+	case "decimal":
+		return row.Decimal
+	case "round", "abs":
+		return first
+	case "coalesce":
+		return p.beside(args...)
+	}
+	if p.scope.Measure {
+		for _, s := range aggregateShapes {
+			if s.name == name && s.gives(row.Int).Plain() {
+				return s.gives(first)
 			}
 		}
-		return row.Invalid
 	}
-	walk(a.Expr())
+	return row.Invalid
 }
 
 // promote turns e into a double or decimal if it is a number's literal, or a branch or sum of such.

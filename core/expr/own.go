@@ -93,108 +93,22 @@ func ownOptions() []cel.EnvOption {
 // own fits the node to a function of ours; false where the name is none for these types. Constant
 // patterns and zones are checked here.
 func (c *compiler) own(e ast.Expr, n *node, name string) bool {
-	ids := c.ast.GetOverloadIDs(e.ID())
 	id := ""
-	if len(ids) == 1 {
+	if ids := c.ast.GetOverloadIDs(e.ID()); len(ids) == 1 {
 		id = ids[0]
 	}
-	constant := func(i int) (string, bool) {
-		if i < len(n.args) && n.args[i].op == opConst && !n.args[i].value.Null {
-			return n.args[i].value.S, true
-		}
-		return "", false
+	f := listFunction(n, name)
+	if f == nil && name == "coalesce" {
+		f = coalesced(n)
 	}
-	var f ownFunction
-	switch {
-	case name == operators.Index && len(n.args) == 2 && n.args[0].kind.IsList():
-		f = elementAt
-	case name == operators.Index && len(n.args) == 2 && n.args[0].kind.IsMap():
-		f = entryOf
-	case name == operators.In && len(n.args) == 2 && !n.args[1].kind.Plain():
-		if n.args[1].kind.IsMap() {
-			f = func(a []Value) (Value, error) {
-				_, ok := lookUp(a[1], a[0].S)
-				return BoolOf(ok), nil
-			}
-		} else {
-			f = func(a []Value) (Value, error) { return evalIn(append([]Value{a[0]}, elements(a[1])...)), nil }
-		}
-	case name == "size" && !n.args[0].kind.Plain():
-		f = func(a []Value) (Value, error) {
-			return Value{Kind: row.Int, I: int64(len(elements(a[0])))}, nil
-		}
-	case name == "coalesce":
-		kind := n.kind
-		for _, a := range n.args {
-			if kind == row.Invalid {
-				kind = a.kind
-			}
-		}
-		n.kind, n.lenient = kind, true
-		f = func(a []Value) (Value, error) {
-			for _, v := range a {
-				if !v.Null {
-					return v, nil
-				}
-			}
-			return NullOf(kind), nil
-		}
-	case strings.HasPrefix(id, "own_parse_time"), strings.HasPrefix(id, "own_format"):
-		if p, ok := constant(1); ok {
-			if _, err := strftime.Layout(p); err != nil {
-				c.fault(e, fmt.Sprintf("%q is no pattern of a time that can be used: %v", p, err), "write %Y-%m-%d %H:%M:%S, say")
-			}
-		}
-		c.checkZone(e, constant, 2)
-		if f = parseTime; strings.HasPrefix(id, "own_format") {
-			f = formatTime
-		}
-	case id == "own_extract":
-		f = extract(nil)
-		if p, ok := constant(1); ok {
-			re, err := regexp.Compile(p)
-			if err != nil || re.NumSubexp() < 1 {
-				c.fault(e, fmt.Sprintf("%q is no regular expression with a group", p), "use RE2 syntax, with ( ) around what is meant")
-				return true
-			}
-			f = extract(re)
-		}
-	case strings.HasPrefix(id, "own_date"):
-		c.checkZone(e, constant, 1)
-		f = func(a []Value) (Value, error) {
-			t, err := inZone(a[0], a[1:])
-			return Value{Kind: row.String, S: t.Format(time.DateOnly)}, err
-		}
-	case strings.HasPrefix(id, "own_truncate"):
-		if s, ok := constant(1); ok {
-			if _, err := stepsOf(s, time.UTC); err != nil {
-				c.fault(e, err.Error(), "write 15m, 1h, 1 day, 1 week, 1 month, 1 quarter or 1 year")
-			}
-		}
-		c.checkZone(e, constant, 2)
-		f = truncate
-	case id == "own_hash":
-		f = func(a []Value) (Value, error) {
-			return Value{Kind: row.Int, I: int64(xxhash.Sum64String(a[0].S))}, nil
-		}
-	case strings.HasPrefix(id, "own_round"):
-		f = round
-	case strings.HasPrefix(id, "own_abs"):
-		f = absolute
-	case strings.HasPrefix(id, "own_decimal_"):
-		f = toDecimal
-	case id == "own_double_decimal", id == "own_int_decimal", id == "own_string_decimal":
-		f = fromDecimal(n.kind)
-	default:
-		part, ok := timeParts[name]
-		if !ok {
-			return false
-		}
-		c.checkZone(e, constant, 1)
-		f = func(a []Value) (Value, error) {
-			t, err := inZone(a[0], a[1:])
-			return Value{Kind: row.Int, I: int64(part(t))}, err
-		}
+	if f == nil {
+		f = c.timeFunction(e, n, name, id)
+	}
+	if f == nil {
+		f = c.valueFunction(e, n, id)
+	}
+	if f == nil {
+		return false
 	}
 	n.op, n.own = opOwn, f
 	if !n.lenient {
@@ -207,8 +121,129 @@ func (c *compiler) own(e ast.Expr, n *node, name string) bool {
 	return true
 }
 
-func (c *compiler) checkZone(e ast.Expr, constant func(int) (string, bool), i int) {
-	if z, ok := constant(i); ok {
+// constant gives the text of an argument that is written out.
+func (n *node) constant(i int) (string, bool) {
+	if i < len(n.args) && n.args[i].op == opConst && !n.args[i].value.Null {
+		return n.args[i].value.S, true
+	}
+	return "", false
+}
+
+// listFunction gives what asks lists and maps; nil for other names.
+func listFunction(n *node, name string) ownFunction {
+	switch {
+	case name == operators.Index && len(n.args) == 2 && n.args[0].kind.IsList():
+		return elementAt
+	case name == operators.Index && len(n.args) == 2 && n.args[0].kind.IsMap():
+		return entryOf
+	case name == operators.In && len(n.args) == 2 && n.args[1].kind.IsMap():
+		return func(a []Value) (Value, error) {
+			_, ok := lookUp(a[1], a[0].S)
+			return BoolOf(ok), nil
+		}
+	case name == operators.In && len(n.args) == 2 && !n.args[1].kind.Plain():
+		return func(a []Value) (Value, error) { return evalIn(append([]Value{a[0]}, elements(a[1])...)), nil }
+	case name == "size" && !n.args[0].kind.Plain():
+		return func(a []Value) (Value, error) {
+			return Value{Kind: row.Int, I: int64(len(elements(a[0])))}, nil
+		}
+	}
+	return nil
+}
+
+// coalesced gives the first argument that is not null. The node takes nulls, and the kind of an argument where its own is
+// not known.
+func coalesced(n *node) ownFunction {
+	kind := n.kind
+	for _, a := range n.args {
+		if kind == row.Invalid {
+			kind = a.kind
+		}
+	}
+	n.kind, n.lenient = kind, true
+	return func(a []Value) (Value, error) {
+		for _, v := range a {
+			if !v.Null {
+				return v, nil
+			}
+		}
+		return NullOf(kind), nil
+	}
+}
+
+// timeFunction gives what reads, writes and cuts times; nil for other names.
+func (c *compiler) timeFunction(e ast.Expr, n *node, name, id string) ownFunction {
+	switch {
+	case strings.HasPrefix(id, "own_parse_time"), strings.HasPrefix(id, "own_format"):
+		if p, ok := n.constant(1); ok {
+			if _, err := strftime.Layout(p); err != nil {
+				c.fault(e, fmt.Sprintf("%q is no pattern of a time that can be used: %v", p, err), "write %Y-%m-%d %H:%M:%S, say")
+			}
+		}
+		c.checkZone(e, n, 2)
+		if strings.HasPrefix(id, "own_format") {
+			return formatTime
+		}
+		return parseTime
+	case strings.HasPrefix(id, "own_date"):
+		c.checkZone(e, n, 1)
+		return func(a []Value) (Value, error) {
+			t, err := inZone(a[0], a[1:])
+			return Value{Kind: row.String, S: t.Format(time.DateOnly)}, err
+		}
+	case strings.HasPrefix(id, "own_truncate"):
+		if s, ok := n.constant(1); ok {
+			if _, err := stepsOf(s, time.UTC); err != nil {
+				c.fault(e, err.Error(), "write 15m, 1h, 1 day, 1 week, 1 month, 1 quarter or 1 year")
+			}
+		}
+		c.checkZone(e, n, 2)
+		return truncate
+	}
+	part, ok := timeParts[name]
+	if !ok {
+		return nil
+	}
+	c.checkZone(e, n, 1)
+	return func(a []Value) (Value, error) {
+		t, err := inZone(a[0], a[1:])
+		return Value{Kind: row.Int, I: int64(part(t))}, err
+	}
+}
+
+// valueFunction gives what works on texts and numbers; nil for other names.
+func (c *compiler) valueFunction(e ast.Expr, n *node, id string) ownFunction {
+	switch {
+	case id == "own_extract":
+		p, ok := n.constant(1)
+		if !ok {
+			return extract(nil)
+		}
+		re, err := regexp.Compile(p)
+		if err != nil || re.NumSubexp() < 1 {
+			c.fault(e, fmt.Sprintf("%q is no regular expression with a group", p), "use RE2 syntax, with ( ) around what is meant")
+			return extract(nil)
+		}
+		return extract(re)
+	case id == "own_hash":
+		return func(a []Value) (Value, error) {
+			return Value{Kind: row.Int, I: int64(xxhash.Sum64String(a[0].S))}, nil
+		}
+	case strings.HasPrefix(id, "own_round"):
+		return round
+	case strings.HasPrefix(id, "own_abs"):
+		return absolute
+	case strings.HasPrefix(id, "own_decimal_"):
+		return toDecimal
+	case id == "own_double_decimal", id == "own_int_decimal", id == "own_string_decimal":
+		return fromDecimal(n.kind)
+	}
+	return nil
+}
+
+// checkZone says where argument i, if it is written out, names no zone.
+func (c *compiler) checkZone(e ast.Expr, n *node, i int) {
+	if z, ok := n.constant(i); ok {
 		if _, err := Zone(z); err != nil {
 			c.fault(e, err.Error(), "write an IANA name such as Europe/Lisbon, or UTC")
 		}
