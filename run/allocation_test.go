@@ -1,6 +1,6 @@
 //go:build !race
 
-package run_test
+package run
 
 import (
 	"context"
@@ -12,7 +12,6 @@ import (
 	"testing"
 
 	"undertide/job"
-	"undertide/run"
 )
 
 // TestNoAllocationForARow: more rows allocate no more than what their turns cost.
@@ -27,14 +26,29 @@ func TestNoAllocationForARow(t *testing.T) {
 		if err := os.WriteFile(path, []byte(b.String()), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		m := &modelJob{where: true, set: true, key: []string{"s"}, size: 100_000_000, margin: 1000}
-		j, err := job.Parse("model.yaml", m.document(path, dir), job.Options{})
+		j, err := job.Parse(filepath.Join(dir, "job.yaml"), `undertide: 1
+job: many
+sources:
+  events:
+    via: file
+    with: {path: events.ndjson}
+    fields: {s: string, b: int, x: double, t: {type: timestamp, parse: epoch_ms}}
+    event_time: t
+    watermark: {margin: 1ms, ahead: none}
+steps:
+  useful: {from: events, where: x > 0.5 || b == null, set: {q: 100 / (b + 1)}}
+  windows: {from: useful, key: [s], window: {tumbling: 100s}, measures: {n: count(), over: count_if(x > 2), sum_x: sum(x), mean_b: mean(b), least_s: min(s), each: count() / count_if(x > 2)}}
+sinks:
+  rows: {from: windows, via: file, with: {path: rows.ndjson}}
+  missed: {from: late of windows, via: file, with: {path: late.ndjson}}
+  bad: {from: rejects of useful, via: file, with: {path: bad.ndjson}}
+`, job.Options{})
 		if err != nil {
 			t.Fatal(err)
 		}
 		var before, after runtime.MemStats
 		runtime.ReadMemStats(&before)
-		if _, err := run.Run(context.Background(), j, run.Options{Lanes: 2}); err != nil {
+		if _, err := Run(context.Background(), j, Options{Lanes: 2}); err != nil {
 			t.Fatal(err)
 		}
 		runtime.ReadMemStats(&after)

@@ -91,8 +91,8 @@ sinks:
 			t.Fatal(err)
 		}
 		want := int64(14 + 100 - 2) // null keys, and every seventh row, some of which have a null key
-		if n := int64(len(got["rejects of r"])); n != want || engine.Sum(figures[0].Rejected) != want {
-			t.Errorf("%+v: %d rejects came, %v were counted, want %d", w, n, figures[0].Rejected, want)
+		if n := int64(len(got["rejects of r"])); n != want || engine.Sum(figures.Steps[0].Rejected) != want {
+			t.Errorf("%+v: %d rejects came, %v were counted, want %d", w, n, figures.Steps[0].Rejected, want)
 		}
 	}
 }

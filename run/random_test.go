@@ -6,7 +6,9 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"math/rand/v2"
+	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -15,6 +17,7 @@ import (
 
 	"undertide/connect/memory"
 	"undertide/core/engine"
+	"undertide/core/row"
 	"undertide/job"
 )
 
@@ -34,10 +37,11 @@ type refNode struct {
 	sources map[int]bool
 }
 
-// refEvent is an event of a partition; row is nil for one that is rejected.
+// refEvent is an event of a partition; row is nil for one that is rejected, for a reason.
 type refEvent struct {
-	text string
-	row  *refRow
+	text   string
+	row    *refRow
+	reason string
 }
 
 type refPartition struct {
@@ -53,6 +57,7 @@ type refPartition struct {
 type refJob struct {
 	seed    uint64
 	margins []int64
+	ahead   bool // rows far ahead of the clock are rejects
 	turn    int
 	parts   []refPartition
 	build   func() []refNode
@@ -64,7 +69,21 @@ const refFields = "{k: string, b: int, x: double, id: int, t: {type: timestamp, 
 // randomJob makes a job from a seed.
 func randomJob(seed uint64) *refJob {
 	r := rand.New(rand.NewPCG(seed, 4))
-	j := &refJob{seed: seed, turn: 1 + r.IntN(16)}
+	j := &refJob{seed: seed, turn: 1 + r.IntN(16), ahead: r.IntN(3) == 0}
+	j.streams(r, func() int { return r.IntN(60) })
+	return j
+}
+
+// longJob makes one whose partitions have as many events as several turns of files.
+func longJob(seed uint64) *refJob {
+	r := rand.New(rand.NewPCG(seed, 7))
+	j := &refJob{seed: seed, turn: row.MaxRows, ahead: r.IntN(3) == 0}
+	j.streams(r, func() int { return []int{0, 1, 100, row.MaxRows, row.MaxRows + 1, 9000}[r.IntN(6)] })
+	return j
+}
+
+// streams makes the job's sources, each of some partitions of so many events, and its steps.
+func (j *refJob) streams(r *rand.Rand, events func() int) {
 	sources := 1
 	if r.IntN(3) == 0 {
 		sources = 2
@@ -76,13 +95,13 @@ func randomJob(seed uint64) *refJob {
 			part := refPartition{source: s, name: fmt.Sprintf("p%d", p)}
 			at := int64(r.IntN(60)) - 20
 			keys := 1 + r.IntN(4)
-			for range r.IntN(60) {
+			for range events() {
 				at += int64(r.IntN(6))
 				if r.IntN(15) == 0 {
 					at += int64(r.IntN(60))
 				}
 				id++
-				part.events = append(part.events, randomEvent(r, at-int64(r.IntN(4)*r.IntN(12)), keys, id))
+				part.events = append(part.events, randomEvent(r, at-int64(r.IntN(4)*r.IntN(12)), keys, id, j.ahead))
 			}
 			j.parts = append(j.parts, part)
 		}
@@ -99,7 +118,6 @@ func randomJob(seed uint64) *refJob {
 			j.sinks = append(j.sinks, "late of "+n.name)
 		}
 	}
-	return j
 }
 
 func (n refNode) hasLate() bool {
@@ -114,9 +132,15 @@ func (n refNode) hasLate() bool {
 	return false
 }
 
-func randomEvent(r *rand.Rand, t int64, keys int, id int64) refEvent {
+// farAhead is further ahead than `ahead` takes.
+var farAhead = time.Now().Add(10 * time.Hour).UnixMicro()
+
+func randomEvent(r *rand.Rand, t int64, keys int, id int64, ahead bool) refEvent {
 	row := refRow{names: []string{"k", "b", "x", "id", "t", "l"}, t: t, placed: id}
 	k, b, x := any(fmt.Sprintf("k%d", r.IntN(keys))), any(int64(r.IntN(7)-3)), any(float64(r.IntN(40)-8)/8)
+	if r.IntN(40) == 0 {
+		b = int64(1<<62) + r.Int64N(1<<61) // sums of them leave 64 bits
+	}
 	for _, v := range []*any{&k, &b, &x} {
 		if r.IntN(9) == 0 {
 			*v = nil
@@ -133,11 +157,17 @@ func randomEvent(r *rand.Rand, t int64, keys int, id int64) refEvent {
 		list = items
 	}
 	row.vals = []any{k, b, x, id, refTime(t), list}
-	switch r.IntN(40) {
+	switch r.IntN(80) {
 	case 0:
-		return refEvent{text: "{not json"}
+		return refEvent{text: "{not json", reason: "malformed"}
 	case 1:
-		return refEvent{text: fmt.Sprintf(`{"id":%d,"t":null}`, id)}
+		return refEvent{text: fmt.Sprintf(`{"id":%d,"t":null}`, id), reason: "no event time"}
+	case 2:
+		return refEvent{text: fmt.Sprintf(`{"id":%d,"t":%d,"b":"one"}`, id, t), reason: "wrong type"}
+	case 3:
+		if ahead {
+			return refEvent{text: fmt.Sprintf(`{"id":%d,"t":%d}`, id, farAhead), reason: "too far ahead"}
+		}
 	}
 	return refEvent{text: fmt.Sprintf(`{"k":%s,"b":%s,"x":%s,"id":%d,"t":%d,"l":%s}`, refText(k), refText(b), refText(x), id, t, refText(list)), row: &row}
 }
@@ -204,6 +234,12 @@ func (m *jobMaker) next(s refStream, final bool) refStream {
 	for {
 		switch r.IntN(12) {
 		case 0:
+			if s.has("b") && r.IntN(2) == 0 {
+				q := m.field("q")
+				s.inputs = []string{m.add(refNode{inputs: s.inputs, text: "set: {" + q + ": 100 / b}", step: &refFilter{set: q, divides: true, keep: func(refRow) bool { return true }}})}
+				s.fields = append(slices.Clone(s.fields), q)
+				return s
+			}
 			if s.has("x", "b", "id") {
 				half := m.field("half")
 				s.inputs = []string{m.add(refNode{inputs: s.inputs, text: "where: x > 0.5 || b == null, set: {" + half + ": id / 2}", step: &refFilter{set: half, keep: refSome}})}
@@ -377,12 +413,16 @@ func randomWindow(r *rand.Rand, key []string, s refStream, several bool) (*refWi
 	return w, text
 }
 
-// document writes the job's document.
-func (j *refJob) document() string {
+// document writes the job's document; its files are in a folder.
+func (j *refJob) document(dir string) string {
 	var b strings.Builder
-	b.WriteString("undertide: 1\njob: random\nsources:\n")
+	b.WriteString("undertide: 1\njob: random\nsettings: {checkpoint: {every: 20ms, keep: 2}}\nsources:\n")
+	ahead := "none"
+	if j.ahead {
+		ahead = "1h"
+	}
 	for s, m := range j.margins {
-		fmt.Fprintf(&b, "  s%d: {via: file, with: {path: s%d.ndjson}, fields: %s, event_time: t, watermark: {margin: %dus, ahead: none}}\n", s, s, refFields, m)
+		fmt.Fprintf(&b, "  s%d: {via: file, with: {files: '%s'}, fields: %s, event_time: t, watermark: {margin: %dus, ahead: %s}}\n", s, filepath.Join(dir, fmt.Sprintf("s%d-*.ndjson", s)), refFields, m, ahead)
 	}
 	b.WriteString("steps:\n")
 	for _, n := range j.build() {
@@ -390,13 +430,18 @@ func (j *refJob) document() string {
 	}
 	b.WriteString("sinks:\n")
 	for i, s := range j.sinks {
-		fmt.Fprintf(&b, "  out%d: {from: %s, via: file, with: {path: out%d.ndjson}}\n", i, s, i)
+		fmt.Fprintf(&b, "  out%d: {from: %s, via: file, with: {path: %s}}\n", i, s, j.outFile(dir, i))
 	}
 	return b.String()
 }
 
-// model runs the job by the reference model: rows by sink, and each step's counts.
+func (j *refJob) outFile(dir string, sink int) string {
+	return filepath.Join(dir, fmt.Sprintf("out%d.ndjson", sink))
+}
+
+// model runs the job by the reference model: rows by sink, and the counts of each source and step.
 func (j *refJob) model() (map[string][]string, map[string]refLate) {
+	sources := make([]refLate, len(j.margins))
 	nodes := j.build()
 	parts := slices.Clone(j.parts)
 	stood := make([]int64, len(j.margins))
@@ -468,9 +513,10 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 				}
 				made[part] = append(made[part], r)
 			case slices.ContainsFunc(n.key, func(k string) bool { return r.get(k) == nil }) && n.step != nil:
-				// a null key
+				n.step.late().reject("null key")
 			default:
 				if d, ok := n.step.(*refDedup); ok && slices.ContainsFunc(d.key, func(k string) bool { return r.get(k) == nil }) {
+					d.reject("null key")
 					continue
 				}
 				placed++
@@ -499,6 +545,8 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 			own := map[string][]refRow{}
 			if e.row != nil {
 				own[fmt.Sprintf("s%d", p.source)] = []refRow{*e.row}
+			} else {
+				sources[p.source].reject(e.reason)
 			}
 			// The event's own rows, judged by the watermark that stood before it.
 			before := make([]int64, len(nodes))
@@ -538,6 +586,9 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 		}
 	}
 	counts := map[string]refLate{}
+	for i := range sources {
+		counts[fmt.Sprintf("s%d", i)] = sources[i]
+	}
 	for _, n := range nodes {
 		if n.step != nil {
 			counts[n.name] = *n.step.late()
@@ -616,8 +667,8 @@ type way struct {
 
 var errKilled = errors.New("killed")
 
-// engine runs the job by the engine: rows by sink, and each step's counts.
-func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, []engine.StepFigures, error) {
+// engine runs the job by the engine: rows by sink, and the figures.
+func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figures, error) {
 	keepers := make([]*memory.Sink, len(doc.Sinks))
 	for i := range keepers {
 		keepers[i] = &memory.Sink{}
@@ -635,7 +686,9 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, []engine.Step
 					parts = append(parts, m)
 				}
 			}
-			g.Sources = append(g.Sources, doc.Sources[s].On(parts, true))
+			src := doc.Sources[s].On(parts, true)
+			src.Ahead = doc.Sources[s].Ahead
+			g.Sources = append(g.Sources, src)
 		}
 		for i, s := range doc.Sinks {
 			g.Sinks = append(g.Sinks, engine.SinkNode{Name: s.Name, From: s.From, Schema: s.Schema, Sink: keepers[i]})
@@ -662,10 +715,10 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, []engine.Step
 		res, err = engine.Run(context.Background(), g, o)
 	}
 	if err != nil {
-		return nil, nil, err
+		return nil, engine.Figures{}, err
 	}
 	if bad := engine.Unbalanced(g, res.Figures); len(bad) > 0 {
-		return nil, nil, fmt.Errorf("the counts of %v do not add up", bad)
+		return nil, engine.Figures{}, fmt.Errorf("the counts of %v do not add up", bad)
 	}
 	out := map[string][]string{}
 	for i, k := range keepers {
@@ -673,28 +726,41 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, []engine.Step
 			out[j.sinks[i]] = append(out[j.sinks[i]], string(bytes.TrimSpace(line)))
 		}
 	}
-	return out, res.Figures.Steps, nil
+	return out, res.Figures, nil
 }
 
 // check compares the engine's run of the job with the model's; empty when they agree.
 func (j *refJob) check(w way) string {
-	doc, err := job.Parse("random.yaml", j.document(), job.Options{})
+	doc, err := job.Parse("random.yaml", j.document(""), job.Options{})
 	if err != nil {
 		return "the document is refused: " + err.Error()
 	}
-	want, counts := j.model()
 	got, figures, err := j.engine(doc, w)
 	if err != nil {
 		return err.Error()
 	}
+	want, counts := j.model()
+	return j.differs(doc, got, figures, want, counts)
+}
+
+// differs says what rows and counts differ from the model's; empty for none.
+func (j *refJob) differs(doc *job.Job, got map[string][]string, figures engine.Figures, want map[string][]string, counts map[string]refLate) string {
 	for _, s := range j.sinks {
 		a, b := slices.Sorted(slices.Values(got[s])), slices.Sorted(slices.Values(want[s]))
 		if !slices.Equal(a, b) {
 			return fmt.Sprintf("%s gives\n  %s\nwant\n  %s", s, strings.Join(a, "\n  "), strings.Join(b, "\n  "))
 		}
 	}
+	for i, s := range doc.Sources {
+		if c := counts[s.Name]; !maps.Equal(c.rejected, figures.Sources[i].Rejected) {
+			return fmt.Sprintf("%s rejects %v, want %v", s.Name, figures.Sources[i].Rejected, c.rejected)
+		}
+	}
 	for i, s := range doc.Steps {
-		c, f := counts[s.Name], figures[i]
+		c, f := counts[s.Name], figures.Steps[i]
+		if s.Split == nil && !maps.Equal(c.rejected, f.Rejected) {
+			return fmt.Sprintf("%s rejects %v, want %v", s.Name, f.Rejected, c.rejected)
+		}
 		if s.Split == nil && (c.used != f.Used || c.lost != f.Lost || c.partial != f.Partial || c.accepted != f.Accepted || c.repeats != f.Repeats || c.dropped != f.Dropped) {
 			return fmt.Sprintf("%s counts used %d, lost %d, partial %d, accepted %d, repeats %d, dropped %d; want %d, %d, %d, %d, %d, %d",
 				s.Name, f.Used, f.Lost, f.Partial, f.Accepted, f.Repeats, f.Dropped, c.used, c.lost, c.partial, c.accepted, c.repeats, c.dropped)
@@ -725,7 +791,7 @@ func (j *refJob) shrink(w way, fault string) string {
 
 func (j *refJob) String() string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "seed %d, turns of %d events\n%s", j.seed, j.turn, j.document())
+	fmt.Fprintf(&b, "seed %d, turns of %d events\n%s", j.seed, j.turn, j.document(""))
 	for _, p := range j.parts {
 		fmt.Fprintf(&b, "source s%d, partition %s:\n", p.source, p.name)
 		for _, e := range p.events {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"math/big"
 	"slices"
 	"strings"
 	"time"
@@ -84,6 +85,14 @@ type refStep interface {
 type refLate struct {
 	rows                                            []refRow
 	used, lost, partial, accepted, repeats, dropped int64
+	rejected                                        map[string]int64 // by reason
+}
+
+func (l *refLate) reject(reason string) {
+	if l.rejected == nil {
+		l.rejected = map[string]int64{}
+	}
+	l.rejected[reason]++
 }
 
 func (l *refLate) late() *refLate { return l }
@@ -124,11 +133,27 @@ func orNil[T any](list []T, f func([]T) T) any {
 	return f(list)
 }
 
-func total[T int64 | float64](l []T) (s T) {
+func total(l []float64) (s float64) {
 	for _, v := range l {
 		s += v
 	}
 	return s
+}
+
+func bigTotal(l []int64) *big.Int {
+	s := new(big.Int)
+	for _, v := range l {
+		s.Add(s, big.NewInt(v))
+	}
+	return s
+}
+
+// intTotal is a sum of ints: null where it leaves 64 bits, whatever it did on the way, or over none.
+func intTotal(l []int64) any {
+	if s := bigTotal(l); len(l) > 0 && s.IsInt64() {
+		return s.Int64()
+	}
+	return nil
 }
 
 // byTime gives the rows that have a value in order of event time, then of place.
@@ -145,8 +170,16 @@ var refMeasures = []refMeasure{
 	{"big", "count_if(x > 1.0)", []string{"x"}, func(r []refRow) any {
 		return int64(len(slices.DeleteFunc(numbersOf(r, "x"), func(v float64) bool { return v <= 1 })))
 	}},
-	{"sum_x", "sum(x)", []string{"x"}, func(r []refRow) any { return orNil(numbersOf(r, "x"), total[float64]) }},
-	{"sum_b", "sum(b)", []string{"b"}, func(r []refRow) any { return orNil(intsOf(r, "b"), total[int64]) }},
+	{"sum_x", "sum(x)", []string{"x"}, func(r []refRow) any { return orNil(numbersOf(r, "x"), total) }},
+	{"sum_b", "sum(b)", []string{"b"}, func(r []refRow) any { return intTotal(intsOf(r, "b")) }},
+	{"mean_b", "mean(b)", []string{"b"}, func(r []refRow) any {
+		l := intsOf(r, "b")
+		if len(l) == 0 {
+			return nil
+		}
+		f, _ := new(big.Float).SetInt(bigTotal(l)).Float64()
+		return f / float64(len(l))
+	}},
 	{"mean_x", "mean(x)", []string{"x"}, func(r []refRow) any {
 		return orNil(numbersOf(r, "x"), func(l []float64) float64 { return total(l) / float64(len(l)) })
 	}},
@@ -156,7 +189,7 @@ var refMeasures = []refMeasure{
 	}},
 	{"some_b", "sum(b, x > 1.0)", []string{"x", "b"}, func(r []refRow) any {
 		r = slices.DeleteFunc(slices.Clone(r), func(r refRow) bool { x, ok := r.get("x").(float64); return !ok || x <= 1 })
-		return orNil(intsOf(r, "b"), total[int64])
+		return intTotal(intsOf(r, "b"))
 	}},
 	{"first_id", "first(id)", []string{"id"}, func(r []refRow) any { return byTime(r, "id")[0].get("id") }},
 	{"last_b", "last(b)", []string{"b"}, func(r []refRow) any {
@@ -225,6 +258,13 @@ var refMeasures = []refMeasure{
 			}
 		}
 		return float64(n) / float64(len(r))
+	}},
+	{"each", "count() / count_if(x > 1.0)", []string{"x"}, func(r []refRow) any { // an error over measures is null
+		n := len(slices.DeleteFunc(numbersOf(r, "x"), func(v float64) bool { return v <= 1 }))
+		if n == 0 {
+			return nil
+		}
+		return int64(len(r) / n)
 	}},
 }
 
@@ -651,11 +691,12 @@ func (s *refWindows) publish(win *refWindow, closed, again bool) (out []refRow) 
 	return out
 }
 
-// refFilter is a filter, and set: {SET: id / 2} where it has a name.
+// refFilter is a filter, and set: {SET: id / 2} where it has a name, or {SET: 100 / b} where it divides.
 type refFilter struct {
 	refLate
-	keep func(refRow) bool
-	set  string
+	keep    func(refRow) bool
+	set     string
+	divides bool
 }
 
 // refSome is x > 0.5 || b == null.
@@ -670,10 +711,18 @@ func (s *refFilter) take(r refRow, _ int64) []refRow {
 		s.dropped++
 		return nil
 	}
-	s.used++
-	if s.set != "" {
+	switch b, is := r.get("b").(int64); {
+	case s.divides && is && b == 0:
+		s.reject("expression")
+		return nil
+	case s.divides && is:
+		r = r.with(s.set, 100/b)
+	case s.divides:
+		r = r.with(s.set, nil)
+	case s.set != "":
 		r = r.with(s.set, r.get("id").(int64)/2)
 	}
+	s.used++
 	return []refRow{r}
 }
 

@@ -142,7 +142,7 @@ func TestRandomRevisions(t *testing.T) {
 				model.begun = false
 			default:
 				at += int64(r.IntN(5))
-				e := randomEvent(r, at-int64(r.IntN(4)*r.IntN(15)), 3, id)
+				e := randomEvent(r, at-int64(r.IntN(4)*r.IntN(15)), 3, id, false)
 				if e.row == nil || slices.ContainsFunc(model.key, func(k string) bool { return e.row.get(k) == nil }) {
 					continue
 				}

@@ -1,4 +1,4 @@
-package run_test
+package run
 
 import (
 	"context"
@@ -14,7 +14,6 @@ import (
 
 	"undertide/core/engine"
 	"undertide/job"
-	"undertide/run"
 )
 
 const shapes = `undertide: 1
@@ -110,7 +109,7 @@ func TestShapes(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	res, err := run.Run(context.Background(), j, run.Options{Lanes: 3})
+	res, err := Run(context.Background(), j, Options{Lanes: 3})
 	if err != nil || !res.Finished || len(res.Unbalanced) > 0 {
 		t.Fatalf("finished %v, unbalanced %v, %v", res.Finished, res.Unbalanced, err)
 	}
@@ -197,7 +196,7 @@ func TestShapes(t *testing.T) {
 	if late := readLines(t, filepath.Join(out, "late.ndjson")); len(late) != 0 {
 		t.Errorf("%d rows are late, and none should be", len(late))
 	}
-	fig := run.Report(j, res.Graph, res.Figures, "finished")
+	fig := Report(j, res.Graph, res.Figures, "finished")
 	text, err := json.Marshal(fig)
 	if err != nil {
 		t.Fatal(err)
@@ -250,7 +249,7 @@ sinks:
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error)
 	go func() {
-		_, err := run.Run(ctx, j, run.Options{Lanes: 2, Stdout: w})
+		_, err := Run(ctx, j, Options{Lanes: 2, Stdout: w})
 		ended <- err
 	}()
 	go func() { // the stream goes on, a little at a time
@@ -310,7 +309,7 @@ sinks:
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error)
 	go func() {
-		_, err := run.Run(ctx, j, run.Options{Lanes: 2})
+		_, err := Run(ctx, j, Options{Lanes: 2})
 		ended <- err
 	}()
 	var found []string
@@ -356,7 +355,7 @@ sinks:
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := run.Run(context.Background(), j, run.Options{Workers: 4}); err != nil {
+	if _, err := Run(context.Background(), j, Options{Workers: 4}); err != nil {
 		t.Fatal(err)
 	}
 	text, err := os.ReadFile(filepath.Join(dir, "out.csv"))

@@ -53,7 +53,7 @@ const (
 type (
 	// PathText is a path or pattern of files; FieldNames are names of fields of rows; SecretText is a secret's text,
 	// KeyText that of a key, or the path of its file; PEMText is PEM, or the path of its file; ExpressionText is CEL, not
-// compiled yet.
+	// compiled yet.
 	PathText       string
 	FieldNames     []string
 	SecretText     string
@@ -82,7 +82,7 @@ type Setting struct {
 	About string `json:"about"`
 	Hint  string `json:"hint"` // what it may look like
 	// Default is what holds without it, as a document writes it; empty for nothing.
-	Default  string    `json:"default"`
+	Default string `json:"default"`
 	// First is what a form begins with.
 	First    string    `json:"first"`
 	Required bool      `json:"required"`
