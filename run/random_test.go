@@ -7,6 +7,7 @@ import (
 	"flag"
 	"fmt"
 	"maps"
+	"math/big"
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
@@ -64,7 +65,7 @@ type refJob struct {
 	sinks   []string
 }
 
-const refFields = "{k: string, b: int, x: double, id: int, t: {type: timestamp, parse: epoch_us}, l: list<int>}"
+const refFields = "{k: string, b: int, x: double, id: int, t: {type: timestamp, parse: epoch_us}, l: list<int>, d: decimal}"
 
 // randomJob makes a job from a seed.
 func randomJob(seed uint64) *refJob {
@@ -136,7 +137,7 @@ func (n refNode) hasLate() bool {
 var farAhead = time.Now().Add(10 * time.Hour).UnixMicro()
 
 func randomEvent(r *rand.Rand, t int64, keys int, id int64, ahead bool) refEvent {
-	row := refRow{names: []string{"k", "b", "x", "id", "t", "l"}, t: t, placed: id}
+	row := refRow{names: []string{"k", "b", "x", "id", "t", "l", "d"}, t: t, placed: id}
 	k, b, x := any(fmt.Sprintf("k%d", r.IntN(keys))), any(int64(r.IntN(7)-3)), any(float64(r.IntN(40)-8)/8)
 	if r.IntN(40) == 0 {
 		b = int64(1<<62) + r.Int64N(1<<61) // sums of them leave 64 bits
@@ -156,7 +157,11 @@ func randomEvent(r *rand.Rand, t int64, keys int, id int64, ahead bool) refEvent
 		}
 		list = items
 	}
-	row.vals = []any{k, b, x, id, refTime(t), list}
+	var d any
+	if n := r.IntN(40); n > 4 {
+		d = refDecimal(big.NewRat(int64(n*n*7-3000), 100).FloatString(2))
+	}
+	row.vals = []any{k, b, x, id, refTime(t), list, d}
 	switch r.IntN(80) {
 	case 0:
 		return refEvent{text: "{not json", reason: "malformed"}
@@ -169,7 +174,7 @@ func randomEvent(r *rand.Rand, t int64, keys int, id int64, ahead bool) refEvent
 			return refEvent{text: fmt.Sprintf(`{"id":%d,"t":%d}`, id, farAhead), reason: "too far ahead"}
 		}
 	}
-	return refEvent{text: fmt.Sprintf(`{"k":%s,"b":%s,"x":%s,"id":%d,"t":%d,"l":%s}`, refText(k), refText(b), refText(x), id, t, refText(list)), row: &row}
+	return refEvent{text: fmt.Sprintf(`{"k":%s,"b":%s,"x":%s,"id":%d,"t":%d,"l":%s,"d":%s}`, refText(k), refText(b), refText(x), id, t, refText(list), refText(d)), row: &row}
 }
 
 // refStream is rows that a random job's next step may read.
@@ -212,13 +217,16 @@ func (m *jobMaker) key(s refStream) (key []string) {
 			key = append(key, k)
 		}
 	}
+	if s.has("d") && m.r.IntN(8) == 0 {
+		key = append(key, "d")
+	}
 	return key
 }
 
 // randomSteps makes one to five steps of any kind in any order that documents allow.
 func randomSteps(r *rand.Rand, sources int) []refNode {
 	m := &jobMaker{r: r}
-	s := refStream{inputs: []string{"s0"}, fields: []string{"k", "b", "x", "id", "t", "l"}, lists: []string{"l"}, ints: []string{"id"}}
+	s := refStream{inputs: []string{"s0"}, fields: []string{"k", "b", "x", "id", "t", "l", "d"}, lists: []string{"l"}, ints: []string{"id"}}
 	if sources == 2 {
 		s.inputs = []string{"s0", "s1"}
 	}
@@ -644,6 +652,8 @@ func compareValues(a, b any) int {
 		return compareInts(x, b.(int64))
 	case refTime:
 		return compareInts(int64(x), int64(b.(refTime)))
+	case refDecimal:
+		return x.rat().Cmp(b.(refDecimal).rat())
 	}
 	return strings.Compare(a.(string), b.(string))
 }

@@ -28,9 +28,26 @@ type refRow struct {
 }
 
 type (
-	refTime int64
-	refSpan int64
+	refTime    int64
+	refSpan    int64
+	refDecimal string // with two digits after the point, unless it is a result
 )
+
+// plain is how a result and a key are written: without closing zeros.
+func (d refDecimal) plain() refDecimal {
+	if s := strings.TrimRight(string(d), "0"); strings.Contains(s, ".") {
+		return refDecimal(strings.TrimSuffix(s, "."))
+	}
+	return d
+}
+
+func (d refDecimal) rat() *big.Rat {
+	r, ok := new(big.Rat).SetString(string(d))
+	if !ok {
+		panic("no decimal: " + d)
+	}
+	return r
+}
 
 func (r refRow) get(name string) any {
 	if i := slices.Index(r.names, name); i >= 0 {
@@ -42,6 +59,14 @@ func (r refRow) get(name string) any {
 func (r refRow) with(name string, v any) refRow {
 	r.names, r.vals = append(slices.Clone(r.names), name), append(slices.Clone(r.vals), v)
 	return r
+}
+
+// keyValue is how a key's value is written.
+func keyValue(v any) any {
+	if d, ok := v.(refDecimal); ok {
+		return d.plain()
+	}
+	return v
 }
 
 func (r refRow) key(names []string) string {
@@ -126,6 +151,23 @@ func intsOf(rows []refRow, f string) (out []int64) {
 	return out
 }
 
+func decimalsOf(rows []refRow) (out []refDecimal) {
+	for _, r := range rows {
+		if v, ok := r.get("d").(refDecimal); ok {
+			out = append(out, v)
+		}
+	}
+	return out
+}
+
+func decimalTotal(l []refDecimal) *big.Rat {
+	s := new(big.Rat)
+	for _, v := range l {
+		s.Add(s, v.rat())
+	}
+	return s
+}
+
 func orNil[T any](list []T, f func([]T) T) any {
 	if len(list) == 0 {
 		return nil
@@ -167,6 +209,38 @@ func byTime(rows []refRow, f string) []refRow {
 // not depend on their order.
 var refMeasures = []refMeasure{
 	{"n", "count()", nil, func(r []refRow) any { return int64(len(r)) }},
+	{"sum_d", "sum(d)", []string{"d"}, func(r []refRow) any {
+		if l := decimalsOf(r); len(l) > 0 {
+			return refDecimal(decimalTotal(l).FloatString(2)).plain()
+		}
+		return nil
+	}},
+	{"mean_d", "mean(d)", []string{"d"}, func(r []refRow) any { // 18 digits after the point
+		if l := decimalsOf(r); len(l) > 0 {
+			return refDecimal(new(big.Rat).Quo(decimalTotal(l), big.NewRat(int64(len(l)), 1)).FloatString(18)).plain()
+		}
+		return nil
+	}},
+	{"most_d", "max(d)", []string{"d"}, func(r []refRow) any { // passes through as it was given
+		l := decimalsOf(r)
+		if len(l) == 0 {
+			return nil
+		}
+		return slices.MaxFunc(l, func(a, b refDecimal) int { return a.rat().Cmp(b.rat()) })
+	}},
+	{"last_d", "last(d)", []string{"d"}, func(r []refRow) any {
+		if r = byTime(r, "d"); len(r) > 0 {
+			return r[len(r)-1].get("d")
+		}
+		return nil
+	}},
+	{"kinds_d", "count_distinct(d)", []string{"d"}, func(r []refRow) any {
+		seen := map[refDecimal]bool{}
+		for _, v := range decimalsOf(r) {
+			seen[v] = true
+		}
+		return int64(len(seen))
+	}},
 	{"big", "count_if(x > 1.0)", []string{"x"}, func(r []refRow) any {
 		return int64(len(slices.DeleteFunc(numbersOf(r, "x"), func(v float64) bool { return v <= 1 })))
 	}},
@@ -609,7 +683,7 @@ func (s *refWindows) result(win *refWindow, of refRow) refRow {
 		r.t = win.end
 	}
 	for _, k := range s.key {
-		r = r.with(k, of.get(k))
+		r = r.with(k, keyValue(of.get(k)))
 	}
 	if !s.whole {
 		r = r.with("window_start", refTime(win.start)).with("window_end", refTime(win.end))
@@ -794,7 +868,7 @@ func (s *refAbsent) move(w int64) (out []refRow) {
 		if w == ever || r.t+s.after <= w {
 			row := refRow{t: r.t + s.after}
 			for _, k := range s.key {
-				row = row.with(k, r.get(k))
+				row = row.with(k, keyValue(r.get(k)))
 			}
 			out = append(out, row.with("last_seen", refTime(r.t)))
 			delete(s.last, key)

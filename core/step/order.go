@@ -1,6 +1,7 @@
 package step
 
 import (
+	"bytes"
 	"encoding/binary"
 	"math"
 
@@ -86,6 +87,8 @@ func appendOrder(dst []byte, c *row.Column, i int) []byte {
 			bits |= 1 << 63
 		}
 		return binary.BigEndian.AppendUint64(dst, bits)
+	case c.Kind == row.Decimal:
+		return appendDecimalOrder(dst, c.Bytes(i))
 	case c.Kind.Text():
 		for _, b := range c.Bytes(i) { // 0 ends a text; 0 within it is written 0 1
 			if dst = append(dst, b); b == 0 {
@@ -95,4 +98,27 @@ func appendOrder(dst []byte, c *row.Column, i int) []byte {
 		return append(dst, 0, 0)
 	}
 	return binary.BigEndian.AppendUint64(dst, uint64(c.I[i])^1<<63)
+}
+
+// appendDecimalOrder appends a decimal so that the bytes order as the numbers do, whatever digits they are written
+// with: its sign, how many digits stand before the point, then the digits; of a negative number all turned round.
+//
+// 12.50 gives 2, 0 2, "125", 0; 9.9 gives 2, 0 1, "99", 0: its one digit before the point makes it the lesser.
+func appendDecimalOrder(dst, text []byte) []byte {
+	text, negative := bytes.CutPrefix(text, []byte("-"))
+	whole, fraction, _ := bytes.Cut(text, []byte("."))
+	whole, fraction = bytes.TrimLeft(whole, "0"), bytes.TrimRight(fraction, "0")
+	if len(whole)+len(fraction) == 0 {
+		return append(dst, 1)
+	}
+	from := len(dst)
+	dst = binary.BigEndian.AppendUint16(append(dst, 2), uint16(len(whole)))
+	dst = append(append(append(dst, whole...), fraction...), 0)
+	if negative {
+		dst[from] = 0
+		for i := from + 1; i < len(dst); i++ {
+			dst[i] = ^dst[i]
+		}
+	}
+	return dst
 }
