@@ -59,11 +59,23 @@ type refJob struct {
 	seed    uint64
 	margins []int64
 	ahead   bool // rows far ahead of the clock are rejects
+	// script says when the events come and time passes; nil for a bounded run. Event times of arrival are by source.
+	script  []refMoment
+	arrival []bool
 	turn    int
 	parts   []refPartition
 	build   func() []refNode
 	sinks   []string
 }
+
+// refMoment is one step of a script: the next event of a source, or so many microseconds that pass.
+type refMoment struct {
+	source int
+	clock  int64
+}
+
+// scriptStart is when the clock of a script begins.
+const scriptStart = 1_000_000
 
 const refFields = "{k: string, b: int, x: double, id: int, t: {type: timestamp, parse: epoch_us}, l: list<int>, d: decimal}"
 
@@ -83,6 +95,35 @@ func longJob(seed uint64) *refJob {
 	return j
 }
 
+// scriptedJob makes one whose events come one by one, in the order of a script and between steps of the clock: its sources
+// may take the time of arrival, and its last step may publish by the clock.
+func scriptedJob(seed uint64) *refJob {
+	r := rand.New(rand.NewPCG(seed, 10))
+	j := &refJob{seed: seed, turn: 1, script: []refMoment{}}
+	j.streams(r, func() int { return r.IntN(60) })
+	var left []int
+	for s := range j.margins {
+		j.arrival = append(j.arrival, r.IntN(3) == 0)
+		for i := range j.parts[s].events {
+			if e := &j.parts[s].events[i]; j.arrival[s] && e.reason == "no event time" {
+				*e = refEvent{text: "{not json", reason: "malformed"}
+			}
+		}
+		left = append(left, len(j.parts[s].events))
+	}
+	for slices.ContainsFunc(left, func(n int) bool { return n > 0 }) {
+		s := r.IntN(len(left))
+		switch {
+		case r.IntN(3) == 0:
+			j.script = append(j.script, refMoment{clock: int64(1 + r.IntN(25))})
+		case left[s] > 0:
+			left[s]--
+			j.script = append(j.script, refMoment{source: s})
+		}
+	}
+	return j
+}
+
 // streams makes the job's sources, each of some partitions of so many events, and its steps.
 func (j *refJob) streams(r *rand.Rand, events func() int) {
 	sources := 1
@@ -92,7 +133,11 @@ func (j *refJob) streams(r *rand.Rand, events func() int) {
 	id := int64(0)
 	for s := range sources {
 		j.margins = append(j.margins, int64(r.IntN(3)*r.IntN(20)))
-		for p := range 1 + r.IntN(3) {
+		parts := 1 + r.IntN(3)
+		if j.script != nil {
+			parts = 1
+		}
+		for p := range parts {
 			part := refPartition{source: s, name: fmt.Sprintf("p%d", p)}
 			at := int64(r.IntN(60)) - 20
 			keys := 1 + r.IntN(4)
@@ -108,7 +153,7 @@ func (j *refJob) streams(r *rand.Rand, events func() int) {
 		}
 	}
 	shape := r.Uint64()
-	j.build = func() []refNode { return randomSteps(rand.New(rand.NewPCG(shape, 5)), sources) }
+	j.build = func() []refNode { return randomSteps(rand.New(rand.NewPCG(shape, 5)), sources, j.script != nil) }
 	for _, n := range j.build() {
 		if n.split {
 			j.sinks = append(j.sinks, "small of "+n.name, "rest of "+n.name)
@@ -195,6 +240,7 @@ func (s refStream) has(names ...string) bool {
 // jobMaker makes the steps of a random job.
 type jobMaker struct {
 	r     *rand.Rand
+	clock bool // a step may publish by the clock
 	nodes []refNode
 	taken int // numbers of field names
 }
@@ -224,8 +270,8 @@ func (m *jobMaker) key(s refStream) (key []string) {
 }
 
 // randomSteps makes one to five steps of any kind in any order that documents allow.
-func randomSteps(r *rand.Rand, sources int) []refNode {
-	m := &jobMaker{r: r}
+func randomSteps(r *rand.Rand, sources int, clock bool) []refNode {
+	m := &jobMaker{r: r, clock: clock}
 	s := refStream{inputs: []string{"s0"}, fields: []string{"k", "b", "x", "id", "t", "l", "d"}, lists: []string{"l"}, ints: []string{"id"}}
 	if sources == 2 {
 		s.inputs = []string{"s0", "s1"}
@@ -329,6 +375,9 @@ func (m *jobMaker) remember(s refStream) refStream {
 
 func (m *jobMaker) window(s refStream, final bool) refStream {
 	w, text := randomWindow(m.r, m.key(s), s, final)
+	if m.clock && final && w.span == 0 && m.r.IntN(3) > 0 {
+		text += clocked(m.r, w)
+	}
 	n := m.add(refNode{inputs: s.inputs, text: text, step: w, key: w.key})
 	out := refStream{inputs: []string{n}, fields: append(slices.Clone(w.key), "window_start", "window_end"), windows: w.span == 0, last: w.whole || w.several(), ints: []string{"n"}}
 	for _, f := range w.measures {
@@ -430,15 +479,26 @@ func (j *refJob) document(dir string) string {
 		ahead = "1h"
 	}
 	for s, m := range j.margins {
-		fmt.Fprintf(&b, "  s%d: {via: file, with: {files: '%s'}, fields: %s, event_time: t, watermark: {margin: %dus, ahead: %s}}\n", s, filepath.Join(dir, fmt.Sprintf("s%d-*.ndjson", s)), refFields, m, ahead)
+		at := "t"
+		if len(j.arrival) > 0 && j.arrival[s] {
+			at = "arrival"
+		}
+		fmt.Fprintf(&b, "  s%d: {via: file, with: {files: '%s'}, fields: %s, event_time: %s, watermark: {margin: %dus, ahead: %s, idle: 1000d}}\n", s, filepath.Join(dir, fmt.Sprintf("s%d-*.ndjson", s)), refFields, at, m, ahead)
 	}
 	b.WriteString("steps:\n")
+	several := map[string]bool{}
 	for _, n := range j.build() {
 		fmt.Fprintf(&b, "  %s: {from: [%s], %s}\n", n.name, strings.Join(n.inputs, ", "), n.text)
+		w, ok := n.step.(*refWindows)
+		several[n.name] = ok && (w.every > 0 || w.repeatEvery > 0)
 	}
 	b.WriteString("sinks:\n")
 	for i, s := range j.sinks {
-		fmt.Fprintf(&b, "  out%d: {from: %s, via: file, with: {path: %s}}\n", i, s, j.outFile(dir, i))
+		more := ""
+		if several[s] {
+			more = ", append_revisions: true"
+		}
+		fmt.Fprintf(&b, "  out%d: {from: %s, via: file, with: {path: %s}%s}\n", i, s, j.outFile(dir, i), more)
 	}
 	return b.String()
 }
@@ -493,7 +553,7 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 	for i := range parts {
 		p := &parts[i]
 		p.w, p.greatest = never, never
-		if len(p.events) == 0 {
+		if len(p.events) == 0 && j.script == nil {
 			p.w, p.ended = ever, true
 		}
 	}
@@ -535,62 +595,104 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 			}
 		}
 	}
+	now := int64(scriptStart)
+	// move lets the watermarks and the clock go on to where they stand, and gives what that makes, in order.
+	move := func(own map[string][]refRow, before []int64) {
+		made := map[string][]refRow{}
+		for i, n := range nodes {
+			rows := inputs(n, made)
+			slices.SortStableFunc(rows, compareMade)
+			apply(i, made, rows, before[i])
+			if n.step == nil {
+				continue
+			}
+			w, stood := watermark(n), int64(0)
+			windows, _ := n.step.(*refWindows)
+			if windows != nil {
+				stood = windows.w
+			}
+			moved := n.step.move(w)
+			slices.SortStableFunc(moved, func(a, b refRow) int { return orderMade(a, b, n.order()) })
+			made[n.name] = append(made[n.name], moved...)
+			if windows != nil && windows.every+windows.repeatEvery > 0 {
+				made[n.name] = append(made[n.name], windows.clock(now, stood)...)
+			}
+		}
+		for _, n := range nodes {
+			for _, name := range []string{n.name, "small of " + n.name, "rest of " + n.name, "late of " + n.name} {
+				give(name, own[name])
+				give(name, made[name])
+			}
+		}
+	}
+	// stoodBefore gives the watermark of each step.
+	stoodBefore := func() []int64 {
+		before := make([]int64, len(nodes))
+		for i, n := range nodes {
+			before[i] = watermark(n)
+		}
+		return before
+	}
+	// take lets one event of a partition go through: its own rows, judged by the watermark that stood before it, then what
+	// its moving of the watermark makes.
+	take := func(p *refPartition) {
+		e := p.events[p.next]
+		p.next++
+		own := map[string][]refRow{}
+		if e.row != nil {
+			r := *e.row
+			if len(j.arrival) > 0 && j.arrival[p.source] {
+				r.t = now
+			}
+			own[fmt.Sprintf("s%d", p.source)] = []refRow{r}
+			p.greatest = max(p.greatest, r.t)
+		} else {
+			sources[p.source].reject(e.reason)
+		}
+		before := stoodBefore()
+		for i, n := range nodes {
+			apply(i, own, inputs(n, own), before[i])
+		}
+		if e.row != nil {
+			p.w = max(p.w, p.greatest-j.margins[p.source])
+		}
+		if p.next == len(p.events) && j.script == nil { // a partition of a script ends behind its last event
+			p.w, p.ended = ever, true
+		}
+		settle()
+		move(own, before)
+	}
 	settle()
-	for {
-		var p *refPartition
-		for i := range parts {
-			q := &parts[i]
-			if !q.ended && (p == nil || q.w < p.w || q.w == p.w && (q.source < p.source || q.source == p.source && q.name < p.name)) {
-				p = q
+	if j.script == nil {
+		for p := nextPart(parts); p != nil; p = nextPart(parts) {
+			for range j.turn {
+				if take(p); p.ended {
+					break
+				}
 			}
 		}
-		if p == nil {
-			break
+	}
+	beat := leastBeat(nodes)
+	for _, m := range j.script {
+		if m.clock == 0 {
+			take(&parts[m.source])
 		}
-		for range j.turn {
-			e := p.events[p.next]
-			p.next++
-			own := map[string][]refRow{}
-			if e.row != nil {
-				own[fmt.Sprintf("s%d", p.source)] = []refRow{*e.row}
-			} else {
-				sources[p.source].reject(e.reason)
+		for left := m.clock; left > 0; { // a beat may fall within
+			by := left
+			if beat > 0 {
+				by = min(by, beat)
 			}
-			// The event's own rows, judged by the watermark that stood before it.
-			before := make([]int64, len(nodes))
-			for i, n := range nodes {
-				before[i] = watermark(n)
-				apply(i, own, inputs(n, own), before[i])
-			}
-			if e.row != nil {
-				p.greatest = max(p.greatest, e.row.t)
-				p.w = max(p.w, p.greatest-j.margins[p.source])
-			}
-			if p.next == len(p.events) {
-				p.w, p.ended = ever, true
-			}
+			left -= by
+			now += by
+			move(nil, stoodBefore())
+		}
+	}
+	for i := range parts {
+		if p := &parts[i]; !p.ended {
+			before := stoodBefore()
+			p.w, p.ended = ever, true
 			settle()
-			// What its moving of the watermark makes, in order.
-			made := map[string][]refRow{}
-			for i, n := range nodes {
-				rows := inputs(n, made)
-				slices.SortStableFunc(rows, compareMade)
-				apply(i, made, rows, before[i])
-				if n.step != nil {
-					moved := n.step.move(watermark(n))
-					slices.SortStableFunc(moved, func(a, b refRow) int { return orderMade(a, b, n.order()) })
-					made[n.name] = append(made[n.name], moved...)
-				}
-			}
-			for _, n := range nodes {
-				for _, name := range []string{n.name, "small of " + n.name, "rest of " + n.name, "late of " + n.name} {
-					give(name, own[name])
-					give(name, made[name])
-				}
-			}
-			if p.ended {
-				break
-			}
+			move(nil, before)
 		}
 	}
 	counts := map[string]refLate{}
@@ -603,6 +705,31 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 		}
 	}
 	return out, counts
+}
+
+// nextPart gives the partition whose turn is next; nil where all have ended.
+func nextPart(parts []refPartition) (p *refPartition) {
+	for i := range parts {
+		q := &parts[i]
+		if !q.ended && (p == nil || q.w < p.w || q.w == p.w && (q.source < p.source || q.source == p.source && q.name < p.name)) {
+			p = q
+		}
+	}
+	return p
+}
+
+// leastBeat is how often at least some step wants to be asked.
+func leastBeat(nodes []refNode) (least int64) {
+	for _, n := range nodes {
+		if w, ok := n.step.(*refWindows); ok {
+			for _, every := range []int64{w.every, w.repeatEvery} {
+				if every > 0 && (least == 0 || every < least) {
+					least = every
+				}
+			}
+		}
+	}
+	return least
 }
 
 // compareMade orders rows that one event's moving of the watermark made: by window_end.
@@ -689,14 +816,14 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 			var parts []engine.Partition
 			for _, p := range j.parts {
 				if p.source == s {
-					m := &memory.Partition{Called: p.name, Turn: j.turn, Ends: true}
+					m := &memory.Partition{Called: p.name, Turn: j.turn, Ends: j.script == nil}
 					for _, e := range p.events {
 						m.Events = append(m.Events, e.text)
 					}
 					parts = append(parts, m)
 				}
 			}
-			src := doc.Sources[s].On(parts, true)
+			src := doc.Sources[s].On(parts, j.script == nil)
 			src.Ahead = doc.Sources[s].Ahead
 			g.Sources = append(g.Sources, src)
 		}
@@ -706,6 +833,13 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 		return g
 	}
 	o := engine.Options{Lanes: w.lanes, Workers: w.workers, EveryTurns: w.every}
+	if j.script != nil {
+		o.Now = func() time.Time { return time.UnixMicro(scriptStart) }
+		o.Script = []engine.Scripted{}
+		for _, m := range j.script {
+			o.Script = append(o.Script, engine.Scripted{Source: m.source, Clock: time.Duration(m.clock) * time.Microsecond})
+		}
+	}
 	var last *engine.Snapshot
 	n := 0
 	if w.every > 0 {
@@ -802,6 +936,9 @@ func (j *refJob) shrink(w way, fault string) string {
 func (j *refJob) String() string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "seed %d, turns of %d events\n%s", j.seed, j.turn, j.document(""))
+	if j.script != nil {
+		fmt.Fprintf(&b, "script (source, or time that passes): %v\n", j.script)
+	}
 	for _, p := range j.parts {
 		fmt.Fprintf(&b, "source s%d, partition %s:\n", p.source, p.name)
 		for _, e := range p.events {
@@ -814,9 +951,7 @@ func (j *refJob) String() string {
 // TestRandomJobs compares random jobs over random streams with the reference model, row by row and count
 // by count, each run with random lanes, workers, checkpoints and kills.
 func TestRandomJobs(t *testing.T) {
-	began := uint64(time.Now().UnixNano())
-	one := func(seed uint64) string {
-		j := randomJob(seed)
+	eachSeed(t, *jobs, func(seed uint64) string {
 		r := rand.New(rand.NewPCG(seed, 6))
 		w := way{lanes: 1 + r.IntN(4), workers: 1 + r.IntN(3), then: 1 + r.IntN(4)}
 		if r.IntN(2) == 0 {
@@ -825,19 +960,39 @@ func TestRandomJobs(t *testing.T) {
 				w.kill = 0
 			}
 		}
-		fault := j.check(w)
-		if fault == "" {
-			return ""
-		}
-		fault = j.shrink(w, fault)
-		return fmt.Sprintf("%+v\n%s\n%s", w, j, fault)
+		return randomJob(seed).checked(w)
+	})
+}
+
+// TestRandomScripts is the same where events come one by one between steps of the clock: event times of arrival,
+// previews and repeats.
+func TestRandomScripts(t *testing.T) {
+	eachSeed(t, *jobs/5, func(seed uint64) string {
+		return scriptedJob(seed).checked(way{lanes: 1 + int(seed%3), workers: 1 + int(seed%2)})
+	})
+}
+
+// checked compares a job with the model, and tells of the smallest one found that differs.
+func (j *refJob) checked(w way) string {
+	fault := j.check(w)
+	if fault == "" {
+		return ""
 	}
+	if j.script == nil { // a script says which events come
+		fault = j.shrink(w, fault)
+	}
+	return fmt.Sprintf("%+v\n%s\n%s", w, j, fault)
+}
+
+// eachSeed runs one for so many new seeds, by two goroutines, or for the seed that was asked for.
+func eachSeed(t *testing.T, count int, one func(seed uint64) string) {
 	if *seed != 0 {
 		if fault := one(*seed); fault != "" {
 			t.Fatal(fault)
 		}
 		return
 	}
+	began := uint64(time.Now().UnixNano())
 	t.Logf("the seeds begin at %d", began)
 	var wait sync.WaitGroup
 	var mu sync.Mutex
@@ -849,7 +1004,7 @@ func TestRandomJobs(t *testing.T) {
 				n, stop := next, failed
 				next++
 				mu.Unlock()
-				if stop || n >= uint64(*jobs) {
+				if stop || n >= uint64(count) {
 					return
 				}
 				if fault := one(began + n); fault != "" {

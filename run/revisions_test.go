@@ -27,6 +27,12 @@ func revisionsJob(r *rand.Rand) (string, *refWindows) {
 			break
 		}
 	}
+	text += clocked(r, w)
+	return fmt.Sprintf("undertide: 1\njob: revisions\nsources:\n  s0: {via: file, with: {path: s0.ndjson}, fields: %s, event_time: t, watermark: {margin: 0s, ahead: none}}\nsteps:\n  n0: {from: s0, %s}\nsinks:\n  out: {from: n0, via: file, with: {path: out.ndjson}, append_revisions: true}\n", refFields, text), w
+}
+
+// clocked lets a step publish by the clock, and perhaps take late rows; it gives the text of the document.
+func clocked(r *rand.Rand, w *refWindows) (text string) {
 	if !w.whole && w.accept == 0 && r.IntN(2) == 0 {
 		w.accept = int64(1 + r.IntN(30))
 		text += fmt.Sprintf(", late: {accept: %dus}", w.accept)
@@ -46,7 +52,7 @@ func revisionsJob(r *rand.Rand) (string, *refWindows) {
 		}
 		text += "}"
 	}
-	return fmt.Sprintf("undertide: 1\njob: revisions\nsources:\n  s0: {via: file, with: {path: s0.ndjson}, fields: %s, event_time: t, watermark: {margin: 0s, ahead: none}}\nsteps:\n  n0: {from: s0, %s}\nsinks:\n  out: {from: n0, via: file, with: {path: out.ndjson}, append_revisions: true}\n", refFields, text), w
+	return text
 }
 
 // lanesOf is a step in some lanes, fed one event a turn.
