@@ -18,6 +18,7 @@ var allowed = map[string][]string{
 	"checkpoint": {"core"},
 	"look":       {"connect", "core", "member"},
 	"secret":     {},
+	"leak":       {},
 	"run":        {"checkpoint", "connect", "core", "disk", "job"},
 	"try":        {"connect", "core", "job", "look", "run"},
 	"disk":       {},
