@@ -2,6 +2,7 @@ package run
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"flag"
@@ -286,7 +287,7 @@ func randomSteps(r *rand.Rand, sources int, clock bool) []refNode {
 func (m *jobMaker) next(s refStream, final bool) refStream {
 	r := m.r
 	for {
-		switch r.IntN(12) {
+		switch r.IntN(13) {
 		case 0:
 			if s.has("b") && r.IntN(2) == 0 {
 				q := m.field("q")
@@ -347,9 +348,14 @@ func (m *jobMaker) next(s refStream, final bool) refStream {
 			a := &refAbsent{key: m.key(s), after: int64(1 + r.IntN(40)), last: map[string]refRow{}}
 			n := m.add(refNode{inputs: s.inputs, text: keyText(a.key) + fmt.Sprintf("absent: %dus", a.after), step: a, key: a.key})
 			return refStream{inputs: []string{n}, fields: append(slices.Clone(a.key), "last_seen")}
-		case 9:
+		case 9, 10:
 			if s.windows && len(s.inputs) == 1 && s.has("n") {
-				s.inputs = []string{m.add(refNode{inputs: s.inputs, text: "rank: {by: n, keep: 2}", step: &refRank{}})}
+				by := []string{"n", "sum_x", "max_x", "min_b", "first_id", "sum_d"}[r.IntN(6)]
+				if !s.has(by) {
+					by = "n"
+				}
+				rank := &refRank{by: by, keep: 1 + r.IntN(3)}
+				s.inputs = []string{m.add(refNode{inputs: s.inputs, text: fmt.Sprintf("rank: {by: %s, keep: %d}", by, rank.keep), step: rank})}
 				s.windows = false
 				return s
 			}
@@ -777,6 +783,8 @@ func compareValues(a, b any) int {
 	switch x := a.(type) {
 	case int64:
 		return compareInts(x, b.(int64))
+	case float64:
+		return cmp.Compare(x, b.(float64))
 	case refTime:
 		return compareInts(int64(x), int64(b.(refTime)))
 	case refDecimal:

@@ -941,9 +941,11 @@ func (s *refRemember) move(w int64) (out []refRow) {
 	return out
 }
 
-// refRank keeps the first two of each window by n, then by place.
+// refRank keeps the first of each window: those with the greatest value, nulls last, then by place.
 type refRank struct {
 	refLate
+	by   string
+	keep int
 	wait []refRow
 }
 
@@ -955,14 +957,15 @@ func (s *refRank) take(r refRow, _ int64) []refRow {
 
 func (s *refRank) move(w int64) (out []refRow) {
 	slices.SortStableFunc(s.wait, func(a, b refRow) int {
-		return cmp.Or(cmp.Compare(a.t, b.t), cmp.Compare(a.get("window_start").(refTime), b.get("window_start").(refTime)), cmp.Compare(b.get("n").(int64), a.get("n").(int64)))
+		// null comes first among values, and so last among the greatest
+		return cmp.Or(cmp.Compare(a.t, b.t), cmp.Compare(a.get("window_start").(refTime), b.get("window_start").(refTime)), compareValues(b.get(s.by), a.get(s.by)))
 	})
 	n, kept := 0, 0
 	for ; n < len(s.wait) && s.wait[n].t < w; n++ {
 		if n == 0 || s.wait[n].t != s.wait[n-1].t || s.wait[n].get("window_start") != s.wait[n-1].get("window_start") {
 			kept = 0
 		}
-		if kept++; kept <= 2 {
+		if kept++; kept <= s.keep {
 			out = append(out, s.wait[n])
 		}
 	}
