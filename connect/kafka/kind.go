@@ -35,7 +35,7 @@ type Link struct {
 	TLS     *struct {
 		CA         settings.PEMText `set:"ca" label:"authority (PEM)" about:"The authority that signed the broker's certificate: PEM, or the path of a file of it." hint:"empty: the system's authorities"`
 		Cert       settings.PEMText `set:"cert" label:"certificate (PEM)" about:"This side's certificate: PEM, or the path of a file of it."`
-		Key        settings.KeyText `set:"key" about:"Its key: ${secret.NAME}, ${env.NAME}, or the path of a file."`
+		Key        settings.KeyText `set:"key" about:"Its key: ${secret.NAME}, ${env.NAME}, or the path of a file." hint:"${secret.NAME}, or the path of a file"`
 		ServerName string           `set:"server_name" label:"name in its certificate" hint:"empty: the broker's address"`
 	} `set:"tls" label:"TLS" about:"Reach it over TLS; {} takes the system's authorities."`
 	SASL *struct {

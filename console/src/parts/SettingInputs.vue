@@ -2,8 +2,8 @@
   <template v-for="s in settings" :key="s.name">
     <label :for="id(s)" :title="s.about">{{ s.label }}</label>
     <template v-if="s.type === 'group'">
-      <ElSelect :id="id(s)" :model-value="group(s) ? 'yes' : ''" @update:model-value="open(s, $event === 'yes')">
-        <ElOption value="" label="no" /><ElOption value="yes" label="yes" />
+      <ElSelect :id="id(s)" :model-value="group(s) ? 'yes' : 'no'" @update:model-value="open(s, $event === 'yes')">
+        <ElOption value="no" label="no" /><ElOption value="yes" label="yes" />
       </ElSelect>
       <SettingInputs v-if="group(s)" :settings="s.settings" :values="group(s)!" :within="id(s)" :secret="secret" :stored="stored" />
     </template>
