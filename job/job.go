@@ -157,6 +157,22 @@ func (s *Step) Parts() (names []string, refs []engine.Part, schemas []row.Schema
 	return names, refs, schemas
 }
 
+// EachPart gives all that can be looked at, by the names that `from` has for them: sources, steps and their parts, and
+// the rejects of each.
+func (j *Job) EachPart(each func(name string, r engine.Ref)) {
+	for i := range j.Sources {
+		each(j.Sources[i].Name, engine.Ref{At: i})
+		each("rejects of "+j.Sources[i].Name, engine.Ref{At: i, Part: engine.RejectPart})
+	}
+	for i := range j.Steps {
+		names, parts, _ := j.Steps[i].Parts()
+		for n, name := range names {
+			each(name, engine.Ref{OfStep: true, At: i, Part: parts[n]})
+		}
+		each("rejects of "+j.Steps[i].Name, engine.Ref{OfStep: true, At: i, Part: engine.RejectPart})
+	}
+}
+
 // Sink is a checked sink.
 type Sink struct {
 	Name     string

@@ -139,24 +139,12 @@ func (b *builder) taps(g *engine.Graph) {
 	if b.opt.Tap == nil {
 		return
 	}
-	add := func(name string, r engine.Ref) {
+	b.job.EachPart(func(name string, r engine.Ref) {
 		schema := g.SchemaOf(r)
 		if t := b.opt.Tap(name, schema); t != nil {
 			g.Taps = append(g.Taps, engine.TapNode{From: r, Schema: schema, Tap: t})
 		}
-	}
-	for i, s := range g.Sources {
-		add(s.Name, engine.Ref{At: i})
-		add("rejects of "+s.Name, engine.Ref{At: i, Part: engine.RejectPart})
-	}
-	for i := range b.job.Steps {
-		s := &b.job.Steps[i]
-		names, parts, _ := s.Parts()
-		for n, name := range names {
-			add(name, engine.Ref{OfStep: true, At: i, Part: parts[n]})
-		}
-		add("rejects of "+s.Name, engine.Ref{OfStep: true, At: i, Part: engine.RejectPart})
-	}
+	})
 }
 
 // Unknown words that a flag names something that the document does not have.

@@ -3,3 +3,5 @@
 package run
 
 const usualJobs = 5000
+
+const usualRounds = 12

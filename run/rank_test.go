@@ -1,12 +1,10 @@
 package run
 
 import (
-	"fmt"
 	"strings"
 	"testing"
 
 	"undertide/core/row"
-	"undertide/core/step"
 	"undertide/job"
 )
 
@@ -26,7 +24,7 @@ sinks:
 	if err != nil {
 		t.Fatal(err)
 	}
-	l := &rejecting{lanesOf: lanesOf{def: doc.Steps[1].Keyed, enc: TextOf(doc.Steps[1].Schema)}}
+	l := &lanesOf{def: doc.Steps[1].Keyed, enc: TextOf(doc.Steps[1].Schema)}
 	l.renew(2)
 	in := func(k string, n int64) *row.Batch {
 		b := row.NewBatch(doc.Steps[0].Schema)
@@ -37,44 +35,17 @@ sinks:
 		b.N, b.Times, b.Index = 1, []row.Time{9}, []uint16{0}
 		return b
 	}
-	if got := append(l.turnTo(in("a", 5), 9), l.turnTo(in("b", 1), 9)...); len(got) > 0 {
+	if got := append(l.turn(in("a", 5), never, 9, 0), l.turn(in("b", 1), never, 9, 0)...); len(got) > 0 {
 		t.Errorf("rows came before the watermark passed them: %v", got)
 	}
 	if err := l.restart(3); err != nil {
 		t.Fatal(err)
 	}
-	l.turnTo(in("c", 3), 9)
-	if got := strings.Join(l.turnTo(nil, 10), " "); got != `{"k":"c","window_start":"1970-01-01T00:00:00Z","window_end":"1970-01-01T00:00:00.00001Z","n":3}` {
+	l.turn(in("c", 3), never, 9, 0)
+	if got := strings.Join(l.turn(nil, never, 10, 0), " "); got != `{"k":"c","window_start":"1970-01-01T00:00:00Z","window_end":"1970-01-01T00:00:00.00001Z","n":3}` {
 		t.Errorf("the first of the window: %s", got)
 	}
 	if len(l.rejects) != 1 || !strings.Contains(l.rejects[0], "division by zero") {
 		t.Errorf("rejects: %v", l.rejects)
 	}
-}
-
-// rejecting also keeps the rejects of its lanes.
-type rejecting struct {
-	lanesOf
-	rejects []string
-}
-
-func (l *rejecting) Reject(_ step.View, r step.Reject) {
-	l.rejects = append(l.rejects, fmt.Sprintf("%s: %s", r.Reason, r.Message))
-}
-
-// turnTo is a turn whose watermark stays below, or goes to, a time.
-func (l *rejecting) turnTo(b *row.Batch, after int64) []string {
-	t := &step.Turn{Marks: []row.Time{row.MinTime}, After: row.Time(after)}
-	if b != nil {
-		l.x.Fill(step.ViewOf(b, nil), nil)
-	}
-	for n, lane := range l.lanes {
-		if b != nil {
-			lane.Take(l.x, n, t, l)
-		}
-		lane.Move(t, l)
-	}
-	out := l.out
-	l.out = nil
-	return out
 }

@@ -61,7 +61,9 @@ type lanesOf struct {
 	lanes []step.Lane
 	x     *step.Exchange
 	out   []string
-	enc   interface {
+	// rejects are reason and message.
+	rejects []string
+	enc     interface {
 		Append(dst []byte, v step.View) []byte
 	}
 }
@@ -71,8 +73,10 @@ func (l *lanesOf) Main(v step.View) {
 		l.out = append(l.out, strings.TrimSpace(line))
 	}
 }
-func (l *lanesOf) Late(step.View)                {}
-func (l *lanesOf) Reject(step.View, step.Reject) {}
+func (l *lanesOf) Late(step.View) {}
+func (l *lanesOf) Reject(_ step.View, r step.Reject) {
+	l.rejects = append(l.rejects, r.Reason+": "+r.Message)
+}
 
 func (l *lanesOf) renew(lanes int) {
 	l.lanes, l.x = nil, l.def.Spec().NewExchange(lanes)

@@ -16,7 +16,7 @@ import (
 // TestWideTurns: one turn makes more rows than 16 bits can number, of lists and of a merge of them, before every kind of
 // step with state; none is lost and none comes twice.
 func TestWideTurns(t *testing.T) {
-	const events, items = 4096, 40 // 163,840 rows of one turn, twice as many behind the merge
+	const events, items = 4096, 17 // 69,632 rows of one turn, twice as many behind the merge
 	list := strings.TrimSuffix(strings.Repeat("7,", items), ",")
 	j, err := job.Parse("wide.yaml", `undertide: 1
 job: wide

@@ -215,25 +215,18 @@ type rehearser struct {
 
 func (r *rehearser) taps() {
 	r.judges, r.keys = map[int]*judge{}, map[int]*keyCounter{}
-	add := func(name string, ref engine.Ref) {
+	r.j.EachPart(func(name string, ref engine.Ref) {
 		s := &shown{keep: r.keep, schema: r.g.SchemaOf(ref)}
 		r.shown[name] = s
 		r.g.Taps = append(r.g.Taps, engine.TapNode{From: ref, Schema: s.schema, Tap: s})
-	}
+	})
 	for i := range r.j.Sources {
-		add(r.j.Sources[i].Name, engine.Ref{At: i})
-		add("rejects of "+r.j.Sources[i].Name, engine.Ref{At: i, Part: engine.RejectPart})
 		t := &timeSpan{least: row.MaxTime, most: row.MinTime}
 		r.times = append(r.times, t)
 		r.g.Taps = append(r.g.Taps, engine.TapNode{From: engine.Ref{At: i}, Schema: r.g.Sources[i].Schema, Tap: eye{t.see}})
 	}
 	for i := range r.j.Steps {
 		s := &r.j.Steps[i]
-		names, parts, _ := s.Parts()
-		for n, name := range names {
-			add(name, engine.Ref{OfStep: true, At: i, Part: parts[n]})
-		}
-		add("rejects of "+s.Name, engine.Ref{OfStep: true, At: i, Part: engine.RejectPart})
 		var see func(step.View)
 		switch {
 		case s.Stateless != nil && s.Stateless.Where != nil:
