@@ -135,7 +135,7 @@ func (f *settingFlags) flags(set *pflag.FlagSet, list []settings.Setting) {
 			continue
 		}
 		if set.Lookup(name) == nil {
-			f.values[name] = set.String(name, s.First, about(s)+" (`"+strings.ToUpper(strings.ReplaceAll(s.Name, "_", " "))+"`)")
+			f.values[name] = set.String(name, s.First, about(s))
 		}
 	}
 }
@@ -145,10 +145,11 @@ func about(s *settings.Setting) string {
 	if text == "" {
 		text = s.Label
 	}
+	text = strings.TrimSuffix(strings.ToLower(text[:1])+text[1:], ".")
 	if len(s.Choices) > 0 {
 		text += ": " + strings.Join(s.Choices, ", ")
 	}
-	return strings.TrimSuffix(strings.ToLower(text[:1])+text[1:], ".")
+	return text
 }
 
 // group gives what was given of the settings, as a document would write it. A member of a group gives the group.

@@ -36,12 +36,12 @@ type Link struct {
 		CA         settings.PEMText `set:"ca" label:"authority (PEM)" about:"The authority that signed the broker's certificate: PEM, or the path of a file of it." hint:"empty: the system's authorities"`
 		Cert       settings.PEMText `set:"cert" label:"certificate (PEM)" about:"This side's certificate: PEM, or the path of a file of it."`
 		Key        settings.KeyText `set:"key" about:"Its key: ${secret.NAME}, ${env.NAME}, or the path of a file." hint:"${secret.NAME}, or the path of a file"`
-		ServerName string           `set:"server_name" label:"name in its certificate" hint:"empty: the broker's address"`
-	} `set:"tls" label:"TLS" about:"Reach it over TLS; {} takes the system's authorities."`
+		ServerName string           `set:"server_name" label:"name in its certificate" about:"The name in the broker's certificate, where it is not that of its address." hint:"empty: the broker's address"`
+	} `set:"tls" label:"TLS" about:"Reach it over TLS, by the system's authorities unless one is named."`
 	SASL *struct {
-		Mechanism string              `set:"mechanism,required" choices:"plain,scram-sha-256,scram-sha-512" first:"scram-sha-512" missing:"the way to sign in is not said" fix:"add mechanism: plain, scram-sha-256 or scram-sha-512"`
-		User      string              `set:"user,required" missing:"the user is not named" fix:"add user:"`
-		Password  settings.SecretText `set:"password,required" missing:"the password is missing" fix:"add password: ${secret.NAME}, or ${env.NAME}"`
+		Mechanism string              `set:"mechanism,required" about:"How to sign in." choices:"plain,scram-sha-256,scram-sha-512" first:"scram-sha-512" missing:"the way to sign in is not said" fix:"add mechanism: plain, scram-sha-256 or scram-sha-512"`
+		User      string              `set:"user,required" about:"Who signs in." missing:"the user is not named" fix:"add user:"`
+		Password  settings.SecretText `set:"password,required" about:"The password: ${secret.NAME} or ${env.NAME}." missing:"the password is missing" fix:"add password: ${secret.NAME}, or ${env.NAME}"`
 	} `set:"sasl" label:"sign-in" about:"Who signs in, and how."`
 }
 
