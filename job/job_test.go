@@ -539,6 +539,20 @@ func TestWarned(t *testing.T) {
 	}
 }
 
+// TestBoundedGrowth: a fold or remember that asks what it holds already is not warned of.
+func TestBoundedGrowth(t *testing.T) {
+	for _, c := range [][2]string{
+		{"lifts: count()", "lifts: {fold: {initial: \"''\", next: \"so_far.contains(crane) ? so_far : so_far + crane\", combine: left + right}}"},
+		{"lifts: count()", "lifts: {fold: {initial: '[\"\"]', next: 'crane in so_far ? so_far : so_far + [crane]', combine: left + right}}"},
+		{"sinks:", "  again: {from: useful, key: [crane], remember: {all: {initial: \"''\", next: \"all.contains(crane) ? all : all + crane\"}}, forget: 1h, set: {seen: all}}\nsinks:"},
+	} {
+		j, err := Parse("base.yaml", strings.Replace(base, c[0], c[1], 1), Options{Env: noEnv})
+		if err != nil || len(j.Warnings) > 0 {
+			t.Errorf("%s: %v, %v", c[1], err, j.Warnings)
+		}
+	}
+}
+
 // TestDelayOfChains: the plan tells that windows over windows wait for both.
 func TestDelayOfChains(t *testing.T) {
 	text := strings.Replace(base, "sinks:", "  lives: {from: useful, key: [crane], window: {session: 50m, longest: 3h}, measures: {n: count()}}\n  hourly: {from: lives, window: {tumbling: 1h}, measures: {all: sum(n)}}\nsinks:", 1)

@@ -2,6 +2,7 @@ package job
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -9,13 +10,15 @@ import (
 	"undertide/core/row"
 )
 
-// warnGrowth warns of a value that takes in each row and grows without end: so_far + [v].
+// warnGrowth warns of a value that takes in each row and grows without end: so_far + [v]. One that asks what it holds
+// already, by contains or in, grows with the different values alone.
 func (b *builder) warnGrowth(n *node, place, name string, prog *expr.Program) {
 	text := n.text
 	if prog == nil || !prog.Kind().Text() || prog.Kind() == row.Decimal || strings.Contains(text, "size(") {
 		return
 	}
-	if slices.Contains(expr.Names(text), name) && strings.Contains(text, "+") {
+	asks := regexp.MustCompile(`\b` + regexp.QuoteMeta(name) + `\.contains\(|\bin\s+` + regexp.QuoteMeta(name) + `\b`)
+	if slices.Contains(expr.Names(text), name) && !asks.MatchString(text) && strings.Contains(text, "+") {
 		b.warn(n, place, fmt.Sprintf("%s grows with each row, without end", name), fmt.Sprintf("bound it: size(%s) < 100 ? %s : %s", name, strings.TrimSpace(text), name))
 	}
 }
