@@ -49,6 +49,18 @@ var forbidden = map[string]string{
 	"github.com/parquet-go/parquet-go": "state files are written in checkpoint/",
 }
 
+// rooms are the kinds of connectors and the formats: all others ask the list (connect/all) and know no name. Rows are
+// shown and given as JSON, and the demo feeds a broker of its own.
+var rooms = map[string][]string{
+	"undertide/connect/file":           {"connect"},
+	"undertide/connect/kafka":          {"connect", "cli", "harbour"},
+	"undertide/connect/simulate":       {"connect", "harbour"},
+	"undertide/connect/formats/csv":    {"connect"},
+	"undertide/connect/formats/text":   {"connect"},
+	"undertide/connect/formats/table":  {"connect"},
+	"undertide/connect/formats/ndjson": {"connect", "run", "try"},
+}
+
 // homes says which packages alone may import a library: others take what those hand out.
 var homes = map[string][]string{
 	"gorm.io/":                      {"store"},
@@ -91,6 +103,9 @@ func TestArrows(t *testing.T) {
 				if strings.HasPrefix(dep, library) && !slices.Contains(home, part) {
 					t.Errorf("%s imports %s; only %v may", p, dep, home)
 				}
+			}
+			if may, room := rooms[dep]; room && !slices.Contains(may, part) {
+				t.Errorf("%s imports %s; ask the list of package connect", p, dep)
 			}
 			ours, ok := strings.CutPrefix(dep, "undertide/")
 			if !ok {
