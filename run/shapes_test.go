@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"undertide/core/engine"
@@ -210,7 +211,9 @@ func TestShapes(t *testing.T) {
 
 // TestFollowWithAnEmptyFile: a growing file that has never had an event does not hold the watermark
 // for ever.
-func TestFollowWithAnEmptyFile(t *testing.T) {
+func TestFollowWithAnEmptyFile(t *testing.T) { synctest.Test(t, followWithAnEmptyFile) }
+
+func followWithAnEmptyFile(t *testing.T) {
 	dir := t.TempDir()
 	write := func(name, text string) {
 		f, err := os.OpenFile(filepath.Join(dir, name), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
@@ -242,33 +245,21 @@ sinks:
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, w, err := os.Pipe()
-	if err != nil {
-		t.Fatal(err)
-	}
+	rows := make(signal, 1)
 	ctx, stop := context.WithCancel(context.Background())
 	ended := make(chan error)
 	go func() {
-		_, err := Run(ctx, j, Options{Lanes: 2, Stdout: w})
+		_, err := Run(ctx, j, Options{Lanes: 2, Stdout: rows})
 		ended <- err
 	}()
 	go func() { // the stream goes on, a little at a time
-		for i := range 200 {
+		for i := 0; ctx.Err() == nil; i++ {
 			write("a.ndjson", fmt.Sprintf(`{"k":"x","t":%d}`+"\n", 3000+i*10))
 			time.Sleep(20 * time.Millisecond)
-			if ctx.Err() != nil {
-				return
-			}
 		}
 	}()
-	line := make(chan string, 1)
-	go func() {
-		buf := make([]byte, 200)
-		n, err := r.Read(buf)
-		line <- fmt.Sprint(string(buf[:n]), err)
-	}()
 	select {
-	case got := <-line:
+	case got := <-rows:
 		if !strings.Contains(got, `"n":1`) {
 			t.Errorf("the first row is %s", got)
 		}
@@ -279,14 +270,24 @@ sinks:
 	if err := <-ended; err != nil {
 		t.Error(err)
 	}
-	if err := w.Close(); err != nil {
-		t.Error(err)
+}
+
+// signal is an output that hands on what is written first.
+type signal chan string
+
+func (s signal) Write(p []byte) (int, error) {
+	select {
+	case s <- string(p):
+	default:
 	}
+	return len(p), nil
 }
 
 // TestFolderWithoutCheckpoints: rolled files appear while an endless run goes on, also where it keeps
 // no checkpoints.
-func TestFolderWithoutCheckpoints(t *testing.T) {
+func TestFolderWithoutCheckpoints(t *testing.T) { synctest.Test(t, folderWithoutCheckpoints) }
+
+func folderWithoutCheckpoints(t *testing.T) {
 	dir := t.TempDir()
 	j, err := job.Parse(filepath.Join(dir, "job.yaml"), `undertide: 1
 job: endless
@@ -312,18 +313,13 @@ sinks:
 		_, err := Run(ctx, j, Options{Lanes: 2})
 		ended <- err
 	}()
-	var found []string
-	for range 1000 {
-		if found, err = filepath.Glob(filepath.Join(dir, "out", "*.ndjson")); err != nil {
-			t.Fatal(err)
-		}
-		if len(found) >= 2 {
-			break
-		}
-		time.Sleep(10 * time.Millisecond)
+	time.Sleep(time.Second)
+	found, err := filepath.Glob(filepath.Join(dir, "out", "*.ndjson"))
+	if err != nil {
+		t.Fatal(err)
 	}
 	if len(found) < 2 {
-		t.Errorf("after 10 s the folder has %v", found)
+		t.Errorf("after a second the folder has %v", found)
 	}
 	stop()
 	if err := <-ended; err != nil {
