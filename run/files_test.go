@@ -64,7 +64,7 @@ func (j *refJob) delivered(t *testing.T, dir string) map[string][]string {
 // TestFiles compares random jobs over files of several turns with the reference model, under other lanes, workers and
 // block sizes.
 func TestFiles(t *testing.T) {
-	for seed := uint64(1); seed <= uint64(*rounds); seed++ {
+	for seed := uint64(11); seed < 11+uint64(*rounds); seed++ {
 		j := longJob(seed)
 		want, counts := j.model()
 		in := j.write(t, rand.New(rand.NewPCG(seed, 9)))
@@ -82,7 +82,7 @@ func TestFiles(t *testing.T) {
 				t.Errorf("%s: counts of %v do not add up", how, res.Unbalanced)
 			}
 			if fault := j.differs(doc, j.delivered(t, in), res.Figures, want, counts); fault != "" {
-				t.Fatalf("%s; repeat with: go test ./run -run TestFiles -args -rounds %d\n%s\n%.4000s", how, seed, j.document(in), fault)
+				t.Fatalf("%s; repeat with: go test ./run -run TestFiles -args -rounds %d\n%s\n%.4000s", how, seed-10, j.document(in), fault)
 			}
 		}
 	}

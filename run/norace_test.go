@@ -4,4 +4,4 @@ package run
 
 const usualJobs = 5000
 
-const usualRounds = 12
+const usualRounds = 6

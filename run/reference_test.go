@@ -395,12 +395,28 @@ type refWindows struct {
 	begun                          bool
 	w                              int64
 	open                           []*refWindow
+	found                          map[refBounds]*refWindow // aligned windows and the whole; some may be gone
+}
+
+// refBounds tells windows apart.
+type refBounds struct {
+	key        string
+	start, end int64
+}
+
+// remove takes windows out.
+func (s *refWindows) remove(which func(win *refWindow) bool) {
+	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool {
+		win.gone = which(win)
+		return win.gone
+	})
 }
 
 type refWindow struct {
 	key        string
 	start, end int64
 	rows       []refRow
+	gone       bool // no longer open
 	published  bool // the closing row was
 	seen       bool // a row of it was published ever
 	owed       bool
@@ -443,13 +459,15 @@ func (s *refWindows) take(r refRow, w int64) []refRow {
 }
 
 func (s *refWindows) window(key string, start, end int64) *refWindow {
-	for _, win := range s.open {
-		if win.key == key && win.start == start && win.end == end {
-			return win
-		}
+	if s.found == nil {
+		s.found = map[refBounds]*refWindow{}
 	}
-	win := &refWindow{key: key, start: start, end: end}
-	s.open = append(s.open, win)
+	id := refBounds{key, start, end}
+	win := s.found[id]
+	if win == nil || win.gone {
+		win = &refWindow{key: key, start: start, end: end}
+		s.found[id], s.open = win, append(s.open, win)
+	}
 	return win
 }
 
@@ -518,7 +536,7 @@ func (s *refWindows) session(key string, r refRow, w int64) {
 		into.rows = append(into.rows, win.rows...)
 		into.shown = append(into.shown, win.shown...)
 		into.seen = into.seen || win.seen
-		s.open = slices.DeleteFunc(s.open, func(o *refWindow) bool { return o == win })
+		s.remove(func(o *refWindow) bool { return o == win })
 	}
 	if into == nil && r.t+s.gap+s.accept <= w {
 		s.lose(r, w)
@@ -563,7 +581,7 @@ func (s *refWindows) move(w int64) (out []refRow) {
 				out = append(out, s.publish(win, true, false)...)
 			}
 			if s.repeatEvery == 0 {
-				s.open = nil
+				s.open, s.found = nil, nil
 			}
 		}
 		return out
@@ -595,7 +613,7 @@ func (s *refWindows) move(w int64) (out []refRow) {
 // dropKept drops the windows that are kept no longer.
 func (s *refWindows) dropKept(w int64) {
 	hold := max(s.accept, s.repeatKeep)
-	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool { return win.published && (w == ever || win.end+hold <= w) })
+	s.remove(func(win *refWindow) bool { return win.published && (w == ever || win.end+hold <= w) })
 }
 
 // clock publishes what is due by the clock, once the watermark, which stood at before, has moved.
@@ -634,14 +652,14 @@ func (s *refWindows) clock(now, before int64) (out []refRow) {
 	}
 	s.dropKept(s.w)
 	if s.whole && s.w == ever {
-		s.open = nil
+		s.open, s.found = nil, nil
 	}
 	return out
 }
 
 // drop forgets the keys of a whole that the watermark has passed.
 func (s *refWindows) drop(w int64) {
-	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool {
+	s.remove(func(win *refWindow) bool {
 		greatest := int64(never)
 		for _, r := range win.rows {
 			greatest = max(greatest, r.t)
@@ -672,7 +690,7 @@ func (s *refWindows) lookBack(w int64) (out []refRow) {
 		}
 		win.published = true
 	}
-	s.open = slices.DeleteFunc(s.open, func(win *refWindow) bool { return win.published && win.end+s.span < w-1 && w != ever })
+	s.remove(func(win *refWindow) bool { return win.published && win.end+s.span < w-1 && w != ever })
 	return out
 }
 

@@ -210,33 +210,21 @@ func (x *executor) merge(pages *step.Pages, list []mergeInput, ordered bool, tak
 		take(list[0].view)
 		return
 	}
-	type at struct {
-		view int
-		row  uint16
-	}
-	var all []at
+	var all []step.Place
 	for n, m := range list {
 		for _, i := range m.view.Sel {
-			all = append(all, at{n, i})
+			all = append(all, step.Place{List: n, Row: int(i)})
 		}
 	}
-	slices.SortStableFunc(all, func(a, b at) int {
-		p, q := &list[a.view], &list[b.view]
-		if c := cmp.Compare(p.view.Index[a.row], q.view.Index[b.row]); c != 0 {
-			return c
-		}
-		return cmp.Compare(p.input, q.input)
-	})
-	for len(all) > 0 {
-		n := min(len(all), row.MaxRows)
-		b := pages.Next()
-		for _, a := range all[:n] {
-			m := &list[a.view]
-			m.view.AppendTo(b, int(a.row), m.input, ordered)
-		}
-		take(step.ViewOf(b, nil))
-		all = all[n:]
+	compare := func(a, b step.Place) int {
+		p, q := &list[a.List], &list[b.List]
+		return cmp.Or(cmp.Compare(p.view.Index[a.Row], q.view.Index[b.Row]), cmp.Compare(p.input, q.input))
 	}
+	add := func(b *row.Batch, p step.Place) {
+		m := &list[p.List]
+		m.view.AppendTo(b, p.Row, m.input, ordered)
+	}
+	step.InOrder(all, compare, pages.Next, add, take)
 }
 
 func (x *executor) encode(sink int, v step.View) {

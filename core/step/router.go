@@ -61,27 +61,41 @@ func (r *Router) Add(v View, input int) {
 // places"): by event, and by their order within it. take is called with up to row.MaxRows rows at a time;
 // the view lasts until it returns.
 func Gather(routers []*Router, lane int, into *row.Batch, take func(v View)) {
-	type at struct{ from, row int }
-	var all []at
+	var all []Place
 	for n, r := range routers {
 		for i := range r.Lanes[lane].N {
-			all = append(all, at{n, i})
+			all = append(all, Place{n, i})
 		}
 	}
-	slices.SortStableFunc(all, func(a, b at) int {
-		p, q := routers[a.from].Lanes[lane], routers[b.from].Lanes[lane]
-		if c := cmp.Compare(p.Index[a.row], q.Index[b.row]); c != 0 {
+	compare := func(a, b Place) int {
+		p, q := routers[a.List].Lanes[lane], routers[b.List].Lanes[lane]
+		if c := cmp.Compare(p.Index[a.Row], q.Index[b.Row]); c != 0 {
 			return c
 		}
-		return bytes.Compare(p.Order.Bytes(a.row), q.Order.Bytes(b.row))
-	})
+		return bytes.Compare(p.Order.Bytes(a.Row), q.Order.Bytes(b.Row))
+	}
+	next := func() *row.Batch {
+		into.Reset()
+		return into
+	}
+	InOrder(all, compare, next, func(b *row.Batch, p Place) { b.AppendFrom(routers[p.List].Lanes[lane], p.Row) }, take)
+	into.Reset()
+}
+
+// Place is a row of one of several lists.
+type Place struct{ List, Row int }
+
+// InOrder puts rows of several lists in one order, those that compare equal as they stand in all, and hands them on, up
+// to row.MaxRows at a time: next gives an empty batch, which add appends a row to. all is sorted in place.
+func InOrder(all []Place, compare func(a, b Place) int, next func() *row.Batch, add func(b *row.Batch, p Place), take func(v View)) {
+	slices.SortStableFunc(all, compare)
 	for len(all) > 0 {
 		n := min(len(all), row.MaxRows)
-		for _, x := range all[:n] {
-			into.AppendFrom(routers[x.from].Lanes[lane], x.row)
+		b := next()
+		for _, p := range all[:n] {
+			add(b, p)
 		}
-		take(ViewOf(into, nil))
-		into.Reset()
+		take(ViewOf(b, nil))
 		all = all[n:]
 	}
 }
