@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -252,12 +253,13 @@ sinks:
 		_, err := Run(ctx, j, Options{Lanes: 2, Stdout: rows})
 		ended <- err
 	}()
-	go func() { // the stream goes on, a little at a time
+	var writer sync.WaitGroup
+	writer.Go(func() { // the stream goes on, a little at a time
 		for i := 0; ctx.Err() == nil; i++ {
 			write("a.ndjson", fmt.Sprintf(`{"k":"x","t":%d}`+"\n", 3000+i*10))
 			time.Sleep(20 * time.Millisecond)
 		}
-	}()
+	})
 	select {
 	case got := <-rows:
 		if !strings.Contains(got, `"n":1`) {
@@ -270,6 +272,7 @@ sinks:
 	if err := <-ended; err != nil {
 		t.Error(err)
 	}
+	writer.Wait()
 }
 
 // signal is an output that hands on what is written first.
