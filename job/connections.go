@@ -1,6 +1,7 @@
 package job
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"os"
@@ -20,14 +21,13 @@ func ParseConnections(file, text string, opt Options) (map[string]*connect.Conne
 	if opt.Env == nil {
 		opt.Env = os.LookupEnv
 	}
-	r := &reader{file: file, opt: opt}
+	r := &reader{ctx: context.Background(), file: file, opt: opt}
 	out := map[string]*connect.Connection{}
 	if root := r.readYAML(text); root != nil && root.kind != nullNode && r.mapping(root, "", fieldSpec{known: []string{"connections"}}) {
 		r.connections(root.get("connections"), out)
 	}
 	if len(r.faults) > 0 {
-		r.faults.sort()
-		return nil, r.faults
+		return nil, r.said(r.faults, 0, "faults")
 	}
 	return out, nil
 }

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -9,9 +10,8 @@ import (
 // Differences words what differs between two documents, a line each: the place, and what stood and
 // stands there. Comments and layout do not count; nor does the order of keys.
 func Differences(a, b string) []string {
-	read := func(text string) *node { return (&reader{}).readYAML(strings.TrimPrefix(text, "\ufeff")) }
 	out := []string{}
-	differ("", read(a), read(b), &out)
+	differ("", Read(context.Background(), "", a).root, Read(context.Background(), "", b).root, &out)
 	return out
 }
 

@@ -88,7 +88,7 @@ func (b *builder) given(n *node, place string, e *Example) {
 			}
 		case !ok:
 			if !b.broken[name] {
-				b.fault(v.keys[0], p, "there is no source "+name, didYouMean(name, sortedKeys(b.sources)))
+				b.fault(v.keys[0], p, "there is no source "+name, b.didYouMean(name, sortedKeys(b.sources)))
 			}
 		case v.values[0].kind == scalarNode:
 			text, _ := b.text(v.values[0], p)
@@ -109,7 +109,7 @@ func (b *builder) event(n *node, place string, s *Source) string {
 	for i, k := range n.keys {
 		at := row.Schema(s.Schema).Index(k.text)
 		if at < 0 || s.Schema[at].Hidden {
-			b.fault(k, join(place, k.text), s.Name+" has no field "+k.text, didYouMean(k.text, s.Schema.Names()))
+			b.fault(k, join(place, k.text), s.Name+" has no field "+k.text, b.didYouMean(k.text, s.Schema.Names()))
 			continue
 		}
 		fields[k.text] = plain(n.values[i], s.Schema[at].Kind == row.String)
@@ -185,7 +185,7 @@ func (b *builder) expected(n *node, place string, e *Example) {
 			for f, name := range y.keys {
 				at := in.schema.Index(name.text)
 				if at < 0 || in.schema[at].Hidden {
-					b.fault(name, join(p, name.text), in.text+" has no field "+name.text, didYouMean(name.text, in.schema.Names()))
+					b.fault(name, join(p, name.text), in.text+" has no field "+name.text, b.didYouMean(name.text, in.schema.Names()))
 					continue
 				}
 				row.Names, row.Values = append(row.Names, name.text), append(row.Values, plain(y.values[f], in.schema[at].Kind.String() == "string"))

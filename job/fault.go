@@ -58,22 +58,29 @@ func Nearest(wrong string, known []string) string {
 	return nearest.Name(wrong, known)
 }
 
-// didYouMean words the remedy for an unknown name.
 // didYouMeanOf is didYouMean where some names are of the contract and not built: they are recognised, and not
 // listed.
-func didYouMeanOf(wrong string, known, later []string) string {
+func (r *reader) didYouMeanOf(wrong string, known, later []string) string {
+	if r.over() {
+		return ""
+	}
 	if n := Nearest(wrong, slices.Concat(known, later)); slices.Contains(later, n) {
 		return fmt.Sprintf("did you mean %s? It is not built yet", n)
 	}
 	return didYouMean(wrong, known)
 }
 
+// didYouMean words the remedy for an unknown name.
 func didYouMean(wrong string, known []string) string {
 	if n := Nearest(wrong, known); n != "" {
 		return fmt.Sprintf("did you mean %s?", n)
 	}
 	if len(known) == 0 {
 		return "there is none here"
+	}
+	const most = 40
+	if more := len(known) - most; more > 0 {
+		return fmt.Sprintf("known here: %s and %d more", strings.Join(known[:most], ", "), more)
 	}
 	return "known here: " + strings.Join(known, ", ")
 }

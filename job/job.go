@@ -1,6 +1,7 @@
 package job
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -204,7 +205,7 @@ type Options struct {
 var ErrNoDocument = errors.New("no document")
 
 // MaxDocument bounds a document's size in bytes.
-const MaxDocument = 4 << 20
+const MaxDocument = 1 << 20
 
 // Load reads a document from a file. Faults of the document come as [Faults].
 func Load(path string, opt Options) (*Job, error) {
@@ -217,7 +218,7 @@ func Load(path string, opt Options) (*Job, error) {
 	case st.IsDir():
 		return nil, fmt.Errorf("%w: %s is a folder; name the document in it", ErrNoDocument, path)
 	case st.Size() > MaxDocument:
-		return nil, fmt.Errorf("%w: %s has %d MiB; job documents have at most %d", ErrNoDocument, path, st.Size()>>20, MaxDocument>>20)
+		return nil, fmt.Errorf("%w: %s has %d KiB; job documents have at most %d", ErrNoDocument, path, st.Size()>>10, MaxDocument>>10)
 	}
 	text, err := os.ReadFile(path)
 	if err != nil {
@@ -228,23 +229,44 @@ func Load(path string, opt Options) (*Job, error) {
 
 // Parse reads a document's text; file names it in messages and tells its folder.
 func Parse(file, text string, opt Options) (*Job, error) {
+	ctx := context.Background()
+	return Read(ctx, file, text).Job(ctx, opt)
+}
+
+// Document is a text whose YAML was read.
+type Document struct {
+	read reader // with the faults of the YAML
+	text string
+	root *node // nil where the YAML cannot be read
+}
+
+// Read reads a document's YAML, once; file is as in Parse. It ends early with ctx, which then ends Job, too.
+func Read(ctx context.Context, file, text string) *Document {
+	d := &Document{read: reader{ctx: ctx, file: file}, text: text}
+	d.root = d.read.readYAML(strings.TrimPrefix(text, "\ufeff"))
+	return d
+}
+
+// Job checks the document. Its faults come as [Faults]; ctx ends it early, with its error.
+func (d *Document) Job(ctx context.Context, opt Options) (*Job, error) {
 	if opt.Env == nil {
 		opt.Env = os.LookupEnv
 	}
-	r := &reader{file: file, opt: opt}
-	j := &Job{File: file, Dir: filepath.Dir(file), Values: map[string]expr.Value{}}
-	root := r.readYAML(strings.TrimPrefix(text, "\ufeff"))
-	if root != nil {
-		b := &builder{reader: r, job: j, doc: root}
+	r := d.read
+	r.ctx, r.opt, r.faults = ctx, opt, slices.Clone(d.read.faults)
+	j := &Job{File: r.file, Dir: filepath.Dir(r.file), Values: map[string]expr.Value{}}
+	if d.root != nil {
+		b := &builder{reader: &r, job: j, doc: d.root}
 		b.document()
 	}
-	if len(r.faults) > 0 {
-		r.faults.sort()
-		return nil, slices.CompactFunc(r.faults, func(a, b Fault) bool { return a == b })
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
 	}
-	r.warnings.sort()
-	j.Warnings = slices.Compact(r.warnings)
-	j.Digest, j.Pieces = digest(root, j.Values), pieces(j, root)
+	if len(r.faults) > 0 {
+		return nil, r.said(r.faults, 0, "faults")
+	}
+	j.Warnings = r.said(r.warnings, 1, "warnings")
+	j.Digest, j.Pieces = digest(d.root, j.Values), pieces(j, d.root)
 	return j, nil
 }
 
@@ -420,7 +442,7 @@ func (b *builder) unknownSets() {
 	known := sortedKeys(b.job.Values)
 	for _, name := range sortedKeys(b.opt.Set) {
 		if !slices.Contains(known, name) {
-			b.fault(b.doc, "values", fmt.Sprintf("--set %s names no value of the document", name), didYouMean(name, known))
+			b.fault(b.doc, "values", fmt.Sprintf("--set %s names no value of the document", name), b.didYouMean(name, known))
 		}
 	}
 }
@@ -487,7 +509,7 @@ func (b *builder) kind(n *node, place string, parent *node) (row.Kind, bool) {
 	if k, ok := row.ParseKind(s); ok && !k.IsCommon() {
 		return k, true
 	}
-	remedy := didYouMean(s, []string{"string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal", "list<string>", "map<string>"})
+	remedy := b.didYouMean(s, []string{"string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal", "list<string>", "map<string>"})
 	if s == "list" || s == "map" {
 		remedy = "say of what: " + s + "<string>"
 	}

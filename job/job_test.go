@@ -458,7 +458,7 @@ func FuzzParse(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, text string) {
 		lines := strings.Count(text, "\n") + 1
-		for name, p := range Places(text) {
+		for name, p := range Read(t.Context(), "", text).Places() {
 			if p.From < 1 || p.To < p.From || p.To > lines {
 				t.Errorf("%s stands on lines %d to %d of %d: %q", name, p.From, p.To, lines, text)
 			}

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -15,14 +16,13 @@ type Span struct{ From, To int }
 
 // Places finds the sources, steps and sinks in a document's text, by kind and name ("step rate"), also
 // where the document has faults; as far as its YAML reads.
-func Places(text string) map[string]Span {
+func (d *Document) Places() map[string]Span {
 	out := map[string]Span{}
-	r := &reader{}
-	root := r.readYAML(strings.TrimPrefix(text, "\ufeff"))
+	root := d.root
 	if root == nil || root.kind != mapNode {
 		return out
 	}
-	lines := strings.Split(text, "\n")
+	lines := strings.Split(d.text, "\n")
 	last := func(from, next int) int { // without blank lines and comments before what follows
 		to := next - 1
 		for to > from && to <= len(lines) {
@@ -161,7 +161,7 @@ func freeOf(described any) (out []string) {
 // SourceText gives a source of a document as it stands below `sources:`; an empty name means the only one.
 func SourceText(text, name string) (string, error) {
 	var known []string
-	places := Places(text)
+	places := Read(context.Background(), "", text).Places()
 	for _, p := range sortedKeys(places) {
 		if s, ok := strings.CutPrefix(p, "source "); ok {
 			known = append(known, s)

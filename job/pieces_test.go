@@ -31,7 +31,7 @@ func TestDifferences(t *testing.T) {
 func TestPlaces(t *testing.T) {
 	text := "job: lifts\nsources:\n  lifts:\n    via: file\n\n  # of the gauges\n  levels: {via: nothing}\n\nsteps:\n  rate:\n    from: nowhere\n"
 	want := map[string]Span{"source lifts": {3, 4}, "source levels": {7, 7}, "step rate": {10, 11}}
-	got := Places(text)
+	got := Read(t.Context(), "", text).Places()
 	for name, w := range want {
 		if got[name] != w {
 			t.Errorf("%s: %v, want %v", name, got[name], w)

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"slices"
@@ -13,15 +14,59 @@ import (
 
 // reader walks the nodes of a document and collects faults and warnings.
 type reader struct {
+	ctx      context.Context // of whoever waits for the reading
 	file     string
 	lines    []string
 	opt      Options
 	faults   Faults
 	warnings Faults
+	unsaid   [2]int // faults and warnings beyond maxFaults
+	written  int    // bytes of expressions so far
 }
 
 func (r *reader) faultAt(line, column int, place, message, remedy string) {
-	r.faults = append(r.faults, Fault{File: r.file, Line: line, Column: column, Place: place, Message: message, Remedy: remedy})
+	r.note(&r.faults, 0, Fault{File: r.file, Line: line, Column: column, Place: place, Message: message, Remedy: remedy})
+}
+
+// note adds a fault or warning as long as it will be said; the rest are counted.
+func (r *reader) note(list *Faults, which int, f Fault) {
+	if len(*list) >= maxFaults {
+		r.unsaid[which]++
+		return
+	}
+	f.Place, f.Message, f.Remedy = shorten(f.Place), shorten(f.Message), shorten(f.Remedy)
+	*list = append(*list, f)
+}
+
+// over says that reading has no more to find: whoever waited has gone, or there are more faults than are said.
+func (r *reader) over() bool { return len(r.faults) >= maxFaults || r.ctx.Err() != nil }
+
+// shorten cuts a text that would fill a screen, such as a name of a megabyte.
+func shorten(s string) string {
+	const most = 600
+	if len(s) <= most {
+		return s
+	}
+	return strings.ToValidUTF8(s[:most], "") + " …"
+}
+
+// didYouMean words the remedy for an unknown name, where the fault is said.
+func (r *reader) didYouMean(wrong string, known []string) string {
+	if r.over() {
+		return ""
+	}
+	return didYouMean(wrong, known)
+}
+
+// said gives faults or warnings in the document's order, each once, with a word of those that are not said.
+func (r *reader) said(list Faults, which int, noun string) Faults {
+	list.sort()
+	list = slices.CompactFunc(list, func(a, b Fault) bool { return a == b })
+	if n := r.unsaid[which]; n > 0 {
+		last := list[len(list)-1]
+		list = append(list, Fault{File: r.file, Line: last.Line, Column: last.Column, Message: fmt.Sprintf("and %d more %s, as far as they were looked for", n, noun), Remedy: "mend these first"})
+	}
+	return list
 }
 
 func (r *reader) fault(n *node, place, message, remedy string) {
@@ -29,7 +74,7 @@ func (r *reader) fault(n *node, place, message, remedy string) {
 }
 
 func (r *reader) warn(n *node, place, message, remedy string) {
-	r.warnings = append(r.warnings, Fault{File: r.file, Line: n.line, Column: n.column, Place: place, Message: message, Remedy: remedy})
+	r.note(&r.warnings, 1, Fault{File: r.file, Line: n.line, Column: n.column, Place: place, Message: message, Remedy: remedy})
 }
 
 const seeDocs = "see docs/job-document.md for what there is"
@@ -55,7 +100,7 @@ func (r *reader) mapping(n *node, place string, spec fieldSpec) bool {
 		case slices.Contains(spec.later, k.text):
 			r.fault(k, join(place, k.text), k.text+" is not built yet", seeDocs)
 		default:
-			r.fault(k, join(place, k.text), "unknown field "+k.text, didYouMeanOf(k.text, spec.known, spec.later))
+			r.fault(k, join(place, k.text), "unknown field "+k.text, r.didYouMeanOf(k.text, spec.known, spec.later))
 		}
 	}
 	return true
@@ -162,7 +207,7 @@ func (r *reader) choice(n *node, place string, known, later []string) string {
 	case slices.Contains(later, s):
 		r.fault(n, place, s+" is not built yet", "built: "+strings.Join(known, ", "))
 	default:
-		r.fault(n, place, fmt.Sprintf("%s is not one of %s", s, strings.Join(known, ", ")), didYouMeanOf(s, known, later))
+		r.fault(n, place, fmt.Sprintf("%s is not one of %s", s, strings.Join(known, ", ")), r.didYouMeanOf(s, known, later))
 	}
 	return ""
 }
@@ -260,7 +305,7 @@ func (r *reader) duration(n *node, place string, zero bool) (time.Duration, bool
 
 // expression compiles a CEL expression; nil, with faults, when it is wrong.
 func (r *reader) expression(n *node, place string, scope expr.Scope) *expr.Program {
-	if n == nil {
+	if n == nil || r.over() {
 		return nil
 	}
 	if n.kind != scalarNode {
@@ -276,6 +321,13 @@ func (r *reader) expression(n *node, place string, scope expr.Scope) *expr.Progr
 	}
 	text, ok := r.fill(n, place)
 	if !ok {
+		return nil
+	}
+	if len(text) <= expr.MaxText { // Compile refuses a longer one
+		r.written += len(text)
+	}
+	if r.written > maxExpressions {
+		r.fault(n, place, fmt.Sprintf("the document's expressions have more than %d KiB together", maxExpressions>>10), "a job needs less; make several jobs of it")
 		return nil
 	}
 	p, faults := expr.Compile(text, scope)
@@ -296,9 +348,9 @@ func (r *reader) expression(n *node, place string, scope expr.Scope) *expr.Progr
 		case f.Function && ours != "":
 			remedy = "did you mean " + ours + "?"
 		case f.Function:
-			remedy = didYouMean(f.Name, expr.FunctionNames(scope.Measure))
+			remedy = r.didYouMean(f.Name, expr.FunctionNames(scope.Measure))
 		default:
-			remedy = didYouMean(f.Name, scopeNames(scope))
+			remedy = r.didYouMean(f.Name, scopeNames(scope))
 		}
 		r.faultAt(line, column, place, f.Message, remedy)
 	}

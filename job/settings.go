@@ -164,7 +164,7 @@ func (s *settingsReader) fieldNames(n *node, place string, into reflect.Value) {
 	var out settings.FieldNames
 	for i, name := range names {
 		if len(s.schema) > 0 && s.schema.Index(name) < 0 {
-			s.fault(at[i], place, "there is no field "+name, didYouMean(name, s.schema.Names()))
+			s.fault(at[i], place, "there is no field "+name, s.didYouMean(name, s.schema.Names()))
 			continue
 		}
 		out = append(out, name)
@@ -244,7 +244,7 @@ func (r *reader) absolute(n *node, place, path string) {
 // checker gives what the settings check themselves by.
 func (s *settingsReader) checker(c connect.Checker) *connect.Checker {
 	c.Absolute = s.opt.Absolute
-	c.Nearest = didYouMean
+	c.Nearest = s.didYouMean
 	c.Has = func(at ...string) bool {
 		_, _, whole := s.find(at)
 		return whole

@@ -52,11 +52,7 @@ func (b *builder) readSteps() {
 		b.fault(n, "steps", fmt.Sprintf("%s stands where steps belong", n.kind), "write steps: {name: {from: …}}")
 		return
 	}
-	type pending struct {
-		k, v *node
-		from []string // the sources and steps that it reads
-	}
-	var left []pending
+	var all []pending
 	for i, k := range n.keys {
 		place := join("steps", k.text)
 		_, isSource := b.sources[k.text]
@@ -82,31 +78,74 @@ func (b *builder) readSteps() {
 				p.from = append(p.from, f[len(f)-1])
 			}
 		}
-		left = append(left, p)
+		all = append(all, p)
 	}
-	for len(left) > 0 {
-		var next []pending
-		waiting := map[string]bool{}
-		for _, p := range left {
-			waiting[p.k.text] = true
-		}
-		for _, p := range left {
-			if slices.ContainsFunc(p.from, func(f string) bool { return waiting[f] }) {
-				next = append(next, p)
-				continue
-			}
-			b.step(p.k, p.v, join("steps", p.k.text))
-		}
-		if len(next) == len(left) {
-			names := make([]string, len(next))
-			for i, p := range next {
-				names[i] = p.k.text
-			}
-			b.fault(next[0].k, join("steps", next[0].k.text), "steps read each other in a circle: "+strings.Join(names, ", "), "let one of them read a source")
+	ordered, circle := inOrder(all)
+	for _, p := range ordered {
+		if b.ctx.Err() != nil {
 			return
 		}
-		left = next
+		b.step(p.k, p.v, join("steps", p.k.text))
 	}
+	if len(circle) > 0 {
+		b.fault(circle[0].k, join("steps", circle[0].k.text), "steps read each other in a circle: "+namesOfPending(circle), "let one of them read a source")
+	}
+}
+
+// pending is a step, or a computed field, that was found and is not read yet.
+type pending struct {
+	k, v *node
+	from []string // the names that it reads: of its like, or others
+}
+
+// inOrder puts each behind those that it reads: first all that read none of the rest, then all that read only these, and
+// so on, each in the document's order. circle are those that wait for each other.
+func inOrder(all []pending) (ordered, circle []pending) {
+	at := map[string]int{}
+	for i, p := range all {
+		at[p.k.text] = i
+	}
+	readers := make([][]int, len(all)) // of a step, by its place in all
+	waits := make([]int, len(all))     // for so many
+	var ready []int
+	for i, p := range all {
+		for _, from := range p.from {
+			if of, isStep := at[from]; isStep {
+				readers[of] = append(readers[of], i)
+				waits[i]++
+			}
+		}
+		if waits[i] == 0 {
+			ready = append(ready, i)
+		}
+	}
+	for len(ready) > 0 {
+		var next []int
+		for _, i := range ready {
+			ordered = append(ordered, all[i])
+			for _, r := range readers[i] {
+				if waits[r]--; waits[r] == 0 {
+					next = append(next, r)
+				}
+			}
+		}
+		slices.Sort(next)
+		ready = next
+	}
+	for i, p := range all {
+		if waits[i] > 0 {
+			circle = append(circle, p)
+		}
+	}
+	return ordered, circle
+}
+
+func namesOfPending(list []pending) string {
+	var names []string
+	for _, p := range list {
+		names = append(names, p.k.text)
+	}
+	return strings.Join(names, ", ")
 }
 
 // input is what a step or sink reads.
@@ -254,13 +293,15 @@ func (b *builder) from(n *node, place string) (input, bool) {
 	if i, ok := b.steps[name]; ok {
 		return b.partOf(n, place, part, i, in)
 	}
-	if !b.broken[name] {
+	if !b.broken[name] && b.over() {
+		b.fault(n, place, "there is no source or step "+name, "")
+	} else if !b.broken[name] {
 		known := append(sortedKeys(b.sources), sortedKeys(b.steps)...)
 		for k := range b.broken {
 			known = append(known, k)
 		}
 		slices.Sort(known)
-		b.fault(n, place, "there is no source or step "+name, didYouMean(name, known))
+		b.fault(n, place, "there is no source or step "+name, b.didYouMean(name, known))
 	}
 	return input{}, false
 }
@@ -292,7 +333,7 @@ func (b *builder) partOf(n *node, place, part string, i int, in input) (input, b
 			b.fault(n, place, s.Name+" is a split and is read by its parts", "write "+known[1]+" of "+s.Name+", or rest of "+s.Name)
 			return input{}, false
 		case at < 0:
-			b.fault(n, place, fmt.Sprintf("%s has no part %s", s.Name, part), didYouMean(part, known))
+			b.fault(n, place, fmt.Sprintf("%s has no part %s", s.Name, part), b.didYouMean(part, known))
 			return input{}, false
 		}
 		in.from[0].Part = engine.RestPart + engine.Part(at)
@@ -407,7 +448,7 @@ func (b *builder) stateless(n *node, place string, in input, s *Step) {
 	for i, name := range slices.Concat(drop, only) {
 		if !slices.Contains(known, name) && !slices.Contains(broken, name) {
 			where := slices.Concat(dropAt, onlyAt)[i]
-			b.fault(where, place, "there is no field "+name, didYouMean(name, known))
+			b.fault(where, place, "there is no field "+name, b.didYouMean(name, known))
 		}
 	}
 	add := func(i int) {
@@ -454,11 +495,7 @@ func (b *builder) sets(n *node, place string, in input, d *step.Stateless, s *St
 		b.fault(n, place, fmt.Sprintf("%s stands where a mapping belongs", n.kind), "write set: {name: expression}")
 		return nil
 	}
-	type pending struct {
-		k, v *node
-		uses map[string]bool
-	}
-	var left []pending
+	var all []pending
 	isSet := map[string]bool{}
 	for i, k := range n.keys {
 		if v := n.values[i]; v.kind == nullNode && strings.ContainsAny(k.text, ")]'\"") {
@@ -468,11 +505,11 @@ func (b *builder) sets(n *node, place string, in input, d *step.Stateless, s *St
 		if !b.checkField(k, join(place, k.text), k.text) {
 			continue
 		}
-		p := pending{k: k, v: n.values[i], uses: map[string]bool{}}
-		for _, name := range expr.Names(n.values[i].text) {
-			p.uses[name] = true
+		p := pending{k: k, v: n.values[i]}
+		if !b.over() && b.written < maxExpressions {
+			p.from = expr.Names(p.v.text)
 		}
-		left = append(left, p)
+		all = append(all, p)
 		isSet[k.text] = true
 	}
 	scopeFields := slices.Clone(in.schema)
@@ -482,46 +519,32 @@ func (b *builder) sets(n *node, place string, in input, d *step.Stateless, s *St
 			(*fields)[i].Name = ""
 		}
 	}
-	for len(left) > 0 {
-		var next []pending
-		for _, p := range left {
-			wait := false
-			for _, o := range left {
-				wait = wait || p.uses[o.k.text]
-			}
-			if wait {
-				next = append(next, p)
-				continue
-			}
-			delete(isSet, p.k.text)
-			usesBroken := slices.ContainsFunc(broken, func(name string) bool { return p.uses[name] })
-			var prog *expr.Program
-			if !usesBroken {
-				prog = b.expression(p.v, join(place, p.k.text), expr.Scope{Fields: scopeFields, Values: b.job.Values})
-			}
-			if prog == nil {
-				broken = append(broken, p.k.text)
-				continue
-			}
-			f := row.Field{Name: p.k.text, Kind: prog.Kind()}
-			d.Sets = append(d.Sets, prog)
-			s.Does = append(s.Does, "set "+p.k.text+" = "+prog.Text())
-			scopeFields = append(scopeFields, f)
-			*fields = append(*fields, f)
+	ordered, circle := inOrder(all)
+	for _, p := range ordered {
+		var prog *expr.Program
+		if !slices.ContainsFunc(p.from, func(name string) bool { return slices.Contains(broken, name) }) {
+			prog = b.expression(p.v, join(place, p.k.text), expr.Scope{Fields: scopeFields, Values: b.job.Values})
 		}
-		if len(next) == len(left) {
-			p := next[0]
-			if len(next) == 1 || p.uses[p.k.text] {
-				b.fault(p.k, join(place, p.k.text), p.k.text+" uses itself", "give the new value a name of its own, and drop the old one by without")
-			} else {
-				b.fault(p.k, join(place, p.k.text), p.k.text+" and "+next[1].k.text+" use each other", "let one of them use fields of the input only")
-			}
-			for _, p := range next {
-				broken = append(broken, p.k.text)
-			}
-			return broken
+		if prog == nil {
+			broken = append(broken, p.k.text)
+			continue
 		}
-		left = next
+		f := row.Field{Name: p.k.text, Kind: prog.Kind()}
+		d.Sets = append(d.Sets, prog)
+		s.Does = append(s.Does, "set "+p.k.text+" = "+prog.Text())
+		scopeFields = append(scopeFields, f)
+		*fields = append(*fields, f)
+	}
+	if len(circle) > 0 {
+		p := circle[0]
+		if len(circle) == 1 || slices.Contains(p.from, p.k.text) {
+			b.fault(p.k, join(place, p.k.text), p.k.text+" uses itself", "give the new value a name of its own, and drop the old one by without")
+		} else {
+			b.fault(p.k, join(place, p.k.text), p.k.text+" and "+circle[1].k.text+" use each other", "let one of them use fields of the input only")
+		}
+	}
+	for _, p := range circle {
+		broken = append(broken, p.k.text)
 	}
 	return broken
 }

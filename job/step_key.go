@@ -11,7 +11,7 @@ func (b *builder) keys(n *node, place string, in input) (key []int) {
 		c := in.schema.Index(name)
 		switch {
 		case c < 0 || in.schema[c].Hidden:
-			b.fault(at[i], place, "there is no field "+name, didYouMean(name, in.schema.Names()))
+			b.fault(at[i], place, "there is no field "+name, b.didYouMean(name, in.schema.Names()))
 		case !in.schema[c].Kind.Plain():
 			b.fault(at[i], place, fmt.Sprintf("%s is a %s, which is no key", name, in.schema[c].Kind), "take a field of a plain type")
 		default:

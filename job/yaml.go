@@ -20,8 +20,10 @@ type node struct {
 	quoted       bool
 	tag          bool // a scalar that began with !, taken as text
 	line, column int
-	keys         []*node // mapping
-	values       []*node // mapping and list
+	keys         []*node        // mapping
+	values       []*node        // mapping and list
+	at           map[string]int // mapping: where a key stands in keys
+	size         int            // values in it and itself, those that an alias repeats counted again
 }
 
 type nodeKind uint8
@@ -42,12 +44,20 @@ func (n *node) get(key string) *node {
 	if n == nil {
 		return nil
 	}
-	for i, k := range n.keys {
-		if k.text == key {
-			return n.values[i]
-		}
+	if i, there := n.at[key]; there {
+		return n.values[i]
 	}
 	return nil
+}
+
+// put adds an entry to a mapping that does not have its key.
+func (n *node) put(key, value *node) {
+	if n.at == nil {
+		n.at = map[string]int{}
+	}
+	n.at[key.text] = len(n.keys)
+	n.keys, n.values = append(n.keys, key), append(n.values, value)
+	n.size += 1 + value.size
 }
 
 // readYAML parses text into nodes. The YAML library stops at its first syntax fault; where that is an
@@ -69,8 +79,14 @@ func (r *reader) readYAML(text string) *node {
 		}
 	}
 	mended := map[int]bool{} // each line once: what quoting does not mend stays a fault
+	seen := 0
 	for {
-		file, err := parser.ParseBytes([]byte(strings.Join(lines, "\n")), 0)
+		tokens := r.tokens(strings.Join(lines, "\n"))
+		if tokens == nil || r.ctx.Err() != nil {
+			return nil
+		}
+		seen += len(tokens)
+		file, err := parser.Parse(tokens, 0)
 		if err == nil {
 			r.lines = lines
 			if len(file.Docs) > 1 {
@@ -83,7 +99,7 @@ func (r *reader) readYAML(text string) *node {
 			return c.node(file.Docs[0].Body, 0)
 		}
 		line, column, message := syntaxFault(err)
-		again := mended[line]
+		again := mended[line] || len(mended) >= maxMends || seen > maxTokens
 		mended[line] = true
 		if again || !r.mend(lines, line) {
 			remedy := "check quotes, brackets and indentation here"
@@ -226,20 +242,19 @@ func splitFlow(s string) []string {
 
 // converter turns the library's tree into nodes; anchors and merge keys are filled in.
 type converter struct {
-	r       *reader
-	anchors map[string]*node
+	r        *reader
+	anchors  map[string]*node
+	repeated int // values that aliases stand for, so far
 }
-
-const maxDepth = 64
 
 func (c *converter) node(n ast.Node, depth int) *node {
 	if n == nil {
 		return &node{kind: nullNode, line: 1, column: 1}
 	}
 	p := n.GetToken().Position
-	out := &node{line: p.Line, column: p.Column}
-	if depth > maxDepth {
-		c.r.faultAt(p.Line, p.Column, "", "the document is nested too deeply", "no part of a job needs that")
+	out := &node{line: p.Line, column: p.Column, size: 1}
+	if depth > maxDepth { // by anchors on anchors
+		c.r.faultAt(p.Line, p.Column, "", fmt.Sprintf("the document is nested more than %d deep", maxDepth), "no part of a job needs that")
 		return out
 	}
 	switch x := n.(type) {
@@ -261,7 +276,9 @@ func (c *converter) node(n ast.Node, depth int) *node {
 	case *ast.SequenceNode:
 		out.kind = listNode
 		for _, v := range x.Values {
-			out.values = append(out.values, c.node(v, depth+1))
+			e := c.node(v, depth+1)
+			out.values = append(out.values, e)
+			out.size += e.size
 		}
 	case *ast.AnchorNode:
 		inner := c.node(x.Value, depth+1)
@@ -270,6 +287,10 @@ func (c *converter) node(n ast.Node, depth int) *node {
 	case *ast.AliasNode:
 		name := x.Value.GetToken().Value
 		if a := c.anchors[name]; a != nil {
+			if c.repeated += a.size; c.repeated > maxNodes {
+				c.r.faultAt(p.Line, p.Column, "", fmt.Sprintf("with what its aliases repeat, the document has more than %d values", maxNodes), "a job needs less; write out what is meant")
+				return out
+			}
 			return a
 		}
 		c.r.faultAt(p.Line, p.Column, "", fmt.Sprintf("*%s refers to an anchor that is not there", name), "define it before, as &"+name)
@@ -297,7 +318,7 @@ func (c *converter) entry(out *node, v *ast.MappingValueNode, depth int) {
 		from := c.node(v.Value, depth+1)
 		for i, k := range from.keys {
 			if out.get(k.text) == nil {
-				out.keys, out.values = append(out.keys, k), append(out.values, from.values[i])
+				out.put(k, from.values[i])
 			}
 		}
 		return
@@ -307,7 +328,7 @@ func (c *converter) entry(out *node, v *ast.MappingValueNode, depth int) {
 		c.r.faultAt(k.line, k.column, "", fmt.Sprintf("%s stands twice", k.text), "keep one of them")
 		return
 	}
-	out.keys, out.values = append(out.keys, k), append(out.values, c.node(v.Value, depth+1))
+	out.put(k, c.node(v.Value, depth+1))
 }
 
 // restOfLine gives the source from a position to the end of its line, or to what ends a flow value.

@@ -21,10 +21,12 @@ func (s *Service) checkDocument(c *gin.Context) error {
 		return err
 	}
 	out := api.Checked{Faults: []api.Fault{}, Warnings: []api.Fault{}, Places: map[string]api.Place{}, Values: []api.Value{}}
-	for name, p := range job.Places(in.Document) {
+	ctx := c.Request.Context()
+	doc := job.Read(ctx, "document.yaml", in.Document)
+	for name, p := range doc.Places() {
 		out.Places[name] = api.Place{From: p.From, To: p.To}
 	}
-	j, err := s.parse("document", in.Document, nil, false)
+	j, err := doc.Job(ctx, s.options(nil, false))
 	var faults job.Faults
 	if errors.As(err, &faults) {
 		out.Faults = viewFaults(faults)
@@ -62,7 +64,7 @@ func (s *Service) rehearseDocument(c *gin.Context) error {
 	if o.From, err = placeOf(in.From); err != nil {
 		return err
 	}
-	j, err := s.parse("document", in.Document, in.Set, true)
+	j, err := s.parse(c.Request.Context(), "document", in.Document, in.Set, true)
 	if err != nil {
 		return wrongDocument(err)
 	}
@@ -98,7 +100,7 @@ func (s *Service) playDocument(c *gin.Context) error {
 	if err := body(c, &in); err != nil {
 		return err
 	}
-	j, err := s.parse("document", in.Document, in.Set, false)
+	j, err := s.parse(c.Request.Context(), "document", in.Document, in.Set, false)
 	if err != nil {
 		return wrongDocument(err)
 	}
@@ -136,7 +138,7 @@ func (s *Service) document(c *gin.Context, run bool) (*job.Job, error) {
 	if err := body(c, &in); err != nil {
 		return nil, err
 	}
-	j, err := s.parse("document", in.Document, nil, run)
+	j, err := s.parse(c.Request.Context(), "document", in.Document, nil, run)
 	if err != nil {
 		return nil, wrongDocument(err)
 	}

@@ -313,7 +313,7 @@ func (s *Service) read(c *gin.Context, e *entry, text string, set map[string]str
 	if err != nil {
 		return v, nil, err
 	}
-	j, err := s.parse(e.rec.Name, v.Document, set, run)
+	j, err := s.parse(c.Request.Context(), e.rec.Name, v.Document, set, run)
 	if err != nil {
 		return v, nil, wrongDocument(err)
 	}

@@ -113,7 +113,7 @@ func (s *Service) newest(ctx context.Context, e *entry) (*job.Job, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.parse(e.rec.Name, v.Document, nil, false)
+	return s.parse(ctx, e.rec.Name, v.Document, nil, false)
 }
 
 func (s *Service) getTopics(c *gin.Context) error {
@@ -391,7 +391,7 @@ func (s *Service) getCatalogue(c *gin.Context) error {
 	out := api.List[api.Described]{Items: []api.Described{}}
 	for _, d := range all {
 		v := api.Described{Name: d.Name, About: d.About, Text: d.Text, UpdatedAt: d.UpdatedAt, Jobs: []api.DescribedUse{}}
-		if own, err := s.described(d.Text); err == nil {
+		if own, err := s.described(c.Request.Context(), d.Text); err == nil {
 			through, ok := own.With.(connect.Streaming)
 			for _, u := range uses {
 				if !ok || u.source == "" || !reads(through, u) {
@@ -429,10 +429,10 @@ func (s *Service) sourceOf(ctx context.Context, u use) (*job.Source, error) {
 }
 
 // described reads a source of the catalogue, by a document around it.
-func (s *Service) described(text string) (*job.Source, error) {
+func (s *Service) described(ctx context.Context, text string) (*job.Source, error) {
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
 	name, _, _ := strings.Cut(strings.TrimSpace(lines[0]), ":")
-	j, err := s.parse("catalogue", "undertide: 1\njob: catalogue\nsources:\n"+text+"\nsinks:\n  none:\n    from: "+name+"\n    via: file\n    with: {path: /dev/null}\n", nil, false)
+	j, err := s.parse(ctx, "catalogue", "undertide: 1\njob: catalogue\nsources:\n"+text+"\nsinks:\n  none:\n    from: "+name+"\n    via: file\n    with: {path: /dev/null}\n", nil, false)
 	if err != nil {
 		return nil, err
 	}
@@ -452,7 +452,7 @@ func (s *Service) putDescribed(c *gin.Context) error {
 		return api.WrongRequest.With(fmt.Sprintf("%q is no name for a described source", cut(name)), "use letters, digits, _ and -, beginning with a letter")
 	}
 	in.Text = strings.TrimRight(in.Text, "\n") + "\n"
-	if _, err := s.described(in.Text); err != nil {
+	if _, err := s.described(c.Request.Context(), in.Text); err != nil {
 		var faults job.Faults
 		if errors.As(err, &faults) {
 			for i := range faults {

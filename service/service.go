@@ -226,7 +226,7 @@ func (s *Service) resume(ctx context.Context) {
 		v, err := s.db.Version(ctx, rec.JobID, rec.Version)
 		var j *job.Job
 		if err == nil {
-			j, err = s.parse(name, v.Document, rec.SetValues, true)
+			j, err = s.parse(ctx, name, v.Document, rec.SetValues, true)
 		}
 		if err != nil {
 			s.park(e, rec, err.Error())
@@ -269,8 +269,8 @@ func (s *Service) park(e *entry, rec store.Run, why string) {
 }
 
 // parse reads a job's document for the service.
-func (s *Service) parse(name, document string, set map[string]string, run bool) (*job.Job, error) {
-	return job.Parse(name+".yaml", document, s.options(set, run))
+func (s *Service) parse(ctx context.Context, name, document string, set map[string]string, run bool) (*job.Job, error) {
+	return job.Read(ctx, name+".yaml", document).Job(ctx, s.options(set, run))
 }
 
 // options are how the service reads documents. run: the document is about to run, and needs all that it
@@ -361,7 +361,7 @@ func (s *Service) newestRun(e *entry) (*runner, *store.Run) {
 
 // save stores a document as the job's next version.
 func (s *Service) save(ctx context.Context, document string) (api.Saved, error) {
-	j, err := s.parse("document", document, nil, false)
+	j, err := s.parse(ctx, "document", document, nil, false)
 	if err != nil {
 		return api.Saved{}, wrongDocument(err)
 	}
@@ -438,7 +438,7 @@ func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.St
 	if err != nil {
 		return api.Started{}, err
 	}
-	j, err := s.parse(name, v.Document, ask.Set, true)
+	j, err := s.parse(ctx, name, v.Document, ask.Set, true)
 	if err != nil {
 		return api.Started{}, wrongDocument(err)
 	}

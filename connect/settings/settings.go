@@ -22,6 +22,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -110,7 +111,18 @@ var (
 
 // Of describes a struct, or a pointer to one. It panics where a field has a type that nobody can fill: a mistake of
 // whoever wrote it.
-func Of(described any) []Setting { return of(structOf(reflect.TypeOf(described))) }
+func Of(described any) []Setting {
+	t := structOf(reflect.TypeOf(described))
+	if known, ok := descriptions.Load(t); ok {
+		return slices.Clone(known.([]Setting))
+	}
+	out := of(t)
+	descriptions.Store(t, out)
+	return slices.Clone(out)
+}
+
+// descriptions are those that were read, by the struct's type.
+var descriptions sync.Map
 
 // LaterOf gives the names that a described struct recognises and that are not built.
 func LaterOf(described any) []string { return laterOf(structOf(reflect.TypeOf(described))) }

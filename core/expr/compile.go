@@ -113,34 +113,65 @@ var baseEnvs = sync.OnceValue(func() [2]*cel.Env {
 	return [2]*cel.Env{plain, measure}
 })
 
-func (s Scope) env() (*cel.Env, error) {
-	base := baseEnvs()[b2i(s.Measure)]
+// env declares the names of the scope that an expression uses: a scope may have thousands, and each costs. Where one with
+// a dot is unknown, all with dots are declared, since only then the library says that name and not values or meta alone.
+func (s Scope) env(used []string) (*cel.Env, error) {
+	if slices.ContainsFunc(used, func(name string) bool { return strings.Contains(name, ".") && !s.has(name) }) {
+		used = slices.Clone(used)
+		for name := range s.Values {
+			used = append(used, "values."+name)
+		}
+		for _, f := range s.Fields {
+			if strings.Contains(f.Name, ".") {
+				used = append(used, f.Name)
+			}
+		}
+	}
 	var opts []cel.EnvOption
-	for _, f := range s.Fields {
-		opts = append(opts, cel.Variable(f.Name, celType(f.Kind)))
+	for _, name := range used {
+		if i := s.Fields.Index(name); i >= 0 {
+			opts = append(opts, cel.Variable(name, celType(s.Fields[i].Kind)))
+		}
+		if i := s.Locals.Index(name); i >= 0 {
+			opts = append(opts, cel.Variable(name, celType(s.Locals[i].Kind)))
+		}
+		if v, ok := strings.CutPrefix(name, "values."); ok {
+			if known, ok := s.Values[v]; ok {
+				opts = append(opts, cel.Variable(name, celType(known.Kind)))
+			}
+		}
 	}
-	for _, f := range s.Locals {
-		opts = append(opts, cel.Variable(f.Name, celType(f.Kind)))
-	}
-	for name, v := range s.Values {
-		opts = append(opts, cel.Variable("values."+name, celType(v.Kind)))
-	}
-	return base.Extend(opts...)
+	return baseEnvs()[b2i(s.Measure)].Extend(opts...)
 }
+
+func (s Scope) has(name string) bool {
+	v, isValue := strings.CutPrefix(name, "values.")
+	_, known := s.Values[v]
+	return isValue && known || s.Locals.Index(name) >= 0 || s.Fields.Index(name) >= 0
+}
+
+// MaxText bounds an expression in bytes: what is longer costs too much to read.
+const MaxText = 8_000
 
 // Compile parses and checks text. All faults that the library can find are returned at once; the
 // program is nil when there is one.
 func Compile(text string, scope Scope) (*Program, []Fault) {
-	env, err := scope.env()
-	if err != nil {
-		return nil, []Fault{{Line: 1, Message: err.Error()}}
+	if len(text) > MaxText {
+		return nil, []Fault{{Line: 1, Message: fmt.Sprintf("the expression has %d bytes; at most %d are read", len(text), MaxText), Remedy: "compute parts of it in a step before, as fields of their own"}}
 	}
-	parsed, iss := env.Parse(text)
+	parsed, iss := baseEnvs()[b2i(scope.Measure)].Parse(text)
 	if iss.Err() != nil {
 		return nil, faultsOf(iss, text)
 	}
+	if f := deepLoops(parsed.NativeRep()); f != nil {
+		return nil, []Fault{*f}
+	}
 	nameHeaders(parsed.NativeRep())
 	promoteLiterals(parsed.NativeRep(), scope)
+	env, err := scope.env(namesIn(parsed.NativeRep()))
+	if err != nil {
+		return nil, []Fault{{Line: 1, Message: err.Error()}}
+	}
 	checked, iss := env.Check(parsed)
 	if iss.Err() != nil {
 		return nil, faultsOf(iss, text)
@@ -154,6 +185,27 @@ func Compile(text string, scope Scope) (*Program, []Fault) {
 		return nil, c.faults
 	}
 	return c.prog, nil
+}
+
+// mostLoops bounds how deep map, filter, exists and all may stand within one another: the library's checking of types
+// takes time that grows by the cube of it, and a row's time by the product of the lists.
+const mostLoops = 6
+
+// deepLoops finds a loop that stands too deep; nil for none.
+func deepLoops(a *ast.AST) *Fault {
+	for _, loop := range ast.MatchDescendants(ast.NavigateAST(a), ast.KindMatcher(ast.ComprehensionKind)) {
+		depth := 1
+		for up, inside := loop.Parent(); inside; up, inside = up.Parent() {
+			if up.Kind() == ast.ComprehensionKind {
+				depth++
+			}
+		}
+		if depth > mostLoops {
+			at := a.SourceInfo().GetStartLocation(loop.ID())
+			return &Fault{Line: at.Line(), Column: at.Column(), Message: fmt.Sprintf("more than %d of map, filter, exists and all stand within one another", mostLoops), Remedy: "compute parts of it in a step before, as fields of their own"}
+		}
+	}
+	return nil
 }
 
 type compiler struct {
@@ -277,10 +329,8 @@ func (c *compiler) member(e ast.Expr, kind row.Kind) *node {
 
 // knows says whether a name is one of the scope.
 func (c *compiler) knows(name string) bool {
-	v, isValue := strings.CutPrefix(name, "values.")
-	_, known := c.scope.Values[v]
 	_, isBound := c.boundTo(name)
-	return isValue && known || isBound || c.scope.Locals.Index(name) >= 0 || c.scope.Fields.Index(name) >= 0
+	return isBound || c.scope.has(name)
 }
 
 // qualified gives the dotted name of a.b.c.

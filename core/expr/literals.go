@@ -261,6 +261,8 @@ func faultsOf(iss *cel.Issues, text string) []Fault {
 			}
 			m = strings.NewReplacer("<EOF>", "the end").Replace(m)
 			f.Message, f.Remedy = "the expression cannot be read: "+m, "write CEL, such as tonnes > 0.5 && crane != ''"
+		} else if strings.Contains(message, "recursion") {
+			f = Fault{Line: 1, Message: "the expression is chained or nested too deeply", Remedy: "compute parts of it in a step before, as fields of their own"}
 		} else {
 			f.Message, f.Remedy = message, "see docs/job-document.md, Expressions"
 		}

@@ -12,11 +12,18 @@ import (
 // Names gives the names that an expression uses, each once: fields and locals, of `values.NAME` the whole, as of
 // meta.NAME. None where the text is no expression.
 func Names(text string) []string {
+	if len(text) > MaxText {
+		return nil
+	}
 	parsed, iss := baseEnvs()[1].Parse(text)
 	if iss.Err() != nil {
 		return nil
 	}
 	nameHeaders(parsed.NativeRep())
+	return namesIn(parsed.NativeRep())
+}
+
+func namesIn(a *ast.AST) []string {
 	var out []string
 	var walk func(e ast.Expr, bound []string)
 	walk = func(e ast.Expr, bound []string) {
@@ -60,7 +67,7 @@ func Names(text string) []string {
 			walk(c.Result(), within)
 		}
 	}
-	walk(parsed.NativeRep().Expr(), nil)
+	walk(a.Expr(), nil)
 	return out
 }
 

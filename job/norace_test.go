@@ -1,0 +1,5 @@
+//go:build !race
+
+package job
+
+const slower = 1
