@@ -502,7 +502,7 @@ func (l *alignedLane) loadShown(k int64, id uint32, c []*row.Column, i int) {
 	if changed {
 		was.at = -1
 	}
-	if was.next > 0 {
+	if looked := l.def.RepeatEvery > 0 && !owes && !changed; was.next > 0 || looked {
 		l.of(k).by[id] = was
 	}
 	if owes {

@@ -50,7 +50,8 @@ const (
 // shownWindow is what was published of a window, by key.
 type shownWindow struct{ by map[uint32]shownKey }
 
-// shownKey is what was published of a window and key.
+// shownKey is what was published of a window and key. With repeats there is one for each key that was looked at,
+// also where `having` let nothing out: at tells that there is no news since.
 type shownKey struct {
 	published
 	at int64 // the moment of the last row; -1 where rows were added since, by a checkpoint
@@ -65,12 +66,12 @@ func (r *revisions) of(window int64) *shownWindow {
 	return s
 }
 
-// row decides what becomes of a key's next row.
-func (s *shownWindow) row(key uint32, moment int64, meets, closed bool) verdict {
+// row decides what becomes of a key's next row. repeats says whether the window's rows are repeated.
+func (s *shownWindow) row(key uint32, moment int64, meets, closed, repeats bool) verdict {
 	k := s.by[key]
 	k.at = moment
 	v := k.published.row(meets, closed)
-	if v.show || k.next > 0 {
+	if v.show || k.next > 0 || repeats {
 		s.by[key] = k
 	}
 	return v
@@ -204,8 +205,8 @@ func (l *alignedLane) publishSome(list []owed, index uint16, out Out) {
 
 // news says whether a window's key got rows since its last row: a repeat may have shown them meanwhile.
 func (l *alignedLane) news(k int64, key uint32, b *bag, slot uint32) bool {
-	was := l.of(k).by[key]
-	return l.def.RepeatEvery == 0 || was.next == 0 || b.when(slot) > was.at
+	was, is := l.of(k).by[key]
+	return l.def.RepeatEvery == 0 || !is || b.when(slot) > was.at
 }
 
 // withNews leaves out the windows and keys without news; list is in order of window.
@@ -232,7 +233,9 @@ func (l *alignedLane) withNews(list []owed) []owed {
 func (l *alignedLane) publishShown(k int64, b *bag, closed bool, out Out) {
 	sh := l.of(k)
 	l.moment++
-	l.pub.publish(&l.due, &b.accs, l.dict, out, func(key int, meets bool) verdict { return sh.row(uint32(key), l.moment-1, meets, closed) })
+	l.pub.publish(&l.due, &b.accs, l.dict, out, func(key int, meets bool) verdict {
+		return sh.row(uint32(key), l.moment-1, meets, closed, l.def.RepeatEvery > 0)
+	})
 }
 
 // repeat publishes a row for each key and kept window: the last one again, or the next where rows were
@@ -262,7 +265,7 @@ func (l *alignedLane) repeat(mark row.Time, t *Turn, out Out) {
 			if was := sh.by[uint32(key)]; was.next > 0 && b.when(slot) <= was.at {
 				return was.again(closed)
 			}
-			return sh.row(uint32(key), l.moment-1, meets, closed)
+			return sh.row(uint32(key), l.moment-1, meets, closed, true)
 		})
 	}
 }
