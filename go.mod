@@ -5,6 +5,7 @@ go 1.26.0
 require (
 	cel.dev/cel-go v0.33.2
 	github.com/DataDog/sketches-go v1.4.8
+	github.com/KimMachineGun/automemlimit v1.0.1
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/axiomhq/hyperloglog v0.3.0
 	github.com/aymanbagabas/go-udiff v0.4.1
@@ -29,6 +30,7 @@ require (
 	github.com/twmb/franz-go/pkg/kfake v0.0.0-20260918054303-01f206a7e32c
 	github.com/twmb/franz-go/pkg/kmsg v1.15.0
 	golang.org/x/sync v0.24.0
+	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	gorm.io/driver/postgres v1.6.3
 	gorm.io/gorm v1.31.2
@@ -78,6 +80,7 @@ require (
 	github.com/oasdiff/yaml3 v0.0.14 // indirect
 	github.com/parquet-go/bitpack v1.0.0 // indirect
 	github.com/parquet-go/jsonlite v1.0.0 // indirect
+	github.com/pbnjay/memory v0.0.0-20210728143218-7b4eea64cf58 // indirect
 	github.com/pelletier/go-toml/v2 v2.2.4 // indirect
 	github.com/pierrec/lz4/v4 v4.1.33 // indirect
 	github.com/prometheus/client_model v0.6.3 // indirect
@@ -98,7 +101,6 @@ require (
 	golang.org/x/crypto v0.58.0 // indirect
 	golang.org/x/exp v0.0.0-20261011100332-faecfb24eb49 // indirect
 	golang.org/x/net v0.61.0 // indirect
-	golang.org/x/sys v0.49.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
 	google.golang.org/genproto/googleapis/api v0.0.0-20261005182115-fad411399dd8 // indirect
 	google.golang.org/genproto/googleapis/rpc v0.0.0-20261005182115-fad411399dd8 // indirect

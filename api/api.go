@@ -247,6 +247,8 @@ type Connection struct {
 type ConnectionSpec struct {
 	Via      string         `json:"via"`
 	Settings map[string]any `json:"settings"`
+	// Secrets are stored with the connection, for its addresses: name to text. They are never given out.
+	Secrets map[string]string `json:"secrets,omitempty"`
 }
 
 // Kinds are the kinds of connectors and the formats that there are, with their settings, for forms.
@@ -298,11 +300,17 @@ type Secret struct {
 	// Readable is false where it was sealed with another key.
 	Readable bool     `json:"readable"`
 	UsedBy   []string `json:"used_by"` // connections
+	Jobs     []string `json:"jobs"`    // whose documents name it
+	// For are the addresses that it may be sent to; none before its first use.
+	For []string `json:"for"`
 }
 
 // SecretText is a secret's text, on its way in.
 type SecretText struct {
 	Text string `json:"text"`
+	// For are the addresses that it may be sent to; by default those of the connections that name it, else those of
+	// whoever uses it first.
+	For []string `json:"for,omitempty"`
 }
 
 // Topic is what a broker tells of a topic.

@@ -63,7 +63,7 @@ var (
 	NoSuchTopic         = problem("no-such-topic", http.StatusNotFound, "the broker has no such topic", "see undertide topics")
 	TopicExists         = problem("topic-exists", http.StatusConflict, "the topic is there already", "take it as it is, or choose another name")
 	NoSuchSecret        = problem("no-such-secret", http.StatusNotFound, "there is no such secret", "see undertide secrets")
-	SecretInUse         = problem("secret-in-use", http.StatusConflict, "connections use the secret", "change or remove them first")
+	SecretInUse         = problem("secret-in-use", http.StatusConflict, "connections or jobs use the secret", "change or remove them first")
 	NoSuchDescribed     = problem("no-such-description", http.StatusNotFound, "the catalogue has no such source", "see undertide catalogue")
 	NoEvents            = problem("no-events", http.StatusUnprocessableEntity, "there are no events to look at", "send some first, or look at another topic")
 	Stopping            = problem("service-stopping", http.StatusServiceUnavailable, "the service is stopping", "start it again")

@@ -53,10 +53,10 @@ func Start(o Options) (*Broker, error) {
 	opts := []kfake.Opt{kfake.NumBrokers(1), kfake.Ports(n), kfake.AllowAutoTopicCreation(), kfake.DefaultNumPartitions(3),
 		kfake.ListenFn(func(network, _ string) (net.Listener, error) { return net.Listen(network, o.Listen) })}
 	if o.Data != "" {
-		if err := os.MkdirAll(o.Data, 0o755); err != nil {
+		if err := os.MkdirAll(o.Data, 0o700); err != nil {
 			return nil, fmt.Errorf("make the broker's data folder: %w", err)
 		}
-		if b.lock, err = os.OpenFile(o.Data+"/lock", os.O_CREATE|os.O_RDWR, 0o644); err != nil {
+		if b.lock, err = os.OpenFile(o.Data+"/lock", os.O_CREATE|os.O_RDWR, 0o600); err != nil {
 			return nil, fmt.Errorf("lock the broker's data folder: %w", err)
 		}
 		if syscall.Flock(int(b.lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {

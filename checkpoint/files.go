@@ -30,8 +30,11 @@ type File interface {
 // Disk is the file system of the machine.
 type Disk struct{}
 
-func (Disk) MkdirAll(dir string) error            { return os.MkdirAll(dir, 0o755) }
-func (Disk) Create(path string) (File, error)     { return os.Create(path) }
+func (Disk) MkdirAll(dir string) error { return os.MkdirAll(dir, 0o700) }
+func (Disk) Create(path string) (File, error) {
+	return os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_TRUNC, 0o600)
+}
+
 func (Disk) ReadFile(path string) ([]byte, error) { return os.ReadFile(path) }
 func (Disk) Rename(from, to string) error         { return os.Rename(from, to) }
 func (Disk) RemoveAll(path string) error          { return os.RemoveAll(path) }

@@ -297,12 +297,17 @@ func newSecrets(s *streams) *cobra.Command {
 
 func newSecretsSet(s *streams) *cobra.Command {
 	var r reach
-	return r.command(&cobra.Command{
+	var addresses []string
+	c := r.command(&cobra.Command{
 		Use:   "set NAME",
 		Short: "Store a secret, which is read from standard input and never shown",
 		Long: `Store a secret. Its text is read from standard input: on a terminal it is asked for and not shown,
-elsewhere the first line counts.`,
-		Example: "  undertide secrets set port < password.txt",
+elsewhere the first line counts.
+
+A secret is sent to no other addresses than those that it was stored for: those of --for, or of the connections that
+name it, or else of whoever uses it first.`,
+		Example: `  undertide secrets set port < password.txt
+  undertide secrets set port --for b1:9092,b2:9092 < password.txt`,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		var text string
 		if f, ok := s.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
@@ -321,12 +326,14 @@ elsewhere the first line counts.`,
 		if text == "" {
 			return usageError{errors.New("the secret is empty; give its text on standard input")}
 		}
-		if _, err := cl.PutSecret(c.Context(), args[0], text); err != nil {
+		if _, err := cl.PutSecret(c.Context(), args[0], text, addresses); err != nil {
 			return err
 		}
 		s.say("secret %s is stored, sealed; name it as ${secret.%s}", args[0], args[0])
 		return nil
 	})
+	c.Flags().StringSliceVar(&addresses, "for", nil, "the `HOST:PORT`s that the secret may be sent to")
+	return c
 }
 
 func newSecretsRemove(s *streams) *cobra.Command {

@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
+	"undertide/account"
 	"undertide/api"
 	"undertide/broker"
 	"undertide/client"
@@ -29,7 +31,8 @@ func newDemo(s *streams) *cobra.Command {
 		Short: "Run Saltmarsh Harbour: broker stand-in, streams, service, jobs",
 		Long: `Run the demo, Saltmarsh Harbour: a private PostgreSQL, the broker stand-in, a feed of made-up
 streams, the service and its jobs. Everything listens on loopback and ends with Ctrl-C; the data stays
-for the next start.`,
+for the next start. Jobs may read and write files in the folder beside it, whose name ends in -files. Where root opens
+the harbour, it runs as the user undertide, or postgres where there is none.`,
 		Example: `  undertide demo
   undertide demo --for 60s`,
 		Args: cobra.NoArgs,
@@ -39,6 +42,9 @@ for the next start.`,
 				return err
 			}
 			if o.Data, err = dataFolder(o.Data, "demo"); err != nil {
+				return err
+			}
+			if o.Files, err = demoFiles(s, o.Data); err != nil {
 				return err
 			}
 			ctx, cancel := context.WithCancel(c.Context())
@@ -58,6 +64,32 @@ for the next start.`,
 	f.StringVar(&level, "log-level", "warn", "what is logged to standard error: `LEVEL` debug, info, warn or error")
 	_ = c.MarkFlagDirname("data") // the flag stands above
 	return c
+}
+
+// demoFiles makes the folder whose files the demo's jobs may name, and lets go of root's rights.
+func demoFiles(s *streams, data string) ([]string, error) {
+	files := data + "-files"
+	if os.Geteuid() != 0 {
+		return []string{files}, os.MkdirAll(files, 0o700)
+	}
+	var a account.Account
+	var err error
+	for _, name := range []string{"undertide", "postgres"} {
+		if a, err = account.Find(name); err == nil {
+			break
+		}
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the demo does not run as root: %w", err)
+	}
+	if err := errors.Join(a.Make(files), a.Own(data, service.LockFile)); err != nil {
+		return nil, fmt.Errorf("the demo's folders: %w", err)
+	}
+	if err := a.Passes(data); err != nil {
+		return nil, fmt.Errorf("the data folder: %w", err)
+	}
+	s.say("running as user %s", a.Name)
+	return []string{files}, a.Become()
 }
 
 func runDemo(ctx context.Context, s *streams, o service.Options, listen string) error {

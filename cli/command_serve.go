@@ -1,12 +1,15 @@
 package cli
 
 import (
+	"errors"
+	"fmt"
 	"log/slog"
 	"os"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
 
+	"undertide/account"
 	"undertide/console"
 	"undertide/job"
 	"undertide/service"
@@ -14,16 +17,20 @@ import (
 
 func newServe(s *streams) *cobra.Command {
 	var o service.Options
-	var level string
+	var level, user string
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service: jobs, API and console",
 		Long: `Run the service: it keeps jobs running and serves the API and the console. Ctrl-C stops all runs
 with a checkpoint; they go on when it is started again.
 
-Without --database it runs a private PostgreSQL in the data folder, on a free port of loopback, as an
-unprivileged user. Connections of undertide.yaml in the working folder are known to all jobs.`,
-		Example: `  undertide serve
+Without --database it runs a private PostgreSQL in the data folder. Connections of undertide.yaml in the working
+folder are known to all jobs; what --files, --env and --user say may stand there too, below service.
+
+Whoever reaches the service can have it read and write files: it opens none but those of the folders of --files.
+Root has to name a user with --user: the service runs as this one.`,
+		Example: `  undertide serve --files /srv/harbour
+  undertide serve --user undertide --files /srv/harbour,/srv/out --env HARBOUR
   undertide serve --data /srv/undertide --database postgres://tide:…@db:5432/tide`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -31,10 +38,29 @@ unprivileged user. Connections of undertide.yaml in the working folder are known
 			if o.Log, err = logTo(s, level); err != nil {
 				return err
 			}
-			if o.Connections, err = job.LoadConnections(job.ConnectionsFile); err != nil {
+			set, err := job.LoadSettings(job.ConnectionsFile)
+			if err != nil {
 				return err
 			}
+			o.Connections = set.Connections
+			if !c.Flags().Changed("files") {
+				o.Files = set.Files
+			}
+			if !c.Flags().Changed("env") {
+				o.Env = set.Env
+			}
+			if user == "" {
+				user = set.User
+			}
+			for i, dir := range o.Files {
+				if o.Files[i], err = filepath.Abs(dir); err != nil {
+					return err
+				}
+			}
 			if o.Data, err = dataFolder(o.Data, ""); err != nil {
+				return err
+			}
+			if err := become(user, o.Data); err != nil {
 				return err
 			}
 			o.Version, o.Console = Version, console.Files()
@@ -48,9 +74,41 @@ unprivileged user. Connections of undertide.yaml in the working folder are known
 	f.StringVar(&o.Database, "database", os.Getenv("UNDERTIDE_DATABASE"), "the `URL` of a PostgreSQL (default: UNDERTIDE_DATABASE, or a private one)")
 	f.Lookup("database").DefValue = "" // it may hold a password
 	f.IntVar(&o.KeepRows, "keep-rows", 10_000, "how many rows of each step are kept for looking")
+	f.StringSliceVar(&o.Files, "files", nil, "the `FOLDER`s whose files documents, connections and peeks may name (default: none)")
+	f.StringSliceVar(&o.Env, "env", nil, "the `NAME`s of the environment variables that documents and connections may use (default: none)")
+	f.StringVar(&user, "user", "", "the `NAME` of the user to run as, where root starts it")
 	f.StringVar(&level, "log-level", "info", "what is logged to standard error: `LEVEL` debug, info, warn or error")
 	_ = c.MarkFlagDirname("data") // the flag stands above
 	return c
+}
+
+// become makes the process the named user's, which owns the data folder then. Root has to name one.
+func become(name, data string) error {
+	switch root := os.Geteuid() == 0; {
+	case root && name == "":
+		return usageError{errors.New("root does not serve: whoever reaches the service acts with its rights; name a user to run as, with --user NAME, such as one made by: adduser --system --group undertide")}
+	case !root && name != "":
+		if a, err := account.Find(name); err != nil || a.UID != os.Geteuid() {
+			return errors.Join(fmt.Errorf("only root can run the service as user %s; leave out --user", name), err)
+		}
+		return nil
+	case !root:
+		return nil
+	}
+	a, err := account.Find(name)
+	if err != nil {
+		return fmt.Errorf("--user: %w", err)
+	}
+	if a.UID == 0 {
+		return usageError{fmt.Errorf("--user: %s is root; name a user without rights of its own", name)}
+	}
+	if err := a.Own(data, service.LockFile); err != nil {
+		return fmt.Errorf("the data folder: %w", err)
+	}
+	if err := a.Passes(data); err != nil {
+		return fmt.Errorf("the data folder: %w", err)
+	}
+	return a.Become()
 }
 
 func logTo(s *streams, level string) (*slog.Logger, error) {

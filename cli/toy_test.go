@@ -163,7 +163,7 @@ func toyService(t *testing.T, dir, shelf string) {
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
-		ended <- service.Serve(ctx, service.Options{Listen: "127.0.0.1:0", Data: filepath.Join(dir, "data"), Ready: func(a string) { ready <- a }})
+		ended <- service.Serve(ctx, service.Options{Listen: "127.0.0.1:0", Data: dir + ".data", Files: []string{dir}, Ready: func(a string) { ready <- a }})
 	}()
 	defer func() {
 		cancel()
@@ -178,7 +178,7 @@ func toyService(t *testing.T, dir, shelf string) {
 		t.Fatal(err)
 	}
 	undertide("connections", "add", "pier", "--via", "shelf", "--folder", shelf, "--light", "lamp").want(t, "connections add", 0, "connection pier is stored", "shelf seen")
-	undertide("connections", "add", "all", "--via", "shelf", "--folder", "/").want(t, "a wrong connection", 1, "a whole disk is no shelf")
+	undertide("connections", "add", "all", "--via", "shelf", "--folder", filepath.Join(dir, "disk")).want(t, "a wrong connection", 1, "a whole disk is no shelf")
 	undertide("connections").want(t, "connections", 0, "pier", "by lamp")
 	undertide("peek", "--connection", "pier", "--topic", "lifts").want(t, "peek by the service", 0, "decoded  crane=C1")
 	begun := undertide("peek", "--connection", "pier", "--topic", "lifts", "--infer", "--purpose", "clean").want(t, "infer by the service", 0, "with: {shelf: pier, book: lifts}")

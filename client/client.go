@@ -422,9 +422,9 @@ func (c *Client) Secrets(ctx context.Context) ([]api.Secret, error) {
 	return list[api.Secret](ctx, c, "/secrets")
 }
 
-// PutSecret stores a secret.
-func (c *Client) PutSecret(ctx context.Context, of, text string) (api.Secret, error) {
-	return put[api.Secret](ctx, c, "/secrets/"+name(of), api.SecretText{Text: text})
+// PutSecret stores a secret, for addresses; none for those of the connections that name it.
+func (c *Client) PutSecret(ctx context.Context, of, text string, addresses []string) (api.Secret, error) {
+	return put[api.Secret](ctx, c, "/secrets/"+name(of), api.SecretText{Text: text, For: addresses})
 }
 
 // RemoveSecret removes a secret that no connection names.

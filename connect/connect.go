@@ -19,6 +19,7 @@ import (
 	"undertide/core/engine"
 	"undertide/core/expr"
 	"undertide/core/row"
+	"undertide/disk"
 )
 
 // Kind is a kind of connector.
@@ -161,6 +162,8 @@ type Checker struct {
 	Job, Name string
 	// Absolute refuses relative paths: the document has no folder.
 	Absolute bool
+	// Files open the files that settings name; who opens one keeps it.
+	Files *disk.Files
 	// Endless says, of sinks, that the job's sources do not end.
 	Endless bool
 	// Format is how events or rows look; nil where that has a fault. Schema are a sink's fields.
@@ -199,6 +202,9 @@ type LinkWords struct {
 	Way     string `json:"way"`     // TLS, in the clear
 	SignIn  string `json:"sign_in"` // nobody signs in
 }
+
+// Addresses are what is reached, each alone.
+func (w LinkWords) Addresses() []string { return strings.Split(w.Reaches, ", ") }
 
 // Look reaches what a connection names.
 func (c *Connection) Look() (Looker, error) {

@@ -13,7 +13,7 @@ var allowed = map[string][]string{
 	"core":       {},
 	"nearest":    {},
 	"member":     {},
-	"job":        {"connect", "core", "member", "nearest"},
+	"job":        {"connect", "core", "disk", "member", "nearest"},
 	"connect":    {"core", "disk", "member", "nearest"},
 	"checkpoint": {"core"},
 	"look":       {"connect", "core", "member"},
@@ -23,16 +23,17 @@ var allowed = map[string][]string{
 	"try":        {"connect", "core", "job", "look", "run"},
 	"disk":       {},
 	"harbour":    {"connect", "core", "job"},
-	"cli":        {"api", "broker", "client", "connect", "console", "core", "disk", "harbour", "job", "look", "run", "service", "try"},
+	"account":    {},
+	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "harbour", "job", "look", "run", "service", "try"},
 	"cmd":        {"cli"},
 	"bench":      {"core", "job", "connect", "run"},
-	"e2e":        {"cli"},
+	"e2e":        {"account", "cli"},
 	"api":        {"connect", "job", "look", "run", "try"},
 	"broker":     {},
 	"client":     {"api", "job", "try"},
 	"console":    {},
 	"postgres":   {},
-	"service":    {"api", "connect", "core", "job", "look", "postgres", "run", "secret", "store", "try"},
+	"service":    {"api", "connect", "core", "disk", "job", "look", "postgres", "run", "secret", "store", "try"},
 	"store":      {},
 }
 
@@ -64,7 +65,7 @@ var rooms = map[string][]string{
 // homes says which packages alone may import a library: others take what those hand out.
 var homes = map[string][]string{
 	"gorm.io/":                      {"store"},
-	"github.com/jackc/":             {"store"},
+	"github.com/jackc/":             {"store", "postgres"},
 	"github.com/gin-gonic/":         {"service"},
 	"github.com/prometheus/":        {"service"},
 	"github.com/twmb/franz-go":      {"connect", "broker"},

@@ -150,7 +150,7 @@ func TestConsole(t *testing.T) {
 	port := strings.TrimPrefix(s.address, "http://")
 	s.end(t, syscall.SIGKILL)
 	p.shows("The service does not answer; look whether it still runs")
-	again := launch(t, dir, "serve", "--listen", port, "--data", dir+"/data")
+	again := launch(t, dir, served(dir, "--listen", port)...)
 	again.says(t, "console is at (http://\\S+);")
 	eventually(t, 20*time.Second, "the page goes on by itself", func() bool {
 		text := p.text()

@@ -166,7 +166,7 @@ func freeze(t *testing.T, pid int, sig syscall.Signal) {
 
 func postmaster(t *testing.T, dir string) int {
 	t.Helper()
-	pid, err := strconv.Atoi(strings.SplitN(read(t, filepath.Join(dir, "data/postgres/data/postmaster.pid")), "\n", 2)[0])
+	pid, err := strconv.Atoi(strings.SplitN(read(t, filepath.Join(dataOf(dir), "postgres/data/postmaster.pid")), "\n", 2)[0])
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -174,7 +174,7 @@ func postmaster(t *testing.T, dir string) int {
 }
 
 // TestPrivateDatabaseDies: the service starts its private database again when it dies; it runs as an
-// unprivileged user, on loopback alone.
+// unprivileged user, and listens on no address.
 func TestPrivateDatabaseDies(t *testing.T) {
 	dir := open(t)
 	s := serve(t, dir)
@@ -186,18 +186,15 @@ func TestPrivateDatabaseDies(t *testing.T) {
 	if uid := st.Sys().(*syscall.Stat_t).Uid; uid == 0 {
 		t.Error("PostgreSQL runs as root")
 	}
-	if port := strings.Split(read(t, filepath.Join(dir, "data/postgres/data/postmaster.pid")), "\n")[3]; port == "5432" || port == "0" {
-		t.Errorf("PostgreSQL is on port %s, want a free one", port)
-	}
-	if listens := strings.Split(read(t, filepath.Join(dir, "data/postgres/data/postmaster.pid")), "\n")[5]; strings.TrimSpace(listens) != "127.0.0.1" {
-		t.Errorf("PostgreSQL listens on %q", listens)
+	if listens := strings.Split(read(t, filepath.Join(dataOf(dir), "postgres/data/postmaster.pid")), "\n")[5]; strings.TrimSpace(listens) != "" {
+		t.Errorf("PostgreSQL listens on the address %q", listens)
 	}
 	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
 	eventually(t, 30*time.Second, "another server is up and answers", func() bool {
 		code, _ := s.ready()
-		text, err := os.ReadFile(filepath.Join(dir, "data/postgres/data/postmaster.pid"))
+		text, err := os.ReadFile(filepath.Join(dataOf(dir), "postgres/data/postmaster.pid"))
 		return err == nil && code == http.StatusOK && !strings.HasPrefix(string(text), strconv.Itoa(pid)+"\n")
 	})
 	s.must("save", write(t, dir, "means.yaml", topicJob("127.0.0.1:1", dir)))

@@ -16,6 +16,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"undertide/account"
 )
 
 // process is a long-running command under test.
@@ -104,14 +106,39 @@ func eventually(t *testing.T, most time.Duration, what string, holds func() bool
 	t.Fatalf("not within %s: %s", most, what)
 }
 
-// open is a folder that PostgreSQL's user may reach too.
+// servant is the user that the service runs as where root runs the tests.
+const servant = "postgres"
+
+// open is a folder of the servant's, which it can reach.
 func open(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
 	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
 		t.Fatal(err)
 	}
+	if os.Geteuid() != 0 {
+		return dir
+	}
+	a, err := account.Find(servant)
+	if err == nil {
+		err = os.Chown(dir, a.UID, a.GID)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
 	return dir
+}
+
+// dataOf is the data folder of a service whose files are in dir: beside it, as no job may name it.
+func dataOf(dir string) string { return dir + ".data" }
+
+// served are the arguments of a service whose jobs may use the files in dir.
+func served(dir string, args ...string) []string {
+	all := []string{"serve", "--data", dataOf(dir), "--files", dir}
+	if os.Geteuid() == 0 {
+		all = append(all, "--user", servant)
+	}
+	return append(all, args...)
 }
 
 // serving is a service under test.
@@ -125,7 +152,7 @@ type serving struct {
 func serve(t *testing.T, dir string, args ...string) *serving {
 	t.Helper()
 	s := &serving{t: t, dir: dir}
-	s.process = launch(t, dir, append([]string{"serve", "--listen", "127.0.0.1:0", "--data", filepath.Join(dir, "data")}, args...)...)
+	s.process = launch(t, dir, served(dir, append([]string{"--listen", "127.0.0.1:0"}, args...)...)...)
 	s.address = s.says(t, `console is at (http://\S+);`)
 	return s
 }

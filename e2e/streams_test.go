@@ -38,7 +38,7 @@ func TestStreamCommands(t *testing.T) {
 	if o := finish(t, sent); o.status != 0 || strings.Contains(o.out+o.err, "ebb") {
 		t.Errorf("a secret is stored: %+v", o)
 	}
-	if key, err := os.Stat(filepath.Join(dir, "data", "secrets.key")); err != nil || key.Mode().Perm() != 0o600 {
+	if key, err := os.Stat(filepath.Join(dataOf(dir), "secrets.key")); err != nil || key.Mode().Perm() != 0o600 {
 		t.Errorf("the key of secrets: %v, %v", key, err)
 	}
 	s.must("connections", "add", "safe", "--brokers", broker, "--user", "tide", "--mechanism", "plain", "--password", "${secret.port}", "--no-test")
@@ -50,8 +50,8 @@ func TestStreamCommands(t *testing.T) {
 	}
 	s.must("connections", "remove", "safe")
 	s.must("secrets", "remove", "port").want(t, 0, "secret port is removed")
-	for _, p := range []string{"data/service.log", "data/records.waiting"} {
-		if text, err := os.ReadFile(filepath.Join(dir, p)); err == nil && strings.Contains(string(text), "ebb-and-flow") {
+	for _, p := range []string{"service.log", "records.waiting"} {
+		if text, err := os.ReadFile(filepath.Join(dataOf(dir), p)); err == nil && strings.Contains(string(text), "ebb-and-flow") {
 			t.Errorf("%s holds the secret", p)
 		}
 	}
@@ -163,7 +163,7 @@ func TestSecretsLast(t *testing.T) {
 	s.run("topics", "port").want(t, 1, "cannot be reached") // with its password
 	s.end(t, syscall.SIGINT)
 
-	if err := os.WriteFile(filepath.Join(dir, "data", "secrets.key"), []byte(strings.Repeat("k", 32)), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(dataOf(dir), "secrets.key"), []byte(strings.Repeat("k", 32)), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	s = serve(t, dir)

@@ -55,7 +55,7 @@ var keys = map[string]string{"gauge.levels": "gauge", "crane.lifts": "crane", "v
 // folder dir: a feed that starts again sends what happened meanwhile, unless that is longer ago than
 // two hours.
 func Feed(ctx context.Context, c kafka.Connection, dir string, log *slog.Logger) error {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return fmt.Errorf("make the feed's folder: %w", err)
 	}
 	w, err := kafka.NewWriter(ctx, c, partitions, Topics...)
@@ -163,7 +163,7 @@ func note(ctx context.Context, w *kafka.Writer, path string, at place) error {
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(path+".part", text, 0o644); err != nil {
+	if err := os.WriteFile(path+".part", text, 0o600); err != nil {
 		return fmt.Errorf("note the feed's place: %w", err)
 	}
 	return os.Rename(path+".part", path)

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"os"
 	"reflect"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -18,31 +19,79 @@ const ConnectionsFile = "undertide.yaml"
 
 // ParseConnections reads connections from YAML with the field connections. Faults come as [Faults].
 func ParseConnections(file, text string, opt Options) (map[string]*connect.Connection, error) {
+	r, root := readSettings(file, text, opt)
+	out := r.connectionsIn(root)
+	if len(r.faults) > 0 {
+		return out, r.said(r.faults, 0, "faults")
+	}
+	return out, nil
+}
+
+// readSettings reads the YAML of an undertide.yaml; nil where there is nothing to read.
+func readSettings(file, text string, opt Options) (*reader, *node) {
 	if opt.Env == nil {
 		opt.Env = os.LookupEnv
 	}
 	r := &reader{ctx: context.Background(), file: file, opt: opt}
+	root := r.readYAML(text)
+	if root == nil || root.kind == nullNode || !r.mapping(root, "", fieldSpec{known: []string{"connections", "service"}}) {
+		return r, nil
+	}
+	return r, root
+}
+
+func (r *reader) connectionsIn(root *node) map[string]*connect.Connection {
 	out := map[string]*connect.Connection{}
-	if root := r.readYAML(text); root != nil && root.kind != nullNode && r.mapping(root, "", fieldSpec{known: []string{"connections"}}) {
-		r.connections(root.get("connections"), out)
-	}
-	if len(r.faults) > 0 {
-		return nil, r.said(r.faults, 0, "faults")
-	}
-	return out, nil
+	r.connections(root.get("connections"), out)
+	return out
 }
 
 // LoadConnections reads the connections of a working folder's undertide.yaml; none when the file is
 // not there. Faults come as [Faults].
 func LoadConnections(path string) (map[string]*connect.Connection, error) {
+	s, err := LoadSettings(path)
+	return s.Connections, err
+}
+
+// Settings are those of a working folder, undertide.yaml.
+type Settings struct {
+	Connections map[string]*connect.Connection
+	// Files, Env and User are what `serve` takes by flags of these names.
+	Files, Env []string
+	User       string
+}
+
+// LoadSettings reads a working folder's undertide.yaml; nothing when the file is not there. Faults come as [Faults].
+func LoadSettings(path string) (Settings, error) {
+	var out Settings
 	text, err := os.ReadFile(path)
 	if os.IsNotExist(err) {
-		return nil, nil
+		return out, nil
 	}
 	if err != nil {
-		return nil, fmt.Errorf("read connections: %w", err)
+		return out, fmt.Errorf("read connections: %w", err)
 	}
-	return ParseConnections(path, string(text), Options{NeedEnv: true})
+	r, root := readSettings(path, string(text), Options{NeedEnv: true})
+	if out.Connections = r.connectionsIn(root); root != nil {
+		r.service(root.get("service"), &out)
+	}
+	if len(r.faults) > 0 {
+		return Settings{}, r.said(r.faults, 0, "faults")
+	}
+	return out, nil
+}
+
+func (r *reader) service(n *node, out *Settings) {
+	if n == nil || !r.mapping(n, "service", fieldSpec{known: []string{"files", "env", "user"}}) {
+		return
+	}
+	if v := n.get("files"); v != nil {
+		out.Files, _ = r.names(v, "service.files")
+	}
+	if v := n.get("env"); v != nil {
+		out.Env, _ = r.names(v, "service.env")
+	}
+	out.User = r.optionalText(n.get("user"), "service.user")
 }
 
 // linkKinds are the kinds of connectors that have connections.
@@ -94,9 +143,43 @@ func (r *reader) connection(k, n *node, place string) *connect.Connection {
 	}
 	s := settingsReader{reader: r, within: n, beside: n, place: place, outside: place}
 	s.read(n, place, list, reflect.ValueOf(c.Link))
+	r.bound(n, place, c)
 	c.Link.Check(s.checker(connect.Checker{Name: k.text}))
 	return c
 }
+
+// bound asks whether the secrets that a connection names may go where it leads.
+func (r *reader) bound(n *node, place string, c *connect.Connection) {
+	if r.opt.SecretFor == nil {
+		return
+	}
+	for _, name := range secretsIn(n) {
+		if err := r.opt.SecretFor(name, c.Link.Words().Addresses()); err != nil {
+			message, remedy, _ := strings.Cut(err.Error(), "; ")
+			r.fault(n, place, message, remedy)
+		}
+	}
+}
+
+// secretsIn names the secrets that stand in a part of a document.
+func secretsIn(n *node) (out []string) {
+	if n == nil {
+		return nil
+	}
+	for _, m := range secretName.FindAllStringSubmatch(n.text, -1) {
+		out = append(out, m[1])
+	}
+	for _, v := range n.values {
+		out = append(out, secretsIn(v)...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+var secretName = regexp.MustCompile(`\$\{secret\.([^}]*)\}`)
+
+// Secrets names the secrets that the document names.
+func (d *Document) Secrets() []string { return secretsIn(d.root) }
 
 func namesOf(list []settings.Setting) (out []string) {
 	for i := range list {

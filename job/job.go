@@ -24,6 +24,7 @@ import (
 	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/core/step"
+	"undertide/disk"
 	"undertide/member"
 )
 
@@ -193,12 +194,19 @@ type Options struct {
 	Env func(string) (string, bool)
 	// Secret looks up secrets; the error says why there is none. nil where nobody keeps any.
 	Secret func(name string) (string, error)
+	// SecretFor says whether a secret may be sent to these addresses; the error says what is wrong and what would be
+	// right. nil for any.
+	SecretFor func(name string, addresses []string) error
+	// EnvNames are the variables that documents may use; nil for all. With it, no message shows what a variable holds.
+	EnvNames []string
 	// NeedEnv makes a missing variable a fault: the document is about to run.
 	NeedEnv bool
 	// Connections are those that the document may name beside its own.
 	Connections map[string]*connect.Connection
 	// Absolute refuses relative paths: the document has no folder, as in a service.
 	Absolute bool
+	// Files open the files that the document names, and say which it may name; nil for all that the process may.
+	Files *disk.Files
 }
 
 // ErrNoDocument is wrapped where the document could not be opened.

@@ -20,8 +20,9 @@ type reader struct {
 	opt      Options
 	faults   Faults
 	warnings Faults
-	unsaid   [2]int // faults and warnings beyond maxFaults
-	written  int    // bytes of expressions so far
+	unsaid   [2]int            // faults and warnings beyond maxFaults
+	written  int               // bytes of expressions so far
+	hidden   map[string]string // values of variables that no message shows, to their names
 }
 
 func (r *reader) faultAt(line, column int, place, message, remedy string) {
@@ -33,6 +34,9 @@ func (r *reader) note(list *Faults, which int, f Fault) {
 	if len(*list) >= maxFaults {
 		r.unsaid[which]++
 		return
+	}
+	for value, name := range r.hidden {
+		f.Message, f.Remedy = strings.ReplaceAll(f.Message, value, name), strings.ReplaceAll(f.Remedy, value, name)
 	}
 	f.Place, f.Message, f.Remedy = shorten(f.Place), shorten(f.Message), shorten(f.Remedy)
 	*list = append(*list, f)
@@ -168,7 +172,12 @@ func (r *reader) fill(n *node, place string) (string, bool) {
 		rest = rest[i+j+1:]
 		switch env, isEnv := strings.CutPrefix(name, "env."); {
 		case isEnv:
+			if r.opt.EnvNames != nil && !slices.Contains(r.opt.EnvNames, env) {
+				r.fault(n, place, "documents of this service may not use the environment variable "+env, "keep what it holds as a secret, or start the service with --env "+env)
+				return "", false
+			}
 			v, set := r.opt.Env(env)
+			r.hide(env, v)
 			if !set && r.opt.NeedEnv {
 				r.fault(n, place, fmt.Sprintf("the environment variable %s is not set", env), "set it before the run starts: "+env+"=…")
 				return "", false
@@ -184,6 +193,17 @@ func (r *reader) fill(n *node, place string) (string, bool) {
 			return "", false
 		}
 	}
+}
+
+// hide keeps what a variable holds out of messages.
+func (r *reader) hide(name, value string) {
+	if r.opt.EnvNames == nil || value == "" {
+		return
+	}
+	if r.hidden == nil {
+		r.hidden = map[string]string{}
+	}
+	r.hidden[value] = "${env." + name + "}"
 }
 
 // optionalText is text for a field that may be left out.

@@ -100,11 +100,18 @@ func (s *settingsReader) value(n *node, place string, one *settings.Setting, int
 		}
 		if strings.Contains(n.text, "-----BEGIN") {
 			s.fault(n, place, "a key stands in the clear", "write ${secret.NAME} or ${env.NAME}, or the path of its file")
+		} else if !strings.HasPrefix(n.text, "${") {
+			s.pem(n, place, into.String())
 		}
 	case settings.Path:
 		if text, ok := s.text(n, place); ok {
 			into.SetString(text)
-			s.absolute(n, place, text)
+			s.path(n, place, text)
+		}
+	case settings.PEM:
+		s.plainText(n, place, into)
+		if !strings.HasPrefix(n.text, "${") {
+			s.pem(n, place, into.String())
 		}
 	case settings.Expression:
 		into.SetString(n.text) // compiled by whoever checks it, at this place
@@ -230,6 +237,23 @@ func (s *settingsReader) named(n *node, place string, one *settings.Setting, int
 	}
 }
 
+// pem checks what is PEM, or the path of a file of it.
+func (r *reader) pem(n *node, place, text string) {
+	if !strings.HasPrefix(strings.TrimSpace(text), "-----BEGIN") {
+		r.path(n, place, text)
+	}
+}
+
+// path refuses relative paths where the document has no folder, and those that are in no folder that it may name.
+func (r *reader) path(n *node, place, path string) {
+	before := len(r.faults)
+	r.absolute(n, place, path)
+	if err := r.opt.Files.Allows(path); err != nil && path != "" && len(r.faults) == before {
+		message, remedy, _ := strings.Cut(err.Error(), "; ")
+		r.fault(n, place, message, remedy)
+	}
+}
+
 // absolute refuses relative paths where the document has no folder.
 func (r *reader) absolute(n *node, place, path string) {
 	switch {
@@ -243,7 +267,7 @@ func (r *reader) absolute(n *node, place, path string) {
 
 // checker gives what the settings check themselves by.
 func (s *settingsReader) checker(c connect.Checker) *connect.Checker {
-	c.Absolute = s.opt.Absolute
+	c.Absolute, c.Files = s.opt.Absolute, s.opt.Files
 	c.Nearest = s.didYouMean
 	c.Has = func(at ...string) bool {
 		_, _, whole := s.find(at)

@@ -1,16 +1,21 @@
 // Package postgres runs a private PostgreSQL server from the machine's packages: in a folder of its
-// own, on a free port of loopback, as an unprivileged user, with a password that only this folder's
+// own, over a socket in it that nobody else can reach, as an unprivileged user, with passwords that only this folder's
 // owner can read. It starts the server again when it dies, and ends it with the process.
+//
+// Where the path of a socket would be longer than the system takes, the server listens on a free port of loopback.
+// Another program could take that port between the choice and the start, or while the server is away: so clients ask
+// for SCRAM (RFC 5802), which gives no password away to whoever answers in its place, and shows that it is not the server.
 package postgres
 
 import (
 	"context"
 	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
@@ -23,6 +28,8 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // ErrMissing is returned where the server's programs are not installed.
@@ -35,8 +42,9 @@ const account = "postgres"
 type Server struct {
 	dir      string
 	bin      string
-	port     int
-	password string
+	port     int    // on loopback; 0 where there is a socket
+	password string // of the role that owns the cluster
+	role     string // the password of the role that a service uses
 	as       *syscall.Credential
 	log      *slog.Logger
 
@@ -67,8 +75,10 @@ func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
 	if err := s.endOld(); err != nil {
 		return nil, err
 	}
-	if s.port, err = freePort(); err != nil {
-		return nil, err
+	if len(s.socket())+len("/.s.PGSQL.5432.lock") > longestSocket {
+		if s.port, err = freePort(); err != nil {
+			return nil, err
+		}
 	}
 	keep, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = cancel
@@ -86,13 +96,32 @@ func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
 	return s, nil
 }
 
-// URL is where the server is reached, with its password: never to be shown.
-func (s *Server) URL() string {
-	return fmt.Sprintf("postgres://undertide:%s@127.0.0.1:%d/postgres?sslmode=disable", s.password, s.port)
+// longestSocket is how long the path of a socket may be (sun_path of unix(7), with its end).
+const longestSocket = 107
+
+func (s *Server) socket() string { return filepath.Join(s.dir, "socket") }
+
+// URL is where the server is reached, with the password of a role that owns its tables and is no superuser: never to be
+// shown.
+func (s *Server) URL() string { return s.address("tide", s.role) }
+
+func (s *Server) address(role, password string) string {
+	q := url.Values{"sslmode": {"disable"}, "require_auth": {"scram-sha-256"}}
+	host := fmt.Sprintf("127.0.0.1:%d", s.port)
+	if s.port == 0 {
+		host = ""
+		q.Set("host", s.socket())
+	}
+	return (&url.URL{Scheme: "postgres", User: url.UserPassword(role, password), Host: host, Path: "/postgres", RawQuery: q.Encode()}).String()
 }
 
-// Port is the server's port on loopback.
-func (s *Server) Port() int { return s.port }
+// Where says where the server listens, without a password.
+func (s *Server) Where() string {
+	if s.port == 0 {
+		return s.socket()
+	}
+	return fmt.Sprintf("127.0.0.1:%d", s.port)
+}
 
 // find looks for the newest server that the machine's packages have installed.
 func find() (string, error) {
@@ -145,41 +174,63 @@ func (s *Server) prepare(ctx context.Context) error {
 		return fmt.Errorf("make the database's folder: %w", err)
 	}
 	secret := filepath.Join(s.dir, "password")
+	if err := os.MkdirAll(s.socket(), 0o700); err != nil {
+		return fmt.Errorf("make the folder of the database's socket: %w", err)
+	}
+	if err := errors.Join(s.give(s.dir), s.give(s.socket())); err != nil {
+		return err
+	}
 	if s.as != nil {
-		if err := os.Chown(s.dir, int(s.as.Uid), int(s.as.Gid)); err != nil {
-			return fmt.Errorf("give the database's folder to user %s: %w", account, err)
-		}
 		if err := reachable(s.dir); err != nil {
 			return err
 		}
 	}
+	var err error
+	if s.role, err = s.passwordIn(filepath.Join(s.dir, "password.tide")); err != nil {
+		return err
+	}
 	if _, err := os.Stat(filepath.Join(s.data(), "PG_VERSION")); err == nil {
-		text, err := os.ReadFile(secret)
-		if err != nil {
-			return fmt.Errorf("read the database's password: %w", err)
+		if s.password, err = s.passwordIn(secret); err != nil {
+			return err
 		}
-		s.password = strings.TrimSpace(string(text))
 		return s.sameVersion()
 	}
 	if err := os.RemoveAll(s.data()); err != nil { // an interrupted try
 		return fmt.Errorf("clear %s: %w", s.data(), err)
 	}
-	raw := make([]byte, 24)
-	if _, err := rand.Read(raw); err != nil {
-		return fmt.Errorf("make a password: %w", err)
-	}
-	s.password = hex.EncodeToString(raw)
-	if err := os.WriteFile(secret, []byte(s.password+"\n"), 0o600); err != nil {
-		return fmt.Errorf("write the database's password: %w", err)
-	}
-	if s.as != nil {
-		if err := os.Chown(secret, int(s.as.Uid), int(s.as.Gid)); err != nil {
-			return fmt.Errorf("give the password to user %s: %w", account, err)
-		}
+	if s.password, err = s.passwordIn(secret); err != nil {
+		return err
 	}
 	out, err := s.command(ctx, "initdb", "--pgdata", s.data(), "--username", "undertide", "--pwfile", secret, "--auth", "scram-sha-256", "--encoding", "UTF8", "--locale", "C.UTF-8", "--no-instructions").CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("make the database in %s: %w: %s", s.data(), err, lastLine(out))
+	}
+	return nil
+}
+
+// passwordIn reads a password, and makes one where there is none.
+func (s *Server) passwordIn(path string) (string, error) {
+	text, err := os.ReadFile(path)
+	if err == nil {
+		return strings.TrimSpace(string(text)), nil
+	}
+	if !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("read the database's password: %w", err)
+	}
+	password := rand.Text()
+	if err := os.WriteFile(path, []byte(password+"\n"), 0o600); err != nil {
+		return "", fmt.Errorf("write the database's password: %w", err)
+	}
+	return password, s.give(path)
+}
+
+// give gives a file to the user that runs the server.
+func (s *Server) give(path string) error {
+	if s.as == nil {
+		return nil
+	}
+	if err := os.Chown(path, int(s.as.Uid), int(s.as.Gid)); err != nil {
+		return fmt.Errorf("give %s to user %s: %w", path, account, err)
 	}
 	return nil
 }
@@ -286,8 +337,12 @@ func (s *Server) once(ctx context.Context, first bool) error {
 		return fmt.Errorf("write the server's log: %w", err)
 	}
 	defer logFile.Close()
-	c := s.command(context.Background(), "postgres", "-D", s.data(), "-h", "127.0.0.1", "-p", strconv.Itoa(s.port), "-k", "",
-		"-c", "max_connections=40", "-c", "shared_buffers=32MB", "-c", "log_min_messages=warning")
+	listen := []string{"-h", "", "-k", s.socket()}
+	if s.port > 0 {
+		listen = []string{"-h", "127.0.0.1", "-p", strconv.Itoa(s.port), "-k", ""}
+	}
+	c := s.command(context.Background(), "postgres", append(listen, "-D", s.data(),
+		"-c", "max_connections=40", "-c", "shared_buffers=32MB", "-c", "log_min_messages=warning")...)
 	c.Stdout, c.Stderr = logFile, logFile
 	c.SysProcAttr.Setpgid = true // Ctrl-C is for us: jobs stop before their records do
 	c.SysProcAttr.Pdeathsig = syscall.SIGINT
@@ -323,11 +378,36 @@ func (s *Server) once(ctx context.Context, first bool) error {
 	return nil
 }
 
+// makeRole makes the role that a service uses, which owns what it makes and no more. Tables of before belonged to the
+// role that owns the cluster, and are given to it.
+func (s *Server) makeRole(ctx context.Context) error {
+	limited, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	c, err := pgx.Connect(limited, s.address("undertide", s.password))
+	if err != nil {
+		return err
+	}
+	defer c.Close(limited)
+	_, err = c.Exec(limited, `DO $$
+DECLARE t text;
+BEGIN
+	IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'tide') THEN
+		CREATE ROLE tide LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE;
+	END IF;
+	GRANT USAGE, CREATE ON SCHEMA public TO tide;
+	FOR t IN SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tableowner <> 'tide' LOOP
+		EXECUTE format('ALTER TABLE public.%I OWNER TO tide', t);
+	END LOOP;
+END $$`)
+	if err == nil {
+		_, err = c.Exec(limited, "ALTER ROLE tide PASSWORD '"+s.role+"'") // of letters and digits
+	}
+	return err
+}
+
 func (s *Server) answers(ctx context.Context) bool {
 	for range 300 {
-		c, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", s.port), time.Second)
-		if err == nil {
-			c.Close()
+		if s.makeRole(ctx) == nil {
 			return true
 		}
 		select {

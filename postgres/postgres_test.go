@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"fmt"
 	"log/slog"
 	"net"
 	"os"
@@ -11,6 +12,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // folder is one that the server's user may reach.
@@ -34,9 +37,9 @@ func start(t *testing.T, dir string) *Server {
 }
 
 func answers(s *Server) bool {
-	c, err := net.Dial("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(s.Port())))
+	c, err := pgx.Connect(context.Background(), s.URL())
 	if err == nil {
-		c.Close()
+		c.Close(context.Background())
 	}
 	return err == nil
 }
@@ -57,8 +60,8 @@ func eventually(t *testing.T, what string, holds func() bool) {
 	t.Fatal("not within 20 s: " + what)
 }
 
-// TestServer: the server runs as an unprivileged user, keeps its password to its owner, is started
-// again on the same port when it dies, and ends with Stop.
+// TestServer: the server runs as an unprivileged user, listens on a socket that others cannot reach and on no port, keeps
+// its passwords to their owner, gives a role that is no superuser, is started again when it dies, and ends with Stop.
 func TestServer(t *testing.T) {
 	dir := folder(t)
 	s := start(t, dir)
@@ -69,23 +72,114 @@ func TestServer(t *testing.T) {
 	if st.Sys().(*syscall.Stat_t).Uid == 0 {
 		t.Error("it runs as root")
 	}
-	secret, err := os.Stat(filepath.Join(dir, "password"))
-	if err != nil || secret.Mode().Perm() != 0o600 {
-		t.Errorf("the password's file: %v, %v", secret.Mode(), err)
+	for name, rights := range map[string]os.FileMode{"password": 0o600, "password.tide": 0o600, "socket": 0o700, "data": 0o700} {
+		if st, err := os.Stat(filepath.Join(dir, name)); err != nil || st.Mode().Perm() != rights {
+			t.Errorf("%s has the rights %v, %v; want %v", name, st.Mode(), err, rights)
+		}
+	}
+	if ports := listens(t, s.PID()); len(ports) > 0 || s.Where() != filepath.Join(dir, "socket") {
+		t.Errorf("it listens at %s and on TCP %q", s.Where(), ports)
+	}
+	if may := rights(t, s); may != "f f f" {
+		t.Errorf("superuser, may make databases, may make roles: %s", may)
 	}
 	hba, err := os.ReadFile(filepath.Join(dir, "data", "pg_hba.conf"))
 	if err != nil || strings.Contains(string(hba), "trust\n") {
 		t.Errorf("somebody may come without a password: %v", err)
 	}
-	port, pid := s.Port(), s.PID()
+	pid := s.PID()
 	if err := syscall.Kill(pid, syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
-	eventually(t, "another server answers on the same port", func() bool { return s.PID() != pid && s.Port() == port && answers(s) })
+	eventually(t, "another server answers at the same place", func() bool { return s.PID() != pid && answers(s) })
 	pid = s.PID()
 	s.Stop()
 	if alive(pid) || answers(s) {
 		t.Error("it runs after Stop")
+	}
+}
+
+// rights are what the service's role may, as t and f: be a superuser, make databases, make roles.
+func rights(t *testing.T, s *Server) (out string) {
+	t.Helper()
+	c, err := pgx.Connect(context.Background(), s.URL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close(context.Background())
+	if err := c.QueryRow(context.Background(), "SELECT concat_ws(' ', rolsuper, rolcreatedb, rolcreaterole) FROM pg_roles WHERE rolname = current_user").Scan(&out); err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+// listens gives the TCP addresses that a process listens on, as /proc writes them.
+func listens(t *testing.T, pid int) (out []string) {
+	t.Helper()
+	open := map[string]bool{}
+	links, err := filepath.Glob(fmt.Sprintf("/proc/%d/fd/*", pid))
+	if err != nil || len(links) == 0 {
+		t.Fatalf("the files of process %d cannot be seen: %v", pid, err)
+	}
+	for _, l := range links {
+		if to, err := os.Readlink(l); err == nil {
+			open[to] = true
+		}
+	}
+	for _, table := range []string{"tcp", "tcp6"} {
+		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/net/%s", pid, table))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for line := range strings.Lines(string(text)) {
+			if f := strings.Fields(line); len(f) > 9 && f[3] == "0A" && open["socket:["+f[9]+"]"] {
+				out = append(out, f[1])
+			}
+		}
+	}
+	return out
+}
+
+// TestLongPath: where the socket's path is too long, the server listens on loopback, and whoever takes its port while it
+// is away gets no password: clients ask for SCRAM.
+func TestLongPath(t *testing.T) {
+	dir := filepath.Join(filepath.Dir(folder(t)), strings.Repeat("long", 25), "postgres")
+	if err := os.Mkdir(filepath.Dir(dir), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	s := start(t, dir)
+	if len(listens(t, s.PID())) != 1 || !strings.HasPrefix(s.Where(), "127.0.0.1:") || !answers(s) {
+		t.Fatalf("it listens at %s and on TCP %q", s.Where(), listens(t, s.PID()))
+	}
+	if may := rights(t, s); may != "f f f" {
+		t.Errorf("superuser, may make databases, may make roles: %s", may)
+	}
+	thief, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer thief.Close()
+	got := make(chan string, 1)
+	go func() {
+		c, err := thief.Accept()
+		if err != nil {
+			got <- err.Error()
+			return
+		}
+		defer c.Close()
+		b := make([]byte, 4096)
+		n, _ := c.Read(b)                                           // how the client begins
+		_, _ = c.Write([]byte("R\x00\x00\x00\x08\x00\x00\x00\x03")) // AuthenticationCleartextPassword
+		m, _ := c.Read(b[n:])
+		got <- string(b[:n+m])
+	}()
+	url := strings.Replace(s.URL(), s.Where(), thief.Addr().String(), 1)
+	if c, err := pgx.Connect(context.Background(), url); err == nil {
+		c.Close(context.Background())
+		t.Error("the client takes another program for the server")
+	}
+	if text := <-got; !strings.Contains(text, "tide") || strings.Contains(text, s.role) {
+		t.Errorf("the other program is told %q", text)
 	}
 }
 
@@ -102,9 +196,8 @@ func TestLeftBehind(t *testing.T) {
 	if alive(pid) && s2.PID() == pid {
 		t.Error("the old server still runs")
 	}
-	password := func(u string) string { return strings.SplitN(strings.SplitN(u, "@", 2)[0], ":", 3)[2] }
-	if password(url) != password(s2.URL()) {
-		t.Error("the password has changed")
+	if url != s2.URL() || !answers(s2) {
+		t.Error("the password or the place has changed")
 	}
 	s.stop() // or it would go on starting its own
 }

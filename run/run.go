@@ -198,11 +198,11 @@ func sameInputs(g *engine.Graph, snap *engine.Snapshot) error {
 
 // lock keeps other runs from a checkpoint folder.
 func lock(dir string) (func(), error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, explain(dir, err)
 	}
 	path := filepath.Join(dir, "lock")
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o644)
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
 	if err != nil {
 		return nil, explain(dir, err)
 	}

@@ -51,7 +51,7 @@ func serving(t *testing.T) (address, dir string) {
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
-		ended <- Serve(ctx, Options{Listen: "127.0.0.1:0", Data: filepath.Join(dir, "data"), Ready: func(a string) { ready <- a }})
+		ended <- Serve(ctx, Options{Listen: "127.0.0.1:0", Data: dir + ".data", Files: []string{dir}, Ready: func(a string) { ready <- a }})
 	}()
 	t.Cleanup(func() {
 		cancel()

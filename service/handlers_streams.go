@@ -57,6 +57,7 @@ func (s *Service) testConnection(c *gin.Context) error {
 // use is a topic that the newest version of a job reads or writes.
 type use struct {
 	job, source, sink, connection, topic string
+	secrets                              []string // that the document names itself, with none of the others
 }
 
 // uses gives the topics of all jobs' newest versions. A job whose version does not read is left out.
@@ -85,9 +86,14 @@ func (s *Service) usesOf(ctx context.Context, e *entry) (out []use) {
 	if of == newest {
 		return known
 	}
-	j, err := s.newest(ctx, e)
+	v, err := s.db.Version(ctx, e.rec.ID, 0)
 	if err != nil {
-		return nil // it may name a connection that is gone
+		return nil
+	}
+	doc := job.Read(ctx, e.rec.Name+".yaml", v.Document)
+	j, err := doc.Job(ctx, s.options(nil, false))
+	if err != nil { // it may name a connection that is gone
+		return []use{{job: e.rec.Name, secrets: doc.Secrets()}}
 	}
 	for i := range j.Sources {
 		if through, ok := j.Sources[i].With.(connect.Streaming); ok {
@@ -100,6 +106,9 @@ func (s *Service) usesOf(ctx context.Context, e *entry) (out []use) {
 			of, stream := through.Stream()
 			out = append(out, use{job: e.rec.Name, sink: j.Sinks[i].Name, connection: of.Name, topic: stream})
 		}
+	}
+	if named := doc.Secrets(); len(named) > 0 {
+		out = append(out, use{job: e.rec.Name, secrets: named})
 	}
 	s.mu.Lock()
 	e.uses, e.usesOf = out, newest
@@ -432,7 +441,7 @@ func (s *Service) sourceOf(ctx context.Context, u use) (*job.Source, error) {
 func (s *Service) described(ctx context.Context, text string) (*job.Source, error) {
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
 	name, _, _ := strings.Cut(strings.TrimSpace(lines[0]), ":")
-	j, err := s.parse(ctx, "catalogue", "undertide: 1\njob: catalogue\nsources:\n"+text+"\nsinks:\n  none:\n    from: "+name+"\n    via: file\n    with: {path: /dev/null}\n", nil, false)
+	j, err := s.parse(ctx, "catalogue", "undertide: 1\njob: catalogue\nsources:\n"+text+"\nsinks: {nowhere: {from: "+name+", via: kafka, with: {connection: nowhere, topic: nowhere}}}\nconnections: {nowhere: {via: kafka, brokers: ['127.0.0.1:1']}}\n", nil, false)
 	if err != nil {
 		return nil, err
 	}

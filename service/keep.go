@@ -37,10 +37,10 @@ func (r *runner) keepRows() {
 	path := r.s.livePath(r.rec.ID)
 	text, err := json.Marshal(all)
 	if err == nil {
-		err = os.MkdirAll(filepath.Dir(path), 0o755)
+		err = os.MkdirAll(filepath.Dir(path), 0o700)
 	}
 	if err == nil {
-		err = os.WriteFile(path+".part", text, 0o644)
+		err = os.WriteFile(path+".part", text, 0o600)
 	}
 	if err == nil {
 		err = os.Rename(path+".part", path)

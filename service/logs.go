@@ -33,7 +33,7 @@ const mostLog = 8 << 20
 func (s *Service) logPath(job string) string { return filepath.Join(s.opt.Data, "logs", job+".ndjson") }
 
 func openLog(path string) (*jobLog, error) {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("make the folder of logs: %w", err)
 	}
 	l := &jobLog{path: path}
@@ -41,7 +41,7 @@ func openLog(path string) (*jobLog, error) {
 }
 
 func (l *jobLog) open() error {
-	f, err := os.OpenFile(l.path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
+	f, err := os.OpenFile(l.path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("open the job's log: %w", err)
 	}

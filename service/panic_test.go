@@ -50,7 +50,7 @@ func TestPanicOfOneJob(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		ready, ended := make(chan string, 1), make(chan error, 1)
 		go func() {
-			ended <- Serve(ctx, Options{Listen: "127.0.0.1:0", Data: filepath.Join(dir, "data"), Ready: func(a string) { ready <- a },
+			ended <- Serve(ctx, Options{Listen: "127.0.0.1:0", Data: dir + ".data", Files: []string{dir}, Ready: func(a string) { ready <- a },
 				graph: func(job string, g *engine.Graph) {
 					if job == "bad" {
 						g.Steps[1].Keyed = tripped{g.Steps[1].Keyed, &trip}
@@ -99,7 +99,7 @@ func TestPanicOfOneJob(t *testing.T) {
 		text := call(t, base, "GET", "/jobs/bad", "", "")
 		return strings.Contains(text, `"status":"failed"`) && strings.Contains(text, "fault of ours: runtime error: index out of range")
 	})
-	log, err := os.ReadFile(filepath.Join(dir, "data", "logs", "bad.ndjson"))
+	log, err := os.ReadFile(filepath.Join(dir+".data", "logs", "bad.ndjson"))
 	if err != nil || !strings.Contains(string(log), "panic_test.go") {
 		t.Errorf("the log of the job does not have the place (%v): %s", err, log)
 	}

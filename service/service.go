@@ -20,9 +20,12 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/KimMachineGun/automemlimit/memlimit"
+
 	"undertide/api"
 	"undertide/connect"
 	"undertide/core/engine"
+	"undertide/disk"
 	"undertide/job"
 	"undertide/postgres"
 	"undertide/run"
@@ -41,6 +44,11 @@ type Options struct {
 	KeepRows int
 	// Connections are those that every job may name.
 	Connections map[string]*connect.Connection
+	// Files are the folders whose files documents, connections and peeks may name; none by default. They are absolute, and
+	// none holds Data or lies in it.
+	Files []string
+	// Env are the environment variables that documents and connections may name; none by default.
+	Env []string
 	// Console are the files of the console; nil for none.
 	Console fs.FS
 	// Version is what the service says of itself.
@@ -51,6 +59,9 @@ type Options struct {
 
 	graph func(job string, g *engine.Graph) // for tests: changes the graph of a run
 }
+
+// LockFile is a file of each service's data folder: who holds its lock serves.
+const LockFile = "lock"
 
 // DefaultListen is where a service listens unless told otherwise.
 const DefaultListen = "127.0.0.1:7400"
@@ -63,6 +74,7 @@ type Service struct {
 	runs    context.Context // ends with the service, after the runs were stopped
 
 	vault *vault // connections and secrets
+	files *disk.Files
 
 	mu       sync.Mutex // guards all below; taken before a runner's, never after
 	jobs     map[string]*entry
@@ -93,6 +105,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	if opt.Log == nil {
 		opt.Log = slog.New(slog.DiscardHandler)
 	}
+	boundMemory(opt.Log)
 	listener, err := listen(ctx, opt.Listen)
 	if err != nil {
 		return err
@@ -111,7 +124,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		}
 		defer server.Stop()
 		database = server.URL()
-		opt.Log.Info("the private PostgreSQL is up", "port", server.Port())
+		opt.Log.Info("the private PostgreSQL is up", "at", server.Where())
 	}
 	db, err := store.Open(ctx, database, filepath.Join(opt.Data, "records.waiting"), opt.Log)
 	if err != nil {
@@ -121,7 +134,11 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	runs, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	s := &Service{opt: opt, db: db, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}}
-	if s.vault, err = openVault(ctx, db, opt); err != nil {
+	if s.files, err = disk.Within(opt.Files, []string{opt.Data}); err != nil {
+		return fmt.Errorf("--files: %w", err)
+	}
+	defer s.files.Close()
+	if s.vault, err = openVault(ctx, db, opt, s.files); err != nil {
 		return err
 	}
 	if err := s.load(ctx); err != nil {
@@ -172,12 +189,30 @@ func listen(ctx context.Context, address string) (net.Listener, error) {
 	return l, nil
 }
 
+// boundMemory tells the runtime how much memory there is, so that it collects garbage in time: three quarters of what the
+// control group or the machine has. GOMEMLIMIT, where it is set, decides.
+func boundMemory(log *slog.Logger) {
+	most, err := memlimit.Set(memlimit.WithRatio(0.75), memlimit.WithProvider(memlimit.ApplyFallback(memlimit.FromCgroup, memlimit.FromSystem)))
+	if err != nil {
+		log.Warn("the size of the machine's memory is not known; set GOMEMLIMIT", "error", err)
+		return
+	}
+	log.Debug("memory", "limit_mib", most>>20)
+}
+
 // lockData keeps other services from a data folder.
 func lockData(dir string) (func(), error) {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the data folder: %w; choose another with --data", err)
 	}
-	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	rights := os.FileMode(0o700)
+	if os.Geteuid() == 0 {
+		rights = 0o711 // PostgreSQL runs as another user then, and has to pass
+	}
+	if err := os.Chmod(dir, rights); err != nil { // one of before, which others could read
+		return nil, fmt.Errorf("the data folder is not this user's: %w; choose another with --data", err)
+	}
+	f, err := os.OpenFile(filepath.Join(dir, LockFile), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("write into the data folder: %w; choose another with --data", err)
 	}
@@ -276,7 +311,9 @@ func (s *Service) parse(ctx context.Context, name, document string, set map[stri
 // options are how the service reads documents. run: the document is about to run, and needs all that it
 // names.
 func (s *Service) options(set map[string]string, run bool) job.Options {
-	return job.Options{Set: set, NeedEnv: run, Connections: s.vault.connections(run), Secret: s.vault.secret, Absolute: true}
+	o := s.vault.options(run)
+	o.Set, o.Connections = set, s.vault.connections(run)
+	return o
 }
 
 func (s *Service) haltAll() {

@@ -16,6 +16,7 @@ import (
 
 	"undertide/api"
 	"undertide/connect"
+	"undertide/disk"
 	"undertide/job"
 	"undertide/secret"
 	"undertide/store"
@@ -24,17 +25,19 @@ import (
 // vault holds the connections and secrets of the service in memory, so that a run can start again while
 // the database is away. The service is the only one that changes the records. Safe for concurrent use.
 type vault struct {
-	db   *store.Store
-	box  *secret.Box
-	file map[string]*connect.Connection // of the undertide.yaml that the service read
+	db    *store.Store
+	box   *secret.Box
+	files *disk.Files
+	env   []string                       // variables that may be named; never nil
+	file  map[string]*connect.Connection // of the undertide.yaml that the service read
 
 	mu      sync.Mutex // guards all below
 	named   map[string]store.Connection
 	secrets map[string]store.Secret
 }
 
-func openVault(ctx context.Context, db *store.Store, opt Options) (*vault, error) {
-	v := &vault{db: db, file: opt.Connections, named: map[string]store.Connection{}, secrets: map[string]store.Secret{}}
+func openVault(ctx context.Context, db *store.Store, opt Options, files *disk.Files) (*vault, error) {
+	v := &vault{db: db, files: files, env: append([]string{}, opt.Env...), file: opt.Connections, named: map[string]store.Connection{}, secrets: map[string]store.Secret{}}
 	var err error
 	if v.box, err = secret.Open(filepath.Join(opt.Data, "secrets.key")); err != nil {
 		return nil, err
@@ -72,6 +75,79 @@ func (v *vault) secret(name string) (string, error) {
 		return "", fmt.Errorf("secret %s cannot be read: %w", name, err)
 	}
 	return text, nil
+}
+
+// options are how the service reads what others wrote: without a folder, and with the files, variables and secrets that
+// it may use.
+func (v *vault) options(run bool) job.Options {
+	o := job.Options{NeedEnv: run, Secret: v.secret, Absolute: true, Files: v.files, EnvNames: v.env}
+	if run {
+		o.SecretFor = v.mayGo
+	}
+	return o
+}
+
+// mayGo says whether a secret may be sent to addresses: those that it was stored for. One that was not used since it was
+// stored is for whoever uses it first.
+func (v *vault) mayGo(name string, addresses []string) error {
+	v.mu.Lock()
+	s, ok := v.secrets[name]
+	v.mu.Unlock()
+	if !ok {
+		return nil // said by whoever reads it
+	}
+	if len(s.Addresses) == 0 {
+		return v.bind(s, addresses)
+	}
+	for _, a := range addresses {
+		if !slices.Contains(s.Addresses, a) {
+			return fmt.Errorf("secret %s was stored for %s and would be sent to %s; store it again for the new address: undertide secrets set %s --for %s", name, strings.Join(s.Addresses, ", "), a, name, strings.Join(addresses, ","))
+		}
+	}
+	return nil
+}
+
+// bind notes the addresses of a secret.
+func (v *vault) bind(s store.Secret, addresses []string) error {
+	s.Addresses = addresses
+	if err := store.Put(context.Background(), v.db, s); err != nil {
+		return fmt.Errorf("the addresses of secret %s cannot be noted: %w; try again", s.Name, err)
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.secrets[s.Name] = s
+	return nil
+}
+
+// keep seals a secret's text and stores it for addresses; none for whoever uses it first.
+func (v *vault) keep(ctx context.Context, name, text string, addresses []string) (store.Secret, error) {
+	rec := store.Secret{Name: name, Sealed: v.box.Seal(name, text), UpdatedAt: time.Now().UTC(), Addresses: addresses}
+	if rec.Addresses == nil {
+		rec.Addresses = []string{}
+	}
+	if err := store.Put(ctx, v.db, rec); err != nil {
+		return rec, err
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.secrets[name] = rec
+	return rec, nil
+}
+
+// addressesOf gives where the connections lead that name a secret.
+func (v *vault) addressesOf(name string) (out []string) {
+	for _, user := range v.secretUsers(name) {
+		v.mu.Lock()
+		rec := v.named[user]
+		v.mu.Unlock()
+		if spec, err := specOf(rec); err == nil {
+			if c, _ := v.parse(user, spec, false); c != nil {
+				out = append(out, c.Link.Words().Addresses()...)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // connections gives all that jobs may name. The service's own win over those of its file.
@@ -120,7 +196,7 @@ func (v *vault) parse(name string, spec api.ConnectionSpec, run bool) (*connect.
 	if err != nil {
 		return nil, err
 	}
-	all, err := job.ParseConnections(name, string(text), job.Options{NeedEnv: run, Secret: v.secret})
+	all, err := job.ParseConnections(name, string(text), v.options(run))
 	return all[name], err
 }
 
@@ -211,8 +287,14 @@ func (s *Service) putConnection(c *gin.Context) error {
 	if !plainName(name) {
 		return api.WrongConnection.With(fmt.Sprintf("%q is no name for a connection", cut(name)), "use letters, digits, _ and -, beginning with a letter")
 	}
-	if _, err := s.vault.parse(name, spec, false); err != nil {
+	given := spec.Secrets
+	spec.Secrets = nil
+	parsed, err := s.vault.parse(name, spec, false)
+	if err != nil {
 		return wrongConnection(err)
+	}
+	if err := s.secretsOf(c.Request.Context(), spec, parsed, given); err != nil {
+		return err
 	}
 	text, err := json.Marshal(spec)
 	if err != nil {
@@ -226,6 +308,49 @@ func (s *Service) putConnection(c *gin.Context) error {
 	s.vault.named[name] = rec
 	s.vault.mu.Unlock()
 	return answer(c, 200, s.vault.told(name, spec))
+}
+
+// secretsOf stores the secrets that come with a connection, for its addresses, and refuses one of before that was stored
+// for others.
+func (s *Service) secretsOf(ctx context.Context, spec api.ConnectionSpec, of *connect.Connection, given map[string]string) error {
+	addresses := of.Link.Words().Addresses()
+	for name, text := range given {
+		if !plainName(name) || text == "" {
+			return api.WrongRequest.With("a secret that comes with the connection has no name, or no text", "give {\"secrets\": {NAME: TEXT}}, with letters, digits, _ and -")
+		}
+		if _, err := s.vault.keep(ctx, name, text, union(addresses, s.vault.addressesOf(name))); err != nil {
+			return err
+		}
+	}
+	for _, name := range s.vault.namedIn(spec) {
+		if err := s.vault.mayGo(name, addresses); err != nil {
+			return api.WrongConnection.With(halves(err))
+		}
+	}
+	return nil
+}
+
+// namedIn gives the secrets that a connection names.
+func (v *vault) namedIn(spec api.ConnectionSpec) (out []string) {
+	text, err := json.Marshal(spec.Settings)
+	if err != nil {
+		return nil // it came as JSON
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for name := range v.secrets {
+		if strings.Contains(string(text), "${secret."+name+"}") {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+func union(a, b []string) []string {
+	out := slices.Concat(a, b)
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 func plainName(s string) bool {
@@ -296,10 +421,25 @@ func (s *Service) getSecrets(c *gin.Context) error {
 	s.vault.mu.Unlock()
 	slices.SortFunc(all, func(a, b store.Secret) int { return strings.Compare(a.Name, b.Name) })
 	for _, x := range all {
-		_, err := s.vault.secret(x.Name)
-		out.Items = append(out.Items, api.Secret{Name: x.Name, UpdatedAt: x.UpdatedAt, Readable: err == nil, UsedBy: s.vault.secretUsers(x.Name)})
+		out.Items = append(out.Items, s.viewSecret(c.Request.Context(), x))
 	}
 	return answer(c, 200, out)
+}
+
+func (s *Service) viewSecret(ctx context.Context, x store.Secret) api.Secret {
+	_, err := s.vault.secret(x.Name)
+	return api.Secret{Name: x.Name, UpdatedAt: x.UpdatedAt, Readable: err == nil, UsedBy: s.vault.secretUsers(x.Name), Jobs: s.secretJobs(ctx, x.Name), For: append([]string{}, x.Addresses...)}
+}
+
+// secretJobs names the jobs whose newest versions name a secret in their own connections.
+func (s *Service) secretJobs(ctx context.Context, name string) []string {
+	out := []string{}
+	for _, u := range s.uses(ctx) {
+		if slices.Contains(u.secrets, name) && !slices.Contains(out, u.job) {
+			out = append(out, u.job)
+		}
+	}
+	return out
 }
 
 func (s *Service) putSecret(c *gin.Context) error {
@@ -314,20 +454,24 @@ func (s *Service) putSecret(c *gin.Context) error {
 	if in.Text == "" {
 		return api.WrongRequest.With("the secret is empty", "give its text")
 	}
-	rec := store.Secret{Name: name, Sealed: s.vault.box.Seal(name, in.Text), UpdatedAt: time.Now().UTC()}
-	if err := store.Put(c.Request.Context(), s.db, rec); err != nil {
+	addresses := in.For
+	if len(addresses) == 0 {
+		addresses = s.vault.addressesOf(name)
+	}
+	rec, err := s.vault.keep(c.Request.Context(), name, in.Text, addresses)
+	if err != nil {
 		return err
 	}
-	s.vault.mu.Lock()
-	s.vault.secrets[name] = rec
-	s.vault.mu.Unlock()
-	return answer(c, 200, api.Secret{Name: name, UpdatedAt: rec.UpdatedAt, Readable: true, UsedBy: s.vault.secretUsers(name)})
+	return answer(c, 200, s.viewSecret(c.Request.Context(), rec))
 }
 
 func (s *Service) deleteSecret(c *gin.Context) error {
 	name := c.Param("secret")
 	if users := s.vault.secretUsers(name); len(users) > 0 {
 		return api.SecretInUse.With("secret "+cut(name)+" is used by connection "+strings.Join(users, ", "), "")
+	}
+	if users := s.secretJobs(c.Request.Context(), name); len(users) > 0 {
+		return api.SecretInUse.With("secret "+cut(name)+" is named by the documents of "+strings.Join(users, ", "), "change or delete these jobs first")
 	}
 	err := store.Remove[store.Secret](c.Request.Context(), s.db, name)
 	if errors.Is(err, store.ErrNotFound) {

@@ -20,6 +20,7 @@ type Secret struct {
 	Name      string `gorm:"primaryKey"`
 	Sealed    []byte
 	UpdatedAt time.Time
+	Addresses []string `gorm:"serializer:json"` // that it may be sent to; none before its first use
 }
 
 // Described is a source of the catalogue: a description that several jobs may take over.

@@ -57,7 +57,7 @@ func (s *Folder) marker() string { return filepath.Join(s.dir, s.name+".delivere
 
 // Delivered gives the epoch that the folder says was delivered last; 0 for none.
 func (s *Folder) Delivered() (int64, error) {
-	b, err := os.ReadFile(s.marker())
+	b, err := s.Files.ReadFile(s.marker(), 1<<16)
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, nil
 	}
@@ -78,13 +78,13 @@ func (s *Folder) Open(shipment json.RawMessage, epoch int64) (err error) {
 			s.lock = nil
 		}
 	}()
-	if err := os.MkdirAll(s.dir, 0o755); err != nil {
+	if err := s.Files.MkdirAll(s.dir); err != nil {
 		return disk.Explain("make folder", s.dir, err)
 	}
-	if err := checkFolder(s.dir); err != nil {
+	if err := checkFolder(s.Files, s.dir); err != nil {
 		return err
 	}
-	lock, err := os.OpenFile(filepath.Join(s.dir, "."+s.name+".lock"), os.O_RDWR|os.O_CREATE, 0o644)
+	lock, err := s.Files.Create(filepath.Join(s.dir, "."+s.name+".lock"), 0)
 	if err != nil {
 		return disk.Explain("write into", s.dir, err)
 	}
@@ -121,14 +121,14 @@ func (s *Folder) Open(shipment json.RawMessage, epoch int64) (err error) {
 
 // sweep removes what an interrupted epoch left unfinished: it is made again.
 func (s *Folder) sweep() error {
-	entries, err := os.ReadDir(s.dir)
+	names, err := s.Files.ReadDir(s.dir)
 	if err != nil {
 		return disk.Explain("read folder", s.dir, err)
 	}
-	for _, e := range entries {
-		if strings.HasPrefix(e.Name(), s.name+"-") && strings.HasSuffix(e.Name(), ".part") {
-			if err := os.Remove(filepath.Join(s.dir, e.Name())); err != nil {
-				return disk.Explain("remove", e.Name(), err)
+	for _, name := range names {
+		if strings.HasPrefix(name, s.name+"-") && strings.HasSuffix(name, ".part") {
+			if err := s.Files.Remove(filepath.Join(s.dir, name)); err != nil {
+				return disk.Explain("remove", name, err)
 			}
 		}
 	}
@@ -143,7 +143,7 @@ func (s *Folder) Write(data []byte, _ int) error {
 	}
 	if s.out == nil {
 		name := fmt.Sprintf("%s-%08d-%d%s", s.name, s.epoch, len(s.files)+1, s.Format.Endings[0])
-		o, err := openOutput(filepath.Join(s.dir, name+".part"), os.O_TRUNC)
+		o, err := openOutput(s.Files, filepath.Join(s.dir, name+".part"), os.O_TRUNC)
 		if err != nil {
 			return err
 		}
@@ -172,7 +172,7 @@ func (s *Folder) Prepare(epoch int64) (json.RawMessage, error) {
 		return nil, err
 	}
 	if len(s.files) > 0 {
-		if err := syncFolder(s.dir); err != nil { // the names last before the checkpoint counts on them
+		if err := syncFolder(s.Files, s.dir); err != nil { // the names last before the checkpoint counts on them
 			return nil, err
 		}
 	}
@@ -195,9 +195,9 @@ func (s *Folder) Commit(epoch int64) error {
 	}
 	for _, name := range files {
 		path := filepath.Join(s.dir, name)
-		err := rename(path+".part", path)
+		err := rename(s.Files, path+".part", path)
 		if errors.Is(err, fs.ErrNotExist) {
-			if _, e := os.Stat(path); e == nil {
+			if _, e := s.Files.Stat(path); e == nil {
 				continue // renamed before the run was interrupted
 			}
 		}
@@ -205,13 +205,13 @@ func (s *Folder) Commit(epoch int64) error {
 			return disk.Explain("rename to", path, err)
 		}
 	}
-	if err := syncFolder(s.dir); err != nil { // before the marker says that they are there
+	if err := syncFolder(s.Files, s.dir); err != nil { // before the marker says that they are there
 		return err
 	}
-	if err := replaceFile(s.marker(), fmt.Appendf(nil, "{\"epoch\":%d}\n", epoch)); err != nil {
+	if err := replaceFile(s.Files, s.marker(), fmt.Appendf(nil, "{\"epoch\":%d}\n", epoch)); err != nil {
 		return err
 	}
-	return syncFolder(s.dir)
+	return syncFolder(s.Files, s.dir)
 }
 
 func (s *Folder) Finish() error { return s.Abort() }

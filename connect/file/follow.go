@@ -45,6 +45,7 @@ const maxBefore = 16
 // Followed are the growing files of a source: those that there are, and those that appear later. Safe for
 // concurrent use.
 type Followed struct {
+	files   *disk.Files
 	pattern string
 	header  bool
 	block   int
@@ -56,7 +57,11 @@ type Followed struct {
 
 // Follow makes the files of a path or pattern.
 func Follow(pattern string, header bool, block int) *Followed {
-	return &Followed{pattern: pattern, header: header, block: block, names: map[string]bool{}, read: map[identity]place{}}
+	return follow(nil, pattern, header, block)
+}
+
+func follow(files *disk.Files, pattern string, header bool, block int) *Followed {
+	return &Followed{files: files, pattern: pattern, header: header, block: block, names: map[string]bool{}, read: map[identity]place{}}
 }
 
 // isPattern says whether a path names files by a pattern.
@@ -64,12 +69,12 @@ func isPattern(path string) bool { return strings.ContainsAny(path, "*?[") }
 
 // Partition makes the partition of a path.
 func (s *Followed) Partition(path string) *Partition {
-	p := NewPartition(path, s.header, true, s.block)
+	p := newPartition(s.files, path, s.header, true, s.block)
 	p.set = s
 	s.mu.Lock()
 	s.names[path] = true
 	s.mu.Unlock()
-	if st, err := os.Stat(path); err == nil {
+	if st, err := s.files.Stat(path); err == nil {
 		s.note(place{File: identityOf(st)})
 	}
 	return p
@@ -105,12 +110,12 @@ func (s *Followed) Find(ctx context.Context, found func(engine.Partition)) error
 			return nil
 		case <-tick.C:
 		}
-		paths, err := filepath.Glob(s.pattern)
+		paths, err := s.files.Glob(s.pattern)
 		if err != nil {
 			return fmt.Errorf("%q is no pattern; use * and ?, and [ ] in pairs", s.pattern)
 		}
 		for _, path := range paths {
-			if st, err := os.Stat(path); err == nil && st.Mode().IsRegular() && s.isNew(path, identityOf(st)) {
+			if st, err := s.files.Stat(path); err == nil && st.Mode().IsRegular() && s.isNew(path, identityOf(st)) {
 				found(s.Partition(path))
 			}
 		}
@@ -126,7 +131,7 @@ func (s *Followed) isNew(path string, id identity) bool {
 	if s.names[path] || !read {
 		return !s.names[path]
 	}
-	f := was.open(path)
+	f := was.open(s.files, path)
 	if f == nil {
 		return true
 	}
@@ -135,8 +140,11 @@ func (s *Followed) isNew(path string, id identity) bool {
 }
 
 // open opens the file at path where it is the one that was read; nil otherwise.
-func (p place) open(path string) *os.File {
-	f, err := os.Open(path)
+func (p place) open(files *disk.Files, path string) *os.File {
+	if st, err := files.Stat(path); err != nil || !st.Mode().IsRegular() {
+		return nil
+	}
+	f, err := files.Open(context.Background(), path) // a regular one does not wait
 	if err != nil {
 		return nil
 	}
@@ -180,15 +188,15 @@ func (p *Partition) take(f *os.File) error {
 
 // find opens the file that a checkpoint read, which may have another name by now.
 func (p *Partition) find(pos position) (*os.File, error) {
-	if f := pos.open(p.path); f != nil {
+	if f := pos.open(p.files, p.path); f != nil {
 		return f, nil
 	}
-	entries, err := os.ReadDir(filepath.Dir(p.path))
+	names, err := p.files.ReadDir(filepath.Dir(p.path))
 	if err != nil {
 		return nil, disk.Explain("read folder", filepath.Dir(p.path), err)
 	}
-	for _, e := range entries {
-		if f := pos.open(filepath.Join(filepath.Dir(p.path), e.Name())); f != nil {
+	for _, name := range names {
+		if f := pos.open(p.files, filepath.Join(filepath.Dir(p.path), name)); f != nil {
 			return f, nil
 		}
 	}
@@ -197,13 +205,13 @@ func (p *Partition) find(pos position) (*os.File, error) {
 
 // moved says whether another file has taken the name of the one that is read.
 func (p *Partition) moved() bool {
-	st, err := os.Stat(p.path)
+	st, err := p.files.Stat(p.path)
 	return err == nil && st.Mode().IsRegular() && identityOf(st) != p.id
 }
 
 // next goes on with the file that has the name now, from its beginning.
 func (p *Partition) next() error {
-	f, err := os.Open(p.path)
+	f, err := p.files.Open(context.Background(), p.path) // moved saw a regular file
 	if errors.Is(err, fs.ErrNotExist) {
 		p.last = false // it is being renamed too: wait for the next one
 		return nil

@@ -9,6 +9,7 @@ import (
 	"undertide/connect"
 	"undertide/connect/settings"
 	"undertide/core/row"
+	"undertide/disk"
 )
 
 // Kind are files, growing files, and standard input and output.
@@ -29,11 +30,13 @@ type source struct {
 	Follow bool              `set:"follow" about:"Go on reading as the files grow." default:"false"`
 	Begin  string            `set:"begin,beside" choices:"earliest" later:"latest" default:"earliest"`
 
+	files   *disk.Files
 	pattern string // of the two
 	named   bool   // in place of a document's source: relative to the working folder, and bounded
 }
 
 func (s *source) Check(c *connect.Checker) {
+	s.files = c.Files
 	path, files := c.Has("path"), c.Has("files")
 	switch {
 	case path && files:
@@ -88,10 +91,12 @@ type sink struct {
 		Size settings.Size `set:"size" about:"At which a file is closed and the next one begun." hint:"64MiB" default:"128MiB"`
 	} `set:"roll,free" about:"When a file of a folder is closed and the next one begun."`
 
+	files *disk.Files
 	named bool // in place of a document's sink: relative to the working folder
 }
 
 func (s *sink) Check(c *connect.Checker) {
+	s.files = c.Files
 	path := string(s.Path)
 	if strings.ContainsAny(path, "{}") {
 		c.Fault("patterns in paths are not built yet", "write a plain path", "path")

@@ -3,7 +3,6 @@ package file
 import (
 	"context"
 	"fmt"
-	"os"
 	"path/filepath"
 
 	"undertide/connect"
@@ -12,7 +11,7 @@ import (
 )
 
 // Open finds the files. A bounded run that goes on from a checkpoint reads those that it knows and no others.
-func (s *source) Open(_ context.Context, o connect.Opening) (connect.Opened, error) {
+func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, error) {
 	if s.pattern == "-" {
 		in, err := o.Stdin()
 		if err != nil {
@@ -22,11 +21,11 @@ func (s *source) Open(_ context.Context, o connect.Opening) (connect.Opened, err
 	}
 	pattern := s.at(o.Dir)
 	if s.Follow && isPattern(pattern) {
-		return followed(pattern, o)
+		return s.followed(pattern, o)
 	}
 	paths := o.Known
 	if len(paths) == 0 || s.Follow {
-		found, err := expand(pattern)
+		found, err := s.expand(ctx, pattern)
 		if err != nil {
 			return connect.Opened{}, err
 		}
@@ -34,7 +33,7 @@ func (s *source) Open(_ context.Context, o connect.Opening) (connect.Opened, err
 	}
 	var out connect.Opened
 	for _, p := range paths {
-		part, err := s.partition(p, o)
+		part, err := s.partition(ctx, p, o)
 		if err != nil {
 			return out, err
 		}
@@ -44,14 +43,14 @@ func (s *source) Open(_ context.Context, o connect.Opening) (connect.Opened, err
 }
 
 // partition makes the partition of a path. A pipe, such as the shell's <(…), is opened once and read once.
-func (s *source) partition(path string, o connect.Opening) (engine.Partition, error) {
-	if st, err := os.Stat(path); err != nil || st.Mode().IsRegular() {
-		return NewPartition(path, o.Format.Header, s.Follow, o.Block), nil
+func (s *source) partition(ctx context.Context, path string, o connect.Opening) (engine.Partition, error) {
+	if st, err := s.files.Stat(path); err != nil || st.Mode().IsRegular() || st.IsDir() {
+		return newPartition(s.files, path, o.Format.Header, s.Follow, o.Block), nil
 	}
 	if err := o.Once(path); err != nil {
 		return nil, err
 	}
-	in, err := os.Open(path)
+	in, err := s.files.Open(ctx, path)
 	if err != nil {
 		return nil, disk.Explain("open", path, err)
 	}
@@ -59,12 +58,12 @@ func (s *source) partition(path string, o connect.Opening) (engine.Partition, er
 }
 
 // followed finds the growing files of a pattern, and goes on looking. A known one may have another name by now.
-func followed(pattern string, o connect.Opening) (connect.Opened, error) {
-	found, err := filepath.Glob(pattern)
+func (s *source) followed(pattern string, o connect.Opening) (connect.Opened, error) {
+	found, err := s.files.Glob(pattern)
 	if err != nil {
 		return connect.Opened{}, fmt.Errorf("%q is no pattern; use * and ?, and [ ] in pairs", pattern)
 	}
-	set := Follow(pattern, o.Format.Header, o.Block)
+	set := follow(s.files, pattern, o.Format.Header, o.Block)
 	out := connect.Opened{Find: set.Find}
 	for _, p := range sorted(append(found, o.Known...)) {
 		out.Partitions = append(out.Partitions, set.Partition(p))
@@ -81,9 +80,9 @@ func (s *source) at(dir string) string {
 }
 
 // expand gives the files of a path or glob, in byte order.
-func expand(pattern string) ([]string, error) {
+func (s *source) expand(ctx context.Context, pattern string) ([]string, error) {
 	if !isPattern(pattern) {
-		st, err := os.Stat(pattern)
+		st, err := s.files.Stat(pattern)
 		if err != nil {
 			return nil, disk.Explain("open", pattern, err)
 		}
@@ -93,13 +92,13 @@ func expand(pattern string) ([]string, error) {
 		if !st.Mode().IsRegular() {
 			return []string{pattern}, nil
 		}
-		f, err := os.Open(pattern) // the right to read is asked for before anything is written
+		f, err := s.files.Open(ctx, pattern) // the right to read is asked for before anything is written
 		if err != nil {
 			return nil, disk.Explain("open", pattern, err)
 		}
 		return []string{pattern}, f.Close()
 	}
-	found, err := filepath.Glob(pattern)
+	found, err := s.files.Glob(pattern)
 	if err != nil {
 		return nil, fmt.Errorf("%q is no pattern; use * and ?, and [ ] in pairs", pattern)
 	}
@@ -118,13 +117,16 @@ func (s *source) Sample(ctx context.Context, o connect.Opening, which connect.Sa
 	if s.pattern == "-" {
 		return out, fmt.Errorf("%w: source %s reads standard input, which cannot be looked at beforehand; put the events into a file and give --in %s=PATH", connect.ErrUsage, o.Name, o.Name)
 	}
-	paths, err := expand(s.at(o.Dir))
+	paths, err := s.expand(ctx, s.at(o.Dir))
 	if err != nil {
 		return out, err
 	}
 	each := max(1, which.Rows/len(paths))
 	for _, path := range paths {
-		p := NewPartition(path, o.Format.Header, false, 0)
+		if st, err := s.files.Stat(path); err == nil && !st.Mode().IsRegular() && !st.IsDir() {
+			return out, fmt.Errorf("%w: %s: %w, which cannot be looked at beforehand; put the events into a file", connect.ErrUsage, path, disk.ErrSpecial)
+		}
+		p := newPartition(s.files, path, o.Format.Header, false, 0)
 		most := each
 		if which.From == connect.Newest {
 			most = -each
@@ -141,8 +143,8 @@ func (s *source) Sample(ctx context.Context, o connect.Opening, which connect.Sa
 }
 
 // Open makes the sink: of a folder, a file, a pipe or standard output.
-func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
-	out := Output{Format: o.Format, Schema: o.Schema}
+func (s *sink) Open(ctx context.Context, o connect.Opening) (engine.Sink, error) {
+	out := Output{Format: o.Format, Schema: o.Schema, Files: s.files}
 	path := s.at(o.Dir)
 	if path == "-" {
 		w, format, err := o.Stdout()
@@ -152,7 +154,7 @@ func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
 		if format != nil {
 			out.Format = format
 		}
-		return NewStream("standard output", w, out), nil
+		return NewStream(standardOutput, w, out), nil
 	}
 	if isFolder(path) {
 		var roll int64
@@ -161,15 +163,15 @@ func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
 		}
 		return NewFolder(filepath.Clean(path), o.Name, roll, out), nil
 	}
-	if st, err := os.Stat(path); err == nil && !st.Mode().IsRegular() && !st.IsDir() {
-		f, err := os.OpenFile(path, os.O_WRONLY, 0) // a pipe or device: rows as they are made
+	if st, err := s.files.Stat(path); err == nil && !st.Mode().IsRegular() && !st.IsDir() {
+		f, err := s.files.OpenOutput(ctx, path) // a pipe or device: rows as they are made
 		if err != nil {
 			return nil, disk.Explain("write", path, err)
 		}
 		return NewStream(path, f, out), nil
 	}
 	if !s.named {
-		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		if err := s.files.MkdirAll(filepath.Dir(path)); err != nil {
 			return nil, disk.Explain("make folder", filepath.Dir(path), err)
 		}
 	}
@@ -180,9 +182,9 @@ func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
 func (s *sink) Place(dir string, finished bool) string {
 	path := s.at(dir)
 	if path == "-" {
-		return "standard output"
+		return standardOutput
 	}
-	if st, err := os.Stat(path); !finished && !isFolder(path) && (err != nil || st.Mode().IsRegular()) {
+	if st, err := s.files.Stat(path); !finished && !isFolder(path) && (err != nil || st.Mode().IsRegular()) {
 		return path + ".part, unfinished"
 	}
 	return path

@@ -2,6 +2,7 @@ package file
 
 import (
 	"bufio"
+	"context"
 	"errors"
 	"os"
 
@@ -27,11 +28,11 @@ type output struct {
 const outputBuffer = 256 << 10
 
 // openOutput opens a file for writing and keeps what is in it; flags may add to that.
-func openOutput(path string, flags int) (*output, error) {
+func openOutput(files *disk.Files, path string, flags int) (*output, error) {
 	if err := try("open", path); err != nil {
 		return nil, disk.Explain("write", path, err)
 	}
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|flags, 0o644)
+	f, err := files.Create(path, flags)
 	if err != nil {
 		return nil, disk.Explain("write", path, err)
 	}
@@ -82,19 +83,19 @@ func (o *output) close() error {
 	return nil
 }
 
-func rename(from, to string) error {
+func rename(files *disk.Files, from, to string) error {
 	if err := try("rename", to); err != nil {
 		return err
 	}
-	return os.Rename(from, to)
+	return files.Rename(from, to)
 }
 
 // syncFolder makes the names in a folder last.
-func syncFolder(dir string) error {
+func syncFolder(files *disk.Files, dir string) error {
 	if err := try("sync folder", dir); err != nil {
 		return disk.Explain("sync folder", dir, err)
 	}
-	d, err := os.Open(dir)
+	d, err := files.Open(context.Background(), dir) // a folder does not wait
 	if err != nil {
 		return disk.Explain("open", dir, err)
 	}
@@ -105,8 +106,8 @@ func syncFolder(dir string) error {
 }
 
 // replaceFile writes a small file so that it is whole under its name or not there.
-func replaceFile(path string, text []byte) error {
-	o, err := openOutput(path+".part", os.O_TRUNC)
+func replaceFile(files *disk.Files, path string, text []byte) error {
+	o, err := openOutput(files, path+".part", os.O_TRUNC)
 	if err != nil {
 		return err
 	}
@@ -114,7 +115,7 @@ func replaceFile(path string, text []byte) error {
 	if err := errors.Join(err, o.sync(), o.close()); err != nil {
 		return err
 	}
-	if err := rename(path+".part", path); err != nil {
+	if err := rename(files, path+".part", path); err != nil {
 		return disk.Explain("rename to", path, err)
 	}
 	return nil

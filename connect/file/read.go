@@ -33,6 +33,7 @@ const (
 
 // Partition reads one file, or standard input, as an engine.Partition.
 type Partition struct {
+	files  *disk.Files
 	path   string
 	header bool // the first record names the columns, and records may hold newlines in quotes: connect.Format
 	follow bool
@@ -77,8 +78,12 @@ const tailLength = 64
 
 // NewPartition reads the file at path, block bytes at a time; 0 means 64 KiB. header as in connect.Format.
 func NewPartition(path string, header, follow bool, block int) *Partition {
-	p := &Partition{path: path, header: header, follow: follow, block: block}
-	if st, err := os.Stat(path); err == nil {
+	return newPartition(nil, path, header, follow, block)
+}
+
+func newPartition(files *disk.Files, path string, header, follow bool, block int) *Partition {
+	p := &Partition{files: files, path: path, header: header, follow: follow, block: block}
+	if st, err := files.Stat(path); err == nil {
 		p.size = st.Size()
 	}
 	return p
@@ -136,7 +141,7 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 		}
 		p.before = pos.Before
 		f, err = p.find(pos)
-	} else if f, err = os.Open(p.path); err != nil {
+	} else if f, err = p.files.Open(ctx, p.path); err != nil {
 		err = disk.Explain("open", p.path, err)
 	}
 	if err != nil {

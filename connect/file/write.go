@@ -2,6 +2,7 @@ package file
 
 import (
 	"bufio"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,10 +19,11 @@ import (
 	"undertide/disk"
 )
 
-// Output says how rows become text.
+// Output says how rows become text, and what opens files; nil as in [disk.Files].
 type Output struct {
 	Format *connect.Format
 	Schema row.Schema
+	Files  *disk.Files
 }
 
 func (o Output) head() []byte {
@@ -53,20 +55,39 @@ type singleShipment struct {
 
 // Check says what would stand in the way of writing, without touching an existing file.
 func (s *Single) Check() error {
-	if st, err := os.Stat(s.path); err == nil && st.IsDir() {
+	if st, err := s.Files.Stat(s.path); err == nil && st.IsDir() {
 		return fmt.Errorf("%s is a folder; end the path with / to write rolled files into it, or name a file", s.path)
 	}
-	return checkFolder(filepath.Dir(s.path))
+	return checkFolder(s.Files, filepath.Dir(s.path))
 }
 
 // checkFolder says whether files can be made in a folder, by making one.
-func checkFolder(dir string) error {
-	f, err := os.CreateTemp(dir, ".undertide-*")
+func checkFolder(files *disk.Files, dir string) error {
+	path := filepath.Join(dir, ".undertide-"+rand.Text())
+	f, err := files.Create(path, os.O_EXCL)
 	if err != nil {
 		return disk.Explain("write into", dir, err)
 	}
 	err = f.Close()
-	return errors.Join(err, os.Remove(f.Name()))
+	return errors.Join(err, files.Remove(path))
+}
+
+// keepRights gives the file that is written the rights of the one whose name it will take. One that belongs to somebody
+// else is not replaced: it would belong to us.
+func (s *Single) keepRights() error {
+	st, err := s.Files.Stat(s.path)
+	if err != nil {
+		return nil //nolint:nilerr // there is none
+	}
+	if sys, ok := st.Sys().(*syscall.Stat_t); ok && int(sys.Uid) != os.Geteuid() {
+		if err := s.out.f.Chown(int(sys.Uid), int(sys.Gid)); err != nil {
+			return fmt.Errorf("%s belongs to another user, and would not any more; choose another path, or remove it", s.path)
+		}
+	}
+	if err := s.out.f.Chmod(st.Mode().Perm()); err != nil {
+		return disk.Explain("write", s.part(), err)
+	}
+	return nil
 }
 
 func (s *Single) Open(shipment json.RawMessage, _ int64) (err error) {
@@ -79,7 +100,7 @@ func (s *Single) Open(shipment json.RawMessage, _ int64) (err error) {
 	if err := s.Check(); err != nil {
 		return err
 	}
-	o, err := openOutput(s.part(), 0)
+	o, err := openOutput(s.Files, s.part(), 0)
 	if err != nil {
 		return err
 	}
@@ -88,13 +109,16 @@ func (s *Single) Open(shipment json.RawMessage, _ int64) (err error) {
 		return fmt.Errorf("%s is being written by another run; wait for it, or choose another path", s.part())
 	}
 	s.out, s.size = o, 0
+	if err := s.keepRights(); err != nil {
+		return err
+	}
 	if err := s.cutBack(shipment); err != nil {
 		return err
 	}
 	if s.size > 0 {
 		return nil
 	}
-	if err := syncFolder(filepath.Dir(s.path)); err != nil { // the name lasts before a checkpoint counts on it
+	if err := syncFolder(s.Files, filepath.Dir(s.path)); err != nil { // the name lasts before a checkpoint counts on it
 		return err
 	}
 	return s.Write(s.head(), 0)
@@ -152,15 +176,15 @@ func (s *Single) Finish() error {
 
 // appear gives the file its name.
 func (s *Single) appear() error {
-	if err := rename(s.part(), s.path); err != nil {
+	if err := rename(s.Files, s.part(), s.path); err != nil {
 		return disk.Explain("rename to", s.path, err)
 	}
-	return syncFolder(filepath.Dir(s.path))
+	return syncFolder(s.Files, filepath.Dir(s.path))
 }
 
 // Recover finishes the file of a run whose last checkpoint said that it was done.
 func (s *Single) Recover([]byte) error {
-	if _, err := os.Stat(s.part()); errors.Is(err, fs.ErrNotExist) {
+	if _, err := s.Files.Stat(s.part()); errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	return s.appear()
@@ -180,6 +204,8 @@ type Stream struct {
 	name string
 }
 
+const standardOutput = "standard output"
+
 // NewStream makes a sink for w, usually standard output.
 func NewStream(name string, w io.Writer, o Output) *Stream {
 	return &Stream{Output: o, name: name, w: bufio.NewWriterSize(w, 64<<10)}
@@ -198,8 +224,11 @@ func (s *Stream) explain(err error) error {
 	if err == nil {
 		return nil
 	}
-	if errors.Is(err, syscall.EPIPE) {
+	switch gone := errors.Is(err, syscall.EPIPE); {
+	case gone && s.name == standardOutput: // such as head, which has what it wants
 		return fmt.Errorf("write %s: %w", s.name, engine.ErrReaderGone)
+	case gone:
+		return fmt.Errorf("write %s: whoever read it has gone; rows since then are not delivered", s.name)
 	}
 	return disk.Explain("write", s.name, err)
 }

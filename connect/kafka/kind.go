@@ -13,6 +13,7 @@ import (
 	"undertide/connect/settings"
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/disk"
 )
 
 // Kind are topics of brokers that speak the Kafka wire protocol.
@@ -30,7 +31,8 @@ var Kind = &connect.Kind{
 
 // Link are the settings of a connection to brokers (docs/connectors.md, "Connections").
 type Link struct {
-	_       struct{}  `later:"registry,url,user,password,address"`
+	_       struct{} `later:"registry,url,user,password,address"`
+	files   *disk.Files
 	Brokers []address `set:"brokers,required" missing:"the brokers are not named" fix:"add brokers: [127.0.0.1:9092]" hint:"10.0.0.5:9092, 10.0.0.6:9092" about:"Their addresses, host:port; one of them is enough to find the others."`
 	TLS     *struct {
 		CA         settings.PEMText `set:"ca" label:"authority (PEM)" about:"The authority that signed the broker's certificate: PEM, or the path of a file of it." hint:"empty: the system's authorities"`
@@ -67,11 +69,27 @@ func LinkTo(brokers ...string) *Link {
 	return l
 }
 
-// Check says whether the certificate and its key stand together.
+// Check says whether the certificate and its key stand together, and whether the password would be sent in the clear.
 func (l *Link) Check(c *connect.Checker) {
+	l.files = c.Files
+	if l.SASL != nil && l.SASL.Mechanism == "plain" && l.TLS == nil {
+		for _, b := range l.brokers() {
+			if !onLoopback(b) {
+				c.Fault("the password would be sent in the clear to "+b, "add tls: {}, or sign in by scram-sha-512, which sends none", "sasl", "mechanism")
+				break
+			}
+		}
+	}
 	if l.TLS != nil && c.Has("tls", "cert") != c.Has("tls", "key") {
 		c.Fault("cert and key belong together", "give both or none", "tls")
 	}
+}
+
+// onLoopback says whether an address is this machine's own.
+func onLoopback(address string) bool {
+	host, _, err := net.SplitHostPort(address)
+	ip := net.ParseIP(host)
+	return err == nil && (host == "localhost" || ip != nil && ip.IsLoopback())
 }
 
 func (l *Link) brokers() []string {
@@ -99,7 +117,7 @@ func (l *Link) connection(name string) (Connection, error) {
 	out := Connection{Name: name, Brokers: l.brokers()}
 	var err error
 	if t := l.TLS; t != nil {
-		if out.TLS, err = Secure(string(t.CA), string(t.Cert), string(t.Key), t.ServerName); err != nil {
+		if out.TLS, err = Secure(l.files, string(t.CA), string(t.Cert), string(t.Key), t.ServerName); err != nil {
 			return out, err
 		}
 	}

@@ -755,6 +755,9 @@ export interface components {
             from: string;
             name: string;
             reaches: string;
+            secrets?: {
+                [key: string]: string;
+            };
             settings: {
                 [key: string]: unknown;
             };
@@ -763,6 +766,9 @@ export interface components {
             way: string;
         };
         ConnectionSpec: {
+            secrets?: {
+                [key: string]: string;
+            };
             settings: {
                 [key: string]: unknown;
             };
@@ -1313,6 +1319,8 @@ export interface components {
             warnings: string[];
         };
         Secret: {
+            for: string[];
+            jobs: string[];
             name: string;
             readable: boolean;
             /** Format: date-time */
@@ -1320,6 +1328,7 @@ export interface components {
             used_by: string[];
         };
         SecretText: {
+            for?: string[];
             text: string;
         };
         Sent: {

@@ -21,7 +21,7 @@ import { computed, ref, watch } from 'vue'
 import { useAsked } from '../use/asked'
 import { connector, kinds, loadKinds } from '../use/kinds'
 import { beginning, shown, typed, written, type Values } from '../use/settings'
-import { connections, secrets, type Connection } from '../use/streams'
+import { connections, type Connection } from '../use/streams'
 import SettingInputs from './SettingInputs.vue'
 
 const props = defineProps<{
@@ -57,8 +57,11 @@ const secretName = computed(() => reference.value || name.value || 'NAME')
 const storing = useAsked(async () => {
   const list = kind.value?.connection ?? []
   const password = typed(list, values.value)
-  if (password) await secrets.put(secretName.value, password)
-  return connections.put(name.value.trim(), { via: via.value, settings: written(list, values.value, () => `\${secret.${secretName.value}}`) })
+  return connections.put(name.value.trim(), {
+    via: via.value,
+    settings: written(list, values.value, () => `\${secret.${secretName.value}}`),
+    ...(password ? { secrets: { [secretName.value]: password } } : {}), // stored for the addresses of this connection
+  })
 })
 async function store() {
   if (await storing.ask()) emit('stored', name.value.trim())

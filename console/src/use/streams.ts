@@ -13,7 +13,6 @@ export const connections = {
 }
 
 export const secrets = {
-  put: (name: string, text: string) => put<Schemas['Secret']>(`/secrets/${part(name)}`, { text }),
   remove: (name: string) => remove(`/secrets/${part(name)}`),
 }
 
