@@ -11,6 +11,8 @@ type Problem struct {
 	Detail string   `json:"detail"`
 	Fix    string   `json:"fix"`              // the remedy only
 	Faults []string `json:"faults,omitempty"` // of a document: place, fault, remedy each
+	// Request is the number of the request, which lines of the service's log have too.
+	Request string `json:"request,omitempty"`
 }
 
 func (p *Problem) Error() string {
@@ -45,8 +47,10 @@ var (
 	NoSuchStep          = problem("no-such-step", http.StatusNotFound, "the run has no such source, step or part", "see undertide show")
 	NoSuchAddress       = problem("no-such-address", http.StatusNotFound, "there is nothing at this address", "see /api/v1/openapi.json")
 	WrongRequest        = problem("wrong-request", http.StatusBadRequest, "the request is wrong", "see /api/v1/openapi.json")
-	TooLarge            = problem("too-large", http.StatusRequestEntityTooLarge, "the request is too large", "documents have at most 4 MiB")
+	TooLarge            = problem("too-large", http.StatusRequestEntityTooLarge, "the request is too large", "requests have at most 4 MiB, and documents 1 MiB")
 	WrongDocument       = problem("wrong-document", http.StatusUnprocessableEntity, "the document has faults; nothing was saved", "mend them and save again")
+	Busy                = problem("job-busy", http.StatusConflict, "another request changes the job", "wait for it, then try again")
+	TooMany             = problem("too-many", http.StatusTooManyRequests, "too much is asked for at once", "try again in a moment")
 	AlreadyRunning      = problem("already-running", http.StatusConflict, "the job is running", "stop it first, or restart it")
 	NotRunning          = problem("not-running", http.StatusConflict, "the job is not running", "start it first")
 	StillRunning        = problem("still-running", http.StatusConflict, "the job is running", "stop it first")
@@ -66,12 +70,13 @@ var (
 	SecretInUse         = problem("secret-in-use", http.StatusConflict, "connections or jobs use the secret", "change or remove them first")
 	NoSuchDescribed     = problem("no-such-description", http.StatusNotFound, "the catalogue has no such source", "see undertide catalogue")
 	NoEvents            = problem("no-events", http.StatusUnprocessableEntity, "there are no events to look at", "send some first, or look at another topic")
+	CannotRead          = problem("cannot-read", http.StatusUnprocessableEntity, "the events cannot be read or written", "mend the cause, and ask again")
 	Stopping            = problem("service-stopping", http.StatusServiceUnavailable, "the service is stopping", "start it again")
 	Internal            = problem("internal", http.StatusInternalServerError, "the service has a fault of its own", "see the service's log, and report it")
 )
 
 // Catalogue lists all problems.
 func Catalogue() []Problem {
-	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, AlreadyRunning, NotRunning, StillRunning,
-		StartFailed, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
+	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
+		StartFailed, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
 }

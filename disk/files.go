@@ -126,7 +126,16 @@ func (f *Files) Stat(path string) (fs.FileInfo, error) {
 	if err != nil {
 		return nil, err
 	}
-	return r.at.Stat(name)
+	st, err := r.at.Stat(name)
+	return st, leadsOut(path, err)
+}
+
+// leadsOut words what [os.Root] says of a link that leads out of its folder: it has no error of its own for that.
+func leadsOut(path string, err error) error {
+	if err != nil && strings.Contains(err.Error(), "path escapes from parent") {
+		return fmt.Errorf("%s: %w, since a link leads out of it; put the file itself there", path, ErrOutside)
+	}
+	return err
 }
 
 // ErrSpecial is wrapped where a file is no regular one.
@@ -168,7 +177,7 @@ func (f *Files) regular(path string, flags int) (*os.File, error) {
 	}
 	file, err := r.at.OpenFile(name, flags|syscall.O_NONBLOCK, 0o600) // it may have become a pipe since
 	if err != nil {
-		return nil, err
+		return nil, leadsOut(path, err)
 	}
 	if st, err := file.Stat(); err != nil || !st.Mode().IsRegular() && !st.IsDir() {
 		return nil, errors.Join(fmt.Errorf("%s: %w; name a file", path, ErrSpecial), file.Close())
@@ -235,7 +244,7 @@ func (f *Files) MkdirAll(path string) error {
 	if err != nil {
 		return err
 	}
-	return r.at.MkdirAll(name, 0o700)
+	return leadsOut(path, r.at.MkdirAll(name, 0o700))
 }
 
 // ReadDir gives the names in a folder, in byte order.
@@ -265,7 +274,7 @@ func (f *Files) Rename(from, to string) error {
 	if at.dir != r.dir {
 		return fmt.Errorf("rename %s to %s: they are in two of the folders that the service may use", from, to)
 	}
-	return r.at.Rename(old, name)
+	return leadsOut(to, r.at.Rename(old, name))
 }
 
 // Remove removes a file.

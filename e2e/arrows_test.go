@@ -27,7 +27,7 @@ var allowed = map[string][]string{
 	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "harbour", "job", "look", "run", "service", "try"},
 	"cmd":        {"cli"},
 	"bench":      {"core", "job", "connect", "run"},
-	"e2e":        {"account", "cli"},
+	"e2e":        {"account", "cli", "job"},
 	"api":        {"connect", "job", "look", "run", "try"},
 	"broker":     {},
 	"client":     {"api", "job", "try"},

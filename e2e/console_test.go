@@ -77,8 +77,8 @@ func (p *page) click(text string) {
 	eventually(p.t, 10*time.Second, "there is something to click on: "+text, func() bool { return value[bool](p, script) })
 }
 
-// hostile is what an attacker would put into a document or an event.
-const hostile = `<img src=x onerror="window.hacked=1"><script>window.hacked=1</script>`
+// hacked is what an attacker would put into a document or an event.
+const hacked = `<img src=x onerror="window.hacked=1"><script>window.hacked=1</script>`
 
 // TestConsole drives the console as people do: the list, a job, rows as they arrive, stop, start; and
 // what it says while there is nothing, or no service.
@@ -90,7 +90,7 @@ func TestConsole(t *testing.T) {
 	p.shows("There are no jobs yet.")
 	p.shows("PostgreSQL: well")
 
-	doc := strings.Replace(topicJob(broker, dir), "about: Means of each gauge and minute", `about: 'Means `+hostile+`'`, 1)
+	doc := strings.Replace(topicJob(broker, dir), "about: Means of each gauge and minute", `about: 'Means `+hacked+`'`, 1)
 	s.must("save", write(t, dir, "means.yaml", doc))
 	p.shows("never started")
 	p.shows(`Means <img src=x onerror="window.hacked=1">`) // as text
@@ -101,7 +101,7 @@ func TestConsole(t *testing.T) {
 	p.shows("No rows yet. They appear here as they are published.")
 	p.shows("harbour: reached")
 
-	kcat(t, keyed(readings(5_000))+"X|"+`{"gauge":"`+strings.ReplaceAll(hostile, `"`, `\"`)+`","level_m":1,"read_at":1767226099000}`+"\n", "-b", broker, "-t", "levels", "-P", "-K", "|")
+	kcat(t, keyed(readings(5_000))+"X|"+`{"gauge":"`+strings.ReplaceAll(hacked, `"`, `\"`)+`","level_m":1,"read_at":1767226099000}`+"\n", "-b", broker, "-t", "levels", "-P", "-K", "|")
 	rows := func() int { return value[int](p, "document.querySelectorAll('[data-rows] tbody tr').length") }
 	eventually(t, 15*time.Second, "rows arrive in the open page", func() bool { return rows() >= 10 })
 	p.shows("open; the next closes when the watermark passes")
@@ -109,7 +109,7 @@ func TestConsole(t *testing.T) {
 	kcat(t, "a|"+`{"gauge":"later","level_m":7.25,"read_at":1767229000000}`+"\nb|"+`{"gauge":"later","level_m":7.25,"read_at":1767229100000}`+"\nb|"+`{"gauge":"later","level_m":7.25,"read_at":1767229200000}`+"\n", "-b", broker, "-t", "levels", "-P", "-K", "|")
 	p.shows("7.250") // came while the page was open
 	value[any](p, `(() => { const i = document.querySelector('input[aria-label="Filter rows"]'); i.value = 'onerror'; i.dispatchEvent(new Event('input')); return 1 })()`)
-	eventually(t, 10*time.Second, "the filter leaves the hostile row", func() bool { return rows() == 1 })
+	eventually(t, 10*time.Second, "the filter leaves the hacked row", func() bool { return rows() == 1 })
 	p.shows(`<img src=x onerror="window.hacked=1"><script>`)
 
 	value[any](p, `[...document.querySelectorAll('.part')].find((e) => e.innerText.includes('minute')).click()`)

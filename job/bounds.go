@@ -107,11 +107,11 @@ func atColumn(open []collection, column int, list bool) []collection {
 }
 
 // tokens cuts a text up; nil, with a fault, where it is too large.
-func (r *reader) tokens(text string) token.Tokens {
+func (r *reader) tokens(text string) (token.Tokens, bool) {
 	out := lexer.Tokenize(text)
 	if f := tooLarge(out); f != nil {
 		r.faultAt(f.Line, f.Column, "", f.Message, f.Remedy)
-		return nil
+		return nil, false
 	}
-	return out
+	return out, true
 }

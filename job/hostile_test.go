@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -29,6 +30,9 @@ func TestHostileDocuments(t *testing.T) {
 			}
 			if made := int64(after.TotalAlloc-before.TotalAlloc) >> 20; made > 1024 {
 				t.Errorf("reading made %d MiB", made)
+			}
+			if right := slices.Contains(hostile.Right, name); (err == nil) != right {
+				t.Errorf("the document gives %v", err)
 			}
 			var faults Faults
 			if errors.As(err, &faults) && (len(faults) > maxFaults+1 || len(err.Error()) > 150_000) {

@@ -81,8 +81,8 @@ func (r *reader) readYAML(text string) *node {
 	mended := map[int]bool{} // each line once: what quoting does not mend stays a fault
 	seen := 0
 	for {
-		tokens := r.tokens(strings.Join(lines, "\n"))
-		if tokens == nil || r.ctx.Err() != nil {
+		tokens, small := r.tokens(strings.Join(lines, "\n"))
+		if !small || r.ctx.Err() != nil {
 			return nil
 		}
 		seen += len(tokens)
@@ -309,6 +309,9 @@ func (c *converter) node(n ast.Node, depth int) *node {
 	default:
 		out.kind, out.plain = scalarNode, true
 		out.text = n.GetToken().Value
+	}
+	if strings.ContainsRune(out.text, 0) {
+		c.r.faultAt(p.Line, p.Column, "", "the text holds the character U+0000", "leave it out")
 	}
 	return out
 }

@@ -42,7 +42,9 @@ sinks:
 `
 
 // serving runs a service for a test and gives its address.
-func serving(t *testing.T) (address, dir string) {
+func serving(t *testing.T) (address, dir string) { return servingWith(t, Options{}) }
+
+func servingWith(t *testing.T, o Options) (address, dir string) {
 	t.Helper()
 	dir = t.TempDir()
 	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
@@ -51,7 +53,8 @@ func serving(t *testing.T) (address, dir string) {
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
-		ended <- Serve(ctx, Options{Listen: "127.0.0.1:0", Data: dir + ".data", Files: []string{dir}, Ready: func(a string) { ready <- a }})
+		o.Listen, o.Data, o.Files, o.Ready = "127.0.0.1:0", dir+".data", []string{dir}, func(a string) { ready <- a }
+		ended <- Serve(ctx, o)
 	}()
 	t.Cleanup(func() {
 		cancel()

@@ -15,7 +15,7 @@ import (
 // machine may use it; but a browser would also carry requests of foreign pages here. Their Origin
 // tells, and where a foreign name was made to point here (rebinding), the Host does
 // (docs/service.md, "Who may ask").
-func guard(c *gin.Context) {
+func (s *Service) guard(c *gin.Context) {
 	h := c.Writer.Header()
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
@@ -24,16 +24,16 @@ func guard(c *gin.Context) {
 	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 	r := c.Request
 	if !loopbackHost(r.Host) {
-		fail(c, api.ForeignHost.With("the request names the host "+cut(r.Host), ""))
+		s.fail(c, api.ForeignHost.With("the request names the host "+cut(r.Host), ""))
 		return
 	}
 	if origin := r.Header.Get("Origin"); origin != "" && !sameOrigin(origin, r.Host) {
-		fail(c, api.ForeignOrigin.With("the request comes from a page of "+cut(origin), ""))
+		s.fail(c, api.ForeignOrigin.With("the request comes from a page of "+cut(origin), ""))
 		return
 	}
 	site := r.Header.Get("Sec-Fetch-Site")
 	if (site == "cross-site" || site == "same-site") && !(r.Method == http.MethodGet && r.Header.Get("Sec-Fetch-Mode") == "navigate") {
-		fail(c, api.ForeignOrigin.With("the request comes from a page of another site", ""))
+		s.fail(c, api.ForeignOrigin.With("the request comes from a page of another site", ""))
 		return
 	}
 	c.Next()

@@ -70,7 +70,7 @@ func (s *Service) rehearseDocument(c *gin.Context) error {
 	}
 	out, err := try.Rehearse(c.Request.Context(), j, o)
 	if err != nil {
-		return err
+		return ofEvents(err)
 	}
 	return answer(c, http.StatusOK, out)
 }
@@ -82,7 +82,7 @@ func (s *Service) documentExamples(c *gin.Context) error {
 	}
 	found, err := try.Examples(c.Request.Context(), j)
 	if err != nil {
-		return err
+		return ofEvents(err)
 	}
 	out := api.Examples{Items: []api.Example{}}
 	for _, e := range found {
@@ -106,7 +106,7 @@ func (s *Service) playDocument(c *gin.Context) error {
 	}
 	out, err := try.Play(c.Request.Context(), j, in.Events, in.ByArrival)
 	if err != nil {
-		return err
+		return ofEvents(err)
 	}
 	return answer(c, http.StatusOK, out)
 }
@@ -156,7 +156,7 @@ func (s *Service) sample(c *gin.Context, j *job.Job, name string, def int64) (*j
 		return nil, connect.Sample{}, err
 	}
 	found, err := try.Sample(c.Request.Context(), j, src, o)
-	return src, found, err
+	return src, found, ofEvents(err)
 }
 
 func (s *Service) lateness(c *gin.Context, j *job.Job) (api.LatenessOf, error) {

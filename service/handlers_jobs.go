@@ -110,7 +110,7 @@ func (s *Service) followJobs(c *gin.Context) error {
 			}
 		}
 	}()
-	stream(c, beat, func(send func(event, id string, v any)) bool {
+	return s.sendEvents(c, beat, func(send func(event, id string, v any)) bool {
 		send("jobs", "", api.Overview{Items: s.viewJobs(), Status: s.status()})
 		if r := s.going(id); r != nil {
 			if f := r.figures(); f != nil {
@@ -119,7 +119,6 @@ func (s *Service) followJobs(c *gin.Context) error {
 		}
 		return true
 	})
-	return nil
 }
 
 // going finds a run of this service by its number; nil for none.
@@ -193,40 +192,16 @@ func (s *Service) postStop(c *gin.Context) error {
 	return answer(c, http.StatusOK, r)
 }
 
-// postRestart stops the job's run with a checkpoint and starts it again from there.
 func (s *Service) postRestart(c *gin.Context) error {
 	var ask api.Start
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	if err := s.before(c, ask); err != nil {
-		return err
-	}
-	if _, err := s.stop(c.Request.Context(), c.Param("job")); err != nil {
-		return err
-	}
-	started, err := s.start(c.Request.Context(), c.Param("job"), ask)
+	started, err := s.restart(c.Request.Context(), c.Param("job"), ask)
 	if err != nil {
 		return err
 	}
 	return answer(c, http.StatusCreated, started)
-}
-
-// before finds what would keep a run from starting, while the old one still goes on.
-func (s *Service) before(c *gin.Context, ask api.Start) error {
-	e, err := s.find(c.Param("job"))
-	if err != nil {
-		return err
-	}
-	text := ""
-	if ask.Version > 0 {
-		text = strconv.Itoa(ask.Version)
-	}
-	_, j, err := s.read(c, e, text, ask.Set, true)
-	if err != nil {
-		return err
-	}
-	return s.fits(s.record(e), j, ask)
 }
 
 // getKept tells what a start of a version would keep of what the last run left.
@@ -302,7 +277,7 @@ func (s *Service) version(c *gin.Context, e *entry, text string) (store.Version,
 	}
 	v, err := s.db.Version(c.Request.Context(), e.rec.ID, n)
 	if err == store.ErrNotFound {
-		return v, api.NoSuchVersion.With(fmt.Sprintf("job %s has no version %d", e.rec.Name, n), fmt.Sprintf("the newest is %d; see undertide versions %s", e.newest.Number, e.rec.Name))
+		return v, noSuchVersion(e, n)
 	}
 	return v, err
 }

@@ -92,7 +92,7 @@ func (s *Service) getFigures(c *gin.Context) error {
 	}
 	news, leave := r.listen()
 	defer leave()
-	stream(c, news, func(send func(event, id string, v any)) bool {
+	return s.sendEvents(c, news, func(send func(event, id string, v any)) bool {
 		more := r.goingOn()
 		send("run", "", r.view())
 		if f := r.figures(); f != nil {
@@ -103,7 +103,6 @@ func (s *Service) getFigures(c *gin.Context) error {
 		}
 		return more
 	})
-	return nil
 }
 
 func (s *Service) getPast(c *gin.Context) error {
@@ -227,7 +226,7 @@ func (s *Service) followRows(c *gin.Context, r *runner, t *tap, match func(api.R
 			}
 		}
 	}()
-	stream(c, both, func(send func(event, id string, v any)) bool {
+	return s.sendEvents(c, both, func(send func(event, id string, v any)) bool {
 		more := r.goingOn()
 		if seq < 0 { // begin with the newest
 			first := t.newest(limit, match)
@@ -251,5 +250,4 @@ func (s *Service) followRows(c *gin.Context, r *runner, t *tap, match func(api.R
 		}
 		return more
 	})
-	return nil
 }

@@ -298,7 +298,7 @@ func (s *Service) followEvents(c *gin.Context, source connect.Source) error {
 			}
 		}
 	}()
-	stream(c, news, func(send func(event, id string, v any)) bool {
+	err := s.sendEvents(c, news, func(send func(event, id string, v any)) bool {
 		for {
 			select {
 			case e := <-out:
@@ -317,7 +317,7 @@ func (s *Service) followEvents(c *gin.Context, source connect.Source) error {
 	})
 	cancel()
 	<-ended
-	return nil
+	return err
 }
 
 func (s *Service) postEvents(c *gin.Context) error {

@@ -85,5 +85,5 @@ func (s *Service) readyz(c *gin.Context) {
 	if !st.Ready {
 		code = http.StatusServiceUnavailable
 	}
-	c.JSON(code, st)
+	_ = answer(c, code, st) // it is JSON
 }

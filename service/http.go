@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"net/http"
 	"path"
 	"runtime/debug"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -30,7 +32,7 @@ func (s *Service) handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
-	g.Use(s.recovered, guard)
+	g.Use(s.noted, s.recovered, s.guard, s.withoutNull, s.open)
 	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	g.GET("/readyz", s.readyz)
 	registry := prometheus.NewRegistry()
@@ -41,14 +43,14 @@ func (s *Service) handler() http.Handler {
 	for _, r := range s.routes() {
 		v.Handle(r.method, r.path, func(c *gin.Context) {
 			if err := r.do(c); err != nil {
-				fail(c, err)
+				s.fail(c, err)
 			}
 		})
 	}
 	g.NoMethod(func(c *gin.Context) {
 		p := api.WrongRequest.With(c.Request.Method+" is not taken at "+c.Request.URL.Path, "")
 		p.Status = http.StatusMethodNotAllowed
-		fail(c, p)
+		s.fail(c, p)
 	})
 	g.NoRoute(s.console)
 	return g
@@ -66,44 +68,44 @@ func (s *Service) routes() []route {
 		{"GET", "/schema/job.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", job.Schema()); return nil }},
 		{"GET", "/status", s.getStatus},
 		{"GET", "/jobs", s.getJobs},
-		{"POST", "/jobs", s.postJob},
+		{"POST", "/jobs", s.oneOf(s.postJob)},
 		{"GET", "/jobs/:job", s.getJob},
 		{"DELETE", "/jobs/:job", s.deleteJob},
 		{"POST", "/jobs/:job/stop", s.postStop},
 		{"POST", "/jobs/:job/restart", s.postRestart},
 		{"GET", "/jobs/:job/versions", s.getVersions},
 		{"GET", "/jobs/:job/versions/:version", s.getVersion},
-		{"GET", "/jobs/:job/diff", s.getDiff},
-		{"GET", "/jobs/:job/plan", s.getPlan},
+		{"GET", "/jobs/:job/diff", s.oneOf(s.getDiff)},
+		{"GET", "/jobs/:job/plan", s.oneOf(s.getPlan)},
 		{"GET", "/jobs/:job/runs", s.getRuns},
 		{"POST", "/jobs/:job/runs", s.postRun},
 		{"GET", "/jobs/:job/history", s.getHistory},
 		{"GET", "/jobs/:job/logs", s.getLogs},
-		{"GET", "/jobs/:job/lateness", s.getLateness},
-		{"GET", "/jobs/:job/kept", s.getKept},
+		{"GET", "/jobs/:job/lateness", s.oneOf(s.getLateness)},
+		{"GET", "/jobs/:job/kept", s.oneOf(s.getKept)},
 		{"GET", "/kinds", s.getKinds},
 		{"GET", "/connections", s.getConnections},
-		{"PUT", "/connections/:connection", s.putConnection},
+		{"PUT", "/connections/:connection", s.oneOf(s.putConnection)},
 		{"DELETE", "/connections/:connection", s.deleteConnection},
-		{"POST", "/connections/:connection/test", s.testConnection},
-		{"GET", "/connections/:connection/topics", s.getTopics},
-		{"POST", "/connections/:connection/topics", s.postTopic},
-		{"GET", "/connections/:connection/topics/:topic/events", s.getEvents},
-		{"POST", "/connections/:connection/topics/:topic/events", s.postEvents},
-		{"GET", "/connections/:connection/topics/:topic/document", s.getBeginning},
+		{"POST", "/connections/:connection/test", onEvents(s.testConnection)},
+		{"GET", "/connections/:connection/topics", onEvents(s.getTopics)},
+		{"POST", "/connections/:connection/topics", onEvents(s.postTopic)},
+		{"GET", "/connections/:connection/topics/:topic/events", onEvents(s.getEvents)},
+		{"POST", "/connections/:connection/topics/:topic/events", onEvents(s.postEvents)},
+		{"GET", "/connections/:connection/topics/:topic/document", onEvents(s.getBeginning)},
 		{"GET", "/secrets", s.getSecrets},
 		{"PUT", "/secrets/:secret", s.putSecret},
 		{"DELETE", "/secrets/:secret", s.deleteSecret},
 		{"GET", "/purposes", s.getPurposes},
 		{"GET", "/catalogue", s.getCatalogue},
-		{"PUT", "/catalogue/:source", s.putDescribed},
+		{"PUT", "/catalogue/:source", s.oneOf(s.putDescribed)},
 		{"DELETE", "/catalogue/:source", s.deleteDescribed},
-		{"POST", "/documents/check", s.checkDocument},
-		{"POST", "/documents/rehearse", s.rehearseDocument},
-		{"POST", "/documents/examples", s.documentExamples},
-		{"POST", "/documents/play", s.playDocument},
-		{"POST", "/documents/lateness", s.documentLateness},
-		{"POST", "/documents/peek", s.peekSource},
+		{"POST", "/documents/check", s.oneOf(s.checkDocument)},
+		{"POST", "/documents/rehearse", s.oneOf(s.rehearseDocument)},
+		{"POST", "/documents/examples", s.oneOf(s.documentExamples)},
+		{"POST", "/documents/play", s.oneOf(s.playDocument)},
+		{"POST", "/documents/lateness", s.oneOf(s.documentLateness)},
+		{"POST", "/documents/peek", s.oneOf(s.peekSource)},
 		{"GET", "/runs/:run", s.getRun},
 		{"GET", "/runs/:run/figures", s.getFigures},
 		{"GET", "/runs/:run/figures/past", s.getPast},
@@ -116,8 +118,8 @@ func (s *Service) routes() []route {
 func (s *Service) recovered(c *gin.Context) {
 	defer func() {
 		if r := recover(); r != nil {
-			s.opt.Log.Error("a request met a fault of our own", "path", c.Request.URL.Path, "fault", fmt.Sprint(r), "stack", string(debug.Stack()))
-			fail(c, api.Internal.With("", ""))
+			s.logOf(c).Error("a request met a fault of our own", "path", c.Request.URL.Path, "fault", fmt.Sprint(r), "stack", string(debug.Stack()))
+			s.fail(c, api.Internal.With("", ""))
 		}
 	}()
 	c.Next()
@@ -127,8 +129,47 @@ func (s *Service) recovered(c *gin.Context) {
 func unreachable(err error) bool { return errors.Is(err, connect.ErrUnreachable) }
 
 // fail answers with the problem document of an error: the one place where HTTP statuses are chosen.
-func fail(c *gin.Context, err error) {
-	var p *api.Problem
+func (s *Service) fail(c *gin.Context, err error) {
+	ctx := c.Request.Context()
+	p := problemOf(err)
+	switch {
+	case ctx.Err() != nil && context.Cause(ctx) == errStopping:
+		p = api.Stopping.With("", "")
+	case ctx.Err() != nil:
+		return // whoever asked has gone
+	case p == nil: // what is wrong inside is nobody's to know but the log's
+		s.logOf(c).Error("a request met a fault of our own", "path", c.Request.URL.Path, "error", err)
+		p = api.Internal.With("", "")
+	}
+	if c.Writer.Written() {
+		return
+	}
+	numbered := *p
+	numbered.Request = c.Writer.Header().Get(requestID)
+	body, merr := hiderOf(c).json(numbered)
+	if merr != nil {
+		body = []byte(`{}`)
+	}
+	c.Abort()
+	c.Data(p.Status, "application/problem+json", body)
+}
+
+// ofEvents gives the problem of reading or sending events: what is not among the known ones comes from the place that
+// the caller named, and is told.
+func ofEvents(err error) error {
+	if err == nil || problemOf(err) != nil || errors.Is(err, context.Canceled) {
+		return err
+	}
+	return api.CannotRead.With(halves(err))
+}
+
+// onEvents is a handler whose errors come from the place that the caller named.
+func onEvents(do func(*gin.Context) error) func(*gin.Context) error {
+	return func(c *gin.Context) error { return ofEvents(do(c)) }
+}
+
+// problemOf gives the problem of an error that callers can do something about; nil for others.
+func problemOf(err error) (p *api.Problem) {
 	switch {
 	case errors.As(err, &p):
 	case errors.Is(err, connect.ErrUsage):
@@ -149,24 +190,19 @@ func fail(c *gin.Context, err error) {
 		p = api.DatabaseUnreachable.With(err.Error(), "")
 	case errors.Is(err, store.ErrNotFound):
 		p = api.NoSuchRun.With("", "")
-	case errors.Is(err, context.Canceled):
-		return // whoever asked has gone
-	default:
-		p = api.Internal.With(strings.ReplaceAll(err.Error(), "\n", "; "), "")
 	}
-	if c.Writer.Written() {
-		return
-	}
-	body, merr := json.Marshal(p)
-	if merr != nil {
-		body = []byte(`{}`)
-	}
-	c.Abort()
-	c.Data(p.Status, "application/problem+json", body)
+	return p
 }
 
 func answer(c *gin.Context, status int, v any) error {
-	c.JSON(status, v)
+	if err := c.Request.Context().Err(); err != nil {
+		return err // what was found out was cut short
+	}
+	text, err := hiderOf(c).json(v)
+	if err != nil {
+		return err
+	}
+	c.Data(status, "application/json; charset=utf-8", text)
 	return nil
 }
 
@@ -176,22 +212,51 @@ func body(c *gin.Context, v any) error {
 	if err != nil || len(strings.TrimSpace(string(text))) == 0 {
 		return err
 	}
-	d := json.NewDecoder(strings.NewReader(string(text)))
+	d := json.NewDecoder(bytes.NewReader(text))
 	d.DisallowUnknownFields()
 	if err := d.Decode(v); err != nil {
 		return api.WrongRequest.With("the request's JSON: "+err.Error(), "")
 	}
+	if bytes.Contains(text, []byte(`\u0000`)) {
+		var all any
+		if json.Unmarshal(text, &all) == nil && hasNull(all) {
+			return noNull("JSON")
+		}
+	}
 	return nil
 }
 
+// hasNull looks for U+0000 in what JSON holds; `\\u0000` in its text may also be a backslash before some letters.
+func hasNull(v any) bool {
+	switch v := v.(type) {
+	case string:
+		return strings.Contains(v, "\x00")
+	case []any:
+		return slices.ContainsFunc(v, hasNull)
+	case map[string]any:
+		for name, one := range v {
+			if strings.Contains(name, "\x00") || hasNull(one) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// mostBody bounds the body of a request: a document, as JSON writes it, or events.
+const mostBody = 4 << 20
+
 func readBody(c *gin.Context) ([]byte, error) {
-	text, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, job.MaxDocument))
+	text, err := io.ReadAll(http.MaxBytesReader(c.Writer, c.Request.Body, mostBody))
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
 		return nil, api.TooLarge.With("", "")
 	}
 	if err != nil {
-		return nil, api.WrongRequest.With("the request ended early", "")
+		return nil, api.WrongRequest.With("the request ended early, or took too long", "")
+	}
+	if bytes.IndexByte(text, 0) >= 0 {
+		return nil, noNull("text")
 	}
 	return text, nil
 }
@@ -239,9 +304,17 @@ func wantsStream(c *gin.Context) bool {
 	return strings.Contains(c.GetHeader("Accept"), "text/event-stream")
 }
 
-// stream sends server-sent events: next is called at once and after each news, and sends what there
-// is. It goes on until next says that nothing follows, or the client has gone.
-func stream(c *gin.Context, news <-chan struct{}, next func(send func(event, id string, v any)) (more bool)) {
+// sendEvents sends server-sent events: next is called at once and after each news, and sends what there
+// is. It goes on until next says that nothing follows, the client has gone, or the service ends, of which an event
+// `stopping` tells.
+func (s *Service) sendEvents(c *gin.Context, news <-chan struct{}, next func(send func(event, id string, v any)) (more bool)) error {
+	leave, ok := s.streams.enter(c.Request.Context(), 0)
+	if !ok {
+		return tooMany(c, "streams are open", 5)
+	}
+	defer leave()
+	deadline := http.NewResponseController(c.Writer)
+	_ = deadline.SetReadDeadline(time.Time{}) // whoever reads a stream sends nothing more
 	h := c.Writer.Header()
 	h.Set("Content-Type", "text/event-stream")
 	h.Set("Cache-Control", "no-store")
@@ -250,7 +323,7 @@ func stream(c *gin.Context, news <-chan struct{}, next func(send func(event, id 
 	alive := time.NewTicker(15 * time.Second)
 	defer alive.Stop()
 	send := func(event, id string, v any) {
-		text, err := json.Marshal(v)
+		text, err := hiderOf(c).json(v)
 		if err != nil {
 			return
 		}
@@ -261,14 +334,20 @@ func stream(c *gin.Context, news <-chan struct{}, next func(send func(event, id 
 	}
 	fmt.Fprint(c.Writer, ": begins\n\n")
 	for {
+		_ = deadline.SetWriteDeadline(time.Now().Add(writeWithin)) // one who does not read is let go
 		more := next(send)
 		c.Writer.Flush()
 		if !more {
-			return
+			return nil
 		}
 		select {
 		case <-c.Request.Context().Done():
-			return
+			return nil
+		case <-s.closing:
+			next(send)
+			send("stopping", "", api.Stopping)
+			c.Writer.Flush()
+			return nil
 		case <-news:
 		case <-alive.C:
 			fmt.Fprint(c.Writer, ": alive\n\n")
@@ -280,7 +359,7 @@ func stream(c *gin.Context, news <-chan struct{}, next func(send func(event, id 
 func (s *Service) console(c *gin.Context) {
 	at := c.Request.URL.Path
 	if strings.HasPrefix(at, "/api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
-		fail(c, api.NoSuchAddress.With("there is nothing at "+at, ""))
+		s.fail(c, api.NoSuchAddress.With("there is nothing at "+at, ""))
 		return
 	}
 	if s.opt.Console == nil {
@@ -291,7 +370,7 @@ func (s *Service) console(c *gin.Context) {
 	if st, err := fs.Stat(s.opt.Console, name); err != nil || st.IsDir() {
 		// Names of topics have dots: what a browser opens as a page is a place of the console.
 		if path.Ext(name) != "" && (strings.HasPrefix(name, "assets/") || !strings.Contains(c.GetHeader("Accept"), "text/html")) {
-			fail(c, api.NoSuchAddress.With("there is no file "+at, ""))
+			s.fail(c, api.NoSuchAddress.With("there is no file "+at, ""))
 			return
 		}
 		name = "index.html"

@@ -39,8 +39,10 @@ const (
 	sampleEvery = time.Second      // figures for the console
 	recordEvery = 10 * time.Second // figures for the database
 	keepEvery   = time.Minute      // rows to look at
-	stopWithin  = 20 * time.Second // for the last checkpoint of a run that is stopped
-	mostTries   = 10               // recoveries without a checkpoint between them
+	stopWithin  = 15 * time.Second // for the last checkpoint of a run that is stopped
+	// answerWithin is how long a request waits for a run to start or stop; with what is around it, it answers within 20 s.
+	answerWithin = 18 * time.Second
+	mostTries    = 10 // recoveries without a checkpoint between them
 )
 
 // runner carries out one run and starts it again from its newest checkpoint when it fails. What
@@ -54,7 +56,7 @@ type runner struct {
 	file *jobLog
 
 	stop      context.CancelFunc
-	done      chan struct{} // closed when it has ended
+	done      chan struct{} // closed when it has ended, or was given up
 	listeners               // of new figures and statuses
 
 	mu       sync.Mutex // guards all below
@@ -72,6 +74,8 @@ type runner struct {
 	from     map[string]json.RawMessage // positions of the newest checkpoint, by source and partition
 	events   map[string]int64
 	ending   bool // the service ends; the run is to go on with its next start
+	over     bool // done is closed
+	lost     bool // given up: it did not stop, and nothing that it does counts
 }
 
 // begin starts a run; the first answer of ready says how the first try went. With patient, a first try
@@ -83,29 +87,44 @@ func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-cha
 	ready := make(chan error, 1)
 	r.prepareTaps()
 	found := r.findRows()
+	var err error
+	if r.file, err = openLog(s.logPath(j.Name)); err != nil {
+		s.opt.Log.Error("the job's log cannot be written", "job", j.Name, "error", err)
+		r.file = &jobLog{path: s.logPath(j.Name)}
+	}
+	r.log = s.logger(j.Name, r.file).With("run", rec.ID)
 	go func() {
-		defer close(r.done)
+		defer r.free()
 		defer cancel()
-		var err error
-		if r.file, err = openLog(s.logPath(j.Name)); err != nil {
-			s.opt.Log.Error("the job's log cannot be written", "job", j.Name, "error", err)
-			r.file = &jobLog{path: s.logPath(j.Name)}
-		}
 		defer r.file.Close()
-		r.log = s.logger(j.Name, r.file).With("run", rec.ID)
 		if found != nil {
 			r.log.Warn("the rows to look at begin anew", "error", found)
 		}
 		defer r.guard("keep rows", r.keepRows)
 		if err := engine.Guard(func() error { r.loop(ctx, ready, patient); return nil }); err != nil {
 			r.end(failed, err)
-			select {
-			case ready <- err:
-			default:
-			}
+			first(ready, err)
 		}
 	}()
 	return r, ready
+}
+
+// first gives the answer of the first try; later ones nobody waits for.
+func first(ready chan<- error, err error) {
+	select {
+	case ready <- err:
+	default:
+	}
+}
+
+// free closes done, once.
+func (r *runner) free() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if !r.over {
+		r.over = true
+		close(r.done)
+	}
 }
 
 func (s *Service) checkpointDir(job string, generation int) string {
@@ -161,10 +180,7 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 			connected = true
 			backoff = 500 * time.Millisecond
 			r.status(running, "")
-			select {
-			case ready <- nil:
-			default:
-			}
+			first(ready, nil)
 		})
 		switch {
 		case err == nil && len(res.Unbalanced) > 0:
@@ -172,7 +188,7 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 			r.end(failed, err)
 		case err == nil && res.AlreadyFinished:
 			r.end(finished, nil)
-			ready <- errAlreadyFinished
+			first(ready, errAlreadyFinished)
 			return
 		case err == nil && res.Finished:
 			r.end(finished, nil)
@@ -188,10 +204,7 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 			r.failedOnce(err)
 			continue
 		}
-		select {
-		case ready <- err:
-		default:
-		}
+		first(ready, err)
 		return
 	}
 }
@@ -291,6 +304,10 @@ func (r *runner) completed(c engine.Completed) {
 	line := store.Checkpoint{RunID: r.rec.ID, Epoch: c.Epoch, Generation: r.rec.Generation, WrittenAt: now, Seconds: c.Took.Seconds(), StallSeconds: c.Stall.Seconds(),
 		Bytes: folderBytes(filepath.Join(r.dir, fmt.Sprintf("%08d", c.Epoch))), Finished: c.Finished, Partitions: []store.Stretch{}}
 	r.mu.Lock()
+	if r.lost {
+		r.mu.Unlock()
+		return
+	}
 	r.complete, r.tries = now, 0
 	if r.rec.Crashes > 0 {
 		r.rec.Crashes = 0
@@ -346,7 +363,7 @@ func (r *runner) sample(ctx context.Context, g *engine.Graph) {
 func (r *runner) takeSample(g *engine.Graph) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.graph != g {
+	if r.graph != g || r.lost {
 		return // of an earlier try
 	}
 	now := time.Now().UTC()
@@ -382,7 +399,7 @@ func (r *runner) takeSample(g *engine.Graph) {
 func (r *runner) record() {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.last == nil {
+	if r.last == nil || r.lost {
 		return
 	}
 	text, err := json.Marshal(r.last.Live)
@@ -397,7 +414,7 @@ func (r *runner) record() {
 func (r *runner) status(status, fault string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.rec.Status == stopping && status != stopped && status != failed && status != finished {
+	if r.lost || r.rec.Status == stopping && status != stopped && status != failed && status != finished {
 		return
 	}
 	changed := r.rec.Status != status
@@ -422,9 +439,12 @@ func (r *runner) end(status string, err error) {
 		text = err.Error()
 	}
 	r.mu.Lock()
-	graph := r.graph
-	ending := r.ending
+	graph, ending, lost := r.graph, r.ending, r.lost
 	r.mu.Unlock()
+	if lost {
+		r.log.Warn("the run that was given up has ended", "status", status, "error", text)
+		return
+	}
 	r.status(status, text)
 	if graph != nil {
 		r.takeSample(graph)
@@ -513,8 +533,9 @@ func (r *runner) goingOn() bool {
 	}
 }
 
-// halt stops the run with a checkpoint and waits for it, at most until ctx is done.
-func (r *runner) halt(ctx context.Context, ending bool) error {
+// halt stops the run with a checkpoint and waits for it, at most so long as a request may take. The error says what it
+// still waited for.
+func (r *runner) halt(ending bool) error {
 	r.mu.Lock()
 	r.ending = ending
 	if r.rec.Status == running || r.rec.Status == starting || r.rec.Status == recovering {
@@ -529,7 +550,37 @@ func (r *runner) halt(ctx context.Context, ending bool) error {
 	select {
 	case <-r.done:
 		return nil
-	case <-ctx.Done():
-		return ctx.Err()
+	case <-time.After(r.s.opt.patience):
+		return fmt.Errorf("the run does not stop: after %s it waits for %s", r.s.opt.patience, r.waitsFor())
 	}
+}
+
+// waitsFor says what the run waits for, as far as it is known.
+func (r *runner) waitsFor() string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.last != nil {
+		return cmp.Or(r.last.Live.Trouble, r.last.Live.HeldUpBy, r.trouble, "something that does not answer")
+	}
+	return cmp.Or(r.trouble, "something that does not answer")
+}
+
+// abandon gives up a run that does not stop: it has failed, and its job is free. What it holds in the meantime, such as its
+// checkpoint folder, is held until it ends after all, or the service does.
+func (r *runner) abandon(why error) {
+	r.mu.Lock()
+	if r.over || r.lost {
+		r.mu.Unlock()
+		return
+	}
+	r.lost = true
+	now := time.Now().UTC()
+	r.rec.Status, r.rec.Error, r.rec.Wanted, r.rec.EndedAt, r.since = failed, why.Error(), false, &now, now
+	r.s.db.UpdateRun(r.rec)
+	r.log.Error("the run was given up", "error", why)
+	r.eventLocked(failed, why.Error())
+	r.last = r.final()
+	r.tell()
+	r.mu.Unlock()
+	r.free()
 }

@@ -14,8 +14,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -28,7 +26,6 @@ import (
 	"undertide/disk"
 	"undertide/job"
 	"undertide/postgres"
-	"undertide/run"
 	"undertide/store"
 )
 
@@ -57,7 +54,8 @@ type Options struct {
 	// Ready is told the service's address once it serves; may be nil.
 	Ready func(address string)
 
-	graph func(job string, g *engine.Graph) // for tests: changes the graph of a run
+	graph    func(job string, g *engine.Graph) // for tests: changes the graph of a run
+	patience time.Duration                     // for tests: in place of answerWithin
 }
 
 // LockFile is a file of each service's data folder: who holds its lock serves.
@@ -76,9 +74,15 @@ type Service struct {
 	vault *vault // connections and secrets
 	files *disk.Files
 
+	hide    hider
+	holds   holds
+	reading gate          // documents that are read at once
+	streams gate          // streams of events at once
+	closing chan struct{} // closed when streams are to end
+
 	mu       sync.Mutex // guards all below; taken before a runner's, never after
 	jobs     map[string]*entry
-	stopping bool
+	stopping bool // nothing is changed any more
 }
 
 // entry is a job as the service knows it, also while the database is away.
@@ -89,8 +93,7 @@ type entry struct {
 	run    *runner       // the newest of this service's; nil for none
 	uses   []use         // topics of version usesOf; guarded by Service.mu
 	usesOf int
-	busy   sync.Mutex // held while the job is started, stopped or deleted
-	epoch  int64      // the greatest used; guarded by Service.mu
+	epoch  int64 // the greatest used; guarded by Service.mu
 }
 
 // Serve runs a service until ctx is done; then it stops all runs with a checkpoint, to go on with them
@@ -102,9 +105,14 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	if opt.KeepRows <= 0 {
 		opt.KeepRows = 10_000
 	}
+	if opt.patience == 0 {
+		opt.patience = answerWithin
+	}
 	if opt.Log == nil {
 		opt.Log = slog.New(slog.DiscardHandler)
 	}
+	hide := newHider(opt.Env)
+	opt.Log = slog.New(hidingLog{opt.Log.Handler(), hide})
 	boundMemory(opt.Log)
 	listener, err := listen(ctx, opt.Listen)
 	if err != nil {
@@ -133,7 +141,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	defer db.Close()
 	runs, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	s := &Service{opt: opt, db: db, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}}
+	s := &Service{opt: opt, db: db, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}, hide: hide, reading: make(gate, mostReading), streams: make(gate, mostStreams), closing: make(chan struct{})}
 	if s.files, err = disk.Within(opt.Files, []string{opt.Data}); err != nil {
 		return fmt.Errorf("--files: %w", err)
 	}
@@ -145,7 +153,10 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		return err
 	}
 	s.resume(ctx)
-	server := &http.Server{Handler: s.handler(), ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(opt.Log.Handler(), slog.LevelDebug)}
+	requests, cut := context.WithCancelCause(context.WithoutCancel(ctx))
+	defer cut(nil)
+	server := &http.Server{Handler: s.handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: readRequestWithin, WriteTimeout: answerRequestWithin, IdleTimeout: 2 * time.Minute,
+		BaseContext: func(net.Listener) context.Context { return requests }, ErrorLog: slog.NewLogLogger(opt.Log.Handler(), slog.LevelDebug)}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener) }()
 	go s.thin(ctx)
@@ -160,14 +171,25 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	case <-ctx.Done():
 	}
 	opt.Log.Info("stopping all runs with a checkpoint")
-	s.haltAll()
-	limited, end := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
+	s.haltAll() // what is only looked at is answered meanwhile
+	close(s.closing)
+	late := time.AfterFunc(finishWithin, func() { cut(errStopping) })
+	defer late.Stop()
+	limited, end := context.WithTimeout(context.WithoutCancel(ctx), finishWithin+2*time.Second)
 	defer end()
 	if server.Shutdown(limited) != nil {
 		_ = server.Close() // whoever still listens is cut off
 	}
 	return err
 }
+
+// Deadlines of requests (docs/service.md, "Bounds"). Streams have none, but each of their events has.
+const (
+	readRequestWithin   = 30 * time.Second
+	answerRequestWithin = 90 * time.Second
+	writeWithin         = 15 * time.Second // an event of a stream
+	finishWithin        = 3 * time.Second  // requests under way when the service ends; then they answer 503
+)
 
 // listen takes the address; beyond loopback it is refused until there is sign-in.
 func listen(ctx context.Context, address string) (net.Listener, error) {
@@ -326,12 +348,10 @@ func (s *Service) haltAll() {
 		}
 	}
 	s.mu.Unlock()
-	limited, cancel := context.WithTimeout(context.WithoutCancel(s.runs), stopWithin+10*time.Second)
-	defer cancel()
 	var all sync.WaitGroup
 	for _, r := range going {
 		all.Go(func() {
-			if err := r.halt(limited, true); err != nil {
+			if err := r.halt(true); err != nil {
 				s.opt.Log.Error("a run does not stop", "job", r.name, "error", err)
 			}
 		})
@@ -394,245 +414,4 @@ func (s *Service) newestRun(e *entry) (*runner, *store.Run) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return e.run, e.last
-}
-
-// save stores a document as the job's next version.
-func (s *Service) save(ctx context.Context, document string) (api.Saved, error) {
-	j, err := s.parse(ctx, "document", document, nil, false)
-	if err != nil {
-		return api.Saved{}, wrongDocument(err)
-	}
-	rec, v, stored, err := s.db.SaveVersion(ctx, j.Name, document, j.About)
-	if err != nil {
-		return api.Saved{}, err
-	}
-	s.mu.Lock()
-	e := s.jobs[j.Name]
-	if e == nil {
-		e = &entry{epoch: rec.LastEpoch}
-		s.jobs[j.Name] = e
-	}
-	e.rec, e.newest = rec, v
-	e.newest.Document = ""
-	s.mu.Unlock()
-	if stored {
-		s.db.AddEvent(store.Event{JobID: rec.ID, At: v.CreatedAt, Kind: "saved", Text: fmt.Sprintf("version %d", v.Number)})
-	}
-	out := api.Saved{Version: viewVersion(j.Name, v), Stored: stored, Warnings: []string{}}
-	for _, w := range j.Warnings {
-		out.Warnings = append(out.Warnings, w.Error())
-	}
-	return out, nil
-}
-
-func viewVersion(name string, v store.Version) api.Version {
-	return api.Version{Job: name, Number: v.Number, About: v.About, CreatedAt: v.CreatedAt, Document: v.Document}
-}
-
-func wrongDocument(err error) error {
-	var faults job.Faults
-	if !errors.As(err, &faults) {
-		return err
-	}
-	p := api.WrongDocument.With(fmt.Sprintf("the document has %d faults, the first: %s", len(faults), faults[0].Error()), "")
-	if len(faults) == 1 {
-		p.Detail = faults[0].Error()
-	}
-	for _, f := range faults {
-		p.Faults = append(p.Faults, f.Error())
-	}
-	return p
-}
-
-// start begins a run and waits for its first answer.
-func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.Started, error) {
-	e, err := s.find(name)
-	if err != nil {
-		return api.Started{}, err
-	}
-	e.busy.Lock()
-	defer e.busy.Unlock()
-	r, last := s.newestRun(e)
-	if r != nil && r.goingOn() {
-		return api.Started{}, api.AlreadyRunning.With(fmt.Sprintf("job %s is running (run %d, version %d)", name, r.rec.ID, r.rec.Version), "")
-	}
-	s.mu.Lock()
-	rec, stopping := e.rec, s.stopping
-	s.mu.Unlock()
-	if stopping {
-		return api.Started{}, api.Stopping.With("", "")
-	}
-	if ask.Resume != "" && ask.Resume != "last" && ask.Resume != "fresh" {
-		return api.Started{}, api.WrongRequest.With("resume "+ask.Resume+" is not built yet", "give last or fresh")
-	}
-	if ask.Lanes < 0 || ask.Lanes > 240 {
-		return api.Started{}, api.WrongRequest.With(fmt.Sprintf("%d lanes", ask.Lanes), "give 1 to 240, or none for the document's")
-	}
-	v, err := s.db.Version(ctx, rec.ID, ask.Version)
-	if errors.Is(err, store.ErrNotFound) {
-		return api.Started{}, api.NoSuchVersion.With(fmt.Sprintf("job %s has no version %d", name, ask.Version), fmt.Sprintf("the newest is %d; see undertide versions %s", e.newest.Number, name))
-	}
-	if err != nil {
-		return api.Started{}, err
-	}
-	j, err := s.parse(ctx, name, v.Document, ask.Set, true)
-	if err != nil {
-		return api.Started{}, wrongDocument(err)
-	}
-	if err := s.fits(rec, j, ask); err != nil {
-		return api.Started{}, err
-	}
-	notes := []string{}
-	generation := rec.Generation
-	if ask.Resume == "fresh" {
-		if generation, err = s.db.NextGeneration(ctx, rec.ID); err != nil {
-			return api.Started{}, err
-		}
-		s.mu.Lock()
-		e.rec.Generation = generation
-		s.mu.Unlock()
-		if s.nextEpoch(name) > 1 {
-			notes = append(notes, "the run begins anew: rows that were delivered before are made again")
-		}
-	}
-	run := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: ask.Lanes, SetValues: ask.Set, DropParts: ask.Drop, Generation: generation}
-	if err := s.db.CreateRun(ctx, &run); err != nil {
-		return api.Started{}, err
-	}
-	for _, w := range j.Warnings {
-		notes = append(notes, w.Error())
-	}
-	s.db.AddEvent(store.Event{JobID: rec.ID, RunID: &run.ID, At: run.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
-	s.dropRows(r, last) // only the newest run's are looked at
-	r, ready := s.begin(j, run, false)
-	s.mu.Lock()
-	e.run = r
-	s.mu.Unlock()
-	select {
-	case err = <-ready:
-	case <-ctx.Done():
-		err = nil // whoever asked has gone; the run goes on
-	}
-	if errors.Is(err, errAlreadyFinished) {
-		notes, err = append(notes, err.Error()+"; nothing was done. Start it with --fresh to run it again"), nil
-	}
-	if err != nil {
-		return api.Started{}, s.startFailed(name, err)
-	}
-	return api.Started{Run: r.view(), Notes: notes}, nil
-}
-
-// fits refuses a start whose version would lose what its steps and sources kept, unless that is said.
-func (s *Service) fits(rec store.Job, j *job.Job, ask api.Start) error {
-	if ask.Resume == "fresh" {
-		return nil
-	}
-	parts, _, _, err := run.Kept(j, s.checkpointDir(rec.Name, rec.Generation))
-	if err != nil {
-		return nil // said by the run itself
-	}
-	var lost, known []string
-	for _, p := range parts {
-		known = append(known, p.Name)
-		if p.Must && !slices.Contains(ask.Drop, p.Name) && !slices.Contains(ask.Drop, p.Kind+" "+p.Name) {
-			lost = append(lost, p.Kind+" "+p.Name)
-		}
-	}
-	for _, d := range ask.Drop {
-		_, name, two := strings.Cut(d, " ")
-		if !two {
-			name = d
-		}
-		if !slices.Contains(known, name) {
-			fix := "see what is kept: undertide kept " + rec.Name
-			if n := job.Nearest(name, known); n != "" {
-				fix = "did you mean " + n + "?"
-			}
-			return api.WrongRequest.With("nothing is kept of "+cut(d), fix)
-		}
-	}
-	if len(lost) == 0 {
-		return nil
-	}
-	var flags []string
-	for _, l := range lost {
-		_, name, _ := strings.Cut(l, " ")
-		flags = append(flags, "--drop "+name)
-	}
-	return api.StartFailed.With("what was kept for "+strings.Join(lost, ", ")+" does not fit this version", "see undertide kept "+rec.Name+"; then start with "+strings.Join(flags, " ")+", the version that the checkpoints belong to, or anew with --fresh")
-}
-
-func startText(version int, ask api.Start) string {
-	text := fmt.Sprintf("version %d", version)
-	if ask.Resume == "fresh" {
-		text += ", anew"
-	}
-	if ask.Lanes > 0 {
-		text += fmt.Sprintf(", %d lanes", ask.Lanes)
-	}
-	for k, v := range ask.Set {
-		text += fmt.Sprintf(", %s=%s", k, v)
-	}
-	return text
-}
-
-// startFailed words a first try that came to nothing.
-func (s *Service) startFailed(name string, err error) error {
-	text := strings.ReplaceAll(err.Error(), "\n", "; ")
-	if unreachable(err) {
-		return api.Unreachable.With("job "+name+" did not start: "+text, "start it again when it answers")
-	}
-	fix := ""
-	if strings.Contains(text, "another text of job") {
-		text = fmt.Sprintf("version and checkpoints do not fit: %s", text)
-		fix = "start the version that the checkpoints belong to, or begin anew with --fresh"
-	}
-	return api.StartFailed.With("job "+name+" did not start: "+text, fix)
-}
-
-// stop ends a job's run with a checkpoint.
-func (s *Service) stop(ctx context.Context, name string) (api.Run, error) {
-	e, err := s.find(name)
-	if err != nil {
-		return api.Run{}, err
-	}
-	e.busy.Lock()
-	defer e.busy.Unlock()
-	r, _ := s.newestRun(e)
-	if r == nil || !r.goingOn() {
-		return api.Run{}, api.NotRunning.With("job "+name+" is not running", "")
-	}
-	if err := r.halt(context.WithoutCancel(ctx), false); err != nil {
-		return api.Run{}, err
-	}
-	return r.view(), nil
-}
-
-// remove deletes a job with its records, checkpoints and logs.
-func (s *Service) remove(ctx context.Context, name string) error {
-	e, err := s.find(name)
-	if err != nil {
-		return err
-	}
-	e.busy.Lock()
-	defer e.busy.Unlock()
-	r, last := s.newestRun(e)
-	if r != nil && r.goingOn() {
-		return api.StillRunning.With("job "+name+" is running", "stop it first: undertide stop "+name)
-	}
-	if err := s.db.DeleteJob(ctx, e.rec.ID); err != nil {
-		return err
-	}
-	s.mu.Lock()
-	delete(s.jobs, name)
-	s.mu.Unlock()
-	s.dropRows(r, last)
-	return errors.Join(os.RemoveAll(filepath.Join(s.opt.Data, "checkpoints", name)), remove(s.logPath(name)), remove(s.logPath(name)+".old"))
-}
-
-func remove(path string) error {
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	return nil
 }

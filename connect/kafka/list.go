@@ -16,6 +16,7 @@ import (
 
 // Streams lists the topics by name, but for the broker's own.
 func (l *Looker) Streams(ctx context.Context) ([]connect.Stream, error) {
+	defer endsWith(ctx, l.client)()
 	limited, cancel := context.WithTimeout(ctx, reachIn)
 	defer cancel()
 	all, err := l.admin.ListTopics(limited)
@@ -91,6 +92,7 @@ func settingsOf(t *connect.Stream, c kadm.ResourceConfig) {
 // Make makes a topic with so many partitions, 0 for as many as the broker holds right; one that is there
 // already is an error that wraps [connect.ErrStreamExists].
 func (l *Looker) Make(ctx context.Context, topic string, partitions int32) error {
+	defer endsWith(ctx, l.client)()
 	limited, cancel := context.WithTimeout(ctx, reachIn)
 	defer cancel()
 	partitions = cmp.Or(partitions, -1) // as the protocol says it

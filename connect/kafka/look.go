@@ -1,6 +1,7 @@
 package kafka
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/twmb/franz-go/pkg/kadm"
@@ -25,3 +26,9 @@ func Look(c Connection) (*Looker, error) {
 }
 
 func (l *Looker) Close() { l.client.Close() }
+
+// endsWith ends a client with a context, until the function that it gives is called: a request that waits for a silent
+// broker does not look at its own context.
+func endsWith(ctx context.Context, client *kgo.Client) (leave func() bool) {
+	return context.AfterFunc(ctx, client.Close)
+}

@@ -54,6 +54,7 @@ type Peeked struct {
 
 // Peek reads some events, without a group and without a trace at the broker.
 func (l *Looker) Peek(ctx context.Context, c PeekConfig) (Peeked, error) {
+	defer endsWith(ctx, l.client)()
 	var out Peeked
 	d, err := l.c.topic(ctx, l.admin, c.Topic)
 	if err != nil {

@@ -33,6 +33,7 @@ type test struct {
 // Try tries the connection step by step, and a topic where one is named. It reads and writes no event:
 // rights are what the broker says they are.
 func (l *Looker) Try(ctx context.Context, topic string) []connect.Step {
+	defer endsWith(ctx, l.client)()
 	t := &test{l, topic, []connect.Step{{Name: "reached"}, {Name: "signed in"}, {Name: "topic seen", Needs: connect.ByMaking}, {Name: "may read", Needs: connect.ByReading}, {Name: "may write", Needs: connect.ByWriting}}}
 	for i := range t.steps {
 		t.steps[i].State = "not asked"

@@ -66,6 +66,7 @@ func NewWriterTo(ctx context.Context, c Connection, topic string) (*Writer, erro
 	if err != nil {
 		return nil, fmt.Errorf("connect to %s: %w", c, err)
 	}
+	defer endsWith(ctx, client)()
 	if _, err := c.topic(ctx, kadm.NewClient(client), topic); err != nil {
 		client.Close()
 		return nil, err

@@ -1139,6 +1139,7 @@ export interface components {
             detail: string;
             faults?: string[];
             fix: string;
+            request?: string;
             status: number;
             title: string;
             type: string;

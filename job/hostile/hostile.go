@@ -7,6 +7,9 @@ import (
 	"strings"
 )
 
+// Right are those that are right for all their size.
+var Right = []string{"comments", "1999 backwards", "1999 fields of 500", "1999 measures", "merges of 1999", "1999 fields in 500", "1000 chained fields", "1999 fields", "1000 computed fields", "1999 sinks", "1999 windows", "1999 steps", "loops in loops"}
+
 // Documents are texts by what they do; each is read, or refused, in under a second.
 func Documents() map[string]string {
 	const head = "undertide: 1\njob: hostile\nsources:\n  s: {via: file, with: {path: a.ndjson}, fields: {k: string, v: int, t: timestamp}, event_time: t, watermark: {margin: 1s}}\n"

@@ -1,0 +1,365 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"undertide/api"
+	"undertide/job"
+	"undertide/run"
+	"undertide/store"
+)
+
+// holds are the jobs that are being changed. All that changes a job, saves, starts, stops and removals, holds its name
+// meanwhile, so that each act sees the job as the one before left it (docs/service.md, "One change at a time"). Names are
+// held and not entries: a job is also made and removed.
+type holds struct {
+	mu   sync.Mutex               // guards held
+	held map[string]chan struct{} // closed when the name is let go
+}
+
+// take holds a name until release is called. Where another holds it, it waits so long, and then answers that the job is
+// busy.
+func (h *holds) take(ctx context.Context, name string, patience time.Duration) (release func(), err error) {
+	enough := time.After(patience)
+	for {
+		h.mu.Lock()
+		other := h.held[name]
+		if other == nil {
+			if h.held == nil {
+				h.held = map[string]chan struct{}{}
+			}
+			own := make(chan struct{})
+			h.held[name] = own
+			h.mu.Unlock()
+			return func() {
+				h.mu.Lock()
+				defer h.mu.Unlock()
+				delete(h.held, name)
+				close(own)
+			}, nil
+		}
+		h.mu.Unlock()
+		if patience == 0 {
+			return nil, api.Busy.With("another request changes job "+name, "")
+		}
+		select {
+		case <-other:
+		case <-enough:
+			return nil, api.Busy.With("another request changes job "+name, "")
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+// holding finds a job and calls f while its name is held.
+func holding[V any](ctx context.Context, s *Service, name string, f func(e *entry) (V, error)) (out V, err error) {
+	if _, err := s.find(name); err != nil {
+		return out, err
+	}
+	release, err := s.holds.take(ctx, name, 0)
+	if err != nil {
+		return out, err
+	}
+	defer release()
+	e, err := s.find(name) // it may have been removed
+	if err != nil {
+		return out, err
+	}
+	return f(e)
+}
+
+// saveWithin is how long a save waits for another change of its job.
+const saveWithin = 10 * time.Second
+
+// save stores a document as the job's next version.
+func (s *Service) save(ctx context.Context, document string) (api.Saved, error) {
+	j, err := s.parse(ctx, "document", document, nil, false)
+	if err != nil {
+		return api.Saved{}, wrongDocument(err)
+	}
+	release, err := s.holds.take(ctx, j.Name, saveWithin)
+	if err != nil {
+		return api.Saved{}, err
+	}
+	defer release()
+	rec, v, stored, err := s.db.SaveVersion(ctx, j.Name, document, j.About)
+	if err != nil {
+		return api.Saved{}, err
+	}
+	s.mu.Lock()
+	e := s.jobs[j.Name]
+	if e == nil {
+		e = &entry{epoch: rec.LastEpoch}
+		s.jobs[j.Name] = e
+	}
+	e.rec, e.newest = rec, v
+	e.newest.Document = ""
+	s.mu.Unlock()
+	if stored {
+		s.db.AddEvent(store.Event{JobID: rec.ID, At: v.CreatedAt, Kind: "saved", Text: fmt.Sprintf("version %d", v.Number)})
+	}
+	out := api.Saved{Version: viewVersion(j.Name, v), Stored: stored, Warnings: []string{}}
+	for _, w := range j.Warnings {
+		out.Warnings = append(out.Warnings, w.Error())
+	}
+	return out, nil
+}
+
+func viewVersion(name string, v store.Version) api.Version {
+	return api.Version{Job: name, Number: v.Number, About: v.About, CreatedAt: v.CreatedAt, Document: v.Document}
+}
+
+func wrongDocument(err error) error {
+	var faults job.Faults
+	if !errors.As(err, &faults) {
+		return err
+	}
+	p := api.WrongDocument.With(fmt.Sprintf("the document has %d faults, the first: %s", len(faults), faults[0].Error()), "")
+	if len(faults) == 1 {
+		p.Detail = faults[0].Error()
+	}
+	for _, f := range faults {
+		p.Faults = append(p.Faults, f.Error())
+	}
+	return p
+}
+
+// start begins a run and waits for its first answer.
+func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.Started, error) {
+	return holding(ctx, s, name, func(e *entry) (api.Started, error) { return s.startHeld(ctx, e, ask) })
+}
+
+// startHeld is start with the job's name held.
+func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.Started, error) {
+	name := e.rec.Name
+	r, last := s.newestRun(e)
+	if r != nil && r.goingOn() {
+		return api.Started{}, api.AlreadyRunning.With(fmt.Sprintf("job %s is running (run %d, version %d)", name, r.rec.ID, r.rec.Version), "")
+	}
+	s.mu.Lock()
+	rec, stopping := e.rec, s.stopping
+	s.mu.Unlock()
+	if stopping {
+		return api.Started{}, api.Stopping.With("", "")
+	}
+	if ask.Resume != "" && ask.Resume != "last" && ask.Resume != "fresh" {
+		return api.Started{}, api.WrongRequest.With("resume "+ask.Resume+" is not built yet", "give last or fresh")
+	}
+	if ask.Lanes < 0 || ask.Lanes > 240 {
+		return api.Started{}, api.WrongRequest.With(fmt.Sprintf("%d lanes", ask.Lanes), "give 1 to 240, or none for the document's")
+	}
+	v, err := s.db.Version(ctx, rec.ID, ask.Version)
+	if errors.Is(err, store.ErrNotFound) {
+		return api.Started{}, noSuchVersion(e, ask.Version)
+	}
+	if err != nil {
+		return api.Started{}, err
+	}
+	j, err := s.parse(ctx, name, v.Document, ask.Set, true)
+	if err != nil {
+		return api.Started{}, wrongDocument(err)
+	}
+	if err := s.fits(rec, j, ask); err != nil {
+		return api.Started{}, err
+	}
+	notes := []string{}
+	generation := rec.Generation
+	if ask.Resume == "fresh" {
+		if generation, err = s.db.NextGeneration(ctx, rec.ID); err != nil {
+			return api.Started{}, err
+		}
+		s.mu.Lock()
+		e.rec.Generation = generation
+		s.mu.Unlock()
+		if s.nextEpoch(name) > 1 {
+			notes = append(notes, "the run begins anew: rows that were delivered before are made again")
+		}
+	}
+	run := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: ask.Lanes, SetValues: ask.Set, DropParts: ask.Drop, Generation: generation}
+	if err := s.db.CreateRun(ctx, &run); err != nil {
+		return api.Started{}, err
+	}
+	for _, w := range j.Warnings {
+		notes = append(notes, w.Error())
+	}
+	s.db.AddEvent(store.Event{JobID: rec.ID, RunID: &run.ID, At: run.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
+	s.dropRows(r, last) // only the newest run's are looked at
+	r, ready := s.begin(j, run, false)
+	s.mu.Lock()
+	e.run = r
+	stopping = s.stopping
+	s.mu.Unlock()
+	if stopping { // the runs were halted before this one was among them
+		return api.Started{}, errors.Join(api.Stopping.With("", ""), r.halt(true))
+	}
+	select {
+	case err = <-ready:
+	case <-time.After(s.opt.patience):
+		notes, err = append(notes, "the run is still opening its sources and sinks: "+r.waitsFor()), nil
+	case <-ctx.Done():
+		err = nil // whoever asked has gone; the run goes on
+	}
+	if errors.Is(err, errAlreadyFinished) {
+		notes, err = append(notes, err.Error()+"; nothing was done. Start it with --fresh to run it again"), nil
+	}
+	if err != nil {
+		return api.Started{}, s.startFailed(name, err)
+	}
+	return api.Started{Run: r.view(), Notes: notes}, nil
+}
+
+// fits refuses a start whose version would lose what its steps and sources kept, unless that is said.
+func (s *Service) fits(rec store.Job, j *job.Job, ask api.Start) error {
+	if ask.Resume == "fresh" {
+		return nil
+	}
+	parts, _, _, err := run.Kept(j, s.checkpointDir(rec.Name, rec.Generation))
+	if err != nil {
+		return nil // said by the run itself
+	}
+	var lost, known []string
+	for _, p := range parts {
+		known = append(known, p.Name)
+		if p.Must && !slices.Contains(ask.Drop, p.Name) && !slices.Contains(ask.Drop, p.Kind+" "+p.Name) {
+			lost = append(lost, p.Kind+" "+p.Name)
+		}
+	}
+	for _, d := range ask.Drop {
+		_, name, two := strings.Cut(d, " ")
+		if !two {
+			name = d
+		}
+		if !slices.Contains(known, name) {
+			fix := "see what is kept: undertide kept " + rec.Name
+			if n := job.Nearest(name, known); n != "" {
+				fix = "did you mean " + n + "?"
+			}
+			return api.WrongRequest.With("nothing is kept of "+cut(d), fix)
+		}
+	}
+	if len(lost) == 0 {
+		return nil
+	}
+	var flags []string
+	for _, l := range lost {
+		_, name, _ := strings.Cut(l, " ")
+		flags = append(flags, "--drop "+name)
+	}
+	return api.StartFailed.With("what was kept for "+strings.Join(lost, ", ")+" does not fit this version", "see undertide kept "+rec.Name+"; then start with "+strings.Join(flags, " ")+", the version that the checkpoints belong to, or anew with --fresh")
+}
+
+func startText(version int, ask api.Start) string {
+	text := fmt.Sprintf("version %d", version)
+	if ask.Resume == "fresh" {
+		text += ", anew"
+	}
+	if ask.Lanes > 0 {
+		text += fmt.Sprintf(", %d lanes", ask.Lanes)
+	}
+	for k, v := range ask.Set {
+		text += fmt.Sprintf(", %s=%s", k, v)
+	}
+	return text
+}
+
+// startFailed words a first try that came to nothing.
+func (s *Service) startFailed(name string, err error) error {
+	text := strings.ReplaceAll(err.Error(), "\n", "; ")
+	if unreachable(err) {
+		return api.Unreachable.With("job "+name+" did not start: "+text, "start it again when it answers")
+	}
+	fix := ""
+	if strings.Contains(text, "another text of job") {
+		text = fmt.Sprintf("version and checkpoints do not fit: %s", text)
+		fix = "start the version that the checkpoints belong to, or begin anew with --fresh"
+	}
+	return api.StartFailed.With("job "+name+" did not start: "+text, fix)
+}
+
+// stop ends a job's run with a checkpoint. One that does not stop in time has failed, and its job is free.
+func (s *Service) stop(ctx context.Context, name string) (api.Run, error) {
+	return holding(ctx, s, name, s.stopHeld)
+}
+
+func (s *Service) stopHeld(e *entry) (api.Run, error) {
+	r, _ := s.newestRun(e)
+	if r == nil || !r.goingOn() {
+		return api.Run{}, api.NotRunning.With("job "+e.rec.Name+" is not running", "")
+	}
+	if err := r.halt(false); err != nil {
+		r.abandon(err)
+	}
+	return r.view(), nil
+}
+
+// restart stops the job's run with a checkpoint and starts it again from there, as one change.
+func (s *Service) restart(ctx context.Context, name string, ask api.Start) (api.Started, error) {
+	return holding(ctx, s, name, func(e *entry) (api.Started, error) {
+		if err := s.couldStart(ctx, e, ask); err != nil {
+			return api.Started{}, err
+		}
+		if _, err := s.stopHeld(e); err != nil {
+			return api.Started{}, err
+		}
+		return s.startHeld(ctx, e, ask)
+	})
+}
+
+// couldStart finds what would keep a run from starting, while the old one still goes on.
+func (s *Service) couldStart(ctx context.Context, e *entry, ask api.Start) error {
+	v, err := s.db.Version(ctx, e.rec.ID, ask.Version)
+	if errors.Is(err, store.ErrNotFound) {
+		return noSuchVersion(e, ask.Version)
+	}
+	if err != nil {
+		return err
+	}
+	j, err := s.parse(ctx, e.rec.Name, v.Document, ask.Set, true)
+	if err != nil {
+		return wrongDocument(err)
+	}
+	return s.fits(s.record(e), j, ask)
+}
+
+func noSuchVersion(e *entry, n int) error {
+	return api.NoSuchVersion.With(fmt.Sprintf("job %s has no version %d", e.rec.Name, n), fmt.Sprintf("the newest is %d; see undertide versions %s", e.newest.Number, e.rec.Name))
+}
+
+// remove deletes a job with its records, checkpoints and logs.
+func (s *Service) remove(ctx context.Context, name string) error {
+	_, err := holding(ctx, s, name, func(e *entry) (struct{}, error) { return struct{}{}, s.removeHeld(ctx, e) })
+	return err
+}
+
+func (s *Service) removeHeld(ctx context.Context, e *entry) error {
+	name := e.rec.Name
+	r, last := s.newestRun(e)
+	if r != nil && r.goingOn() {
+		return api.StillRunning.With("job "+name+" is running", "stop it first: undertide stop "+name)
+	}
+	if err := s.db.DeleteJob(ctx, e.rec.ID); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	delete(s.jobs, name)
+	s.mu.Unlock()
+	s.dropRows(r, last)
+	return errors.Join(os.RemoveAll(filepath.Join(s.opt.Data, "checkpoints", name)), remove(s.logPath(name)), remove(s.logPath(name)+".old"))
+}
+
+func remove(path string) error {
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
