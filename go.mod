@@ -9,6 +9,7 @@ require (
 	github.com/agnivade/levenshtein v1.2.2
 	github.com/axiomhq/hyperloglog v0.3.0
 	github.com/aymanbagabas/go-udiff v0.4.1
+	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/cespare/xxhash/v2 v2.3.0
 	github.com/chromedp/chromedp v0.23.0
 	github.com/getkin/kin-openapi v0.152.0
@@ -25,6 +26,7 @@ require (
 	github.com/shopspring/decimal v1.6.0
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
+	github.com/tmaxmax/go-sse v0.12.0
 	github.com/twmb/franz-go v1.22.2
 	github.com/twmb/franz-go/pkg/kadm v1.19.0
 	github.com/twmb/franz-go/pkg/kfake v0.0.0-20260918054303-01f206a7e32c

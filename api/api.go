@@ -186,8 +186,19 @@ type Rows struct {
 	Fields  []Field  `json:"fields"`
 	Key     []string `json:"key"`     // fields of the key; empty for none
 	Passed  int64    `json:"passed"`  // rows that the step has published in this run
-	Skipped int64    `json:"skipped"` // of them, not kept since they came too fast
+	Skipped int64    `json:"skipped"` // of them, not kept since they came too fast, or were too long
+	// Mark is where the answer stands: what is asked for after it goes on there.
+	Mark string `json:"mark"`
+	Gap
 	Rows    []Row    `json:"rows"`
+}
+
+// Gap tells whoever goes on after a mark of what lies between that is no longer kept.
+type Gap struct {
+	Missed int64 `json:"missed"` // rows that were not kept, or are not any more
+	// Anew: the mark counts no more, since the service was killed after it gave it. The answer begins anew, with the newest
+	// rows, and how many lie between is not known.
+	Anew bool `json:"anew"`
 }
 
 // Field is a field of a row.

@@ -64,6 +64,11 @@ STEP may also be a source, or a part such as 'late of minute' or 'rejects of lev
 				s.say("the run has ended")
 				return nil
 			}
+			var gap api.Gap
+			if m.Event == "gap" && json.Unmarshal(m.Data, &gap) == nil {
+				s.say("%s", gapText(gap))
+				continue
+			}
 			if m.Event != "row" || json.Unmarshal(m.Data, &row) != nil {
 				continue
 			}
@@ -81,6 +86,14 @@ STEP may also be a source, or a part such as 'late of minute' or 'rejects of lev
 	f.BoolVarP(&follow, "follow", "f", false, "go on with new rows until the run ends or Ctrl-C")
 	f.StringVar(&format, "format", "table", "how rows are shown: `FORM` table or json")
 	return c
+}
+
+// gapText says what lies between the rows that were shown.
+func gapText(g api.Gap) string {
+	if g.Anew {
+		return "the service was killed meanwhile: rows begin anew, and some may be missing here; sinks have them all"
+	}
+	return group(g.Missed) + " rows came too fast to be kept for looking; sinks have them all"
 }
 
 // rowPrinter writes rows as JSON lines, or in columns whose widths hold from the first rows on.

@@ -4,7 +4,6 @@
 package client
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -19,6 +18,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/tmaxmax/go-sse"
+
 	"undertide/api"
 	"undertide/job"
 	"undertide/try"
@@ -29,6 +30,13 @@ const DefaultServer = "http://127.0.0.1:7400"
 
 // ErrUnreachable is wrapped where the service does not answer.
 var ErrUnreachable = errors.New("the service cannot be reached")
+
+// How long a service has to take a connection, and to begin its answer: it answers whatever is asked within 90 s
+// (docs/service.md, "Bounds").
+const (
+	reachIn  = 5 * time.Second
+	answerIn = 100 * time.Second
+)
 
 // Client reaches one service. Safe for concurrent use.
 type Client struct {
@@ -48,7 +56,11 @@ func New(server string) (*Client, error) {
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("%q is no address of a service; write it as %s", server, DefaultServer)
 	}
-	return &Client{base: strings.TrimSuffix(server, "/"), http: &http.Client{}}, nil
+	reach := http.DefaultTransport.(*http.Transport).Clone()
+	reach.DialContext = (&net.Dialer{Timeout: reachIn}).DialContext
+	reach.TLSHandshakeTimeout, reach.ResponseHeaderTimeout = reachIn, answerIn
+	reach.Proxy = nil // a service is near; what it is asked is nobody's else
+	return &Client{base: strings.TrimSuffix(server, "/"), http: &http.Client{Transport: reach}}, nil
 }
 
 // query is the part of an address behind the question mark; empty values are left out.
@@ -267,10 +279,10 @@ func (c *Client) Rows(ctx context.Context, id int64, step string, q RowQuery) (a
 	return call[api.Rows](ctx, c, "GET", runAt(id)+"/steps/"+name(step)+"/rows"+q.query(), "", nil)
 }
 
-// Message is a server-sent event.
+// Message is a server-sent event. ID is the last that came, of this event or one before.
 type Message struct {
-	Event string
-	Data  json.RawMessage
+	Event, ID string
+	Data      json.RawMessage
 }
 
 // FollowRows gives rows as they are published, until the run ends or ctx is done.
@@ -291,24 +303,19 @@ func (c *Client) follow(ctx context.Context, path string) iter.Seq2[Message, err
 			return
 		}
 		defer res.Body.Close()
-		lines := bufio.NewScanner(res.Body)
-		lines.Buffer(nil, 64<<20)
-		var m Message
 		ended := false
-		for lines.Scan() {
-			text := lines.Text()
-			switch {
-			case text == "" && m.Event != "":
-				if !yield(m, nil) {
-					return
-				}
-				ended = ended || m.Event == "end"
-				m = Message{}
-			case strings.HasPrefix(text, "event: "):
-				m.Event = strings.TrimPrefix(text, "event: ")
-			case strings.HasPrefix(text, "data: "):
-				m.Data = json.RawMessage(strings.TrimPrefix(text, "data: "))
+		for e, err := range sse.Read(res.Body, &sse.ReadConfig{MaxEventSize: 64 << 20}) {
+			if err != nil {
+				break // said below
 			}
+			if e.Type == "stopping" {
+				yield(Message{}, fmt.Errorf("%w at %s: it is stopping; ask again when it has started", ErrUnreachable, c.base))
+				return
+			}
+			if !yield(Message{e.Type, e.LastEventID, json.RawMessage(e.Data)}, nil) {
+				return
+			}
+			ended = ended || e.Type == "end"
 		}
 		if ctx.Err() == nil && !ended {
 			yield(Message{}, fmt.Errorf("%w at %s: it ended while it was listened to; look whether it still runs", ErrUnreachable, c.base))

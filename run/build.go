@@ -57,6 +57,8 @@ type Options struct {
 	Resumed func([]engine.PartitionState)
 	// Ready is called when everything is connected and the run begins; may be nil.
 	Ready func(*engine.Graph)
+	// Opened is told that the sinks are open too, and events are read; may be nil.
+	Opened func()
 	// Completed is told of each complete checkpoint; may be nil.
 	Completed func(engine.Completed)
 	// StopWithin bounds how long a stopped run waits for its last checkpoint; 0 for no bound.

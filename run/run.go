@@ -1,11 +1,13 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -26,6 +28,9 @@ type Result struct {
 	Graph      *engine.Graph
 }
 
+// Lanes is how many lanes a run of a job has: as many as are asked for, else the document's, else one for each CPU.
+func Lanes(j *job.Job, asked int) int { return cmp.Or(asked, j.Lanes, runtime.GOMAXPROCS(0)) }
+
 // Run runs a job until its inputs end or ctx is done, which stops it with a checkpoint. A panic is its fault, an
 // [engine.Panic].
 func Run(ctx context.Context, j *job.Job, opt Options) (res Result, err error) {
@@ -40,10 +45,8 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	b := &builder{job: j, opt: &opt, ctx: ctx}
 	defer b.close()
 	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch,
-		FirstEpoch: opt.FirstEpoch, Completed: opt.Completed, StopWithin: opt.StopWithin, Buffer: j.Buffer}
-	if o.Lanes == 0 {
-		o.Lanes = j.Lanes
-	}
+		FirstEpoch: opt.FirstEpoch, Completed: opt.Completed, Opened: opt.Opened, StopWithin: opt.StopWithin, Buffer: j.Buffer}
+	o.Lanes = Lanes(j, opt.Lanes)
 	if opt.Checkpoints != "" {
 		unlock, err := lock(opt.Checkpoints)
 		if err != nil {

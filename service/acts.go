@@ -185,16 +185,16 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 			notes = append(notes, "the run begins anew: rows that were delivered before are made again")
 		}
 	}
-	run := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: ask.Lanes, SetValues: ask.Set, DropParts: ask.Drop, Generation: generation}
-	if err := s.db.CreateRun(ctx, &run); err != nil {
+	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.Drop, Generation: generation}
+	if err := s.db.CreateRun(ctx, &record); err != nil {
 		return api.Started{}, err
 	}
 	for _, w := range j.Warnings {
 		notes = append(notes, w.Error())
 	}
-	s.db.AddEvent(store.Event{JobID: rec.ID, RunID: &run.ID, At: run.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
+	s.db.AddEvent(store.Event{JobID: rec.ID, RunID: &record.ID, At: record.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
 	s.dropRows(r, last) // only the newest run's are looked at
-	r, ready := s.begin(j, run, false)
+	r, ready := s.begin(j, record, false)
 	s.mu.Lock()
 	e.run = r
 	stopping = s.stopping

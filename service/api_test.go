@@ -305,7 +305,7 @@ func TestStreams(t *testing.T) {
 	rows := func(n int) func(string, string, []byte) bool {
 		return func(event, id string, data []byte) bool {
 			var r api.Row
-			if err := json.Unmarshal(data, &r); err != nil || event != "row" || id != fmt.Sprint(r.Seq) {
+			if err := json.Unmarshal(data, &r); err != nil || event != "row" || !strings.HasSuffix(id, fmt.Sprint("-", r.Seq)) {
 				t.Errorf("event %s, id %s: %s", event, id, data)
 			}
 			seqs = append(seqs, r.Seq)

@@ -165,7 +165,10 @@ func (s *Service) getRows(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	t := r.taps[c.Param("step")]
+	t, err := r.look(c.Param("step"))
+	if err != nil {
+		return err
+	}
 	if t == nil {
 		fix := "there are " + strings.Join(r.names, ", ")
 		if n := job.Nearest(c.Param("step"), r.names); n != "" {
@@ -182,29 +185,41 @@ func (s *Service) getRows(c *gin.Context) error {
 	if err := cmp.Or(err1, err2); err != nil {
 		return err
 	}
-	after, err := number(c, "after", -1, 0, 1<<62)
+	recent := func(row api.Row) bool { return !row.At.Before(since) && match(row) }
+	after := c.Query("after")
+	if wantsStream(c) {
+		return s.followRows(c, r, t, recent, cmp.Or(c.GetHeader("Last-Event-ID"), after), int(limit))
+	}
+	if after == "" {
+		return answer(c, http.StatusOK, t.newest(int(limit), recent))
+	}
+	seq, ok, err := t.seqOf(after)
 	if err != nil {
 		return err
 	}
-	recent := func(row api.Row) bool { return row.Seq > after && !row.At.Before(since) && match(row) }
-	if !wantsStream(c) {
-		return answer(c, http.StatusOK, t.newest(int(limit), recent))
+	if !ok {
+		out := t.newest(int(limit), recent)
+		out.Anew = true
+		return answer(c, http.StatusOK, out)
 	}
-	return s.followRows(c, r, t, recent, int(limit))
+	out := t.newest(int(limit), func(row api.Row) bool { return row.Seq > seq && recent(row) })
+	list := t.after(seq, t.keep)
+	out.Missed, _ = missedIn(list, seq)
+	return answer(c, http.StatusOK, out)
 }
 
-func (s *Service) followRows(c *gin.Context, r *runner, t *tap, match func(api.Row) bool, limit int) error {
-	seq := int64(-1)
-	from := c.GetHeader("Last-Event-ID")
-	if from == "" {
-		from = c.Query("after")
-	}
-	if from != "" {
-		n, err := strconv.ParseInt(from, 10, 64)
-		if err != nil {
-			return api.WrongRequest.With("after="+cut(from)+" is no number of a row", "")
+// followEvery is how often a stream of rows looks for new ones at most: rows that come meanwhile come together.
+const followEvery = 100 * time.Millisecond
+
+// followRows sends the newest rows, or those after a mark, and then those that are published, until the run ends. Each
+// event has the mark of its row as id.
+func (s *Service) followRows(c *gin.Context, r *runner, t *tap, match func(api.Row) bool, mark string, limit int) error {
+	seq, known := int64(-1), false
+	if mark != "" {
+		var err error
+		if seq, known, err = t.seqOf(mark); err != nil {
+			return err
 		}
-		seq = n
 	}
 	news, leave := t.listen()
 	defer leave()
@@ -224,26 +239,41 @@ func (s *Service) followRows(c *gin.Context, r *runner, t *tap, match func(api.R
 			case both <- struct{}{}:
 			default:
 			}
+			select {
+			case <-gone:
+				return
+			case <-time.After(followEvery):
+			}
 		}
 	}()
 	return s.sendEvents(c, both, func(send func(event, id string, v any)) bool {
 		more := r.goingOn()
-		if seq < 0 { // begin with the newest
-			first := t.newest(limit, match)
-			seq = first.Passed
-			for i := len(first.Rows) - 1; i >= 0; i-- {
-				send("row", strconv.FormatInt(first.Rows[i].Seq, 10), first.Rows[i])
+		if !known { // begin with the newest
+			if mark != "" {
+				send("gap", "", api.Gap{Anew: true})
 			}
+			begin := t.newest(limit, match)
+			for i := len(begin.Rows) - 1; i >= 0; i-- {
+				send("row", t.mark(begin.Rows[i].Seq), begin.Rows[i])
+			}
+			seq, known = begin.Passed, true
 		}
+		missed := int64(0)
 		for {
-			list := t.after(seq, 1000, match)
+			list := t.after(seq, 1000)
+			n, last := missedIn(list, seq)
+			missed, seq = missed+n, last
 			for _, row := range list {
-				send("row", strconv.FormatInt(row.Seq, 10), row)
-				seq = row.Seq
+				if match(row) {
+					send("row", t.mark(row.Seq), row)
+				}
 			}
 			if len(list) < 1000 {
 				break
 			}
+		}
+		if missed > 0 {
+			send("gap", t.mark(seq), api.Gap{Missed: missed})
 		}
 		if !more {
 			send("end", "", r.view())

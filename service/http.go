@@ -19,6 +19,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"github.com/tmaxmax/go-sse"
 
 	"undertide/api"
 	"undertide/connect"
@@ -327,12 +328,19 @@ func (s *Service) sendEvents(c *gin.Context, news <-chan struct{}, next func(sen
 		if err != nil {
 			return
 		}
+		m := sse.Message{Type: sse.Type(event)}
 		if id != "" {
-			fmt.Fprintf(c.Writer, "id: %s\n", id)
+			m.ID = sse.ID(id)
 		}
-		fmt.Fprintf(c.Writer, "event: %s\ndata: %s\n\n", event, text)
+		m.AppendData(string(text))
+		_, _ = m.WriteTo(c.Writer) // one who has gone is told of by the context
 	}
-	fmt.Fprint(c.Writer, ": begins\n\n")
+	comment := func(text string) {
+		var m sse.Message
+		m.AppendComment(text)
+		_, _ = m.WriteTo(c.Writer)
+	}
+	comment("begins")
 	for {
 		_ = deadline.SetWriteDeadline(time.Now().Add(writeWithin)) // one who does not read is let go
 		more := next(send)
@@ -350,7 +358,7 @@ func (s *Service) sendEvents(c *gin.Context, news <-chan struct{}, next func(sen
 			return nil
 		case <-news:
 		case <-alive.C:
-			fmt.Fprint(c.Writer, ": alive\n\n")
+			comment("alive")
 		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"time"
 
 	"undertide/api"
 	"undertide/store"
@@ -19,9 +20,11 @@ const keptRows = 1000
 
 // keptTap is what outlasts of a tap.
 type keptTap struct {
-	Passed  int64     `json:"passed"`
-	Skipped int64     `json:"skipped"`
-	Rows    []api.Row `json:"rows"` // oldest first
+	Passed  int64 `json:"passed"`
+	Skipped int64 `json:"skipped"`
+	// Marks are those that count: by service, up to which number.
+	Marks map[string]int64 `json:"marks"`
+	Rows  []api.Row        `json:"rows"` // oldest first
 }
 
 func (s *Service) livePath(run int64) string {
@@ -52,16 +55,9 @@ func (r *runner) keepRows() {
 
 // findRows takes up what keepRows left for the run; nothing where there is nothing to read.
 func (r *runner) findRows() error {
-	text, err := os.ReadFile(r.s.livePath(r.rec.ID))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	var all map[string]keptTap
-	if err == nil {
-		err = json.Unmarshal(text, &all)
-	}
+	all, err := r.s.keptRows(r.rec.ID)
 	if err != nil {
-		return fmt.Errorf("read the rows to look at: %w", err)
+		return err
 	}
 	for name, k := range all {
 		if t := r.taps[name]; t != nil {
@@ -69,6 +65,52 @@ func (r *runner) findRows() error {
 		}
 	}
 	return nil
+}
+
+// keptRows reads what was kept of a run; nothing where there is nothing to read.
+func (s *Service) keptRows(run int64) (all map[string]keptTap, err error) {
+	text, err := os.ReadFile(s.livePath(run))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &all)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the rows to look at: %w", err)
+	}
+	return all, nil
+}
+
+// releaseAfter is how long the rows of a run that has ended stay: whoever follows them takes the last.
+const releaseAfter = 5 * time.Second
+
+// release lets the rows of a run that has ended go; they are read from where they were kept when somebody looks.
+func (r *runner) release() {
+	r.mu.Lock()
+	r.released = true
+	r.mu.Unlock()
+	for _, t := range r.taps {
+		t.release()
+	}
+}
+
+// look gives the tap of a source, step or part; nil where there is none.
+func (r *runner) look(step string) (*tap, error) {
+	t := r.taps[step]
+	r.mu.Lock()
+	released := r.released
+	r.mu.Unlock()
+	if t == nil || !released {
+		return t, nil
+	}
+	all, err := r.s.keptRows(r.rec.ID)
+	if err != nil {
+		return nil, err
+	}
+	again := newTap(step, t.schema, t.key, t.keep, t.boot, nil)
+	again.takeUp(all[step])
+	return again, nil
 }
 
 // dropRows removes what was kept of earlier runs; what cannot be removed is of no harm.
@@ -84,17 +126,23 @@ func (s *Service) dropRows(r *runner, last *store.Run) {
 func (t *tap) keepNewest(n int) keptTap {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	k := keptTap{Passed: t.passed, Skipped: t.skipped, Rows: []api.Row{}}
-	for i := max(t.kept-int64(len(t.rows)), t.kept-int64(n)); i < t.kept; i++ {
-		k.Rows = append(k.Rows, t.rows[i%int64(t.keep)])
+	k := keptTap{Passed: t.passed, Skipped: t.skipped, Marks: map[string]int64{t.boot: t.passed}, Rows: append([]api.Row{}, t.copied(max(t.first, t.kept-int64(n)), t.kept)...)}
+	for boot, upTo := range t.known {
+		if len(k.Marks) < mostMarks && upTo > 0 {
+			k.Marks[boot] = upTo
+		}
 	}
 	return k
 }
 
+// mostMarks is of how many services marks count: a page that was open since so many starts begins anew.
+const mostMarks = 10
+
 func (t *tap) takeUp(k keptTap) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.passed, t.skipped = k.Passed, k.Skipped
-	t.rows = append(t.rows[:0], k.Rows[max(0, len(k.Rows)-t.keep):]...)
-	t.kept = int64(len(t.rows))
+	t.passed, t.skipped, t.known = k.Passed, k.Skipped, k.Marks
+	for _, r := range k.Rows[max(0, len(k.Rows)-t.keep):] {
+		t.put(r)
+	}
 }

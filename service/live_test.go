@@ -24,7 +24,7 @@ func all(api.Row) bool { return true }
 // TestTap compares the ring with a plain list, over many sizes of what is kept and given.
 func TestTap(t *testing.T) {
 	for keep := 1; keep <= 12; keep++ {
-		tap := newTap("minute", levels, []string{"gauge"}, keep)
+		tap := newTap("minute", levels, []string{"gauge"}, keep, "b", nil)
 		var list []int64 // the seqs that were kept
 		var passed int64
 		for give := range 25 {
@@ -48,7 +48,7 @@ func TestTap(t *testing.T) {
 					t.Fatalf("keep %d, after %d: row %d is %d %s, want %d", keep, give, i, r.Seq, r.Row, seq)
 				}
 			}
-			again := newTap("minute", levels, nil, keep+give%3)
+			again := newTap("minute", levels, nil, keep+give%3, "b", nil)
 			again.takeUp(tap.keepNewest(4))
 			again.Take([]byte("{\"n\":0}\n"), 1)
 			kept := append(want[max(0, len(want)-4):len(want):len(want)], passed+1)
@@ -56,7 +56,7 @@ func TestTap(t *testing.T) {
 			if got := again.newest(100, all); got.Passed != passed+1 || len(got.Rows) != len(kept) || got.Rows[len(got.Rows)-1].Seq != kept[0] || got.Rows[0].Seq != passed+1 {
 				t.Fatalf("keep %d, after %d: taken up are %+v, want %v", keep, give, got.Rows, kept)
 			}
-			if after := tap.after(want[0], 100, all); len(after) != len(want)-1 || len(after) > 0 && after[0].Seq != want[1] {
+			if after := tap.after(want[0], 100); len(after) != len(want)-1 || len(after) > 0 && after[0].Seq != want[1] {
 				t.Fatalf("keep %d: after %d come %v", keep, want[0], after)
 			}
 		}
@@ -65,7 +65,7 @@ func TestTap(t *testing.T) {
 
 // TestTapRoom: rows that come too fast are counted and not kept.
 func TestTapRoom(t *testing.T) {
-	tap := newTap("levels", levels, nil, 100)
+	tap := newTap("levels", levels, nil, 100, "b", nil)
 	took := 0
 	began := time.Now().Unix()
 	for range 1000 {
@@ -78,7 +78,7 @@ func TestTapRoom(t *testing.T) {
 
 // TestMatchKey: keys are given by value or by name, and a wrong one is told what there is.
 func TestMatchKey(t *testing.T) {
-	tap := newTap("minute", levels, []string{"gauge"}, 10)
+	tap := newTap("minute", levels, []string{"gauge"}, 10, "b", nil)
 	r := api.Row{Row: json.RawMessage(`{"gauge":"a=b","n":7}`)}
 	for _, c := range []struct {
 		key  []string
@@ -179,5 +179,85 @@ func TestLogs(t *testing.T) {
 	got, err := readLog(context.Background(), path, logQuery{limit: 1})
 	if err != nil || got[0].Message != "the run waits" || got[0].Level != "WARN" || got[0].Fields["trouble"] != "Broker harbour" {
 		t.Errorf("the newest line: %+v %v", got, err)
+	}
+}
+
+// TestTapBytes: what taps keep is bounded by its bytes, each and all together; a row that is too long is counted and
+// not kept; what is released is given back.
+func TestTapBytes(t *testing.T) {
+	var all budget
+	long := []byte(`{"gauge":"` + strings.Repeat("x", 20_000) + "\"}\n")
+	var taps []*tap
+	for i := range 60 {
+		tap := newTap(fmt.Sprint(i), levels, nil, 10_000, "b", &all)
+		taps = append(taps, tap)
+		for range 500 {
+			tap.Take(long, 1)
+			if tap.bytes > mostStepBytes {
+				t.Fatalf("a step keeps %d bytes", tap.bytes)
+			}
+		}
+		if most := int64(mostLookBytes + len(taps)*leastStepBytes); all.used.Load() > most {
+			t.Fatalf("%d steps keep %d bytes together, want %d at most", len(taps), all.used.Load(), most)
+		}
+	}
+	if n := len(taps[0].newest(1000, func(api.Row) bool { return true }).Rows); n < 200 {
+		t.Errorf("the first step keeps %d rows", n)
+	}
+	if n := len(taps[59].newest(1000, func(api.Row) bool { return true }).Rows); n < 3 || n > 10 {
+		t.Errorf("the last step keeps %d rows", n)
+	}
+	for _, tap := range taps {
+		tap.release()
+	}
+	if all.used.Load() != 0 {
+		t.Errorf("%d bytes are left of nothing", all.used.Load())
+	}
+	tap := newTap("levels", levels, nil, 100, "b", &all)
+	tap.Take([]byte(`{"gauge":"`+strings.Repeat("x", mostRowBytes)+"\"}\n"+`{"gauge":"y"}`+"\n"), 2)
+	if got := tap.newest(10, func(api.Row) bool { return true }); len(got.Rows) != 1 || got.Rows[0].Seq != 2 || got.Skipped != 1 || got.Passed != 2 {
+		t.Errorf("a row that is too long: %+v", got)
+	}
+	tap.Take(long, 1)
+	if room := tap.Room(1_000_000); room > 10 {
+		t.Errorf("long rows have room for %d", room)
+	}
+}
+
+// TestMarks: marks of a service that ended count with the next one; of one that was killed those count that it kept
+// aside, and for others the answer begins anew.
+func TestMarks(t *testing.T) {
+	give := func(tap *tap, n int) {
+		for range n {
+			tap.Take([]byte(`{"n":1}`+"\n"), 1)
+		}
+	}
+	a := newTap("levels", levels, nil, 10, "a", nil)
+	give(a, 30)
+	kept := a.keepNewest(5)
+	give(a, 20) // those are lost with a kill
+	b := newTap("levels", levels, nil, 10, "b", nil)
+	b.takeUp(kept)
+	give(b, 100)
+	c := newTap("levels", levels, nil, 10, "c", nil)
+	c.takeUp(b.keepNewest(5))
+	for _, x := range []struct {
+		tap  *tap
+		mark string
+		seq  int64
+		ok   bool
+	}{{b, "a-30", 30, true}, {b, "a-31", 31, false}, {b, "a-50", 50, false}, {b, "b-31", 31, true}, {b, "b-131", 131, false}, {b, "131", 131, false}, {b, "7", 7, true}, {c, "a-30", 30, true}, {c, "a-31", 31, false}, {c, "b-130", 130, true}, {c, "z-1", 1, false}} {
+		if seq, ok, err := x.tap.seqOf(x.mark); seq != x.seq || ok != x.ok || err != nil {
+			t.Errorf("mark %s of %s: %d %v %v", x.mark, x.tap.boot, seq, ok, err)
+		}
+	}
+	for _, wrong := range []string{"a-", "a-x", "-1", "x", "a-1-2"} {
+		if _, ok, err := b.seqOf(wrong); err == nil && ok {
+			t.Errorf("%q is a mark", wrong)
+		}
+	}
+	missed, last := missedIn(b.after(30, 100), 30)
+	if missed != 90 || last != 130 {
+		t.Errorf("%d rows are missed up to %d", missed, last)
 	}
 }

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
+
 	"undertide/api"
 	"undertide/connect"
 	"undertide/core/engine"
@@ -71,10 +73,12 @@ type runner struct {
 	trouble  string
 	complete time.Time // of the newest checkpoint
 	tries    int
+	progress bool                       // a checkpoint since the last try began
 	from     map[string]json.RawMessage // positions of the newest checkpoint, by source and partition
 	events   map[string]int64
 	ending   bool // the service ends; the run is to go on with its next start
 	over     bool // done is closed
+	released bool // its rows are no longer held
 	lost     bool // given up: it did not stop, and nothing that it does counts
 }
 
@@ -100,7 +104,10 @@ func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-cha
 		if found != nil {
 			r.log.Warn("the rows to look at begin anew", "error", found)
 		}
-		defer r.guard("keep rows", r.keepRows)
+		defer r.guard("keep rows", func() {
+			r.keepRows()
+			time.AfterFunc(releaseAfter, r.release)
+		})
 		if err := engine.Guard(func() error { r.loop(ctx, ready, patient); return nil }); err != nil {
 			r.end(failed, err)
 			first(ready, err)
@@ -135,7 +142,7 @@ func (s *Service) checkpointDir(job string, generation int) string {
 // finds them.
 func (r *runner) prepareTaps() {
 	add := func(name string, schema row.Schema, key []string) {
-		r.taps[name] = newTap(name, schema, key, r.s.opt.KeepRows)
+		r.taps[name] = newTap(name, schema, key, r.s.opt.KeepRows, r.s.boot, &r.s.kept)
 		r.names = append(r.names, name)
 	}
 	for i := range r.job.Sources {
@@ -161,15 +168,17 @@ func (r *runner) prepareTaps() {
 }
 
 func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
-	backoff := 500 * time.Millisecond
+	wait := newWaits()
 	for try := 0; ; try++ {
 		if try > 0 {
+			if r.gotOn() {
+				wait.Reset()
+			}
 			r.status(recovering, "")
 			select {
 			case <-ctx.Done():
-			case <-time.After(backoff):
+			case <-time.After(wait.NextBackOff()):
 			}
-			backoff = min(2*backoff, 15*time.Second)
 		}
 		if ctx.Err() != nil {
 			r.end(stopped, nil)
@@ -178,7 +187,6 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 		connected := false
 		res, err := r.once(ctx, func() {
 			connected = true
-			backoff = 500 * time.Millisecond
 			r.status(running, "")
 			first(ready, nil)
 		})
@@ -207,6 +215,21 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 		first(ready, err)
 		return
 	}
+}
+
+// gotOn says whether the last try made a checkpoint.
+func (r *runner) gotOn() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	got := r.progress
+	r.progress = false
+	return got
+}
+
+// newWaits are the pauses before tries: 1 s, 2 s, 4 s, 8 s, then 15 s, each up to a fifth longer or shorter, so that jobs
+// that wait for the same do not all come at once. They begin anew with the next checkpoint.
+func newWaits() *backoff.ExponentialBackOff {
+	return &backoff.ExponentialBackOff{InitialInterval: time.Second, Multiplier: 2, MaxInterval: 15 * time.Second, RandomizationFactor: 0.2}
 }
 
 // failedOnce notes a try that failed, for those who look until the next one runs.
@@ -270,9 +293,9 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 			r.mu.Lock()
 			r.graph = g
 			r.mu.Unlock()
-			connected()
 			go r.guard("take figures", func() { r.sample(sampling, g) })
 		},
+		Opened:    connected,
 		Resumed:   r.resumed,
 		Completed: r.completed,
 	})
@@ -308,7 +331,7 @@ func (r *runner) completed(c engine.Completed) {
 		r.mu.Unlock()
 		return
 	}
-	r.complete, r.tries = now, 0
+	r.complete, r.tries, r.progress = now, 0, true
 	if r.rec.Crashes > 0 {
 		r.rec.Crashes = 0
 		r.s.db.UpdateRun(r.rec)

@@ -6,6 +6,7 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -14,6 +15,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -75,6 +77,8 @@ type Service struct {
 	files *disk.Files
 
 	hide    hider
+	boot    string // tells this service's marks of rows from those of services before
+	kept    budget // rows to look at, of all jobs
 	holds   holds
 	reading gate          // documents that are read at once
 	streams gate          // streams of events at once
@@ -141,7 +145,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	defer db.Close()
 	runs, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	s := &Service{opt: opt, db: db, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}, hide: hide, reading: make(gate, mostReading), streams: make(gate, mostStreams), closing: make(chan struct{})}
+	s := &Service{opt: opt, db: db, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}, hide: hide, boot: strings.ToLower(rand.Text()[:8]), reading: make(gate, mostReading), streams: make(gate, mostStreams), closing: make(chan struct{})}
 	if s.files, err = disk.Within(opt.Files, []string{opt.Data}); err != nil {
 		return fmt.Errorf("--files: %w", err)
 	}

@@ -1266,8 +1266,12 @@ export interface components {
             seq: number;
         };
         Rows: {
+            anew: boolean;
             fields: components["schemas"]["Field"][];
             key: string[];
+            mark: string;
+            /** Format: int64 */
+            missed: number;
             /** Format: int64 */
             passed: number;
             rows: components["schemas"]["Row"][];

@@ -113,6 +113,7 @@ func (e *run) read(p *partition) {
 				e.fail(fmt.Errorf("source %s: %w", name, err))
 				return
 			}
+			e.tellOpened()
 		}
 		t.chunk.Reset()
 		t.seq, seq = seq, seq+1

@@ -48,6 +48,8 @@ type Options struct {
 	Stepped func(Stepped)
 	// Completed is told of each complete and delivered checkpoint; may be nil.
 	Completed func(Completed)
+	// Opened is told once that all sinks are open, and with them the first partition, if there is one; may be nil.
+	Opened func()
 }
 
 // Scripted is one step of a script: the next event of a source, or time that passes.
@@ -132,6 +134,8 @@ type run struct {
 	markDone chan struct{}
 	saving   sync.WaitGroup
 
+	opened sync.Once // all sinks and a partition
+
 	base  Counts // of the snapshot that the run started from
 	watch *Watch
 }
@@ -206,14 +210,25 @@ func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
 	return e.runAll(ctx)
 }
 
+func (e *run) tellOpened() {
+	if e.opt.Opened != nil {
+		e.opened.Do(e.opt.Opened)
+	}
+}
+
 func (e *run) runAll(ctx context.Context) (Result, error) {
 	var sinks sync.WaitGroup
 	lanes := make([]sync.WaitGroup, len(e.p.stages))
 	e.watch.begin(e)
+	toOpen := false
 	for _, p := range e.partitions {
 		if !p.ended {
+			toOpen = true
 			e.spawn(&e.readers, func() { e.read(p) })
 		}
+	}
+	if !toOpen {
+		e.tellOpened()
 	}
 	e.find()
 	if e.opt.StopWithin > 0 {

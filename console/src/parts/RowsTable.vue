@@ -1,6 +1,7 @@
 <template>
   <StateNote v-if="rows.length === 0" :loading="loading" :problem="problem">No rows yet. They appear here as they are published.</StateNote>
-  <div v-else class="scroll">
+  <p v-if="gap" class="soft gap" role="status">{{ gap }}</p>
+  <div v-if="rows.length > 0" class="scroll">
     <table class="plain rows" data-rows>
       <thead>
         <tr>
@@ -39,7 +40,7 @@ const emit = defineEmits<{
   rows: [rows: Row[], fields: { name: string; type: string }[], key: string[]]
 }>()
 
-const { rows, fields, key, loading, problem } = useRows(toRef(props, 'run'), toRef(props, 'step'))
+const { gap, rows, fields, key, loading, problem } = useRows(toRef(props, 'run'), toRef(props, 'step'))
 watch([rows, fields], () => emit('rows', rows.value, fields.value, key.value), { immediate: true })
 
 const sorted = ref('') // the newest first
@@ -84,6 +85,7 @@ const shown = computed(() => {
 </script>
 
 <style scoped>
+.gap { margin: 0 0 6px; font-size: 12px; }
 .sort { border: 0; background: none; font: inherit; color: inherit; padding: 0; cursor: pointer; }
 .rows th, .rows td { padding-right: 9px; }
 .rows td { padding-top: 3px; padding-bottom: 3px; max-width: 260px; overflow: hidden; text-overflow: ellipsis; }

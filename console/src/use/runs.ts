@@ -1,5 +1,6 @@
-import { computed, onScopeDispose, shallowRef, watch, type Ref } from 'vue'
+import { computed, onScopeDispose, ref, shallowRef, watch, type Ref } from 'vue'
 
+import { count } from '../format'
 import { ask, type Schemas } from '../http'
 import { useJobs } from './jobs'
 import { useResource } from './resource'
@@ -30,7 +31,16 @@ export function useRows(run: Ref<number | null>, step: Ref<string>) {
   const path = computed(() => (run.value && step.value ? `/runs/${run.value}/steps/${encodeURIComponent(step.value)}/rows?limit=${most}` : ''))
   const first = useResource<Rows>(path)
   const rows = shallowRef<Row[]>([])
-  watch(first.data, (d) => (rows.value = d?.rows ?? []))
+  /** What lies between rows and is not shown; empty for nothing. */
+  const gap = ref('')
+  let mark = '' // where the last answer stood
+  let missed = 0
+  watch(first.data, (d) => {
+    rows.value = d?.rows ?? []
+    mark = d?.mark ?? ''
+    gap.value = ''
+    missed = 0
+  })
 
   let asking = false
   async function more() {
@@ -42,8 +52,19 @@ export function useRows(run: Ref<number | null>, step: Ref<string>) {
     asking = true
     const asked = path.value
     try {
-      const got = await ask<Rows>(`${asked}&after=${rows.value[0]?.seq ?? 0}`)
-      if (asked === path.value && got.rows.length) rows.value = [...got.rows, ...rows.value].slice(0, most)
+      const got = await ask<Rows>(`${asked}&after=${encodeURIComponent(mark)}`)
+      if (asked !== path.value) return
+      mark = got.mark
+      if (got.anew) {
+        rows.value = got.rows
+        gap.value = 'The service was killed meanwhile: rows begin anew here. Sinks have them all.'
+      } else if (got.rows.length) {
+        rows.value = [...got.rows, ...rows.value].slice(0, most)
+      }
+      if (got.missed > 0) {
+        missed += got.missed
+        gap.value = `${count(missed)} rows came too fast to be kept for looking. Sinks have them all.`
+      }
     } catch {
       // what is shown stays; the next second may fare better
     } finally {
@@ -52,5 +73,5 @@ export function useRows(run: Ref<number | null>, step: Ref<string>) {
   }
   const timer = setInterval(() => void more(), 1000)
   onScopeDispose(() => clearInterval(timer))
-  return { rows, fields: computed(() => first.data.value?.fields ?? []), key: computed(() => first.data.value?.key ?? []), loading: first.loading, problem: first.problem }
+  return { gap, rows, fields: computed(() => first.data.value?.fields ?? []), key: computed(() => first.data.value?.key ?? []), loading: first.loading, problem: first.problem }
 }
