@@ -213,6 +213,10 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 		notes, err = append(notes, err.Error()+"; nothing was done. Start it with --fresh to run it again"), nil
 	}
 	if err != nil {
+		select { // the job can be started again once this is answered
+		case <-r.done:
+		case <-time.After(time.Second):
+		}
 		return api.Started{}, s.startFailed(name, err)
 	}
 	return api.Started{Run: r.view(), Notes: notes}, nil
