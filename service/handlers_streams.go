@@ -63,33 +63,41 @@ type use struct {
 // uses gives the topics of all jobs' newest versions. A job whose version does not read is left out.
 func (s *Service) uses(ctx context.Context) []use {
 	s.mu.Lock()
-	var all []*entry
+	byID := map[int64]*entry{}
+	var unread []int64
 	for _, e := range s.jobs {
-		all = append(all, e)
+		byID[e.rec.ID] = e
+		if e.usesOf != e.newest.Number {
+			unread = append(unread, e.rec.ID)
+		}
 	}
 	s.mu.Unlock()
 	var out []use
-	for _, e := range all {
-		out = append(out, s.usesOf(ctx, e)...)
+	if len(unread) > 0 {
+		versions, err := s.db.Newest(ctx, true, unread...)
+		if err != nil {
+			s.opt.Log.Warn("what jobs use is not known", "error", err)
+		}
+		for _, v := range versions {
+			if e := byID[v.JobID]; e != nil {
+				out = append(out, s.usesIn(ctx, e, v)...)
+				delete(byID, v.JobID)
+			}
+		}
 	}
+	s.mu.Lock()
+	for _, e := range byID {
+		out = append(out, e.uses...)
+	}
+	s.mu.Unlock()
 	slices.SortFunc(out, func(a, b use) int {
 		return cmp.Or(cmp.Compare(a.job, b.job), cmp.Compare(a.source, b.source), cmp.Compare(a.sink, b.sink))
 	})
 	return out
 }
 
-// usesOf gives the topics of a job's newest version, which is read once.
-func (s *Service) usesOf(ctx context.Context, e *entry) (out []use) {
-	s.mu.Lock()
-	known, of, newest := e.uses, e.usesOf, e.newest.Number
-	s.mu.Unlock()
-	if of == newest {
-		return known
-	}
-	v, err := s.db.Version(ctx, e.rec.ID, 0)
-	if err != nil {
-		return nil
-	}
+// usesIn gives the topics of a job's newest version, and notes them: each version is read once.
+func (s *Service) usesIn(ctx context.Context, e *entry, v store.Version) (out []use) {
 	doc := job.Read(ctx, e.rec.Name+".yaml", v.Document)
 	j, err := doc.Job(ctx, s.options(nil, false))
 	if err != nil { // it may name a connection that is gone
@@ -111,7 +119,7 @@ func (s *Service) usesOf(ctx context.Context, e *entry) (out []use) {
 		out = append(out, use{job: e.rec.Name, secrets: named})
 	}
 	s.mu.Lock()
-	e.uses, e.usesOf = out, newest
+	e.uses, e.usesOf = out, v.Number
 	s.mu.Unlock()
 	return out
 }

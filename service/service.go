@@ -257,13 +257,17 @@ func (s *Service) load(ctx context.Context) error {
 	}
 	byID := map[int64]*entry{}
 	for _, j := range jobs {
-		v, err := s.db.Version(ctx, j.ID, 0)
-		if err != nil {
-			return fmt.Errorf("job %s: %w", j.Name, err)
-		}
-		v.Document = ""
-		e := &entry{rec: j, newest: v, epoch: j.LastEpoch}
+		e := &entry{rec: j, epoch: j.LastEpoch}
 		byID[j.ID], s.jobs[j.Name] = e, e
+	}
+	versions, err := s.db.Newest(ctx, false)
+	if err != nil {
+		return err
+	}
+	for _, v := range versions {
+		if e := byID[v.JobID]; e != nil {
+			e.newest = v
+		}
 	}
 	runs, err := s.db.LastRuns(ctx)
 	if err != nil {

@@ -56,27 +56,73 @@ func (s *Store) noteLocked(r record) {
 	}
 	if err != nil {
 		s.log.Warn("a record that waits could not be noted in the journal", "error", err)
+		return
+	}
+	select {
+	case s.noted <- struct{}{}:
+	default:
 	}
 }
 
-// openJournal takes up what an earlier service could not write.
+// syncJournal brings the journal to the disk, as often as there are new lines: those that come while it works are one
+// more time together. A machine that loses its power loses the lines of the last moment at most.
+func (s *Store) syncJournal(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.noted:
+		}
+		if err := s.journal.Sync(); err != nil {
+			s.log.Warn("the journal of records could not be brought to the disk", "error", err)
+		}
+	}
+}
+
+// openJournal takes up what an earlier service could not write. A line that cannot be read, such as the last one, torn by
+// a kill, is kept aside for people, and those behind it count.
 func (s *Store) openJournal(path string) error {
 	text, err := os.ReadFile(path)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("read the journal of records: %w", err)
 	}
+	var unread []byte
 	lines := bufio.NewScanner(bytes.NewReader(text))
 	lines.Buffer(nil, 16<<20)
 	for lines.Scan() {
 		var r record
 		if json.Unmarshal(lines.Bytes(), &r) != nil {
-			break // the last line, torn by the kill
+			unread = append(append(unread, lines.Bytes()...), '\n')
+			continue
 		}
 		s.queue = append(s.queue, r)
+	}
+	if err := lines.Err(); err != nil {
+		return fmt.Errorf("read the journal of records: %w; move %s away, and report it", err, path)
+	}
+	if err := s.keepAside(path+".unreadable", unread); err != nil {
+		return err
 	}
 	if s.journal, err = os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600); err != nil {
 		return fmt.Errorf("write the journal of records: %w", err)
 	}
+	return nil
+}
+
+// keepAside adds lines that cannot be read to a file beside the journal.
+func (s *Store) keepAside(path string, lines []byte) error {
+	if len(lines) == 0 {
+		return nil
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err == nil {
+		_, err = f.Write(lines)
+		err = errors.Join(err, f.Sync(), f.Close())
+	}
+	if err != nil {
+		return fmt.Errorf("keep lines of the journal aside: %w", err)
+	}
+	s.log.Warn("the journal of records has lines that cannot be read; they are kept aside", "file", path, "lines", bytes.Count(lines, []byte("\n")))
 	return nil
 }
 
@@ -199,22 +245,3 @@ func (s *Store) AddCheckpoint(job int64, c Checkpoint) { s.later(record{Checkpoi
 
 // AddSample writes a run's figures behind the caller.
 func (s *Store) AddSample(m Sample) { s.later(record{Sample: &m}) }
-
-// Thin removes figures that are older than 30 days, keeps one in five minutes of those older than a
-// day, and drops lines of the catalogue beyond the newest thousand of each run.
-func (s *Store) Thin(ctx context.Context) error {
-	return s.ask(ctx, "thin old figures", func(db *gorm.DB) error {
-		for _, q := range []string{
-			"DELETE FROM figures WHERE at < now() - interval '30 days'",
-			`DELETE FROM figures f USING (SELECT run_id, min(at) AS first, date_bin('5 minutes', at, 'epoch') AS bin FROM figures
-				WHERE at < now() - interval '1 day' GROUP BY run_id, bin) k
-				WHERE f.run_id = k.run_id AND f.at < now() - interval '1 day' AND date_bin('5 minutes', f.at, 'epoch') = k.bin AND f.at <> k.first`,
-			"DELETE FROM checkpoints c USING (SELECT run_id, max(epoch) AS newest FROM checkpoints GROUP BY run_id) k WHERE c.run_id = k.run_id AND c.epoch <= k.newest - 1000",
-		} {
-			if err := db.Exec(q).Error; err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}

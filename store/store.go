@@ -59,6 +59,7 @@ type Store struct {
 	queue   []record
 	journal *os.File      // what queue holds; nil for none
 	news    chan struct{} // one waits where queue has news
+	noted   chan struct{} // one waits where the journal has news
 	dropped int64
 
 	end  context.CancelFunc
@@ -77,7 +78,7 @@ func Open(ctx context.Context, address, journal string, log *slog.Logger) (*Stor
 	if err != nil {
 		return nil, fmt.Errorf("%w at %s: %s", ErrUnreachable, where, plain(err))
 	}
-	s := &Store{db: db, log: log, news: make(chan struct{}, 1)}
+	s := &Store{db: db, log: log, news: make(chan struct{}, 1), noted: make(chan struct{}, 1)}
 	if s.sql, err = db.DB(); err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
@@ -99,6 +100,9 @@ func Open(ctx context.Context, address, journal string, log *slog.Logger) (*Stor
 	s.end = cancel
 	s.done.Go(func() { s.watch(keep) })
 	s.done.Go(func() { s.writeBehind(keep) })
+	if s.journal != nil {
+		s.done.Go(func() { s.syncJournal(keep) })
+	}
 	return s, nil
 }
 
@@ -374,6 +378,21 @@ func (s *Store) Version(ctx context.Context, job int64, number int) (v Version, 
 	return v, err
 }
 
+// Newest gives the newest version of each of some jobs; of all without any. Without documents, they are left out.
+func (s *Store) Newest(ctx context.Context, documents bool, jobs ...int64) (out []Version, err error) {
+	err = s.ask(ctx, "read the newest versions", func(db *gorm.DB) error {
+		q := db.Where("(job_id, number) IN (SELECT job_id, max(number) FROM versions GROUP BY job_id)")
+		if len(jobs) > 0 {
+			q = q.Where("job_id IN ?", jobs)
+		}
+		if !documents {
+			q = q.Omit("document")
+		}
+		return q.Find(&out).Error
+	})
+	return out, err
+}
+
 // CreateRun stores a run that is about to start, and gives it its number. The job's earlier run has
 // ended, though what was written behind may not say so yet.
 func (s *Store) CreateRun(ctx context.Context, r *Run) error {
@@ -396,19 +415,9 @@ func (s *Store) CreateRun(ctx context.Context, r *Run) error {
 // LastRuns gives the newest run of each job.
 func (s *Store) LastRuns(ctx context.Context) (out []Run, err error) {
 	err = s.ask(ctx, "list runs", func(db *gorm.DB) error {
-		return db.Raw("SELECT DISTINCT ON (job_id) * FROM runs ORDER BY job_id, id DESC").Scan(&out).Error
+		return db.Where("id IN (SELECT max(id) FROM runs GROUP BY job_id)").Find(&out).Error
 	})
-	if err != nil {
-		return nil, err
-	}
-	// Scan of raw rows leaves serialized fields alone; the rows are few.
-	for i := range out {
-		err = s.ask(ctx, "read the run", func(db *gorm.DB) error { return db.Take(&out[i], out[i].ID).Error })
-		if err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
+	return out, err
 }
 
 // Runs lists a job's runs, newest first, from below before (0 for all); at most limit.

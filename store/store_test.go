@@ -267,20 +267,24 @@ func TestJournal(t *testing.T) {
 	s.AddSample(Sample{RunID: r.ID, At: time.Now(), Figures: json.RawMessage(`{}`)})
 	s.AddEvent(Event{JobID: j.ID, RunID: &r.ID, At: time.Now(), Kind: "stopped"})
 	s.Close()
-	f, err := os.OpenFile(journal, os.O_APPEND|os.O_WRONLY, 0)
+	text, err := os.ReadFile(journal)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.WriteString(`{"event":{"JobID"`); err != nil { // torn by the kill
+	first, rest, _ := strings.Cut(string(text), "\n")
+	damaged := "{\"run\": by a bad disk\n" + first + "\n\x00\x00\x00\n" + rest + `{"event":{"JobID"` // the last line is torn by the kill
+	if err := os.WriteFile(journal, []byte(damaged), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	f.Close()
 
 	again, err := Open(ctx, pg.URL(), journal, quiet)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(again.Close)
+	if aside, err := os.ReadFile(journal + ".unreadable"); err != nil || string(aside) != "{\"run\": by a bad disk\n\x00\x00\x00\n{\"event\":{\"JobID\"\n" {
+		t.Errorf("kept aside is %q, %v", aside, err)
+	}
 	last, err := again.LastRuns(ctx)
 	if err != nil || last[0].Wanted || last[0].Status != "stopped" {
 		t.Errorf("the run that was stopped: %+v %v", last, err)
