@@ -190,7 +190,7 @@ type Rows struct {
 	// Mark is where the answer stands: what is asked for after it goes on there.
 	Mark string `json:"mark"`
 	Gap
-	Rows    []Row    `json:"rows"`
+	Rows []Row `json:"rows"`
 }
 
 // Gap tells whoever goes on after a mark of what lies between that is no longer kept.

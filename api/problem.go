@@ -49,6 +49,7 @@ var (
 	WrongRequest        = problem("wrong-request", http.StatusBadRequest, "the request is wrong", "see /api/v1/openapi.json")
 	TooLarge            = problem("too-large", http.StatusRequestEntityTooLarge, "the request is too large", "requests have at most 4 MiB, and documents 1 MiB")
 	WrongDocument       = problem("wrong-document", http.StatusUnprocessableEntity, "the document has faults; nothing was saved", "mend them and save again")
+	Moved               = problem("version-moved", http.StatusPreconditionFailed, "somebody has saved another version meanwhile; nothing was saved", "look at what changed, and save again")
 	Busy                = problem("job-busy", http.StatusConflict, "another request changes the job", "wait for it, then try again")
 	TooMany             = problem("too-many", http.StatusTooManyRequests, "too much is asked for at once", "try again in a moment")
 	AlreadyRunning      = problem("already-running", http.StatusConflict, "the job is running", "stop it first, or restart it")
@@ -77,6 +78,6 @@ var (
 
 // Catalogue lists all problems.
 func Catalogue() []Problem {
-	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
+	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
 		StartFailed, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
 }

@@ -5,13 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"regexp"
 
 	"github.com/spf13/cobra"
 
 	"undertide/api"
-	"undertide/job"
-
 	"undertide/client"
+	"undertide/job"
 )
 
 func errLevel(level string) error {
@@ -20,12 +20,15 @@ func errLevel(level string) error {
 
 func newSave(s *streams) *cobra.Command {
 	var r reach
+	var from int
 	c := r.command(&cobra.Command{
 		Use:   "save DOCUMENT",
 		Short: "Store a document as its job's next version",
 		Long: `Store a document as its job's next version. The service checks it first; a document with faults is
-not stored, and one that equals the newest version is not stored again.`,
-		Example:           `  undertide save harbour/jobs/mean-level.yaml`,
+not stored, and one that equals the newest version is not stored again. With --made-from nothing is stored where
+somebody has saved another version meanwhile.`,
+		Example: `  undertide save harbour/jobs/mean-level.yaml
+  undertide save harbour/jobs/mean-level.yaml --made-from 3`,
 		ValidArgsFunction: documents,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		st, err := os.Stat(args[0])
@@ -33,18 +36,18 @@ not stored, and one that equals the newest version is not stored again.`,
 			return fmt.Errorf("%w: %s does not exist; name a job document", job.ErrNoDocument, args[0])
 		}
 		if st.IsDir() || st.Size() > job.MaxDocument {
-			return fmt.Errorf("%w: %s is no document; name a YAML file of at most 4 MiB", job.ErrNoDocument, args[0])
+			return fmt.Errorf("%w: %s is no document; name a YAML file of at most 1 MiB", job.ErrNoDocument, args[0])
 		}
 		text, err := os.ReadFile(args[0])
 		if err != nil {
 			return err
 		}
-		saved, err := cl.Save(c.Context(), text)
+		saved, err := cl.SaveFrom(c.Context(), text, from)
 		if err != nil {
-			return err
+			return inFile(err, args[0])
 		}
 		for _, w := range saved.Warnings {
-			s.say("%s (warning)", w)
+			s.say("%s (warning)", inThis(w, args[0]))
 		}
 		if saved.Stored {
 			s.say("saved as version %d of %s", saved.Number, saved.Job)
@@ -53,8 +56,30 @@ not stored, and one that equals the newest version is not stored again.`,
 		}
 		return nil
 	})
+	c.Flags().IntVar(&from, "made-from", 0, "the `NUMBER` of the version that the document was made from (default: any)")
 	return c
 }
+
+// inFile names the caller's own file in the faults of a document that was sent.
+func inFile(err error, path string) error {
+	var p *api.Problem
+	if !errors.As(err, &p) || p.Code != api.WrongDocument.Code {
+		return err
+	}
+	own := *p
+	own.Detail, own.Faults = inThis(p.Detail, path), nil
+	for _, f := range p.Faults {
+		own.Faults = append(own.Faults, inThis(f, path))
+	}
+	return &own
+}
+
+// inThis puts a file's path where a text names a place in a document that was sent.
+func inThis(text, path string) string {
+	return placeOf.ReplaceAllLiteralString(text, path+":")
+}
+
+var placeOf = regexp.MustCompile(`\bdocument\.yaml:`)
 
 // startFlags are shared by start and restart.
 type startFlags struct {

@@ -77,7 +77,7 @@ func query(pairs ...string) string {
 	return "?" + q.Encode()
 }
 
-func (c *Client) request(ctx context.Context, method, path, kind, accept string, body []byte) (*http.Response, error) {
+func (c *Client) request(ctx context.Context, method, path, kind, accept string, body []byte, header ...string) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, fmt.Errorf("make the request: %w", err)
@@ -86,6 +86,9 @@ func (c *Client) request(ctx context.Context, method, path, kind, accept string,
 		r.Header.Set("Content-Type", kind)
 	}
 	r.Header.Set("Accept", accept)
+	for i := 0; i+1 < len(header); i += 2 {
+		r.Header.Set(header[i], header[i+1])
+	}
 	res, err := c.http.Do(r)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
@@ -112,8 +115,8 @@ func (c *Client) request(ctx context.Context, method, path, kind, accept string,
 	return nil, &p
 }
 
-func call[T any](ctx context.Context, c *Client, method, path, kind string, body []byte) (out T, err error) {
-	res, err := c.request(ctx, method, path, kind, "application/json", body)
+func call[T any](ctx context.Context, c *Client, method, path, kind string, body []byte, header ...string) (out T, err error) {
+	res, err := c.request(ctx, method, path, kind, "application/json", body, header...)
 	if err != nil {
 		return out, err
 	}
@@ -155,7 +158,7 @@ func (c *Client) Status(ctx context.Context) (api.Status, error) {
 func (c *Client) Jobs(ctx context.Context) ([]api.Job, error) {
 	out := []api.Job{}
 	for next := ""; ; {
-		p, err := call[api.Page[api.Job]](ctx, c, "GET", "/jobs"+query("before", next), "", nil)
+		p, err := call[api.Page[api.Job]](ctx, c, "GET", "/jobs"+query("after", next), "", nil)
 		if err != nil {
 			return nil, err
 		}
@@ -173,7 +176,16 @@ func (c *Client) Job(ctx context.Context, job string) (api.Job, error) {
 
 // Save stores a document.
 func (c *Client) Save(ctx context.Context, document []byte) (api.Saved, error) {
-	return call[api.Saved](ctx, c, "POST", "/jobs", "application/yaml", document)
+	return c.SaveFrom(ctx, document, 0)
+}
+
+// SaveFrom is Save of a document that was made from a version, which has to be the newest still; 0 for any.
+func (c *Client) SaveFrom(ctx context.Context, document []byte, from int) (api.Saved, error) {
+	var header []string
+	if from > 0 {
+		header = []string{"If-Match", strconv.Quote(strconv.Itoa(from))}
+	}
+	return call[api.Saved](ctx, c, "POST", "/jobs", "application/yaml", document, header...)
 }
 
 // Delete removes a job.

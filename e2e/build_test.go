@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // document gives the text that stands in the editor; the editor draws only the lines in sight.
@@ -24,22 +25,6 @@ func (p *page) holds(text string) {
 		}
 	}
 	p.t.Fatalf("the document does not hold %q:\n%s", text, p.document())
-}
-
-// edit replaces a text in the editor, as typing does.
-func (p *page) edit(old, text string) {
-	p.t.Helper()
-	script := fmt.Sprintf(`(() => { const c = document.querySelector('[data-editor] .cm-content'); const view = (c?.cmView ?? c?.cmTile)?.view; if (!view) return false;
-		const at = view.state.doc.toString().indexOf(%q); if (at < 0) return false; view.focus();
-		view.dispatch({ changes: { from: at, to: at + %d, insert: %q }, selection: { anchor: at + %d }, userEvent: 'input.type', scrollIntoView: true }); return true })()`, old, len([]rune(old)), text, len([]rune(text)))
-	eventually(p.t, 10*time.Second, "the editor holds "+old, func() bool { return value[bool](p, script) })
-}
-
-// choose clicks on a part of the map.
-func (p *page) choose(name string) {
-	p.t.Helper()
-	script := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('.part')].find((e) => e.querySelector('b')?.innerText === %q); e?.click(); return !!e })()`, name)
-	eventually(p.t, 10*time.Second, "the map has "+name, func() bool { return value[bool](p, script) })
 }
 
 const buildDocument = `# The harbour's own words
@@ -153,17 +138,19 @@ func TestBuild(t *testing.T) {
 	p.shows("no mistakes")
 
 	// Completion knows the schema, and the fields.
-	p.edit("    event_time: at", "    event_time: at\n    si")
+	p.after("    event_time: at")
+	p.enter()
+	p.keys("si")
 	eventually(t, 10*time.Second, "no completion for a key that is not there", func() bool {
 		return !value[bool](p, `document.querySelector('.cm-tooltip-autocomplete') !== null`)
 	})
-	p.edit("\n    si", "\n    beg")
+	p.keys(kb.Backspace + kb.Backspace + "beg")
 	eventually(t, 10*time.Second, "begin is offered", func() bool {
 		return strings.Contains(value[string](p, `document.querySelector('.cm-tooltip-autocomplete')?.innerText ?? ''`), "begin")
 	})
-	value[any](p, `document.querySelector('.cm-tooltip-autocomplete li').dispatchEvent(new MouseEvent('mousedown', {bubbles: true}))`)
+	p.hit("the completion", `document.querySelector('.cm-tooltip-autocomplete li')`)
 	p.holds("\n    begin: ")
-	p.edit("begin: ", "begin: earliest")
+	p.keys("earliest" + kb.Escape)
 	p.shows("no mistakes")
 
 	// Forms change the same text by splicing.

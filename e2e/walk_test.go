@@ -1,7 +1,6 @@
 package e2e
 
 import (
-	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -139,33 +138,4 @@ func (p *page) walk(text string) {
 	if steps < 15 {
 		p.t.Errorf("the page has %d steps: it was not read", steps)
 	}
-}
-
-// press clicks what begins with a label: a button, link, tab or part of a map.
-func (p *page) press(label string) {
-	p.t.Helper()
-	script := fmt.Sprintf(`(() => { const dialog = [...document.querySelectorAll('.el-dialog')].find((e) => e.getClientRects().length); // nothing behind it can be reached
-		const all = [...(dialog ?? document).querySelectorAll('button, a, [role=tab], [role=menuitem], tbody tr, .el-radio, .el-radio-button, .el-checkbox')].filter((e) => e.getClientRects().length && !e.disabled);
-		const of = (e) => (e.getAttribute('aria-label') ?? e.innerText ?? '').trim();
-		const e = all.find((e) => of(e) === %q) ?? all.find((e) => of(e).startsWith(%q)); e?.click(); return !!e })()`, label, label)
-	eventually(p.t, 15*time.Second, "there is something to click on: "+label, func() bool { return value[bool](p, script) })
-}
-
-// fill types into the field of a label.
-func (p *page) fill(label, text string) {
-	p.t.Helper()
-	script := fmt.Sprintf(`(() => { const l = [...document.querySelectorAll('label')].find((l) => l.getClientRects().length && l.innerText.trim() === %q);
-		const e = l ? document.getElementById(l.htmlFor) : document.querySelector('[aria-label="' + %q + '"]'); if (!e) return false;
-		const i = e.matches('input, textarea') ? e : e.querySelector('input, textarea'); i.focus(); i.value = %q; i.dispatchEvent(new Event('input', {bubbles: true})); i.dispatchEvent(new Event('change', {bubbles: true})); return true })()`, label, label, text)
-	eventually(p.t, 15*time.Second, "there is a field "+label, func() bool { return value[bool](p, script) })
-}
-
-// pick chooses an option of the list of a label.
-func (p *page) pick(label, option string) {
-	p.t.Helper()
-	openList := fmt.Sprintf(`(() => { const l = [...document.querySelectorAll('label')].find((l) => l.getClientRects().length && l.innerText.trim() === %q);
-		const e = l ? document.getElementById(l.htmlFor) : document.querySelector('[aria-label="' + %q + '"]'); const w = e?.closest('.el-select__wrapper') ?? e?.querySelector('.el-select__wrapper'); w?.click(); return !!w })()`, label, label)
-	eventually(p.t, 15*time.Second, "there is a list "+label, func() bool { return value[bool](p, openList) })
-	choose := fmt.Sprintf(`(() => { const e = [...document.querySelectorAll('.el-select-dropdown__item')].find((e) => e.getClientRects().length && e.innerText.trim().startsWith(%q)); e?.click(); return !!e })()`, option)
-	eventually(p.t, 15*time.Second, "the list "+label+" has "+option, func() bool { return value[bool](p, choose) })
 }

@@ -81,8 +81,9 @@ func holding[V any](ctx context.Context, s *Service, name string, f func(e *entr
 // saveWithin is how long a save waits for another change of its job.
 const saveWithin = 10 * time.Second
 
-// save stores a document as the job's next version.
-func (s *Service) save(ctx context.Context, document string) (api.Saved, error) {
+// save stores a document as the job's next version. from is the version that it was made from, which has to be the
+// newest still; 0 where that is not said.
+func (s *Service) save(ctx context.Context, document string, from int) (api.Saved, error) {
 	j, err := s.parse(ctx, "document", document, nil, false)
 	if err != nil {
 		return api.Saved{}, wrongDocument(err)
@@ -92,6 +93,9 @@ func (s *Service) save(ctx context.Context, document string) (api.Saved, error) 
 		return api.Saved{}, err
 	}
 	defer release()
+	if err := s.stillNewest(ctx, j.Name, document, from); err != nil {
+		return api.Saved{}, err
+	}
 	rec, v, stored, err := s.db.SaveVersion(ctx, j.Name, document, j.About)
 	if err != nil {
 		return api.Saved{}, err
@@ -113,6 +117,28 @@ func (s *Service) save(ctx context.Context, document string) (api.Saved, error) 
 		out.Warnings = append(out.Warnings, w.Error())
 	}
 	return out, nil
+}
+
+// stillNewest refuses a document that was made from another version than the newest, unless that says the same.
+func (s *Service) stillNewest(ctx context.Context, name, document string, from int) error {
+	if from == 0 {
+		return nil
+	}
+	e, err := s.find(name)
+	if err != nil {
+		return api.Moved.With(fmt.Sprintf("the document was made from version %d of %s, which is gone", from, name), "")
+	}
+	s.mu.Lock()
+	id, newest := e.rec.ID, e.newest.Number
+	s.mu.Unlock()
+	if newest == from {
+		return nil
+	}
+	v, err := s.db.Version(ctx, id, 0)
+	if err != nil || v.Document == document {
+		return err
+	}
+	return api.Moved.With(fmt.Sprintf("the document was made from version %d of %s, and the newest is %d", from, name, newest), fmt.Sprintf("see undertide diff %s %d %d, and save again without saying what it was made from", name, from, newest))
 }
 
 func viewVersion(name string, v store.Version) api.Version {

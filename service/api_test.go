@@ -151,7 +151,7 @@ func TestAPI(t *testing.T) {
 	if !strings.Contains(first, `"number":2`) || !strings.Contains(first, `"next":"2"`) {
 		t.Errorf("the first page of versions: %s", first)
 	}
-	if rest := want("GET", "/jobs/lifts/versions?limit=5&before=2", "", "", 200, ""); !strings.Contains(rest, `"number":1`) || !strings.Contains(rest, `"next":""`) {
+	if rest := want("GET", "/jobs/lifts/versions?limit=5&after=2", "", "", 200, ""); !strings.Contains(rest, `"number":1`) || !strings.Contains(rest, `"next":""`) {
 		t.Errorf("the rest of the versions: %s", rest)
 	}
 	want("GET", "/jobs/lifts/versions/newest", "", "", 200, "")

@@ -66,7 +66,7 @@ func (s *Service) viewJobs() []api.Job {
 	return out
 }
 
-// getJobs lists jobs by name, from after `before` on; as a stream, all of them every second. A browser
+// getJobs lists jobs by name, those after `after`; as a stream, all of them every second. A browser
 // holds few connections to one server, so that the stream also gives the figures of one run.
 func (s *Service) getJobs(c *gin.Context) error {
 	if wantsStream(c) {
@@ -77,7 +77,7 @@ func (s *Service) getJobs(c *gin.Context) error {
 		return err
 	}
 	all := s.viewJobs()
-	if from := c.Query("before"); from != "" {
+	if from := c.Query("after"); from != "" {
 		all = slices.DeleteFunc(all, func(j api.Job) bool { return j.Name <= from })
 	}
 	p := api.Page[api.Job]{Items: all}
@@ -152,15 +152,32 @@ func (s *Service) postJob(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	saved, err := s.save(c.Request.Context(), string(text))
+	from, err := madeFrom(c.GetHeader("If-Match"))
 	if err != nil {
 		return err
 	}
+	saved, err := s.save(c.Request.Context(), string(text), from)
+	if err != nil {
+		return err
+	}
+	c.Header("ETag", strconv.Quote(strconv.Itoa(saved.Number)))
 	status := http.StatusOK
 	if saved.Stored {
 		status = http.StatusCreated
 	}
 	return answer(c, status, saved)
+}
+
+// madeFrom reads the version that a document was made from; 0 where that is not said.
+func madeFrom(header string) (int, error) {
+	if header == "" || header == "*" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(strings.Trim(strings.TrimPrefix(header, "W/"), `"`))
+	if err != nil || n < 1 {
+		return 0, api.WrongRequest.With("If-Match: "+cut(header)+" names no version", `write the number of the version that the document was made from, as "3"`)
+	}
+	return n, nil
 }
 
 func (s *Service) deleteJob(c *gin.Context) error {
@@ -242,15 +259,15 @@ func (s *Service) getVersions(c *gin.Context) error {
 	})
 }
 
-// page answers with a part of a list, newest first: so many, from below `before`. view gives an item and
-// its number, from which the next part goes on.
-func page[R, V any](c *gin.Context, list func(before int64, limit int) ([]R, error), view func(R) (V, int64)) error {
-	before, err1 := number(c, "before", 0, 1, 1<<62)
+// page answers with a part of a list, newest first: so many of those that come after `after` in the list, which is the
+// `next` of the part before. view gives an item and its number, from which the next part goes on.
+func page[R, V any](c *gin.Context, list func(below int64, limit int) ([]R, error), view func(R) (V, int64)) error {
+	below, err1 := number(c, "after", 0, 1, 1<<62)
 	limit, err2 := number(c, "limit", 50, 1, 1000)
 	if err := cmp.Or(err1, err2); err != nil {
 		return err
 	}
-	found, err := list(before, int(limit))
+	found, err := list(below, int(limit))
 	if err != nil {
 		return err
 	}
@@ -311,6 +328,7 @@ func (s *Service) getVersion(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	c.Header("ETag", strconv.Quote(strconv.Itoa(v.Number)))
 	return answer(c, http.StatusOK, viewVersion(e.rec.Name, v))
 }
 

@@ -39,7 +39,7 @@ type operation struct {
 type parameter struct{ name, kind, about string }
 
 var (
-	before = parameter{"before", "string", "The `next` of the part before."}
+	after  = parameter{"after", "string", "The `next` of the part before: the list goes on behind it."}
 	limit  = parameter{"limit", "integer", "At most so many."}
 	source = parameter{"source", "string", "A source of the document; may be left out where there is one."}
 	rows   = parameter{"rows", "integer", "How many events are sampled at most."}
@@ -54,19 +54,19 @@ var operations = []operation{
 	{method: "GET", path: "/openapi.json", id: "openapi", summary: "This page.", status: 200, answer: anyJSON{}},
 	{method: "GET", path: "/schema/job.json", id: "schema", summary: "The JSON Schema of job documents.", status: 200, answer: anyJSON{}},
 	{method: "GET", path: "/status", id: "status", summary: "How the service is, and what it needs.", status: 200, answer: api.Status{}},
-	{method: "GET", path: "/jobs", id: "jobs", summary: "All jobs by name.", query: []parameter{before, limit, {"run", "integer", "Of a stream: also give this run's figures."}}, status: 200, answer: api.Page[api.Job]{}, stream: "`jobs` every second, with `items` (all jobs) and `status`, and `metrics` (figures) of a run"},
-	{method: "POST", path: "/jobs", id: "save", summary: "Save a document as its job's next version. 200: it equals the newest.", document: true, status: 201, answer: api.Saved{}, problems: []api.Problem{api.WrongDocument, api.TooLarge}},
+	{method: "GET", path: "/jobs", id: "jobs", summary: "All jobs by name.", query: []parameter{after, limit, {"run", "integer", "Of a stream: also give this run's figures."}}, status: 200, answer: api.Page[api.Job]{}, stream: "`jobs` every second, with `items` (all jobs) and `status`, and `metrics` (figures) of a run"},
+	{method: "POST", path: "/jobs", id: "save", summary: "Save a document as its job's next version. 200: it equals the newest.", document: true, status: 201, answer: api.Saved{}, problems: []api.Problem{api.WrongDocument, api.TooLarge, api.Moved, api.Busy}},
 	{method: "GET", path: "/jobs/{job}", id: "job", summary: "One job.", status: 200, answer: api.Job{}, problems: []api.Problem{api.NoSuchJob}},
-	{method: "DELETE", path: "/jobs/{job}", id: "delete", summary: "Delete a job that is not running, with its records, checkpoints and log.", status: 204, problems: []api.Problem{api.NoSuchJob, api.StillRunning}},
-	{method: "POST", path: "/jobs/{job}/stop", id: "stop", summary: "Stop the job's run with a checkpoint.", status: 200, answer: api.Run{}, problems: []api.Problem{api.NoSuchJob, api.NotRunning}},
-	{method: "POST", path: "/jobs/{job}/restart", id: "restart", summary: "Stop the job's run and start it again.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NotRunning, api.StartFailed}},
-	{method: "GET", path: "/jobs/{job}/versions", id: "versions", summary: "The job's versions, newest first, without their documents.", query: []parameter{before, limit}, status: 200, answer: api.Page[api.Version]{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "DELETE", path: "/jobs/{job}", id: "delete", summary: "Delete a job that is not running, with its records, checkpoints and log.", status: 204, problems: []api.Problem{api.NoSuchJob, api.StillRunning, api.Busy}},
+	{method: "POST", path: "/jobs/{job}/stop", id: "stop", summary: "Stop the job's run with a checkpoint.", status: 200, answer: api.Run{}, problems: []api.Problem{api.NoSuchJob, api.NotRunning, api.Busy}},
+	{method: "POST", path: "/jobs/{job}/restart", id: "restart", summary: "Stop the job's run and start it again.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NotRunning, api.StartFailed, api.Busy}},
+	{method: "GET", path: "/jobs/{job}/versions", id: "versions", summary: "The job's versions, newest first, without their documents.", query: []parameter{after, limit}, status: 200, answer: api.Page[api.Version]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "GET", path: "/jobs/{job}/versions/{version}", id: "version", summary: "A version with its document; `newest` names the newest.", status: 200, answer: api.Version{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
 	{method: "GET", path: "/jobs/{job}/diff", id: "diff", summary: "What differs between two versions.", query: []parameter{{"a", "string", "A version."}, {"b", "string", "The other."}}, status: 200, answer: api.Diff{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
 	{method: "GET", path: "/jobs/{job}/plan", id: "plan", summary: "What the job does, in words: of the newest run, or of a version.", query: []parameter{{"version", "string", "A version."}}, status: 200, answer: job.Plan{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
-	{method: "GET", path: "/jobs/{job}/runs", id: "runs", summary: "The job's runs, newest first.", query: []parameter{before, limit}, status: 200, answer: api.Page[api.Run]{}, problems: []api.Problem{api.NoSuchJob}},
-	{method: "POST", path: "/jobs/{job}/runs", id: "start", summary: "Start a run, and wait until it runs or could not start.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion, api.AlreadyRunning, api.StartFailed, api.WrongDocument, api.Unreachable}},
-	{method: "GET", path: "/jobs/{job}/history", id: "history", summary: "What happened to the job, newest first.", query: []parameter{before, limit}, status: 200, answer: api.Page[api.Event]{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "GET", path: "/jobs/{job}/runs", id: "runs", summary: "The job's runs, newest first.", query: []parameter{after, limit}, status: 200, answer: api.Page[api.Run]{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "POST", path: "/jobs/{job}/runs", id: "start", summary: "Start a run, and wait until it runs or could not start.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion, api.AlreadyRunning, api.StartFailed, api.WrongDocument, api.Unreachable, api.Busy}},
+	{method: "GET", path: "/jobs/{job}/history", id: "history", summary: "What happened to the job, newest first.", query: []parameter{after, limit}, status: 200, answer: api.Page[api.Event]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "GET", path: "/jobs/{job}/logs", id: "logs", summary: "The job's log, newest first.", query: []parameter{{"grep", "string", "Only lines that hold this text, in any case."}, {"level", "string", "From this level on: debug, info, warn, error."}, since, limit}, status: 200, answer: api.Page[api.LogLine]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "GET", path: "/jobs/{job}/lateness", id: "lateness", summary: "How late the events of a job's source come, from a sample, and what margins would lose and cost.", query: []parameter{source, rows, place}, status: 200, answer: api.LatenessOf{}, problems: []api.Problem{api.NoSuchJob, api.Unreachable, api.AccessDenied, api.NoSuchTopic}},
 	{method: "GET", path: "/jobs/{job}/kept", id: "kept", summary: "What a start of a version would keep of what the last run left.", query: []parameter{{"version", "string", "A version; the newest by default."}}, status: 200, answer: api.Kept{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
@@ -96,8 +96,8 @@ var operations = []operation{
 	{method: "GET", path: "/runs/{run}", id: "run", summary: "One run.", status: 200, answer: api.Run{}, problems: []api.Problem{api.NoSuchRun}},
 	{method: "GET", path: "/runs/{run}/figures", id: "figures", summary: "A run's figures, with rates over the last seconds.", status: 200, answer: api.Figures{}, stream: "`run` (a run) and `metrics` (its figures) every second, `end` when it has ended", problems: []api.Problem{api.NoSuchRun, api.NotRunning}},
 	{method: "GET", path: "/runs/{run}/figures/past", id: "past", summary: "A run's live figures over time, oldest first, every ten seconds at most.", query: []parameter{since, limit}, status: 200, answer: api.Page[api.Sample]{}, problems: []api.Problem{api.NoSuchRun}},
-	{method: "GET", path: "/runs/{run}/checkpoints", id: "checkpoints", summary: "The run's checkpoints, newest first.", query: []parameter{before, limit}, status: 200, answer: api.Page[api.Checkpoint]{}, problems: []api.Problem{api.NoSuchRun}},
-	{method: "GET", path: "/runs/{run}/steps/{step}/rows", id: "rows", summary: "The newest rows of a source, step or part (`late of STEP`, `rejects of STEP`) that are kept for looking, newest first.", query: []parameter{{"key", "string", "Only rows with this key: FIELD=VALUE, or the values of the key's fields in order; may be repeated."}, since, limit, {"after", "integer", "Only rows after the one with this number."}}, status: 200, answer: api.Rows{}, stream: "`row` (a row) as it is published, `end` when the run has ended", problems: []api.Problem{api.NoSuchRun, api.NoSuchStep, api.NotRunning}},
+	{method: "GET", path: "/runs/{run}/checkpoints", id: "checkpoints", summary: "The run's checkpoints, newest first.", query: []parameter{after, limit}, status: 200, answer: api.Page[api.Checkpoint]{}, problems: []api.Problem{api.NoSuchRun}},
+	{method: "GET", path: "/runs/{run}/steps/{step}/rows", id: "rows", summary: "The newest rows of a source, step or part (`late of STEP`, `rejects of STEP`) that are kept for looking, newest first.", query: []parameter{{"key", "string", "Only rows with this key: FIELD=VALUE, or the values of the key's fields in order; may be repeated."}, since, limit, {"after", "string", "Only rows that were published after this mark: the `mark` of an answer, or the id of an event."}}, status: 200, answer: api.Rows{}, stream: "`row` (a row) as it is published, `gap` (a gap) where rows between were not kept, `end` when the run has ended", problems: []api.Problem{api.NoSuchRun, api.NoSuchStep, api.NotRunning}},
 }
 
 func main() {
@@ -214,6 +214,7 @@ func describe(o operation, schema func(any) (*openapi3.SchemaRef, error), proble
 		op.AddParameter(openapi3.NewQueryParameter(q.name).WithSchema(s).WithDescription(q.about))
 	}
 	if o.document {
+		op.AddParameter(openapi3.NewHeaderParameter("If-Match").WithSchema(openapi3.NewStringSchema()).WithDescription("The number of the version that the document was made from, as an entity tag: \"3\". Where another is the newest by now, nothing is saved."))
 		op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithRequired(true).WithContent(openapi3.NewContentWithSchema(openapi3.NewStringSchema(), []string{"application/yaml"})).WithDescription("The document, as it is.")}
 	}
 	if o.body != nil {
@@ -241,7 +242,7 @@ func describe(o operation, schema func(any) (*openapi3.SchemaRef, error), proble
 		op.Responses.Set("200", &openapi3.ResponseRef{Value: good})
 	}
 	var codes []string
-	for _, p := range append(o.problems, api.WrongRequest, api.ForeignHost, api.ForeignOrigin, api.DatabaseUnreachable) {
+	for _, p := range append(o.problems, api.WrongRequest, api.ForeignHost, api.ForeignOrigin, api.TooMany, api.DatabaseUnreachable, api.Stopping, api.Internal) {
 		codes = append(codes, p.Code)
 	}
 	bad := openapi3.NewResponse().WithDescription("A problem: " + strings.Join(codes, ", ") + ".").WithContent(openapi3.NewContentWithSchemaRef(problem, []string{"application/problem+json"}))

@@ -607,7 +607,7 @@ export interface paths {
         };
         /**
          * The newest rows of a source, step or part (`late of STEP`, `rejects of STEP`) that are kept for looking, newest first.
-         * @description As server-sent events, where they are accepted: `row` (a row) as it is published, `end` when the run has ended.
+         * @description As server-sent events, where they are accepted: `row` (a row) as it is published, `gap` (a gap) where rows between were not kept, `end` when the run has ended.
          */
         get: operations["rows"];
         put?: never;
@@ -1557,7 +1557,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1592,7 +1592,7 @@ export interface operations {
                     "application/json": components["schemas"]["Described"];
                 };
             };
-            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1621,7 +1621,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-description, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-description, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1652,7 +1652,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1687,7 +1687,7 @@ export interface operations {
                     "application/json": components["schemas"]["Connection"];
                 };
             };
-            /** @description A problem: wrong-connection, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-connection, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1716,7 +1716,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-connection, connection-in-use, connection-from-file, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-connection, connection-in-use, connection-from-file, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1750,7 +1750,7 @@ export interface operations {
                     "application/json": components["schemas"]["Tried"];
                 };
             };
-            /** @description A problem: no-such-connection, wrong-connection, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-connection, wrong-connection, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1783,7 +1783,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-connection, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-connection, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1818,7 +1818,7 @@ export interface operations {
                     "application/json": components["schemas"]["NewTopic"];
                 };
             };
-            /** @description A problem: no-such-connection, topic-exists, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-connection, topic-exists, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1857,7 +1857,7 @@ export interface operations {
                     "application/json": components["schemas"]["Document"];
                 };
             };
-            /** @description A problem: no-such-connection, no-such-topic, no-events, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-connection, no-such-topic, no-events, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1899,7 +1899,7 @@ export interface operations {
                     "text/event-stream": string;
                 };
             };
-            /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1935,7 +1935,7 @@ export interface operations {
                     "application/json": components["schemas"]["SentCount"];
                 };
             };
-            /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -1968,7 +1968,7 @@ export interface operations {
                     "application/json": components["schemas"]["Checked"];
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2001,7 +2001,7 @@ export interface operations {
                     "application/json": components["schemas"]["Examples"];
                 };
             };
-            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2041,7 +2041,7 @@ export interface operations {
                     "application/json": components["schemas"]["LatenessOf"];
                 };
             };
-            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2081,7 +2081,7 @@ export interface operations {
                     "application/json": components["schemas"]["Peek"];
                 };
             };
-            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2114,7 +2114,7 @@ export interface operations {
                     "application/json": components["schemas"]["Played"];
                 };
             };
-            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2147,7 +2147,7 @@ export interface operations {
                     "application/json": components["schemas"]["Rehearsal"];
                 };
             };
-            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2161,8 +2161,8 @@ export interface operations {
     jobs: {
         parameters: {
             query?: {
-                /** @description The `next` of the part before. */
-                before?: string;
+                /** @description The `next` of the part before: the list goes on behind it. */
+                after?: string;
                 /** @description At most so many. */
                 limit?: number;
                 /** @description Of a stream: also give this run's figures. */
@@ -2187,7 +2187,7 @@ export interface operations {
                     "text/event-stream": string;
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2201,7 +2201,10 @@ export interface operations {
     save: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description The number of the version that the document was made from, as an entity tag: "3". Where another is the newest by now, nothing is saved. */
+                "If-Match"?: string;
+            };
             path?: never;
             cookie?: never;
         };
@@ -2230,7 +2233,7 @@ export interface operations {
                     "application/json": components["schemas"]["Saved"];
                 };
             };
-            /** @description A problem: wrong-document, too-large, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-document, too-large, version-moved, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2261,7 +2264,7 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2290,7 +2293,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-job, still-running, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, still-running, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2326,7 +2329,7 @@ export interface operations {
                     "application/json": components["schemas"]["Diff"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2340,8 +2343,8 @@ export interface operations {
     history: {
         parameters: {
             query?: {
-                /** @description The `next` of the part before. */
-                before?: string;
+                /** @description The `next` of the part before: the list goes on behind it. */
+                after?: string;
                 /** @description At most so many. */
                 limit?: number;
             };
@@ -2365,7 +2368,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2399,7 +2402,7 @@ export interface operations {
                     "application/json": components["schemas"]["Kept"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2437,7 +2440,7 @@ export interface operations {
                     "application/json": components["schemas"]["LatenessOf"];
                 };
             };
-            /** @description A problem: no-such-job, connection-unreachable, access-denied, no-such-topic, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, connection-unreachable, access-denied, no-such-topic, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2480,7 +2483,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2514,7 +2517,7 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2549,7 +2552,7 @@ export interface operations {
                     "application/json": components["schemas"]["Started"];
                 };
             };
-            /** @description A problem: no-such-job, not-running, start-failed, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, not-running, start-failed, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2563,8 +2566,8 @@ export interface operations {
     runs: {
         parameters: {
             query?: {
-                /** @description The `next` of the part before. */
-                before?: string;
+                /** @description The `next` of the part before: the list goes on behind it. */
+                after?: string;
                 /** @description At most so many. */
                 limit?: number;
             };
@@ -2588,7 +2591,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2623,7 +2626,7 @@ export interface operations {
                     "application/json": components["schemas"]["Started"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, already-running, start-failed, wrong-document, connection-unreachable, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, no-such-version, already-running, start-failed, wrong-document, connection-unreachable, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2654,7 +2657,7 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
-            /** @description A problem: no-such-job, not-running, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, not-running, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2668,8 +2671,8 @@ export interface operations {
     versions: {
         parameters: {
             query?: {
-                /** @description The `next` of the part before. */
-                before?: string;
+                /** @description The `next` of the part before: the list goes on behind it. */
+                after?: string;
                 /** @description At most so many. */
                 limit?: number;
             };
@@ -2693,7 +2696,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2725,7 +2728,7 @@ export interface operations {
                     "application/json": components["schemas"]["Version"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2754,7 +2757,7 @@ export interface operations {
                     "application/json": components["schemas"]["Kinds"];
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2783,7 +2786,7 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2812,7 +2815,7 @@ export interface operations {
                     "application/json": components["schemas"]["Purposes"];
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2843,7 +2846,7 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
-            /** @description A problem: no-such-run, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-run, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2857,8 +2860,8 @@ export interface operations {
     checkpoints: {
         parameters: {
             query?: {
-                /** @description The `next` of the part before. */
-                before?: string;
+                /** @description The `next` of the part before: the list goes on behind it. */
+                after?: string;
                 /** @description At most so many. */
                 limit?: number;
             };
@@ -2882,7 +2885,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-run, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-run, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2914,7 +2917,7 @@ export interface operations {
                     "text/event-stream": string;
                 };
             };
-            /** @description A problem: no-such-run, not-running, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-run, not-running, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2953,7 +2956,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-run, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-run, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2973,8 +2976,8 @@ export interface operations {
                 since?: string;
                 /** @description At most so many. */
                 limit?: number;
-                /** @description Only rows after the one with this number. */
-                after?: number;
+                /** @description Only rows that were published after this mark: the `mark` of an answer, or the id of an event. */
+                after?: string;
             };
             header?: never;
             path: {
@@ -2995,7 +2998,7 @@ export interface operations {
                     "text/event-stream": string;
                 };
             };
-            /** @description A problem: no-such-run, no-such-step, not-running, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-run, no-such-step, not-running, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3024,7 +3027,7 @@ export interface operations {
                     "application/json": Record<string, never>;
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3055,7 +3058,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3090,7 +3093,7 @@ export interface operations {
                     "application/json": components["schemas"]["Secret"];
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3119,7 +3122,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-secret, secret-in-use, wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: no-such-secret, secret-in-use, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3148,7 +3151,7 @@ export interface operations {
                     "application/json": components["schemas"]["Status"];
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, database-unreachable. */
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

@@ -73,7 +73,7 @@ const state = computed(() => {
 </script>
 
 <style scoped>
-.part { width: 218px; height: 58px; text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 4px 10px; cursor: pointer; display: block; }
+.part { pointer-events: all; width: 218px; height: 58px; text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 4px 10px; cursor: pointer; display: block; }
 .part.compact { width: 138px; padding: 4px 8px; }
 .part.keeps { border-left: 4px solid var(--sea); padding-left: 7px; }
 .part.chosen, .part:hover { border-color: var(--sea); }

@@ -34,6 +34,11 @@ export function origins(text: string): { name: string; part: string }[] {
   })
 }
 
+/** What the name of a part takes on a line, in pixels: some six a letter at its size, and air. */
+function labelWidth(text: string): number {
+  return text.length * 6 + 14
+}
+
 /** Places sources, steps and sinks from left to right. A sink may have the name of a step, so sinks have a prefix. */
 export function layOut(plan: Schemas['Plan'], partWidth = wide, ranksep = 56): { parts: MapPart[]; edges: MapEdge[]; height: number } {
   const parts: MapPart[] = []
@@ -52,7 +57,7 @@ export function layOut(plan: Schemas['Plan'], partWidth = wide, ranksep = 56): {
   g.setGraph({ rankdir: 'LR', nodesep: 16, ranksep, marginx: 2, marginy: 4 })
   g.setDefaultEdgeLabel(() => ({}))
   for (const p of parts) g.setNode(p.name, { width: partWidth, height: partHeight })
-  for (const e of edges) g.setEdge(e.from, e.to)
+  for (const e of edges) g.setEdge(e.from, e.to, e.part ? { width: labelWidth(e.part), height: 14, labelpos: 'c' } : {})
   dagre.layout(g)
   let height = partHeight
   for (const p of parts) {

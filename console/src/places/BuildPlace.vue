@@ -7,11 +7,13 @@
       <ElButton :loading="rehearsing.busy.value" :disabled="faults.length > 0" @click="rehearse">Rehearse</ElButton>
       <ElButton :loading="examples.busy.value" :disabled="faults.length > 0" @click="runExamples">{{ examplesLabel }}</ElButton>
       <ElButton :disabled="faults.length > 0" @click="router.push('/try')">Try</ElButton>
-      <ElButton type="primary" :disabled="faults.length > 0 || !checked" :loading="saving.busy.value" @click="save">Save</ElButton>
+      <ElButton type="primary" :disabled="faults.length > 0 || !checked" :loading="saving.busy.value" @click="save(draft.madeFrom.value)">Save</ElButton>
       <ElButton v-if="saved" type="primary" @click="starting = true">Start …</ElButton>
     </template>
   </header>
-  <div v-if="saving.problem.value" class="notice bad" role="alert">{{ saving.problem.value.detail }}; {{ saving.problem.value.fix }}.</div>
+  <div v-if="unknown" class="notice bad" role="alert">{{ unknown.detail }}; {{ unknown.fix }}.</div>
+  <div v-if="moved" class="notice bad" role="alert">{{ moved.detail }}: somebody has saved it meanwhile. <ElButton size="small" @click="save('')">Save mine as the newest all the same</ElButton></div>
+  <div v-else-if="saving.problem.value" class="notice bad" role="alert">{{ saving.problem.value.detail }}; {{ saving.problem.value.fix }}.</div>
   <div v-if="saved" class="notice good" role="status">{{ saved.stored ? `Saved as version ${saved.number} of ${saved.job}.` : `Nothing changed: it equals version ${saved.number} of ${saved.job}.` }}<template v-for="w in saved.warnings" :key="w"><br />{{ w }}</template></div>
   <BuildBeginnings v-if="!text" @begin="draft.begin" />
   <div v-else class="desk">
@@ -89,7 +91,7 @@ import { useRouter } from 'vue-router'
 
 import { namesOf, put } from '../document/splice'
 import { count } from '../format'
-import { ask, part as escaped, type Schemas } from '../http'
+import { ask, asProblem, part as escaped, type Problem, type Schemas } from '../http'
 import AddMenu from '../parts/AddMenu.vue'
 import BuildBeginnings from '../parts/BuildBeginnings.vue'
 import LatenessPanel from '../parts/LatenessPanel.vue'
@@ -115,12 +117,19 @@ const { text, checked, plan } = draft
 const editor = ref<{ show(line: number): void }>()
 const faults = computed(() => checked.value?.faults ?? [])
 
+/** Why the job in the address cannot be changed; null for nothing. */
+const unknown = shallowRef<Problem | null>(null)
 watch(
   () => props.job,
   async (job) => {
     if (!job) return
-    const v = await ask<Schemas['Version']>(`/jobs/${escaped(job)}/versions/newest`)
-    draft.begin(v.document ?? '', `${v.job} version ${v.number}`)
+    unknown.value = null
+    try {
+      const v = await ask<Schemas['Version']>(`/jobs/${escaped(job)}/versions/newest`)
+      await draft.begin(v.document ?? '', `${v.job} version ${v.number}`)
+    } catch (e) {
+      unknown.value = asProblem(e)
+    }
     await router.replace('/build')
   },
   { immediate: true },
@@ -200,15 +209,20 @@ function takeMargin(margin: string) {
 }
 const saved = shallowRef<Schemas['Saved'] | null>(null)
 const starting = ref(false)
-const saving = useAsked(() => ask<Schemas['Saved']>('/jobs', { method: 'POST', headers: { 'Content-Type': 'application/yaml' }, body: text.value }))
-async function save() {
-  const s = await saving.ask()
+const saving = useAsked((document: string, from: string) =>
+  ask<Schemas['Saved']>('/jobs', { method: 'POST', headers: { 'Content-Type': 'application/yaml', ...(from ? { 'If-Match': `"${from}"` } : {}) }, body: document }),
+)
+const moved = computed(() => (saving.problem.value?.code === 'version-moved' ? saving.problem.value : null))
+/** Saves the draft; from is the version that it was made from, empty to save it whatever is the newest. */
+async function save(from: string) {
+  const document = text.value
+  const s = await saving.ask(document, plan.value?.job === draft.origin.value.split(' ')[0] ? from : '')
   if (!s) return
   saved.value = s
-  draft.origin.value = `${s.job} version ${s.number}`
+  draft.saved(document, `${s.job} version ${s.number}`)
 }
-function clear() {
-  draft.begin('')
+async function clear() {
+  if (!(await draft.begin(''))) return
   rehearsing.data.value = null
   examples.data.value = null
   part.value = ''

@@ -81,10 +81,10 @@
       <header><h2>Secrets</h2><span class="soft">sealed; named as ${secret.NAME}</span></header>
       <StateNote v-if="!secretList.data.value?.items.length" :loading="secretList.loading.value" :problem="secretList.problem.value">None yet. A connection that signs in stores its password here.</StateNote>
       <table v-else class="plain">
-        <thead><tr><th>name</th><th>stored (UTC)</th><th>state</th><th>used by</th><th /></tr></thead>
+        <thead><tr><th>name</th><th>stored (UTC)</th><th>state</th><th>used by</th><th>sent to</th><th /></tr></thead>
         <tbody>
           <tr v-for="s in secretList.data.value.items" :key="s.name">
-            <td>{{ s.name }}</td><td class="nowrap">{{ moment(s.updated_at) }}</td><td>{{ s.readable ? 'sealed' : '✕ store it again' }}</td><td>{{ s.used_by.join(', ') || '–' }}</td>
+            <td>{{ s.name }}</td><td class="nowrap">{{ moment(s.updated_at) }}</td><td>{{ s.readable ? 'sealed' : '✕ store it again' }}</td><td>{{ [...s.used_by, ...s.jobs.map((j) => `job ${j}`)].join(', ') || '–' }}</td><td>{{ s.for.join(', ') || 'its first use' }}</td>
             <td class="acts"><ElButton size="small" text @click="dropSecret(s.name)">Remove</ElButton></td>
           </tr>
         </tbody>
@@ -103,6 +103,7 @@ import { asProblem, type Problem, type ListOf, type Schemas } from '../http'
 import CheckSteps from '../parts/CheckSteps.vue'
 import ConnectionForm from '../parts/ConnectionForm.vue'
 import StateNote from '../parts/StateNote.vue'
+import { sure } from '../use/sure'
 import { useResource } from '../use/resource'
 import { catalogue, connections, secrets, type Connection } from '../use/streams'
 
@@ -147,19 +148,22 @@ async function stored(name: string) {
   await Promise.all([list.refresh(), secretList.refresh()])
   await tryIt(name)
 }
-function drop(name: string) {
+async function drop(name: string) {
+  if (!(await sure(`Remove the connection ${name}? Its settings are gone then; jobs that name it cannot start.`, 'Remove'))) return
   return act(async () => {
     await connections.remove(name)
     await list.refresh()
   })
 }
-function dropSecret(name: string) {
+async function dropSecret(name: string) {
+  if (!(await sure(`Remove the secret ${name}? Nobody can read it again; it would have to be entered anew.`, 'Remove'))) return
   return act(async () => {
     await secrets.remove(name)
     await secretList.refresh()
   })
 }
-function dropDescribed(name: string) {
+async function dropDescribed(name: string) {
+  if (!(await sure(`Take ${name} out of the catalogue? Jobs keep their own text.`, 'Remove'))) return
   return act(async () => {
     await catalogue.remove(name)
     await described.refresh()

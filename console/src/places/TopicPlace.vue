@@ -124,8 +124,7 @@ async function begin(purpose: string) {
   failure.value = null
   try {
     const d = await topics.begin(props.connection, props.topic, purpose)
-    draft.begin(d.document)
-    await router.push('/build')
+    if (await draft.begin(d.document)) await router.push('/build')
   } catch (e) {
     failure.value = asProblem(e)
   }

@@ -77,13 +77,11 @@ import { part as escaped, post, type Schemas } from '../http'
 import RowsGrid from '../parts/RowsGrid.vue'
 import StateNote from '../parts/StateNote.vue'
 import { useAsked } from '../use/asked'
-import { useDraft } from '../use/draft'
 import { usePlay, type Line } from '../use/play'
 
 const TideChart = defineAsyncComponent(() => import('../parts/TideChart.vue'))
 
 const router = useRouter()
-const draft = useDraft()
 const { text, checked, plan, faults, sources, source, lines, at, order, played, moments, dots, watermark, bands, windowed, step, keys, key, sentence, shownParts, give, add } = usePlay()
 
 const many = ref(300)
@@ -115,7 +113,7 @@ async function byHand() {
 async function asExample() {
   const e = played.data.value?.example
   if (!e) return
-  draft.begin(addEntry(text.value, 'examples', e), draft.origin.value)
+  text.value = addEntry(text.value, 'examples', e)
   await router.push('/build')
 }
 </script>
