@@ -15,7 +15,7 @@ import (
 
 func newCheck(s *streams) *cobra.Command {
 	var plan, schema, reached bool
-	var format string
+	var format, server string
 	var set []string
 	c := &cobra.Command{
 		Use:   "check DOCUMENT…",
@@ -46,7 +46,7 @@ of job documents, for editors.`,
 			if err != nil {
 				return err
 			}
-			known, err := job.LoadConnections(job.ConnectionsFile)
+			known, err := connectionsAt(c.Context(), server)
 			if err != nil {
 				return err
 			}
@@ -91,6 +91,7 @@ of job documents, for editors.`,
 	c.Flags().BoolVar(&schema, "schema", false, "write the JSON Schema of job documents")
 	c.Flags().StringVar(&format, "format", "table", "how the plan looks: table, json or yaml")
 	c.Flags().StringArrayVar(&set, "set", nil, "set `VALUE=X` of the document's values")
+	c.Flags().StringVar(&server, "server", "", "also take the connections of the service at `ADDRESS`")
 	return c
 }
 

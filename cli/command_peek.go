@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -22,6 +23,7 @@ import (
 type peekFlags struct {
 	nearest
 	connection, topic     string
+	file                  string
 	oldest, newest        bool
 	at                    string
 	follow                bool
@@ -35,10 +37,12 @@ func newPeek(s *streams) *cobra.Command {
 	var f peekFlags
 	c := &cobra.Command{
 		Use:   "peek [DOCUMENT [SOURCE]]",
-		Short: "Look at raw events of a topic or source, and at what they decode to",
-		Long: `Look at raw events of a topic (--connection, --topic) or of a document's source: key, partition, offset,
-stored time, headers, the text as it is, and what it decodes to. Nothing is written, and no position
-moves.
+		Short: "Look at raw events of a topic, file or source, and at what they decode to",
+		Long: `Look at raw events of a topic (--connection, --topic), of a file (--file) or of a document's source: key,
+partition, offset, stored time, headers, the text as it is, and what it decodes to. Nothing is written, and no
+position moves. A file needs no document yet; its format is told by its name's ending, or by its lines.
+
+--time takes events stored since then; those of files have no such time, and their own event time counts.
 
 --profile tells of each field how often it is null, how many values it has, the least and the greatest.
 --infer proposes the fields, the event time and the margin, with each doubt, and writes a document to
@@ -46,6 +50,8 @@ begin with to standard output.`,
 		Example: `  undertide peek --connection harbour --topic gauge.levels --oldest --rows 5
   undertide peek --connection harbour --topic gauge.levels --profile
   undertide peek --connection harbour --topic gauge.levels --infer > job.yaml
+  undertide peek --file gauges.ndjson --infer > job.yaml
+  undertide peek --file gauges.ndjson --follow
   undertide peek harbour/jobs/crane-load.yaml lifts --follow`,
 		Args:              cobra.MaximumNArgs(2),
 		ValidArgsFunction: documents,
@@ -95,9 +101,10 @@ begin with to standard output.`,
 	g := c.Flags()
 	g.StringVar(&f.connection, "connection", "", "the connection `NAME` of the broker")
 	g.StringVar(&f.topic, "topic", "", "the `TOPIC`")
+	g.StringVar(&f.file, "file", "", "the `PATH` of a file, or a pattern in quotes")
 	g.BoolVar(&f.newest, "newest", false, "the newest events (this is what happens without it)")
 	g.BoolVar(&f.oldest, "oldest", false, "the oldest events")
-	g.StringVar(&f.at, "time", "", "events stored since `TIME`: RFC 3339, or a duration before now")
+	g.StringVar(&f.at, "time", "", "events since `TIME`: RFC 3339, or a duration before now")
 	g.BoolVarP(&f.follow, "follow", "f", false, "events as they are stored from now on; Ctrl-C ends it")
 	g.IntVar(&f.rows, "rows", 10, "at most so many (--profile and --infer: 1000)")
 	g.IntVar(&f.partition, "partition", -1, "of this partition alone")
@@ -123,10 +130,12 @@ func purposes() string {
 
 func (f *peekFlags) check(args []string) error {
 	switch {
-	case len(args) == 0 && (f.connection == "" || f.topic == ""):
-		return usageError{errors.New("what to look at is not said; give --connection and --topic, or a document and its source")}
-	case len(args) > 0 && (f.connection != "" || f.topic != ""):
-		return usageError{errors.New("a document and --connection, --topic stand together; give one of them")}
+	case len(args) == 0 && f.file == "" && (f.connection == "" || f.topic == ""):
+		return usageError{errors.New("what to look at is not said; give --connection and --topic, --file, or a document and its source")}
+	case len(args) > 0 && (f.connection != "" || f.topic != "" || f.file != ""), f.file != "" && (f.connection != "" || f.topic != ""):
+		return usageError{errors.New("a document, --file, and --connection with --topic stand together; give one of them")}
+	case f.file != "" && f.partition >= 0:
+		return usageError{errors.New("--partition is for topics; name the file itself")}
 	case f.rows < 1 || f.rows > 10_000:
 		return usageError{fmt.Errorf("--rows %d: give 1 to 10000", f.rows)}
 	case f.purpose != "" && !f.infer:
@@ -176,6 +185,21 @@ func (f *peekFlags) peek(ctx context.Context, args []string) (api.Peek, *connect
 	if len(args) > 0 {
 		return f.peekDocument(ctx, args, o)
 	}
+	if f.file != "" {
+		source := connect.AtPath(f.file)
+		p, err := f.byEventTime(o, func(o connect.Sampling) (api.Peek, string, error) {
+			sample, err := source.Sample(ctx, connect.Opening{Format: cmp.Or(connect.FormatOf(f.file), connect.DefaultFormat())}, o)
+			if err != nil {
+				return api.Peek{}, "", err
+			}
+			p := api.PeekOf(sample)
+			if p.Inference == nil {
+				return p, "", nil
+			}
+			return p, p.Inference.EventTime, nil
+		})
+		return p, originOf(source), err
+	}
 	conn, cl, err := f.find(f.connection)
 	if err != nil {
 		return api.Peek{}, nil, err
@@ -218,11 +242,60 @@ func (f *peekFlags) peekDocument(ctx context.Context, args []string, o connect.S
 	if err != nil {
 		return api.Peek{}, nil, err
 	}
-	sample, err := try.Sample(ctx, j, src, o)
-	if err != nil {
-		return api.Peek{}, nil, err
+	take := func(o connect.Sampling) (api.Peek, string, error) {
+		sample, err := try.Sample(ctx, j, src, o)
+		if err != nil {
+			return api.Peek{}, "", err
+		}
+		field := ""
+		if src.EventTime != nil {
+			field = src.EventTime.Text()
+		}
+		return api.DecodedOf(src, sample), field, nil
 	}
-	return api.DecodedOf(src, sample), originOf(src.With), nil
+	if _, stored := src.With.(connect.Storing); !stored {
+		p, err := f.byEventTime(o, take)
+		return p, originOf(src.With), err
+	}
+	p, _, err := take(o)
+	return p, originOf(src.With), err
+}
+
+// mostLooked is how many events are looked through for those since a time, where none has a time at which it was stored.
+const mostLooked = 100_000
+
+// byEventTime takes events; those since a time by the field that take names, since they were stored at no time that is
+// known.
+func (f *peekFlags) byEventTime(o connect.Sampling, take func(connect.Sampling) (api.Peek, string, error)) (api.Peek, error) {
+	if o.From != connect.Since {
+		p, _, err := take(o)
+		return p, err
+	}
+	since := o.At
+	o.From, o.Rows, o.At = connect.Oldest, mostLooked, time.Time{}
+	p, field, err := take(o)
+	if err != nil {
+		return p, err
+	}
+	if field == "" {
+		return p, usageError{errors.New("--time: no field of the events is known to be their time; leave it out, or take --oldest")}
+	}
+	if len(p.Events) == mostLooked {
+		p.Notes = append(p.Notes, fmt.Sprintf("the first %s events were looked through", group(mostLooked)))
+	}
+	var later []api.RawEvent
+	for _, e := range p.Events {
+		for _, d := range e.Decoded {
+			at, err := time.Parse(time.RFC3339Nano, d.Value)
+			if d.Name == field && err == nil && !at.Before(since) && len(later) < f.rows {
+				later = append(later, e)
+			}
+		}
+	}
+	if p.Events = later; len(later) == 0 {
+		p.Notes = append(p.Notes, fmt.Sprintf("no event has a %s since %s", field, since.UTC().Format(time.RFC3339)))
+	}
+	return p, nil
 }
 
 func sourceOf(args []string) string {
@@ -377,6 +450,9 @@ func (f *peekFlags) followed(ctx context.Context, s *streams, args []string) err
 		}
 		return f.followHere(ctx, s, src.With, "source "+src.Name, func(sample connect.Sample) api.Peek { return api.DecodedOf(src, sample) })
 	}
+	if f.file != "" {
+		return f.followHere(ctx, s, connect.AtPath(f.file), f.file, api.PeekOf)
+	}
 	conn, cl, err := f.find(f.connection)
 	if err != nil {
 		return err
@@ -409,7 +485,7 @@ func (f *peekFlags) one(s *streams, e api.RawEvent) error {
 func (f *peekFlags) followHere(ctx context.Context, s *streams, source connect.Source, name string, peek func(connect.Sample) api.Peek) error {
 	follower, ok := source.(connect.Follower)
 	if !ok {
-		return usageError{fmt.Errorf("%s is no topic; --follow is for topics", name)}
+		return usageError{fmt.Errorf("%s is no topic and no file; --follow is for those", name)}
 	}
 	s.say("events of %s as they are stored; Ctrl-C ends it", name)
 	quiet := try.Quiet{Source: source, Since: time.Now()}

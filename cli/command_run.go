@@ -22,7 +22,7 @@ import (
 func newRun(s *streams) *cobra.Command {
 	var in, out, set []string
 	var lanes int
-	var checkpoints, metrics, format string
+	var checkpoints, metrics, format, server string
 	var quiet bool
 	c := &cobra.Command{
 		Use:   "run DOCUMENT",
@@ -66,7 +66,7 @@ a partition for each file.`,
 					return err
 				}
 			}
-			known, err := job.LoadConnections(job.ConnectionsFile)
+			known, err := connectionsAt(c.Context(), server)
 			if err != nil {
 				return err
 			}
@@ -91,6 +91,7 @@ a partition for each file.`,
 	f.StringVar(&checkpoints, "checkpoints", "", "keep checkpoints in `FOLDER`, and go on from them")
 	f.StringVar(&metrics, "metrics", "", "write the run's figures to `FILE` as JSON")
 	f.StringVar(&format, "format", "", "how rows on standard output look: `FORM` "+strings.Join(writtenFormats(), ", ")+" (default: as the document says)")
+	f.StringVar(&server, "server", "", "also take the connections of the service at `ADDRESS` that need no secret")
 	f.BoolVarP(&quiet, "quiet", "q", false, "say nothing but errors")
 	_ = c.MarkFlagDirname("checkpoints") // the flag stands above
 	return c

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -17,6 +19,7 @@ import (
 	"undertide/api"
 	"undertide/client"
 	"undertide/connect"
+	"undertide/job"
 )
 
 // pace is how fast events are sent.
@@ -87,16 +90,17 @@ message key; without it messages have none.`,
 				defer file.Close()
 				in, name = file, args[2]
 			}
-			to, end, err := f.sender(c.Context(), args[0], args[1])
+			to, err := f.sender(c.Context(), args[0], args[1])
 			if err != nil {
 				return err
 			}
-			n, err := f.send(c.Context(), in, name, p, to)
-			if err == nil {
-				err = end()
-			}
-			if n > 0 || err == nil {
-				s.say("sent %s %s to %s", group(n), plural(n, "event"), args[1])
+			n, err := f.send(c.Context(), in, name, p, to.send)
+			// What was handed over before a line that is wrong goes out all the same.
+			err = errors.Join(err, to.end())
+			if arrived := to.arrived(); arrived >= 0 {
+				s.say("sent %s %s to %s", group(arrived), plural(arrived, "event"), args[1])
+			} else {
+				s.say("%s %s were handed over for %s; how many of them arrived is not known", group(n), plural(n, "event"), args[1])
 			}
 			return err
 		},
@@ -108,58 +112,90 @@ message key; without it messages have none.`,
 	return c
 }
 
-// sender gives what takes events, and what ends it.
-func (f *sendFlags) sender(ctx context.Context, connection, topic string) (func(key *string, text string) error, func() error, error) {
+// sender takes events. arrived is how many the broker has said that it has, after end; -1 where that is not known.
+type sender struct {
+	send    func(key *string, text string) error
+	end     func() error
+	arrived func() int64
+}
+
+// sender gives what takes events.
+func (f *sendFlags) sender(ctx context.Context, connection, topic string) (sender, error) {
 	conn, cl, err := f.find(connection)
 	if err != nil {
-		return nil, nil, err
+		return sender{}, err
 	}
 	if conn != nil {
-		l, err := conn.Look()
-		if err != nil {
-			return nil, nil, err
-		}
-		opener, err := connect.Can[connect.Opener](conn, l, "take events")
-		if err != nil {
-			return nil, nil, err
-		}
-		w, err := opener.OpenToSend(ctx, topic)
-		if err != nil {
-			return nil, nil, err
-		}
-		return func(key *string, text string) error {
-				if key == nil {
-					return w.Send(ctx, nil, []byte(text))
-				}
-				return w.Send(ctx, []byte(*key), []byte(text))
-			}, func() error {
-				defer l.Close()
-				defer w.Close()
-				return w.Flush(ctx)
-			}, nil
+		return direct(ctx, conn, topic)
 	}
-	return throughService(ctx, cl, connection, topic)
+	return throughService(ctx, cl, connection, topic), nil
+}
+
+// direct gives events to a broker.
+func direct(ctx context.Context, conn *connect.Connection, topic string) (sender, error) {
+	l, err := conn.Look()
+	if err != nil {
+		return sender{}, err
+	}
+	opener, err := connect.Can[connect.Opener](conn, l, "take events")
+	if err != nil {
+		return sender{}, err
+	}
+	w, err := opener.OpenToSend(ctx, topic)
+	if err != nil {
+		return sender{}, err
+	}
+	var n int64
+	flushed := false
+	return sender{
+		send: func(key *string, text string) error {
+			var k []byte
+			if key != nil {
+				k = []byte(*key)
+			}
+			err := w.Send(ctx, k, []byte(text))
+			if err == nil {
+				n++
+			}
+			return err
+		},
+		end: func() error {
+			defer l.Close()
+			defer w.Close()
+			err := w.Flush(ctx)
+			flushed = err == nil
+			return err
+		},
+		arrived: func() int64 {
+			if flushed || n == 0 {
+				return n
+			}
+			return -1
+		},
+	}, nil
 }
 
 // throughService gathers events and gives them to the service.
-func throughService(ctx context.Context, cl *client.Client, connection, topic string) (func(key *string, text string) error, func() error, error) {
+func throughService(ctx context.Context, cl *client.Client, connection, topic string) sender {
+	var arrived int64
 	var batch []api.NewEvent
 	size, began := 0, time.Now()
 	flush := func() error {
 		if len(batch) == 0 {
 			return nil
 		}
-		_, err := cl.Send(ctx, connection, topic, batch)
+		sent, err := cl.Send(ctx, connection, topic, batch)
+		arrived += int64(sent.Count)
 		batch, size, began = batch[:0], 0, time.Now()
 		return without(connection, err)
 	}
-	return func(key *string, text string) error {
+	return sender{send: func(key *string, text string) error {
 		batch = append(batch, api.NewEvent{Key: key, Text: text})
 		if size += len(text) + 64; size > 1<<20 || time.Since(began) > 200*time.Millisecond {
 			return flush()
 		}
 		return nil
-	}, flush, nil
+	}, end: flush, arrived: func() int64 { return arrived }}
 }
 
 // send reads lines and hands them over at a pace; it gives how many were handed over.
@@ -184,7 +220,11 @@ func (f *sendFlags) send(ctx context.Context, in io.Reader, name string, p pace,
 				return n, fmt.Errorf("%s:%d: the line is no JSON object, so that --key and --time find nothing in it; leave them out for other events", name, line)
 			}
 			if f.key != "" {
-				if v, ok := fields[f.key]; ok && v != nil {
+				v, ok := fields[f.key]
+				if !ok {
+					return n, fmt.Errorf("%s:%d: the event has no field %s, which --key names; %s", name, line, f.key, fieldsRemedy(f.key, fields))
+				}
+				if v != nil {
 					k := fmt.Sprint(v)
 					key = &k
 				}
@@ -219,6 +259,15 @@ func (f *sendFlags) send(ctx context.Context, in io.Reader, name string, p pace,
 		return n, fmt.Errorf("read %s: %w", name, err)
 	}
 	return n, nil
+}
+
+// fieldsRemedy says which fields there are.
+func fieldsRemedy(wrong string, fields map[string]any) string {
+	known := slices.Sorted(maps.Keys(fields))
+	if n := job.Nearest(wrong, known); n != "" {
+		return "did you mean " + n + "?"
+	}
+	return "it has " + strings.Join(known, ", ")
 }
 
 // momentOf reads a time: RFC 3339, or a whole number in the unit by which it lies between 1990 and 2100.

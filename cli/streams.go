@@ -2,8 +2,10 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"strings"
 	"time"
@@ -33,6 +35,45 @@ func (n *nearest) find(name string) (*connect.Connection, *client.Client, error)
 	return nil, cl, err
 }
 
+// connectionsAt gives the connections of the working folder, and those that the service at an address keeps; no service
+// is asked where none is named. A service gives no secrets away: a connection that needs one can be named by a document
+// that is only looked at, and not by one that is run from here.
+func connectionsAt(ctx context.Context, server string) (map[string]*connect.Connection, error) {
+	known, err := job.LoadConnections(job.ConnectionsFile)
+	if err != nil || server == "" {
+		return known, err
+	}
+	cl, err := client.New(server)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	kept, err := cl.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if known == nil {
+		known = map[string]*connect.Connection{}
+	}
+	for _, k := range kept {
+		if _, own := known[k.Name]; own || k.Settings == nil {
+			continue
+		}
+		fields := maps.Clone(k.Settings)
+		fields["via"] = k.Via
+		text, err := json.Marshal(map[string]any{"connections": map[string]any{k.Name: fields}})
+		if err != nil {
+			return nil, err
+		}
+		_, unready := job.ParseConnections(k.Name, string(text), job.Options{NeedEnv: true})
+		shown, _ := job.ParseConnections(k.Name, string(text), job.Options{Secret: func(string) (string, error) { return "", nil }}) // what is wrong was found above
+		if c := shown[k.Name]; c != nil {
+			c.Unready = unready
+			known[k.Name] = c
+		}
+	}
+	return known, nil
+}
+
 // without words a service that does not answer for those who did not ask for one.
 func without(name string, err error) error {
 	if errors.Is(err, client.ErrUnreachable) {
@@ -53,7 +94,7 @@ func (n *nearest) load(path string, set map[string]string) (j *job.Job, text str
 		return nil, "", nil, err
 	}
 	if n.server == "" {
-		j, err = job.Load(path, job.Options{Set: set, NeedEnv: true, Connections: known})
+		j, err = job.Load(path, job.Options{Set: set, NeedEnv: true, SinksAside: true, Connections: known})
 		var faults job.Faults
 		if !errors.As(err, &faults) || !missingConnection(faults) {
 			return j, "", nil, err

@@ -185,6 +185,8 @@ type Connection struct {
 	Name string
 	Kind *Kind
 	Link Link
+	// Unready is why it cannot be used by a run, such as a secret that is not there; nil where it can.
+	Unready error
 }
 
 // Link are the settings of a connection, as [Source] is.

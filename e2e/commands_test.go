@@ -2,9 +2,12 @@ package e2e
 
 import (
 	"encoding/json"
+	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 )
 
 // TestCheck: right documents, faults with status 3, plans in three forms, the JSON Schema.
@@ -106,4 +109,90 @@ sinks:
 	write(t, dir, "epochs.yaml", doc)
 	undertide(t, dir, "run", "epochs.yaml", "-q").want(t, 0)
 	return filepath.Join(dir, "epochs.ndjson")
+}
+
+// TestPeekFile: a file is looked at before there is any document: its first and last events, those since a time, those
+// that come; and a document is begun over it.
+func TestPeekFile(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "levels.ndjson", readings(200))
+	write(t, dir, "levels.csv", "gauge,level_m,read_at\nG01,2.5,2026-01-01T00:00:00Z\nG02,2.75,2026-01-01T00:01:00Z\n")
+	peek := func(args ...string) outcome {
+		t.Helper()
+		return undertide(t, dir, append([]string{"peek"}, args...)...)
+	}
+	newest := peek("--file", "levels.ndjson", "--rows", "2")
+	newest.want(t, 0, "")
+	if strings.Count(newest.out, "  raw  ") != 2 || !strings.Contains(newest.out, "offset 199") {
+		t.Errorf("the newest two:\n%s", newest.out)
+	}
+	if o := peek("--file", "levels.ndjson", "--oldest", "--rows", "3"); strings.Count(o.out, "  raw  ") != 3 || !strings.Contains(o.out, "offset 0\n") {
+		t.Errorf("the oldest three:\n%s", o.out)
+	}
+	if o := peek("--file", "levels.csv", "--time", "2026-01-01T00:00:30Z"); strings.Count(o.out, "decoded") != 1 || !strings.Contains(o.out, "gauge=G02") {
+		t.Errorf("those since a time:\n%s%s", o.out, o.err)
+	}
+	peek("--file", "levels.csv", "--time", "2027-01-01T00:00:00Z").want(t, 0, "no event has a read_at since 2027-01-01T00:00:00Z")
+	peek("--file", "none.ndjson").want(t, 1, "open none.ndjson: there is no such file or folder")
+	peek("--file", "levels.csv", "--topic", "levels").want(t, 2, "give one of them")
+	peek("--file", "levels.csv", "--partition", "1").want(t, 2, "--partition is for topics")
+	begun := peek("--file", "levels.csv", "--infer", "--purpose", "clean")
+	begun.want(t, 0, "margin: ")
+	write(t, dir, "begun.yaml", begun.out)
+	undertide(t, dir, "check", "begun.yaml").want(t, 0, "")
+
+	follow := launch(t, dir, "peek", "--file", "levels.ndjson", "--follow", "--format", "json")
+	follow.says(t, "Ctrl-C ends it()")
+	time.Sleep(300 * time.Millisecond)
+	f, err := os.OpenFile(filepath.Join(dir, "levels.ndjson"), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	for _, part := range []string{`{"gauge":"new`, `","level_m":1,"read_at":1}` + "\n"} {
+		if _, err := f.WriteString(part); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(1500 * time.Millisecond)
+	}
+	follow.says(t, `"gauge\\":\\"(new)\\"`)
+	if text := follow.text(); strings.Count(text, "\n") != 2 {
+		t.Errorf("what was there before is shown as new:\n%s", text)
+	}
+}
+
+// TestServersConnections: run and check take connections of a service, but for those that need its secrets.
+func TestServersConnections(t *testing.T) {
+	dir := open(t)
+	_, broker := startBroker(t, dir, "")
+	s := serve(t, dir)
+	s.must("connections", "add", "there", "--brokers", broker, "--no-test")
+	kcat(t, keyed(readings(100)), "-b", broker, "-t", "levels", "-P", "-K", "|")
+	if code, text, _ := s.ask("PUT", "/api/v1/connections/safe", fmt.Sprintf(`{"via":"kafka","settings":{"brokers":[%q],"sasl":{"mechanism":"scram-sha-256","user":"tide","password":"${secret.safe}"}},"secrets":{"safe":"ebb-and-flow"}}`, broker), "Content-Type", "application/json"); code != 200 {
+		t.Fatal(text)
+	}
+	document := func(connection string) string {
+		return write(t, dir, connection+".yaml", fmt.Sprintf(`undertide: 1
+job: look
+sources:
+  levels: {via: kafka, with: {connection: %s, topic: levels}, fields: {gauge: string, level_m: double, read_at: {type: timestamp, parse: epoch_ms}}, event_time: read_at, watermark: {margin: 1s}}
+sinks:
+  out: {from: levels, via: file, with: {path: out.ndjson}}
+`, connection))
+	}
+	undertide(t, dir, "check", document("there")).want(t, 3, "there is no connection there")
+	s.run("check", document("there")).want(t, 0, "")
+	s.run("run", document("there"), "--in", "levels="+write(t, dir, "levels.ndjson", readings(100)), "-q").want(t, 0, "")
+	if n := len(strings.Split(strings.TrimSpace(read(t, filepath.Join(dir, "out.ndjson"))), "\n")); n != 100 {
+		t.Errorf("%d rows, want 100", n)
+	}
+	s.run("check", document("safe")).want(t, 0, "")
+	o := s.run("run", document("safe"), "-q")
+	o.want(t, 3, "connection safe: secrets are kept by a service")
+	if strings.Contains(o.out+o.err, "ebb") {
+		t.Errorf("the secret is shown: %s", o.err)
+	}
+	undertide(t, dir, "send", "nowhere", "levels", "levels.ndjson", "--server", s.address).want(t, 1, "there is no connection nowhere")
+	s.run("send", "there", "none", "levels.ndjson").want(t, 1, "sent 0 events to none")
+	s.run("send", "there", "levels", "levels.ndjson", "--key", "guage").want(t, 1, "levels.ndjson:1: the event has no field guage, which --key names; did you mean gauge?")
 }

@@ -2,6 +2,7 @@ package job
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -115,10 +116,27 @@ func (r *reader) connections(n *node, out map[string]*connect.Connection) {
 		return
 	}
 	for i, k := range n.keys {
+		r.aside = r.opt.SinksAside && !r.forSources[k.text]
 		if c := r.connection(k, n.values[i], join("connections", k.text)); c != nil {
 			out[k.text] = c
 		}
+		r.aside = false
 	}
+}
+
+// namedBySources gives the connections that sources name.
+func namedBySources(sources *node) map[string]bool {
+	out := map[string]bool{}
+	if sources != nil {
+		for _, s := range sources.values {
+			if with := s.get("with"); with != nil {
+				if c := with.get("connection"); c != nil {
+					out[c.text] = true
+				}
+			}
+		}
+	}
+	return out
 }
 
 func (r *reader) connection(k, n *node, place string) *connect.Connection {
@@ -150,7 +168,7 @@ func (r *reader) connection(k, n *node, place string) *connect.Connection {
 
 // bound asks whether the secrets that a connection names may go where it leads.
 func (r *reader) bound(n *node, place string, c *connect.Connection) {
-	if r.opt.SecretFor == nil {
+	if r.opt.SecretFor == nil || r.aside {
 		return
 	}
 	for _, name := range secretsIn(n) {
@@ -197,6 +215,9 @@ func (b *builder) named(n *node, place, kind string) *connect.Connection {
 	if c, ok := b.known[name]; ok {
 		if c.Kind.Name != kind {
 			b.fault(n, place, fmt.Sprintf("connection %s is a %s connection and no %s one", name, c.Kind.Name, kind), "name another, or say via: "+c.Kind.Name)
+		}
+		if faults := Faults(nil); b.needs() && errors.As(c.Unready, &faults) && len(faults) > 0 {
+			b.fault(n, place, "connection "+name+": "+faults[0].Message, faults[0].Remedy)
 		}
 		return c
 	}

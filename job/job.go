@@ -201,6 +201,9 @@ type Options struct {
 	EnvNames []string
 	// NeedEnv makes a missing variable a fault: the document is about to run.
 	NeedEnv bool
+	// SinksAside: sinks will not be opened, as in a rehearsal. What they alone need, variables, secrets, addresses and
+	// paths, is not asked for.
+	SinksAside bool
 	// Connections are those that the document may name beside its own.
 	Connections map[string]*connect.Connection
 	// Absolute refuses relative paths: the document has no folder, as in a service.
@@ -360,10 +363,13 @@ func (b *builder) document() {
 	if b.known == nil {
 		b.known = map[string]*connect.Connection{}
 	}
+	b.forSources = namedBySources(b.doc.get("sources"))
 	b.connections(b.doc.get("connections"), b.known)
 	b.readSources()
 	b.readSteps()
+	b.aside = b.opt.SinksAside
 	b.readSinks()
+	b.aside = false
 	b.readExamples()
 }
 
@@ -424,7 +430,7 @@ func (b *builder) values() {
 			text, given = s, true
 		}
 		if !given {
-			if b.opt.NeedEnv {
+			if b.needs() {
 				b.fault(k, place, "the value has no default and was not set", fmt.Sprintf("give it: --set %s=…", k.text))
 			} else {
 				b.warn(k, place, "the value has no default", fmt.Sprintf("a run needs it: --set %s=…", k.text))

@@ -20,6 +20,7 @@ import (
 	"undertide/connect"
 	_ "undertide/connect/all"
 	"undertide/connect/kafka"
+	"undertide/disk"
 )
 
 var update = flag.Bool("update", false, "write golden files anew")
@@ -602,5 +603,47 @@ sinks:
 		if j.Sources[0].Schema.Index(hidden) < 0 {
 			t.Errorf("the source does not give %s: %v", hidden, j.Sources[0].Schema)
 		}
+	}
+}
+
+// TestSinksAside: where sinks are not opened, what they alone need is not asked for; what sources need is.
+func TestSinksAside(t *testing.T) {
+	const text = `undertide: 1
+job: aside
+connections:
+  out: {via: kafka, brokers: ['${env.NO_BROKER}:9092'], sasl: {mechanism: scram-sha-256, user: a, password: '${secret.none}'}}
+  in: {via: kafka, brokers: ['%s:9092']}
+sources:
+  levels: {via: kafka, with: {connection: in, topic: levels}, fields: {gauge: string, at: timestamp}, event_time: at, watermark: {margin: 1s}}
+sinks:
+  a: {from: levels, via: kafka, with: {connection: out, topic: x}}
+  b: {from: levels, via: file, with: {path: /nowhere/b.ndjson}}
+`
+	files, err := disk.Within(nil, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	o := Options{Env: noEnv, NeedEnv: true, Files: files}
+	right := fmt.Sprintf(text, "harbour")
+	_, err = Parse("aside.yaml", right, o)
+	for _, want := range []string{"NO_BROKER is not set", "secrets are kept by a service", "no folder that the service may use"} {
+		if !strings.Contains(message(err), want) {
+			t.Errorf("before a run: %v, want %q", err, want)
+		}
+	}
+	o.SinksAside = true
+	if _, err := Parse("aside.yaml", right, o); err != nil {
+		t.Errorf("with sinks aside: %v", err)
+	}
+	if _, err := Parse("aside.yaml", fmt.Sprintf(text, "${env.NO_HARBOUR}"), o); !strings.Contains(message(err), "NO_HARBOUR is not set") || strings.Contains(message(err), "NO_BROKER") {
+		t.Errorf("what a source needs: %v", err)
+	}
+	o.Connections = map[string]*connect.Connection{"far": {Name: "far", Kind: connect.KindNamed("kafka"), Link: connect.KindNamed("kafka").Link(), Unready: Faults{{Message: "secret tide is not stored", Remedy: "store it"}}}}
+	far := strings.Replace(right, "connection: out, topic", "connection: far, topic", 1)
+	if _, err := Parse("aside.yaml", far, o); err != nil {
+		t.Errorf("a sink's connection that is not ready: %v", err)
+	}
+	if _, err := Parse("aside.yaml", strings.Replace(right, "connection: in,", "connection: far,", 1), o); !strings.Contains(message(err), "connection far: secret tide is not stored; store it") {
+		t.Errorf("a source's connection that is not ready: %v", err)
 	}
 }

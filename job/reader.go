@@ -14,15 +14,17 @@ import (
 
 // reader walks the nodes of a document and collects faults and warnings.
 type reader struct {
-	ctx      context.Context // of whoever waits for the reading
-	file     string
-	lines    []string
-	opt      Options
-	faults   Faults
-	warnings Faults
-	unsaid   [2]int            // faults and warnings beyond maxFaults
-	written  int               // bytes of expressions so far
-	hidden   map[string]string // values of variables that no message shows, to their names
+	ctx        context.Context // of whoever waits for the reading
+	file       string
+	lines      []string
+	opt        Options
+	faults     Faults
+	warnings   Faults
+	unsaid     [2]int            // faults and warnings beyond maxFaults
+	written    int               // bytes of expressions so far
+	hidden     map[string]string // values of variables that no message shows, to their names
+	forSources map[string]bool   // connections that sources name
+	aside      bool              // what is read belongs to sinks that are not opened
 }
 
 func (r *reader) faultAt(line, column int, place, message, remedy string) {
@@ -117,6 +119,9 @@ func join(place, name string) string {
 	return place + "." + name
 }
 
+// needs says whether what a run needs has to be there for what is read now.
+func (r *reader) needs() bool { return r.opt.NeedEnv && !r.aside }
+
 // text gives a scalar with its ${…} filled in; false, with a fault, when there is none.
 func (r *reader) text(n *node, place string) (string, bool) {
 	if n == nil {
@@ -133,6 +138,9 @@ func (r *reader) text(n *node, place string) (string, bool) {
 func (r *reader) secretText(n *node, place string) (string, bool) {
 	if name, is := strings.CutPrefix(n.text, "${secret."); is && strings.HasSuffix(name, "}") {
 		name = strings.TrimSuffix(name, "}")
+		if r.aside {
+			return "", true
+		}
 		if r.opt.Secret == nil {
 			r.fault(n, place, "secrets are kept by a service, and this program runs without one", "write ${env.NAME} here, or let the service run it")
 			return "", false
@@ -141,7 +149,7 @@ func (r *reader) secretText(n *node, place string) (string, bool) {
 		switch {
 		case err == nil:
 			return v, true
-		case r.opt.NeedEnv:
+		case r.needs():
 			r.fault(n, place, err.Error(), "store it: undertide secrets set "+name)
 			return "", false
 		default:
@@ -178,7 +186,7 @@ func (r *reader) fill(n *node, place string) (string, bool) {
 			}
 			v, set := r.opt.Env(env)
 			r.hide(env, v)
-			if !set && r.opt.NeedEnv {
+			if !set && r.needs() {
 				r.fault(n, place, fmt.Sprintf("the environment variable %s is not set", env), "set it before the run starts: "+env+"=…")
 				return "", false
 			} else if !set {

@@ -248,7 +248,7 @@ func (r *reader) pem(n *node, place, text string) {
 func (r *reader) path(n *node, place, path string) {
 	before := len(r.faults)
 	r.absolute(n, place, path)
-	if err := r.opt.Files.Allows(path); err != nil && path != "" && len(r.faults) == before {
+	if err := r.opt.Files.Allows(path); err != nil && path != "" && !r.aside && len(r.faults) == before {
 		message, remedy, _ := strings.Cut(err.Error(), "; ")
 		r.fault(n, place, message, remedy)
 	}

@@ -64,7 +64,7 @@ func (s *Service) rehearseDocument(c *gin.Context) error {
 	if o.From, err = placeOf(in.From); err != nil {
 		return err
 	}
-	j, err := s.parse(c.Request.Context(), "document", in.Document, in.Set, true)
+	j, err := s.parseAside(c.Request.Context(), in.Document, in.Set)
 	if err != nil {
 		return wrongDocument(err)
 	}
@@ -138,7 +138,11 @@ func (s *Service) document(c *gin.Context, run bool) (*job.Job, error) {
 	if err := body(c, &in); err != nil {
 		return nil, err
 	}
-	j, err := s.parse(c.Request.Context(), "document", in.Document, nil, run)
+	read := func() (*job.Job, error) { return s.parse(c.Request.Context(), "document", in.Document, nil, false) }
+	if run {
+		read = func() (*job.Job, error) { return s.parseAside(c.Request.Context(), in.Document, nil) }
+	}
+	j, err := read()
 	if err != nil {
 		return nil, wrongDocument(err)
 	}

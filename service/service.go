@@ -338,6 +338,13 @@ func (s *Service) parse(ctx context.Context, name, document string, set map[stri
 	return job.Read(ctx, name+".yaml", document).Job(ctx, s.options(set, run))
 }
 
+// parseAside is parse of a document of which only the sources are opened.
+func (s *Service) parseAside(ctx context.Context, document string, set map[string]string) (*job.Job, error) {
+	o := s.options(set, true)
+	o.SinksAside = true
+	return job.Read(ctx, "document.yaml", document).Job(ctx, o)
+}
+
 // options are how the service reads documents. run: the document is about to run, and needs all that it
 // names.
 func (s *Service) options(set map[string]string, run bool) job.Options {

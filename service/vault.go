@@ -80,9 +80,12 @@ func (v *vault) secret(name string) (string, error) {
 // options are how the service reads what others wrote: without a folder, and with the files, variables and secrets that
 // it may use.
 func (v *vault) options(run bool) job.Options {
-	o := job.Options{NeedEnv: run, Secret: v.secret, Absolute: true, Files: v.files, EnvNames: v.env}
-	if run {
-		o.SecretFor = v.mayGo
+	o := job.Options{NeedEnv: run, Secret: v.secret, SecretFor: v.mayGo, Absolute: true, Files: v.files, EnvNames: v.env}
+	if !run { // what is only looked at holds no secrets
+		o.SecretFor, o.Secret = nil, func(name string) (string, error) {
+			_, err := v.secret(name)
+			return "", err
+		}
 	}
 	return o
 }
@@ -166,8 +169,9 @@ func (v *vault) connections(run bool) map[string]*connect.Connection {
 		}
 		if parsed, err := v.parse(name, spec, run); err == nil {
 			out[name] = parsed
-		} else if parsed, err = v.parse(name, spec, false); err == nil {
-			out[name] = parsed // what is missing is said by whoever reaches for it
+		} else if shown, e := v.parse(name, spec, false); e == nil {
+			shown.Unready = err // said where a document names it
+			out[name] = shown
 		}
 	}
 	return out

@@ -65,7 +65,7 @@ func TestAbilities(t *testing.T) {
 		"file partition: "+abilitiesOf(&file.Partition{}), "kafka partition: "+abilitiesOf(&kafka.Partition{}), "simulate partition: "+abilitiesOf(&simulate.Partition{}),
 		"one file: "+abilitiesOf(sink(filepath.Join(dir, "out.ndjson"))), "rolled files: "+abilitiesOf(sink(dir+"/")), "standard output: "+abilitiesOf(sink("-")), "topic: "+abilitiesOf(kafka.NewSink(kafka.SinkConfig{})))
 	want := []string{
-		"file source: Beginning Ended",
+		"file source: Beginning Ended Follower",
 		"file sink: Ended Sole",
 		"kafka source: Beginning Follower Knowing Storing Streaming",
 		"kafka sink: Making Streaming",

@@ -25,10 +25,10 @@ var Kind = &connect.Kind{
 
 // source are the settings of files that are read (docs/connectors.md, "file").
 type source struct {
-	Path   settings.PathText `set:"path,once" about:"One file; - is standard input." hint:"/var/data/events.ndjson"`
-	Files  settings.PathText `set:"files,once" about:"A pattern; each file is a partition." hint:"/var/data/events-*.ndjson"`
-	Follow bool              `set:"follow" about:"Go on reading as the files grow." default:"false"`
-	Begin  string            `set:"begin,beside" choices:"earliest" later:"latest" default:"earliest"`
+	Path  settings.PathText `set:"path,once" about:"One file; - is standard input." hint:"/var/data/events.ndjson"`
+	Files settings.PathText `set:"files,once" about:"A pattern; each file is a partition." hint:"/var/data/events-*.ndjson"`
+	Grows bool              `set:"follow" about:"Go on reading as the files grow." default:"false"`
+	Begin string            `set:"begin,beside" choices:"earliest" later:"latest" default:"earliest"`
 
 	files   *disk.Files
 	pattern string // of the two
@@ -51,19 +51,19 @@ func (s *source) Check(c *connect.Checker) {
 			c.Fault("\""+s.pattern+"\" is no pattern", "use * and ?, and [ ] in pairs", "files")
 		}
 	}
-	if s.pattern == "-" && s.Follow {
+	if s.pattern == "-" && s.Grows {
 		c.Fault("standard input cannot be followed", "leave out follow")
 	}
 }
 
 func (s *source) Reads(f *connect.Format) string {
-	if s.Follow {
+	if s.Grows {
 		return s.pattern + " as it grows, " + f.Name
 	}
 	return s.pattern + " to its end, " + f.Name
 }
 
-func (s *source) Unbounded() bool { return s.Follow }
+func (s *source) Unbounded() bool { return s.Grows }
 
 // Ending gives the name that tells the format.
 func (s *source) Ending() string { return cmp.Or(s.pattern, string(s.Path), string(s.Files)) }

@@ -20,11 +20,11 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, e
 		return connect.Opened{Partitions: []engine.Partition{NewInput("-", in, o.Format.Header)}}, nil
 	}
 	pattern := s.at(o.Dir)
-	if s.Follow && isPattern(pattern) {
+	if s.Grows && isPattern(pattern) {
 		return s.followed(pattern, o)
 	}
 	paths := o.Known
-	if len(paths) == 0 || s.Follow {
+	if len(paths) == 0 || s.Grows {
 		found, err := s.expand(ctx, pattern)
 		if err != nil {
 			return connect.Opened{}, err
@@ -45,7 +45,7 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, e
 // partition makes the partition of a path. A pipe, such as the shell's <(…), is opened once and read once.
 func (s *source) partition(ctx context.Context, path string, o connect.Opening) (engine.Partition, error) {
 	if st, err := s.files.Stat(path); err != nil || st.Mode().IsRegular() || st.IsDir() {
-		return newPartition(s.files, path, o.Format.Header, s.Follow, o.Block), nil
+		return newPartition(s.files, path, o.Format.Header, s.Grows, o.Block), nil
 	}
 	if err := o.Once(path); err != nil {
 		return nil, err
