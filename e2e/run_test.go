@@ -251,3 +251,41 @@ func TestMemoryFollowsWindows(t *testing.T) {
 		t.Errorf("3M rows take %.1f MiB, 0.3M rows %.1f MiB: more than 10 %% apart", long/(1<<20), short/(1<<20))
 	}
 }
+
+// TestReaderGoes: a pipe of the document whose reader goes away has failed its sink, and says so; on standard output it is
+// the end of what was wanted.
+func TestReaderGoes(t *testing.T) {
+	dir := t.TempDir()
+	write(t, dir, "levels.ndjson", readings(200_000))
+	pipe := filepath.Join(dir, "pipe")
+	if err := syscall.Mkfifo(pipe, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	write(t, dir, "job.yaml", fmt.Sprintf(`undertide: 1
+job: copy
+sources:
+  levels: {via: file, with: {path: levels.ndjson}, fields: {gauge: string, level_m: double, read_at: {type: timestamp, parse: epoch_ms}}, event_time: read_at, watermark: {margin: 2s, ahead: none}}
+sinks:
+  out: {from: levels, via: file, with: {path: %s}}
+`, pipe))
+	sh := exec.Command("sh", "-c", "head -1 pipe >first & "+binary+" run job.yaml -q")
+	sh.Dir = dir
+	o := finish(t, sh)
+	o.want(t, 1, "sink out")
+	if text := read(t, filepath.Join(dir, "first")); !strings.HasPrefix(text, `{"gauge":"G00"`) {
+		t.Errorf("through the pipe came %q", text)
+	}
+	sh = exec.Command("sh", "-c", binary+" run job.yaml --out out=- -q | head -1")
+	sh.Dir = dir
+	if o := finish(t, sh); o.status != 0 || o.err != "" || strings.Count(o.out, "\n") != 1 {
+		t.Errorf("a reader of standard output that goes away: %+v", o)
+	}
+	// Nobody ever reads: Ctrl-C ends the waiting.
+	p := launch(t, dir, "run", "job.yaml")
+	time.Sleep(500 * time.Millisecond)
+	began := time.Now()
+	p.end(t, syscall.SIGINT)
+	if took := time.Since(began); took > 5*time.Second {
+		t.Errorf("a run that waits for a reader ends after %v", took)
+	}
+}

@@ -1,8 +1,11 @@
 package service
 
 import (
+	"bytes"
+	"context"
 	"fmt"
 	"io"
+	"log/slog"
 	"math/rand/v2"
 	"net/http"
 	"os"
@@ -12,8 +15,11 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"undertide/core/engine"
 	"undertide/core/step"
+	"undertide/postgres"
 )
 
 // stuck is a step whose lanes wait, as for a disk that does not answer, until they are let go.
@@ -148,4 +154,66 @@ func TestChangesAtOnce(t *testing.T) {
 	if text := call(t, base, "POST", "/jobs", "application/yaml", document); !strings.Contains(text, `"number":1`) {
 		t.Errorf("the job is saved again: %s", text)
 	}
+}
+
+// TestOwnFaults: what is wrong inside of the service is in its log, under the number that the answer has; the answer
+// tells nothing of tables, statements or paths.
+func TestOwnFaults(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	pg, err := postgres.Start(context.Background(), filepath.Join(dir, "postgres"), slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(pg.Stop)
+	var log bytes.Buffer
+	var mu sync.Mutex
+	base, files := servingWith(t, Options{Database: pg.URL(), Log: slog.New(slog.NewTextHandler(lockedWriter{&mu, &log}, nil))})
+	call(t, base, "POST", "/jobs", "application/yaml", fmt.Sprintf(simulated, filepath.Join(files, "out")))
+	c, err := pgx.Connect(context.Background(), pg.URL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close(context.Background())
+	if _, err := c.Exec(context.Background(), "DROP TABLE versions; DROP TABLE history; DROP TABLE secrets"); err != nil {
+		t.Fatal(err)
+	}
+	for _, ask := range []struct{ method, path, kind, body string }{
+		{"GET", "/jobs/lifts/versions", "", ""}, {"GET", "/jobs/lifts/history", "", ""}, {"GET", "/jobs/lifts/versions/1", "", ""}, {"POST", "/jobs/lifts/runs", "application/json", ""},
+		{"PUT", "/secrets/pass", "application/json", `{"text":"ebb-and-flow"}`}, {"POST", "/jobs", "application/yaml", strings.Replace(fmt.Sprintf(simulated, filepath.Join(files, "out")), "1.0", "2.0", 1)},
+	} {
+		text := call(t, base, ask.method, ask.path, ask.kind, ask.body)
+		_, id, _ := strings.Cut(text, `"request":"`)
+		id, _, _ = strings.Cut(id, `"`)
+		mu.Lock()
+		said := log.String()
+		mu.Unlock()
+		if !strings.Contains(text, `"code":"internal"`) || id == "" || !strings.Contains(said, "request="+id) {
+			t.Errorf("%s %s: %s", ask.method, ask.path, text)
+		}
+		for _, inside := range []string{"SQLSTATE", "42P01", "relation", "versions\"", dir, "ebb-and-flow"} {
+			if strings.Contains(text, inside) {
+				t.Errorf("%s %s tells of %s: %s", ask.method, ask.path, inside, text)
+			}
+		}
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	if !strings.Contains(log.String(), "42P01") || strings.Contains(log.String(), "ebb-and-flow") {
+		t.Errorf("the log:\n%s", log.String())
+	}
+}
+
+// lockedWriter is a writer for several.
+type lockedWriter struct {
+	mu *sync.Mutex
+	w  io.Writer
+}
+
+func (l lockedWriter) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.w.Write(b)
 }
