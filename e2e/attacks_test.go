@@ -444,3 +444,49 @@ func TestAttackNull(t *testing.T) {
 		eventually(t, 5*time.Second, "the request's number is in the log", func() bool { return strings.Contains(s.text(), "request="+id) })
 	}
 }
+
+// TestRootDoesNotServe: root names a user to run as, who has rights of its own to nothing but the data folder; a folder
+// with other things in it is not given away.
+func TestRootDoesNotServe(t *testing.T) {
+	dir := open(t)
+	if os.Geteuid() != 0 {
+		undertide(t, dir, "serve", "--data", dataOf(dir), "--user", "root").want(t, 1, "only root can run the service as user root")
+		return
+	}
+	undertide(t, dir, "serve", "--data", dataOf(dir)).want(t, 2, "name a user to run as, with --user NAME")
+	undertide(t, dir, "serve", "--data", dataOf(dir), "--user", "root").want(t, 2, "name a user without rights of its own")
+	undertide(t, dir, "serve", "--data", dataOf(dir), "--user", "nobody-like-that").want(t, 1, "there is no user nobody-like-that")
+	other := filepath.Join(filepath.Dir(dir), "other")
+	if err := os.MkdirAll(other, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	write(t, other, "letter.txt", "mine")
+	undertide(t, dir, "serve", "--data", other, "--user", servant).want(t, 1, "has things in it that are not this service's")
+	if st, err := os.Stat(filepath.Join(other, "letter.txt")); err != nil || st.Sys().(*syscall.Stat_t).Uid != 0 {
+		t.Errorf("somebody's file was given away: %v", err)
+	}
+	shut := filepath.Join(filepath.Dir(dir), "shut")
+	if err := os.Mkdir(shut, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	undertide(t, dir, "serve", "--data", filepath.Join(shut, "data"), "--user", servant).want(t, 1, "may not pass "+shut)
+	// What an earlier start as another user made is usable again.
+	s := serve(t, dir)
+	s.end(t, syscall.SIGTERM)
+	if err := filepath.WalkDir(dataOf(dir), func(path string, _ os.DirEntry, err error) error {
+		if err == nil {
+			err = os.Lchown(path, 0, 0)
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	s = serve(t, dir)
+	text := read(t, fmt.Sprintf("/proc/%d/status", s.cmd.Process.Pid))
+	if !strings.Contains(text, "CapEff:\t0000000000000000") || strings.Contains(text, "Uid:\t0") || strings.Contains(text, "Groups:\t0 ") {
+		t.Errorf("the service has rights left:\n%s", text)
+	}
+	write(t, dir, "undertide.yaml", "service: {files: ["+dir+"], user: "+servant+"}\n")
+	p := launch(t, dir, "serve", "--data", dataOf(dir)+"2", "--listen", "127.0.0.1:0")
+	p.says(t, "console is at (http://\\S+);")
+}
