@@ -3,7 +3,7 @@
 GO ?= go
 SHELL := /bin/bash
 
-.PHONY: help build demo files test lint bench clean console types
+.PHONY: help build demo files test torture lint bench clean console types
 
 help: ## list the targets
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## /\1\t/' | expand -t 10
@@ -56,6 +56,15 @@ test: console lint ## all tests, with the race detector; what CI runs
 	@$(GO) test -count=1 -timeout 10m -run TestRandomJobs ./run
 	@echo "== driving the real binary"
 	@$(GO) test -count=1 -timeout 15m ./e2e # never from the cache, which does not see the binary
+
+torture: build ## the long forms of the tests (some twenty minutes): random jobs, previews, kills
+	@scripts/install.sh server
+	@echo "== comparing 20,000 random jobs, 12,000 scripts and 10,000 steps by the clock with the reference model"
+	@$(GO) test -count=1 -timeout 30m -run 'TestRandomJobs' ./run -args -jobs 20000
+	@$(GO) test -count=1 -timeout 30m -run 'TestRandomScripts' ./run -args -jobs 60000
+	@$(GO) test -count=1 -timeout 30m -run 'TestRandomRevisions' ./run -args -jobs 100000
+	@echo "== killing the service and PostgreSQL a hundred times under 20 jobs"
+	@$(GO) test -count=1 -timeout 30m -run 'TestKills' ./e2e -args -rounds 100
 
 lint: ## formatting, go vet, pinned dependencies
 	@echo "== checking format, vet and go.mod"

@@ -149,7 +149,7 @@ func TestAttackFiles(t *testing.T) {
 		secret, "/etc/passwd", "/etc/../etc/shadow", dir + "/../secret.ndjson", dataOf(dir) + "/secrets.key", "/proc/self/environ", "/proc/1/cmdline", "/sys/kernel/uevent_seqnum", "/dev/urandom", "/dev/stdin",
 		filepath.Dir(dir) + "/*.ndjson", "/*/passwd", "secret.ndjson", dir + "/*/../../secret.ndjson",
 	} {
-		for _, document := range []string{fileJob(path, out), fileJob(in, path)} {
+		for n, document := range []string{fileJob(path, out), fileJob(in, path)} {
 			code, answer, _ := s.document("/documents/check", document)
 			if code != http.StatusOK || !strings.Contains(answer, "no folder that the service may use") && !strings.Contains(answer, "is relative") {
 				t.Errorf("check of %s: %d %.500s", path, code, answer)
@@ -159,6 +159,9 @@ func TestAttackFiles(t *testing.T) {
 			}
 			for _, place := range documentPlaces[1:] {
 				code, answer, _ := s.document(place, document)
+				if n == 1 && code == http.StatusOK && (place == "/documents/rehearse" || place == "/documents/lateness" || place == "/documents/peek") {
+					continue // they open no sinks
+				}
 				refused(place+" of "+path, code, answer)
 			}
 		}

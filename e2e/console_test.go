@@ -148,6 +148,9 @@ func TestConsole(t *testing.T) {
 		text := p.text()
 		return !strings.Contains(text, "does not answer") && strings.Contains(text, "Nothing waits to be read.")
 	})
+	// Rows go on to come into the open page, although the numbers that the killed service gave are given again.
+	kcat(t, "a|"+`{"gauge":"after","level_m":8.125,"read_at":1767229300000}`+"\nb|"+`{"gauge":"after","level_m":8.125,"read_at":1767229300000}`+"\na|"+`{"gauge":"end","level_m":1,"read_at":1767229500000}`+"\nb|"+`{"gauge":"end","level_m":1,"read_at":1767229500000}`+"\n", "-b", broker, "-t", "levels", "-P", "-K", "|")
+	p.shows("8.125")
 }
 
 // TestConsoleSaysTroubles: what the service needs and does not reach stands at the top.

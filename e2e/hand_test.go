@@ -273,7 +273,7 @@ func TestNothingUnasked(t *testing.T) {
 	put("catalogue/levels", `{"about":"levels of the basin","text":"  levels: {via: kafka, with: {connection: port, topic: levels}, fields: {gauge: string, at: timestamp}, event_time: at, watermark: {margin: 1s}}\n"}`)
 	p := browse(t, s.address+"/streams")
 	remove := func(row string) string {
-		return `[...[...document.querySelectorAll('tr')].find((r) => r.cells[0]?.innerText.trim() === ` + js(row) + `)?.querySelectorAll('button') ?? []].find((b) => b.innerText.trim() === 'Remove')`
+		return `[...[...document.querySelectorAll('tr')].filter((r) => r.cells[0]?.innerText.trim() === ` + js(row) + `)].flatMap((r) => [...r.querySelectorAll('button')]).find((b) => b.innerText.trim() === 'Remove')`
 	}
 	for row, question := range map[string]string{"port": "Remove the connection port?", "pass": "Remove the secret pass?", "levels": "Take levels out of the catalogue?"} {
 		p.hit("Remove "+row, remove(row))

@@ -86,7 +86,7 @@ func TestStreamCommands(t *testing.T) {
 		{[]string{"send", "here", "lifts", "lifts.ndjson", "--pace", "fast"}, "write full, true (as they happened)"},
 		{[]string{"send", "here", "lifts", "lifts.ndjson", "--pace", "2x"}, "--time and a pace by the events' times belong together"},
 		{[]string{"send", "here", "lifts", "none.ndjson"}, "name a file of events"},
-		{[]string{"peek"}, "give --connection and --topic, or a document and its source"},
+		{[]string{"peek"}, "give --connection and --topic, --file, or a document and its source"},
 		{[]string{"peek", "--connection", "here", "--topic", "lifts", "--rows", "0"}, "give 1 to 10000"},
 		{[]string{"peek", "--connection", "here", "--topic", "lifts", "--time", "soon"}, "neither a time nor a duration"},
 		{[]string{"peek", "--connection", "here", "--topic", "lifts", "--infer", "--purpose", "nothing"}, "there are per-minute, moving"},

@@ -6,10 +6,12 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"math/rand/v2"
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"testing"
@@ -153,6 +155,46 @@ func TestChangesAtOnce(t *testing.T) {
 	}
 	if text := call(t, base, "POST", "/jobs", "application/yaml", document); !strings.Contains(text, `"number":1`) {
 		t.Errorf("the job is saved again: %s", text)
+	}
+}
+
+// TestEnding: while the service ends, changes are refused before its runs are halted, and what there is can be looked at
+// until they have stopped. The memory that it may take is told to the runtime.
+func TestEnding(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	free, here := make(chan struct{}), make(chan bool, 1)
+	ctx, cancel := context.WithCancel(context.Background())
+	ready, ended := make(chan string, 1), make(chan error, 1)
+	go func() {
+		ended <- Serve(ctx, Options{Listen: "127.0.0.1:0", Data: dir + ".data", Files: []string{dir}, Ready: func(a string) { ready <- a }, patience: 2 * time.Second,
+			graph: func(_ string, g *engine.Graph) { g.Steps[1].Keyed = stuck{g.Steps[1].Keyed, free, here} }})
+	}()
+	base := <-ready
+	if most := debug.SetMemoryLimit(-1); most == math.MaxInt64 {
+		t.Error("the runtime does not know how much memory there is")
+	}
+	document := fmt.Sprintf(simulated, filepath.Join(dir, "out"))
+	call(t, base, "POST", "/jobs", "application/yaml", document)
+	call(t, base, "POST", "/jobs/lifts/runs", "application/json", "")
+	<-here
+	cancel()
+	until(t, "changes are refused", func() bool {
+		return strings.Contains(call(t, base, "POST", "/jobs", "application/yaml", strings.Replace(document, "1.0", "2.0", 1)), `"code":"service-stopping"`)
+	})
+	for _, path := range []string{"/jobs/lifts", "/jobs/lifts/versions", "/status"} {
+		if text := call(t, base, "GET", path, "", ""); strings.Contains(text, `"code"`) || text == "" {
+			t.Errorf("%s while the run stops: %s", path, text)
+		}
+	}
+	if text := call(t, base, "POST", "/jobs/lifts/runs", "application/json", ""); !strings.Contains(text, `"code":"service-stopping"`) {
+		t.Errorf("a start while the service ends: %s", text)
+	}
+	close(free)
+	if err := <-ended; err != nil {
+		t.Error(err)
 	}
 }
 

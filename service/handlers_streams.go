@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"regexp"
 	"slices"
@@ -122,15 +123,6 @@ func (s *Service) usesIn(ctx context.Context, e *entry, v store.Version) (out []
 	e.uses, e.usesOf = out, v.Number
 	s.mu.Unlock()
 	return out
-}
-
-// newest reads the newest version of a job.
-func (s *Service) newest(ctx context.Context, e *entry) (*job.Job, error) {
-	v, err := s.db.Version(ctx, e.rec.ID, 0)
-	if err != nil {
-		return nil, err
-	}
-	return s.parse(ctx, e.rec.Name, v.Document, nil, false)
 }
 
 func (s *Service) getTopics(c *gin.Context) error {
@@ -404,45 +396,75 @@ func (s *Service) getCatalogue(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	uses := s.uses(c.Request.Context())
-	out := api.List[api.Described]{Items: []api.Described{}}
-	for _, d := range all {
-		v := api.Described{Name: d.Name, About: d.About, Text: d.Text, UpdatedAt: d.UpdatedAt, Jobs: []api.DescribedUse{}}
-		if own, err := s.described(c.Request.Context(), d.Text); err == nil {
-			through, ok := own.With.(connect.Streaming)
-			for _, u := range uses {
-				if !ok || u.source == "" || !reads(through, u) {
-					continue
-				}
-				one := api.DescribedUse{Job: u.job, Source: u.source}
-				if other, err := s.sourceOf(c.Request.Context(), u); err == nil {
-					one.Same = job.SameSource(own, other)
-				}
-				v.Jobs = append(v.Jobs, one)
+	ctx := c.Request.Context()
+	uses := s.uses(ctx)
+	readers := make([][]use, len(all))
+	own := make([]*job.Source, len(all))
+	var of []string // the jobs that read one of them
+	for i, d := range all {
+		if own[i], err = s.described(ctx, d.Text); err != nil {
+			continue
+		}
+		through, ok := own[i].With.(connect.Streaming)
+		for _, u := range uses {
+			if ok && u.source != "" && reads(through, u) {
+				readers[i] = append(readers[i], u)
+				of = append(of, u.job)
 			}
+		}
+	}
+	jobs, err := s.newestOf(ctx, of)
+	if err != nil {
+		return err
+	}
+	out := api.List[api.Described]{Items: []api.Described{}}
+	for i, d := range all {
+		v := api.Described{Name: d.Name, About: d.About, Text: d.Text, UpdatedAt: d.UpdatedAt, Jobs: []api.DescribedUse{}}
+		for _, u := range readers[i] {
+			one := api.DescribedUse{Job: u.job, Source: u.source}
+			if j := jobs[u.job]; j != nil {
+				if other, err := j.SourceNamed(u.source); err == nil {
+					one.Same = job.SameSource(own[i], other)
+				}
+			}
+			v.Jobs = append(v.Jobs, one)
 		}
 		out.Items = append(out.Items, v)
 	}
 	return answer(c, http.StatusOK, out)
 }
 
+// newestOf reads the newest versions of some jobs, by name; those that cannot be read are left out.
+func (s *Service) newestOf(ctx context.Context, names []string) (map[string]*job.Job, error) {
+	out := map[string]*job.Job{}
+	byID := map[int64]string{}
+	s.mu.Lock()
+	for _, name := range names {
+		if e := s.jobs[name]; e != nil {
+			byID[e.rec.ID] = name
+		}
+	}
+	s.mu.Unlock()
+	if len(byID) == 0 {
+		return out, nil
+	}
+	versions, err := s.db.Newest(ctx, true, slices.Collect(maps.Keys(byID))...)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range versions {
+		name := byID[v.JobID]
+		if j, err := s.parse(ctx, name, v.Document, nil, false); err == nil {
+			out[name] = j
+		}
+	}
+	return out, nil
+}
+
 // reads says whether a source is of the stream that a job uses.
 func reads(s connect.Streaming, u use) bool {
 	c, stream := s.Stream()
 	return u.connection == c.Name && u.topic == stream
-}
-
-// sourceOf reads the source of a job that uses a topic.
-func (s *Service) sourceOf(ctx context.Context, u use) (*job.Source, error) {
-	e, err := s.find(u.job)
-	if err != nil {
-		return nil, err
-	}
-	j, err := s.newest(ctx, e)
-	if err != nil {
-		return nil, err
-	}
-	return j.SourceNamed(u.source)
 }
 
 // described reads a source of the catalogue, by a document around it.
