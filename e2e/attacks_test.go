@@ -77,7 +77,7 @@ func TestAttackDocuments(t *testing.T) {
 			}
 		}
 	}
-	if m := s.memory(t); m > 800 {
+	if m := s.memory(t); m > 1500 {
 		t.Errorf("the service has held %d MiB", m)
 	}
 
@@ -100,7 +100,7 @@ func TestAttackDocuments(t *testing.T) {
 	if codes[http.StatusOK] == 0 || codes[http.StatusOK]+codes[http.StatusTooManyRequests] != 60 {
 		t.Errorf("60 documents at once get the answers %v", codes)
 	}
-	if m := s.memory(t); m > 1000 {
+	if m := s.memory(t); m > 2500 {
 		t.Errorf("the service has held %d MiB", m)
 	}
 

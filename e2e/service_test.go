@@ -177,6 +177,7 @@ func TestServiceFaults(t *testing.T) {
 		{"unreachable service", []string{"jobs", "--server", "http://127.0.0.1:1"}, 4, "the service cannot be reached at http://127.0.0.1:1: connect: connection refused; start it with undertide serve"},
 		{"no service", []string{"jobs", "--server", "http://" + busy.Addr().String() + "/%"}, 2, "is no address of a service"},
 		{"wrong document", []string{"save", "wrong.yaml", "--server", s.address}, 3, "unknown name level; did you mean level_m?"},
+		{"wrong document, its place", []string{"save", "wrong.yaml", "--server", s.address}, 3, "wrong.yaml:"},
 		{"relative path", []string{"save", "relative.yaml", "--server", s.address}, 3, "the path out/ is relative, and a job in a service has no folder; write the whole path"},
 		{"no document", []string{"save", "absent.yaml", "--server", s.address}, 2, "absent.yaml does not exist"},
 		{"taken port", served(dir+"-other", "--listen", port), 1, port + " is taken by another program, perhaps another service"},

@@ -74,7 +74,7 @@ func TestStuckRun(t *testing.T) {
 	if text := <-stopped; !strings.Contains(text, `"status":"failed"`) || !strings.Contains(text, "the run does not stop: after 700ms it waits for") || time.Since(began) > 5*time.Second {
 		t.Errorf("stop says after %v: %s", time.Since(began), text)
 	}
-	if text := call(t, base, "POST", "/jobs/lifts/runs", "application/json", ""); !strings.Contains(text, "is in use by another run") {
+	if text := call(t, base, "POST", "/jobs/lifts/runs", "application/json", ""); !strings.Contains(text, "DATA/checkpoints/lifts/1 is in use by another run") || strings.Contains(text, dir) {
 		t.Errorf("a start over what the lost run holds: %s", text)
 	}
 	if text := call(t, base, "POST", "/jobs/lifts/runs", "application/json", `{"resume":"fresh"}`); !strings.Contains(text, "is being written by another run of sink loads") {

@@ -32,6 +32,11 @@ func newHider(names []string) (h hider) {
 	return h
 }
 
+// and hides another value too, such as where the service keeps its data: answers name it DATA, as docs/service.md does.
+func (h hider) and(value, name string) hider {
+	return append(slices.Clone(h), hiddenValue{value, name})
+}
+
 // shortest is how long a value has to be to be looked for within other text. A shorter one is hidden where it stands
 // alone: else `1` would take the ones out of all numbers.
 const shortest = 4

@@ -86,7 +86,7 @@ func (l *jobLog) Close() {
 // logger writes to the job's log and, with the job's name, to the service's.
 func (s *Service) logger(job string, l *jobLog) *slog.Logger {
 	own := slog.NewJSONHandler(l, &slog.HandlerOptions{Level: slog.LevelDebug})
-	return slog.New(slog.NewMultiHandler(hidingLog{own, s.hide}, s.opt.Log.With("job", job).Handler()))
+	return slog.New(slog.NewMultiHandler(hidingLog{own, newHider(s.opt.Env)}, s.opt.Log.With("job", job).Handler()))
 }
 
 // logQuery chooses lines of a log.

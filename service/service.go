@@ -145,7 +145,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	defer db.Close()
 	runs, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	s := &Service{opt: opt, db: db, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}, hide: hide, boot: strings.ToLower(rand.Text()[:8]), reading: make(gate, mostReading), streams: make(gate, mostStreams), closing: make(chan struct{})}
+	s := &Service{opt: opt, db: db, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}, hide: hide.and(opt.Data+"/", "DATA/"), boot: strings.ToLower(rand.Text()[:8]), reading: make(gate, mostReading), streams: make(gate, mostStreams), closing: make(chan struct{})}
 	if s.files, err = disk.Within(opt.Files, []string{opt.Data}); err != nil {
 		return fmt.Errorf("--files: %w", err)
 	}
