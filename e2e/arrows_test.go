@@ -32,7 +32,7 @@ var allowed = map[string][]string{
 	"broker":     {},
 	"client":     {"api", "job", "try"},
 	"console":    {},
-	"postgres":   {},
+	"postgres":   {"account"},
 	"service":    {"api", "connect", "core", "disk", "job", "look", "postgres", "run", "secret", "store", "try"},
 	"store":      {},
 }

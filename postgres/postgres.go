@@ -18,7 +18,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"os/user"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -30,22 +29,24 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"undertide/account"
 )
 
 // ErrMissing is returned where the server's programs are not installed.
 var ErrMissing = errors.New("PostgreSQL's server is not installed: install Debian's package postgresql (make demo does), or name a server with --database")
 
-// account is who runs the server where the process is root.
-const account = "postgres"
+// runsAs is who runs the server where the process is root.
+const runsAs = "postgres"
 
 // Server is a running private server.
 type Server struct {
 	dir      string
 	bin      string
-	port     int    // on loopback; 0 where there is a socket
-	password string // of the role that owns the cluster
-	role     string // the password of the role that a service uses
-	as       *syscall.Credential
+	port     int              // on loopback; 0 where there is a socket
+	password string           // of the role that owns the cluster
+	role     string           // the password of the role that a service uses
+	as       *account.Account // nil for the process's own user
 	log      *slog.Logger
 
 	stop    context.CancelFunc
@@ -142,27 +143,25 @@ func version(path string) int {
 }
 
 // unprivileged says as whom the server runs: nil for the process's own user.
-func unprivileged() (*syscall.Credential, error) {
+func unprivileged() (*account.Account, error) {
 	if os.Geteuid() != 0 {
 		return nil, nil
 	}
-	u, err := user.Lookup(account)
+	a, err := account.Find(runsAs)
 	if err != nil {
-		return nil, fmt.Errorf("PostgreSQL does not run as root, and there is no user %s; install Debian's package postgresql, or run as another user: %w", account, err)
+		return nil, fmt.Errorf("PostgreSQL does not run as root, and there is no user %s; install Debian's package postgresql, or run as another user: %w", runsAs, err)
 	}
-	uid, err1 := strconv.ParseUint(u.Uid, 10, 32)
-	gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
-	if err := errors.Join(err1, err2); err != nil {
-		return nil, fmt.Errorf("look up user %s: %w", account, err)
-	}
-	return &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}, nil
+	return &a, nil
 }
 
 func (s *Server) command(ctx context.Context, name string, args ...string) *exec.Cmd {
 	c := exec.CommandContext(ctx, filepath.Join(s.bin, name), args...)
 	c.Dir = s.dir
 	c.Env = []string{"PATH=/usr/bin:/bin", "LC_ALL=C.UTF-8", "TZ=UTC"}
-	c.SysProcAttr = &syscall.SysProcAttr{Credential: s.as}
+	c.SysProcAttr = &syscall.SysProcAttr{}
+	if s.as != nil {
+		c.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(s.as.UID), Gid: uint32(s.as.GID)}
+	}
 	return c
 }
 
@@ -181,8 +180,8 @@ func (s *Server) prepare(ctx context.Context) error {
 		return err
 	}
 	if s.as != nil {
-		if err := reachable(s.dir); err != nil {
-			return err
+		if err := s.as.Passes(s.dir); err != nil {
+			return fmt.Errorf("PostgreSQL: %w; or run as another user than root", err)
 		}
 	}
 	var err error
@@ -229,8 +228,8 @@ func (s *Server) give(path string) error {
 	if s.as == nil {
 		return nil
 	}
-	if err := os.Chown(path, int(s.as.Uid), int(s.as.Gid)); err != nil {
-		return fmt.Errorf("give %s to user %s: %w", path, account, err)
+	if err := os.Chown(path, s.as.UID, s.as.GID); err != nil {
+		return fmt.Errorf("give %s to user %s: %w", path, runsAs, err)
 	}
 	return nil
 }
@@ -248,20 +247,6 @@ func (s *Server) sameVersion() error {
 		}
 		if n := strconv.Itoa(version(s.bin + "/postgres")); n != "0" && n != want {
 			return fmt.Errorf("%s was made by PostgreSQL %s, and version %s is installed; install postgresql-%s, or choose another --data", s.data(), want, n, want)
-		}
-	}
-	return nil
-}
-
-// reachable finds a folder on the way that the server's user may not pass.
-func reachable(dir string) error {
-	for at := filepath.Dir(dir); at != "/"; at = filepath.Dir(at) {
-		st, err := os.Stat(at)
-		if err != nil {
-			return fmt.Errorf("look at %s: %w", at, err)
-		}
-		if st.Mode().Perm()&0o001 == 0 {
-			return fmt.Errorf("user %s, who runs PostgreSQL, may not pass %s; choose another --data, such as /var/lib/undertide, or run as another user than root", account, at)
 		}
 	}
 	return nil

@@ -41,8 +41,8 @@ func (s *source) Follow(ctx context.Context, next func([]connect.Event) error) e
 		second, cancel := context.WithTimeout(ctx, time.Second)
 		err := p.Read(second, &c)
 		cancel()
-		if err != nil && !errors.Is(err, context.DeadlineExceeded) {
-			break
+		if err != nil && ctx.Err() == nil && !errors.Is(err, context.DeadlineExceeded) {
+			return err
 		}
 		var events []connect.Event
 		for i := range c.Starts {
