@@ -401,7 +401,7 @@ func engineCore(batches []*row.Batch, j *job.Job) int64 {
 		return rows
 	}
 	x := s.Keyed.Spec().NewExchange(1)
-	l := s.Keyed.NewLane(false)
+	l := s.Keyed.NewLane(step.LaneOptions{})
 	out := &counter{}
 	t := step.Turn{After: row.MinTime}
 	greatest, margin := row.MinTime, j.Sources[0].Margin

@@ -2,8 +2,6 @@ package checkpoint
 
 import (
 	"errors"
-	"fmt"
-	"io/fs"
 	"maps"
 	"slices"
 	"strings"
@@ -65,16 +63,17 @@ func MustDrop(all []Change, drop []string) []string {
 // version.
 func (s *Store) adapt(snap *engine.Snapshot, m *manifest) {
 	kept := map[string]bool{}
-	for _, c := range Compare(m.Pieces, s.pieces) {
+	for _, c := range Compare(m.Pieces, s.opt.Pieces) {
 		kept[c.Part] = c.What == Kept
 	}
 	snap.Partitions = slices.DeleteFunc(snap.Partitions, func(p engine.PartitionState) bool { return !kept["source "+p.Source] })
-	for table := range snap.States {
-		name, _, _ := strings.Cut(table, ".")
-		if !kept["step "+name] {
-			delete(snap.States, table)
+	s.tables = slices.DeleteFunc(slices.Clone(s.tables), func(t table) bool {
+		if kept["step "+t.Step] {
+			return false
 		}
-	}
+		s.drops = append(s.drops, t.Number)
+		return true
+	})
 	for source := range snap.Watermarks {
 		if !kept["source "+source] {
 			delete(snap.Watermarks, source)
@@ -91,7 +90,7 @@ func (s *Store) adapt(snap *engine.Snapshot, m *manifest) {
 		}
 	}
 	snap.Counts, snap.Adapted = engine.Counts{}, true
-	for p := range s.pieces {
+	for p := range s.opt.Pieces {
 		if strings.HasPrefix(p, "source ") && !kept[p] {
 			snap.Finished = false // it is still to be read
 		}
@@ -112,15 +111,12 @@ func (s *Store) Look() (*Manifest, error) {
 		return nil, err
 	}
 	for _, e := range epochs {
-		text, err := s.fs.ReadFile(s.folder(e) + "/" + manifestName)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue // it was interrupted
+		m, err := s.manifest(e)
+		if errors.Is(err, ErrUnreadable) {
+			return nil, err
 		}
-		if err != nil {
-			return nil, fmt.Errorf("%w: read manifest of checkpoint %d in %s: %w", ErrUnreadable, e, s.dir, err)
-		}
-		if m, err := readManifest(text); err == nil {
-			return &Manifest{Epoch: m.Epoch, Same: m.Document == s.digest, Pieces: m.Pieces}, nil
+		if err == nil {
+			return &Manifest{Epoch: m.Epoch, Same: m.Document == s.opt.Digest, Pieces: m.Pieces}, nil
 		}
 	}
 	return nil, nil

@@ -1,25 +1,25 @@
-// Package checkpoint keeps snapshots of runs in a folder: one folder a checkpoint, with the state of
-// each windowed step as Parquet and a manifest that is written last (docs/checkpoints.md). A snapshot
-// counts only once its manifest is there and everything in it verifies. Callers begin with [Open].
+// Package checkpoint keeps snapshots of runs in a folder: one folder a checkpoint, with a copy of the store of state, of
+// hard links, and a manifest that is written last (docs/checkpoints.md). A snapshot counts only once its manifest is there
+// and everything in it verifies. Callers begin with [Open].
 package checkpoint
 
 import (
-	"bytes"
-	"crypto/sha256"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"path/filepath"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
+
+	"github.com/cockroachdb/pebble/v2/vfs"
 
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/core/state"
 )
 
 // ErrDamaged is wrapped where no checkpoint of a folder verifies; the message says what is wrong with
@@ -33,13 +33,15 @@ var ErrUnreadable = errors.New("a checkpoint cannot be read; mend what keeps it 
 
 // Store is the checkpoints of one job in a folder. One goroutine at a time.
 type Store struct {
-	fs     FS
-	dir    string
-	job    string
-	digest string
-	pieces map[string]string
-	drop   []string
-	keep   int
+	fs  vfs.FS
+	dir string
+	opt Options
+
+	live    *rows // nil before the first snapshot is loaded or saved
+	tables  []table
+	drops   []state.TableNumber  // of tables that another version does not keep
+	digests map[string]storeFile // of the live store's sorted tables, by name
+	passed  map[int64]bool       // damaged checkpoints
 }
 
 // Options say whose checkpoints a folder holds.
@@ -54,72 +56,53 @@ type Options struct {
 	Keep int // how many complete checkpoints stay; at least 1
 }
 
-const (
-	manifestName = "manifest.json"
-	format       = 1
-)
-
-// manifest is manifest.json; docs/checkpoints.md describes it.
-type manifest struct {
-	Format     int                        `json:"format"`
-	Job        string                     `json:"job"`
-	Document   string                     `json:"document"`
-	Pieces     map[string]string          `json:"pieces"` // by kind and name, to tell what is unchanged
-	Epoch      int64                      `json:"epoch"`
-	Turn       int64                      `json:"turn"`
-	Started    time.Time                  `json:"started"`
-	Written    time.Time                  `json:"written"`
-	Finished   bool                       `json:"finished"`
-	Partitions []partition                `json:"partitions"`
-	Watermarks map[string]row.Time        `json:"watermarks"` // by source, microseconds
-	StepMarks  map[string]row.Time        `json:"step_watermarks"`
-	Files      []stateFile                `json:"files"`
-	Shipments  map[string]json.RawMessage `json:"shipments"`
-	Counts     engine.Counts              `json:"counts"`
-	// Checksum is the SHA-256 of the manifest with this field empty.
-	Checksum string `json:"checksum"`
-}
-
-type partition struct {
-	Source   string          `json:"source"`
-	Name     string          `json:"name"`
-	Position json.RawMessage `json:"position,omitempty"`
-	Greatest *row.Time       `json:"greatest_event_time,omitempty"` // microseconds
-	Ended    bool            `json:"ended"`
-	Events   int64           `json:"events"`
-}
-
-type stateFile struct {
-	Name    string   `json:"name"`
-	Step    string   `json:"step"`
-	Rows    int      `json:"rows"`
-	Bytes   int      `json:"bytes"`
-	SHA256  string   `json:"sha256"`
-	Columns []column `json:"columns"`
-}
-
-type column struct {
-	Name string `json:"name"`
-	Kind string `json:"kind"`
-}
-
-// Open makes the folder if need be and removes what interrupted checkpoints left.
-func Open(fsys FS, dir string, opt Options) (*Store, error) {
-	s := &Store{fs: fsys, dir: dir, job: opt.Job, digest: opt.Digest, pieces: opt.Pieces, drop: opt.Drop, keep: max(1, opt.Keep)}
-	if err := fsys.MkdirAll(dir); err != nil {
+// Open makes the folder if need be. The caller closes the store.
+func Open(fsys vfs.FS, dir string, opt Options) (*Store, error) {
+	opt.Keep = max(1, opt.Keep)
+	s := &Store{fs: fsys, dir: dir, opt: opt, digests: map[string]storeFile{}, passed: map[int64]bool{}}
+	if err := fsys.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make checkpoint folder: %w", err)
 	}
+	if err := s.sync(path.Dir(dir)); err != nil { // that the folder itself lasts
+		return nil, err
+	}
 	return s, nil
+}
+
+// Close ends the store that a run works on, and removes it: checkpoints have all that counts.
+func (s *Store) Close() error {
+	if s.live == nil {
+		return nil
+	}
+	err := s.live.close()
+	s.live = nil
+	return errors.Join(err, s.removeLive())
+}
+
+// lives numbers the live stores of this process: one that is broken holds the lock of its folder.
+var lives atomic.Int64
+
+const livePrefix = "live-"
+
+// removeLive removes live stores, also those of runs that were killed.
+func (s *Store) removeLive() error {
+	names, err := s.fs.List(s.dir)
+	for _, n := range names {
+		if strings.HasPrefix(n, livePrefix) {
+			err = errors.Join(err, s.fs.RemoveAll(path.Join(s.dir, n)))
+		}
+	}
+	return err
 }
 
 // folderName names the folder of an epoch: eight digits, or as many as it has.
 func folderName(epoch int64) string { return fmt.Sprintf("%08d", epoch) }
 
-func (s *Store) folder(epoch int64) string { return filepath.Join(s.dir, folderName(epoch)) }
+func (s *Store) folder(epoch int64) string { return path.Join(s.dir, folderName(epoch)) }
 
 // epochs lists the checkpoint folders, newest first; complete ones have a manifest.
 func (s *Store) epochs() ([]int64, error) {
-	names, err := s.fs.ReadDir(s.dir)
+	names, err := s.fs.List(s.dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -137,18 +120,41 @@ func (s *Store) epochs() ([]int64, error) {
 	return out, nil
 }
 
-// Save writes a snapshot: state files first, synced, then the manifest by rename. Afterwards it
-// removes the checkpoints beyond those to keep.
-func (s *Store) Save(snap *engine.Snapshot) error {
+// Save stores a snapshot: the changes go into the live store, a copy of that into the checkpoint's folder, and last the
+// manifest, by rename. Afterwards it removes the checkpoints beyond those to keep. After an error the store is of no more
+// use.
+func (s *Store) Save(snap *engine.Snapshot) (saved engine.Saved, err error) {
 	dir := s.folder(snap.Epoch)
 	if err := s.fs.RemoveAll(dir); err != nil { // left by an interrupted try
-		return fmt.Errorf("clear %s: %w", dir, err)
+		return saved, fmt.Errorf("clear %s: %w", dir, err)
 	}
-	if err := s.fs.MkdirAll(dir); err != nil {
-		return fmt.Errorf("make %s: %w", dir, err)
+	if err := s.fs.MkdirAll(dir, 0o700); err != nil {
+		return saved, fmt.Errorf("make %s: %w", dir, err)
 	}
-	m := manifest{Format: format, Job: s.job, Document: s.digest, Pieces: s.pieces, Epoch: snap.Epoch, Turn: snap.Turn, Started: snap.Started,
-		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts, Watermarks: snap.Watermarks, StepMarks: snap.StepWatermarks}
+	m := s.manifestOf(snap)
+	if m.Changed, err = s.apply(snap.Changes); err != nil {
+		return saved, fmt.Errorf("write state: %w", err)
+	}
+	m.Tables = s.tables
+	if err := s.live.copyTo(path.Join(dir, storeName)); err != nil {
+		return saved, fmt.Errorf("copy state: %w", err)
+	}
+	if m.Files, err = s.filesOf(path.Join(dir, storeName)); err != nil {
+		return saved, fmt.Errorf("read state back: %w", err)
+	}
+	if err := s.complete(dir, m); err != nil {
+		return saved, err
+	}
+	saved = engine.Saved{Rows: m.Changed.Rows, Gone: m.Changed.Gone, Written: m.Changed.Bytes}
+	for _, f := range m.Files {
+		saved.Size += f.Bytes
+	}
+	return saved, s.prune(snap.Epoch)
+}
+
+func (s *Store) manifestOf(snap *engine.Snapshot) *manifest {
+	m := &manifest{Format: format, Job: s.opt.Job, Document: s.opt.Digest, Pieces: s.opt.Pieces, Epoch: snap.Epoch, Turn: snap.Turn, Started: snap.Started,
+		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts, Watermarks: snap.Watermarks, StepMarks: snap.StepWatermarks, Stall: snap.Stall, Began: snap.Began}
 	for _, p := range snap.Partitions {
 		q := partition{Source: p.Source, Name: p.Name, Position: p.Position, Ended: p.Ended, Events: p.Events}
 		if p.Greatest != row.MinTime {
@@ -156,44 +162,138 @@ func (s *Store) Save(snap *engine.Snapshot) error {
 		}
 		m.Partitions = append(m.Partitions, q)
 	}
-	steps := make([]string, 0, len(snap.States))
-	for name := range snap.States {
-		steps = append(steps, name)
-	}
-	slices.Sort(steps)
-	for _, name := range steps {
-		f, err := s.saveState(dir, name, snap.States[name])
-		if err != nil {
-			return fmt.Errorf("write state of step %s: %w", name, err)
+	return m
+}
+
+// apply brings the live store up to a snapshot.
+func (s *Store) apply(changes []engine.LaneChanges) (done changed, err error) {
+	if s.live == nil {
+		if err := s.begin(nil, ""); err != nil {
+			return done, err
 		}
-		m.Files = append(m.Files, f)
 	}
+	var b batch
+	for _, n := range s.drops {
+		b.dropped(n)
+	}
+	type mark struct {
+		t      *state.Table
+		passed row.Time
+	}
+	passed := map[state.TableNumber]mark{} // what every lane has passed
+	for _, l := range changes {
+		for _, c := range l.Tables {
+			n := s.number(l.Step, c.Table)
+			if p, ok := passed[n]; ok {
+				c.Passed = min(c.Passed, p.passed)
+			}
+			passed[n] = mark{c.Table, c.Passed}
+			b.add(n, c, l.Lane, l.Lanes)
+			done.Rows += int64(c.Rows())
+			for _, g := range c.Gone {
+				done.Gone += int64(g.N)
+			}
+		}
+	}
+	for n, p := range passed {
+		b.passed(n, p.t, p.passed)
+	}
+	done.Bytes, err = s.live.write(&b)
+	s.drops = nil
+	return done, err
+}
+
+// number gives the number of a step's table in the store, a new one where it has none.
+func (s *Store) number(step string, t *state.Table) state.TableNumber {
+	most := state.TableNumber(0)
+	for i := range s.tables {
+		k := &s.tables[i]
+		if k.Step == step && k.Name == t.Name {
+			return k.Number
+		}
+		most = max(most, k.Number)
+	}
+	for _, n := range s.drops {
+		most = max(most, n)
+	}
+	s.tables = append(s.tables, tableOf(most+1, step, t))
+	return most + 1
+}
+
+// begin makes the live store, of links to the files of a checkpoint, or empty.
+func (s *Store) begin(files []storeFile, from string) error {
+	if err := s.removeLive(); err != nil {
+		return err
+	}
+	live := path.Join(s.dir, fmt.Sprintf("%s%d", livePrefix, lives.Add(1)))
+	if err := s.fs.MkdirAll(live, 0o700); err != nil {
+		return err
+	}
+	clear(s.digests)
+	for _, f := range files {
+		put := vfs.Copy // the library goes on writing it
+		if isTable(f.Name) {
+			put = vfs.LinkOrCopy
+			s.digests[f.Name] = f
+		}
+		if err := put(s.fs, path.Join(from, f.Name), path.Join(live, f.Name)); err != nil {
+			return err
+		}
+	}
+	var err error
+	s.live, err = openRows(s.fs, live)
+	return err
+}
+
+// isTable says whether a file of a store is a sorted table, which is never written again.
+func isTable(name string) bool { return strings.HasSuffix(name, ".sst") }
+
+// filesOf lists the files of a copy of the live store. A sorted table is read once, when it is new.
+func (s *Store) filesOf(dir string) ([]storeFile, error) {
+	names, err := s.fs.List(dir)
+	if err != nil {
+		return nil, err
+	}
+	slices.Sort(names)
+	files := make([]storeFile, len(names))
+	known := map[string]storeFile{}
+	for i, name := range names {
+		f, ok := s.digests[name]
+		if !ok {
+			if f, err = digestOf(s.fs, path.Join(dir, name)); err != nil {
+				return nil, err
+			}
+			f.Name = name
+		}
+		if files[i] = f; isTable(name) {
+			known[name] = f
+		}
+	}
+	s.digests = known
+	return files, nil
+}
+
+// complete writes the manifest, whose name makes the checkpoint count. All else is synced by now.
+func (s *Store) complete(dir string, m *manifest) error {
 	text, err := m.seal()
 	if err != nil {
 		return err
 	}
-	part := filepath.Join(dir, manifestName+".part")
+	part := path.Join(dir, manifestName+".part")
 	if err := s.write(part, text); err != nil {
 		return fmt.Errorf("write manifest: %w", err)
 	}
-	// State files are synced by now: the manifest's name makes the checkpoint count.
-	if err := s.fs.SyncDir(dir); err != nil {
-		return fmt.Errorf("sync %s: %w", dir, err)
+	if err := s.sync(dir); err != nil {
+		return err
 	}
-	if err := s.fs.Rename(part, filepath.Join(dir, manifestName)); err != nil {
+	if err := s.fs.Rename(part, path.Join(dir, manifestName)); err != nil {
 		return fmt.Errorf("complete the checkpoint: %w", err)
 	}
-	if err := s.fs.SyncDir(dir); err != nil {
-		return fmt.Errorf("sync %s: %w", dir, err)
-	}
-	if err := s.fs.SyncDir(s.dir); err != nil {
-		return fmt.Errorf("sync %s: %w", s.dir, err)
-	}
-	return s.prune(snap.Epoch)
+	return errors.Join(s.sync(dir), s.sync(s.dir))
 }
 
 func (s *Store) write(path string, text []byte) error {
-	f, err := s.fs.Create(path)
+	f, err := s.fs.Create(path, vfs.WriteCategoryUnspecified)
 	if err != nil {
 		return err
 	}
@@ -201,36 +301,16 @@ func (s *Store) write(path string, text []byte) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-// seal writes the manifest with its own checksum, as the last field.
-func (m *manifest) seal() ([]byte, error) {
-	m.Checksum = ""
-	bare, err := json.MarshalIndent(m, "", "  ")
+// sync makes the names in a folder last.
+func (s *Store) sync(dir string) error {
+	d, err := s.fs.OpenDir(dir)
+	if err == nil {
+		err = errors.Join(d.Sync(), d.Close())
+	}
 	if err != nil {
-		return nil, fmt.Errorf("write manifest: %w", err)
-	}
-	m.Checksum = digest(bare)
-	at := bytes.LastIndex(bare, []byte(checksumField+`""`)) + len(checksumField) + 1
-	return slices.Concat(bare[:at], []byte(m.Checksum), bare[at:]), nil
-}
-
-const checksumField = `"checksum": `
-
-// unseal checks the checksum of a manifest's text, byte by byte: reading it as JSON first would
-// forgive what JSON forgives, such as another case of a name.
-func unseal(text []byte) error {
-	at := bytes.LastIndex(text, []byte(checksumField+`"`)) + len(checksumField) + 1
-	if at <= len(checksumField) || len(text) < at+64 {
-		return errors.New("the manifest has no checksum")
-	}
-	if digest(slices.Concat(text[:at], text[at+64:])) != string(text[at:at+64]) {
-		return errors.New("the manifest's checksum does not agree with its text")
+		return fmt.Errorf("sync %s: %w", dir, err)
 	}
 	return nil
-}
-
-func digest(b []byte) string {
-	h := sha256.Sum256(b)
-	return hex.EncodeToString(h[:])
 }
 
 // prune keeps the newest complete checkpoints.
@@ -241,11 +321,11 @@ func (s *Store) prune(newest int64) error {
 	}
 	kept := 0
 	for _, e := range epochs {
-		if e <= newest && kept < s.keep {
-			kept++
+		switch {
+		case e > newest, s.passed[e] && kept < s.opt.Keep: // a damaged one does not count among those that are kept
 			continue
-		}
-		if e > newest {
+		case kept < s.opt.Keep:
+			kept++
 			continue
 		}
 		if err := s.fs.RemoveAll(s.folder(e)); err != nil {
@@ -276,12 +356,13 @@ func (s *Store) Newest() (snap *engine.Snapshot, passed []Passed, highest int64,
 		if err == nil {
 			return snap, passed, epochs[0], nil
 		}
-		if errors.Is(err, errOther) || errors.Is(err, ErrUnreadable) {
+		if errors.Is(err, errOther) || errors.Is(err, errFormat) || errors.Is(err, ErrUnreadable) {
 			return nil, passed, epochs[0], err
 		}
 		if !errors.Is(err, errIncomplete) {
 			complete++
 		}
+		s.passed[e] = true
 		passed = append(passed, Passed{Epoch: e, Why: err.Error()})
 	}
 	if complete == 0 {
@@ -297,34 +378,58 @@ func (s *Store) Newest() (snap *engine.Snapshot, passed []Passed, highest int64,
 var (
 	errIncomplete = errors.New("it was interrupted before it was complete")
 	errOther      = errors.New("it belongs to another job or document")
+	errFormat     = errors.New("another version of Under Tide made the checkpoint")
 )
 
-func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
-	dir := s.folder(epoch)
-	text, err := s.fs.ReadFile(filepath.Join(dir, manifestName))
+// manifest reads and verifies what a checkpoint says of itself.
+func (s *Store) manifest(epoch int64) (*manifest, error) {
+	text, err := s.readFile(path.Join(s.folder(epoch), manifestName))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, errIncomplete
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%w: read manifest of checkpoint %d in %s: %w", ErrUnreadable, epoch, s.dir, err)
 	}
-	m, err := readManifest(text)
+	return readManifest(text)
+}
+
+func (s *Store) readFile(path string) ([]byte, error) {
+	f, err := s.fs.Open(path)
 	if err != nil {
 		return nil, err
 	}
-	if m.Job != s.job {
-		return nil, fmt.Errorf("%w: %s holds checkpoints of job %s, not %s; give this job a folder of its own", errOther, s.dir, m.Job, s.job)
+	text, err := io.ReadAll(f)
+	return text, errors.Join(err, f.Close())
+}
+
+func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
+	m, err := s.manifest(epoch)
+	if err != nil {
+		return nil, err
 	}
-	changed := m.Document != s.digest
+	if m.Job != s.opt.Job {
+		return nil, fmt.Errorf("%w: %s holds checkpoints of job %s, not %s; give this job a folder of its own", errOther, s.dir, m.Job, s.opt.Job)
+	}
+	changed := m.Document != s.opt.Digest
 	if changed {
-		if m.Pieces == nil || s.pieces == nil {
-			return nil, fmt.Errorf("%w: the checkpoints in %s were made by another text of job %s; put the old document back, or begin anew with an empty folder", errOther, s.dir, s.job)
+		if m.Pieces == nil || s.opt.Pieces == nil {
+			return nil, fmt.Errorf("%w: the checkpoints in %s were made by another text of job %s; put the old document back, or begin anew with an empty folder", errOther, s.dir, s.opt.Job)
 		}
-		if must := MustDrop(Compare(m.Pieces, s.pieces), s.drop); len(must) > 0 {
-			return nil, fmt.Errorf("%w: another text of job %s made the checkpoints in %s, and what it kept for %s does not fit any more; drop it with --drop, put the old document back, or begin anew", errOther, s.job, s.dir, strings.Join(must, ", "))
+		if must := MustDrop(Compare(m.Pieces, s.opt.Pieces), s.opt.Drop); len(must) > 0 {
+			return nil, fmt.Errorf("%w: another text of job %s made the checkpoints in %s, and what it kept for %s does not fit any more; drop it with --drop, put the old document back, or begin anew", errOther, s.opt.Job, s.dir, strings.Join(must, ", "))
 		}
 	}
-	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, StepWatermarks: m.StepMarks, States: map[string][]*row.Batch{}}
+	from := path.Join(s.folder(epoch), storeName)
+	for _, f := range m.Files {
+		if err := s.verify(from, f); err != nil {
+			return nil, fmt.Errorf("file %s of the state: %w", f.Name, err)
+		}
+	}
+	if err := s.begin(m.Files, from); err != nil {
+		return nil, fmt.Errorf("%w: open the state of checkpoint %d in %s: %w", ErrUnreadable, epoch, s.dir, err)
+	}
+	s.tables = m.Tables
+	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, StepWatermarks: m.StepMarks, State: s}
 	for _, p := range m.Partitions {
 		q := engine.PartitionState{Source: p.Source, Name: p.Name, Position: p.Position, Greatest: row.MinTime, Ended: p.Ended, Events: p.Events}
 		if p.Greatest != nil {
@@ -332,35 +437,46 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 		}
 		snap.Partitions = append(snap.Partitions, q)
 	}
-	for _, f := range m.Files {
-		b, err := s.loadState(dir, f)
-		if err != nil {
-			return nil, fmt.Errorf("state file %s: %w", f.Name, err)
-		}
-		snap.States[f.Step] = append(snap.States[f.Step], b)
-	}
 	if changed {
 		s.adapt(snap, m)
 	}
 	return snap, nil
 }
 
-// readManifest reads and verifies a manifest's text.
-func readManifest(text []byte) (*manifest, error) {
-	if err := unseal(text); err != nil {
-		return nil, err
+// verify compares a file with what the manifest says, before a byte of it is believed.
+func (s *Store) verify(dir string, f storeFile) error {
+	if path.Base(f.Name) != f.Name {
+		return errors.New("its name leaves the folder")
 	}
-	var m manifest
-	d := json.NewDecoder(bytes.NewReader(text))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&m); err != nil {
-		return nil, fmt.Errorf("the manifest cannot be read: %w", err)
+	got, err := digestOf(s.fs, path.Join(dir, f.Name))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return errors.New("it is not there")
+	case err != nil:
+		return fmt.Errorf("%w: %w", ErrUnreadable, err)
+	case got.Bytes != f.Bytes:
+		return fmt.Errorf("it has %d bytes, the manifest says %d", got.Bytes, f.Bytes)
+	case got.SHA256 != f.SHA256:
+		return errors.New("its SHA-256 is not the one in the manifest")
 	}
-	if _, err := d.Token(); err != io.EOF {
-		return nil, errors.New("the manifest cannot be read: more text after its end")
+	return nil
+}
+
+// Read implements [state.Reader] over the snapshot that was loaded.
+func (s *Store) Read(step string, t *state.Table, lane, lanes int, take func(*state.Rows) error) error {
+	for i := range s.tables {
+		k := &s.tables[i]
+		if k.Step != step || k.Name != t.Name {
+			continue
+		}
+		kept, err := k.declared()
+		if err != nil {
+			return err
+		}
+		if !kept.Same(t) {
+			return fmt.Errorf("the checkpoint has other columns for step %s: the document has changed", step)
+		}
+		return s.live.read(k.Number, t, lane, lanes, take)
 	}
-	if m.Format != format {
-		return nil, fmt.Errorf("the manifest has format %d, and this program reads format %d", m.Format, format)
-	}
-	return &m, nil
+	return nil
 }

@@ -47,14 +47,18 @@ func (b *builder) measures(n *node, place string, k *node, in input, d *step.Win
 		}
 		spec := d.Spec()
 		first := len(spec.Aggregates)
-		for _, a := range prog.Aggregates {
+		for i, a := range prog.Aggregates {
 			if in.overlap && a.Func == "sum" {
 				b.warn(v, p, in.text+" publishes windows that overlap, and a sum over them takes rows several times", "sum what the windows read")
 			}
 			if f := in.meanIn(a.Arg); a.Func == "mean" && f != "" {
 				b.warn(v, p, f+" is a mean, and a mean of means weighs windows of few rows like those of many", "publish sum and count, and divide their sums: sum(total) / double(sum(n))")
 			}
-			spec.Aggregates = append(spec.Aggregates, step.NewAggregate(a))
+			kept := step.NewAggregate(a)
+			if kept.Name = k.text; len(prog.Aggregates) > 1 {
+				kept.Name = fmt.Sprintf("%s.%d", k.text, i+1)
+			}
+			spec.Aggregates = append(spec.Aggregates, kept)
 		}
 		d.Measures = append(d.Measures, prog.Shift(first))
 		s.Does = append(s.Does, k.text+" = "+prog.Text())

@@ -848,21 +848,20 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 			o.Script = append(o.Script, engine.Scripted{Source: m.source, Clock: time.Duration(m.clock) * time.Microsecond})
 		}
 	}
-	var last *engine.Snapshot
+	var kept engine.Memory
 	n := 0
 	if w.every > 0 {
-		o.Save = func(s *engine.Snapshot, _ engine.SaveFigures) error {
+		o.Save = func(s *engine.Snapshot) (engine.Saved, error) {
 			if n++; n == w.kill {
-				return errKilled
+				return engine.Saved{}, errKilled
 			}
-			last = s
-			return nil
+			return kept.Save(s)
 		}
 	}
 	g := graph()
 	res, err := engine.Run(context.Background(), g, o)
 	if err != nil && errors.Is(err, errKilled) {
-		o.Lanes, o.From = w.then, last
+		o.Lanes, o.From = w.then, kept.Last
 		g = graph()
 		res, err = engine.Run(context.Background(), g, o)
 	}

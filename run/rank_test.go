@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"undertide/core/row"
+	"undertide/core/state"
 	"undertide/job"
 )
 
@@ -24,7 +25,7 @@ sinks:
 	if err != nil {
 		t.Fatal(err)
 	}
-	l := &lanesOf{def: doc.Steps[1].Keyed, enc: TextOf(doc.Steps[1].Schema)}
+	l := &lanesOf{def: doc.Steps[1].Keyed, enc: TextOf(doc.Steps[1].Schema), kept: state.NewMemory()}
 	l.renew(2)
 	in := func(k string, n int64) *row.Batch {
 		b := row.NewBatch(doc.Steps[0].Schema)

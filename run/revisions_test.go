@@ -11,6 +11,7 @@ import (
 
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/core/state"
 	"undertide/core/step"
 	"undertide/job"
 )
@@ -60,6 +61,7 @@ type lanesOf struct {
 	def   step.Keyed
 	lanes []step.Lane
 	x     *step.Exchange
+	kept  *state.Memory
 	out   []string
 	// rejects are reason and message.
 	rejects []string
@@ -81,7 +83,7 @@ func (l *lanesOf) Reject(_ step.View, r step.Reject) {
 func (l *lanesOf) renew(lanes int) {
 	l.lanes, l.x = nil, l.def.Spec().NewExchange(lanes)
 	for range lanes {
-		l.lanes = append(l.lanes, l.def.NewLane(false))
+		l.lanes = append(l.lanes, l.def.NewLane(step.LaneOptions{Keeps: true}))
 	}
 }
 
@@ -89,14 +91,14 @@ func (l *lanesOf) renew(lanes int) {
 func (l *lanesOf) restart(lanes int) error {
 	old := l.lanes
 	l.renew(lanes)
-	for table := range l.def.Tables() {
-		for _, o := range old {
-			snap := o.Snapshot()[table]
-			for n, lane := range l.lanes {
-				if err := lane.Load(table, snap, n, lanes); err != nil {
-					return err
-				}
-			}
+	for n, o := range old {
+		for _, c := range o.Freeze() {
+			l.kept.Apply("s", c, n, len(old))
+		}
+	}
+	for n, lane := range l.lanes {
+		if err := step.Restore("s", l.def, lane, l.kept, n, lanes); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -139,7 +141,7 @@ func TestRandomRevisions(t *testing.T) {
 		if err != nil {
 			return fmt.Sprintf("%s\n%v", text, err)
 		}
-		l := &lanesOf{def: doc.Steps[0].Keyed, enc: TextOf(doc.Steps[0].Schema)}
+		l := &lanesOf{def: doc.Steps[0].Keyed, enc: TextOf(doc.Steps[0].Schema), kept: state.NewMemory()}
 		l.renew(1 + r.IntN(3))
 		decode := doc.Sources[0].Decoder()
 		w, now, at := int64(never), int64(1000), int64(r.IntN(40))

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/cockroachdb/pebble/v2/vfs"
+
 	"undertide/checkpoint"
 	"undertide/core/engine"
 	"undertide/disk"
@@ -53,7 +55,16 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 			return Result{}, err
 		}
 		defer unlock()
-		if err := b.goOn(&o); err != nil {
+		store, err := checkpoint.Open(vfs.Default, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Keep: j.CheckpointKeep})
+		if err != nil {
+			return Result{}, err
+		}
+		defer func() {
+			if err := store.Close(); err != nil {
+				opt.say("the store of state could not be put away: %v", err)
+			}
+		}()
+		if err := b.goOn(store, &o); err != nil {
 			return Result{}, err
 		}
 	}
@@ -91,13 +102,9 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	return res, err
 }
 
-// goOn opens the checkpoint folder: the run starts from its newest checkpoint that verifies, and saves into it.
-func (b *builder) goOn(o *engine.Options) error {
-	j, opt := b.job, b.opt
-	store, err := checkpoint.Open(checkpoint.Disk{}, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Keep: j.CheckpointKeep})
-	if err != nil {
-		return err
-	}
+// goOn starts the run from the newest checkpoint that verifies, and lets it save into the same folder.
+func (b *builder) goOn(store *checkpoint.Store, o *engine.Options) error {
+	opt := b.opt
 	snap, passed, highest, err := store.Newest()
 	for _, p := range passed {
 		opt.say("checkpoint %d was passed over: %s", p.Epoch, p.Why)
@@ -109,11 +116,12 @@ func (b *builder) goOn(o *engine.Options) error {
 		return err
 	}
 	o.From, o.FirstEpoch = snap, max(o.FirstEpoch, highest+1)
-	o.Save = func(s *engine.Snapshot, _ engine.SaveFigures) error {
-		if err := store.Save(s); err != nil {
-			return explain(opt.Checkpoints, err)
+	o.Save = func(s *engine.Snapshot) (engine.Saved, error) {
+		saved, err := store.Save(s)
+		if err != nil {
+			err = explain(opt.Checkpoints, err)
 		}
-		return nil
+		return saved, err
 	}
 	if snap == nil {
 		return nil
@@ -218,7 +226,7 @@ func lock(dir string) (func(), error) {
 
 func explain(dir string, err error) error {
 	text := disk.Explain("write checkpoints into", dir, err)
-	if strings.Contains(err.Error(), "manifest") || strings.Contains(err.Error(), "state of step") {
+	if strings.Contains(err.Error(), "manifest") || strings.Contains(err.Error(), "write state") {
 		return fmt.Errorf("%w (%v)", text, err)
 	}
 	return text

@@ -31,8 +31,8 @@ type stuck struct {
 	here chan<- bool
 }
 
-func (s stuck) NewLane(ordered bool) step.Lane {
-	return stuckLane{s.Keyed.NewLane(ordered), s.free, s.here}
+func (s stuck) NewLane(o step.LaneOptions) step.Lane {
+	return stuckLane{s.Keyed.NewLane(o), s.free, s.here}
 }
 
 type stuckLane struct {

@@ -23,7 +23,7 @@ type tripped struct {
 	now *atomic.Bool
 }
 
-func (s tripped) NewLane(ordered bool) step.Lane { return trippedLane{s.Keyed.NewLane(ordered), s.now} }
+func (s tripped) NewLane(o step.LaneOptions) step.Lane { return trippedLane{s.Keyed.NewLane(o), s.now} }
 
 type trippedLane struct {
 	step.Lane

@@ -239,13 +239,12 @@ func TestIdle(t *testing.T) {
 func TestWatermarkAfterRestart(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		out := &box{}
-		var last *Snapshot
-		save := func(s *Snapshot, _ SaveFigures) error { last = s; return nil }
+		var kept Memory
 		start := func(a, b *feed, until func(a *feed) bool) Result {
 			ctx, stop := context.WithCancel(context.Background())
 			ended := make(chan Result)
 			go func() {
-				res, err := Run(ctx, graph(t, out, 200*time.Millisecond, false, a, b), Options{Lanes: 2, Save: save, From: last})
+				res, err := Run(ctx, graph(t, out, 200*time.Millisecond, false, a, b), Options{Lanes: 2, Save: kept.Save, From: kept.Last})
 				if err != nil {
 					t.Error(err)
 				}
@@ -294,11 +293,11 @@ func TestFaultsEndTheRun(t *testing.T) {
 		}, "source in: boom"},
 		{"a checkpoint that cannot be stored", func() error {
 			n := 0
-			_, err := Run(context.Background(), graph(t, &box{}, 0, true, newFeed("a", true, lines...)), Options{Lanes: 2, EveryTurns: 2, Save: func(*Snapshot, SaveFigures) error {
+			_, err := Run(context.Background(), graph(t, &box{}, 0, true, newFeed("a", true, lines...)), Options{Lanes: 2, EveryTurns: 2, Save: func(*Snapshot) (Saved, error) {
 				if n++; n == 2 { // there are two at least: before the first event, and after the last
-					return boom
+					return Saved{}, boom
 				}
-				return nil
+				return Saved{}, nil
 			}})
 			return err
 		}, "boom"},
@@ -322,7 +321,7 @@ func TestDeliveryFollowsCheckpoints(t *testing.T) {
 	}
 	out := &box{}
 	var saved []int64
-	_, err := Run(context.Background(), graph(t, out, 0, true, newFeed("a", true, lines...)), Options{Lanes: 3, EveryTurns: 1, Save: func(s *Snapshot, _ SaveFigures) error {
+	_, err := Run(context.Background(), graph(t, out, 0, true, newFeed("a", true, lines...)), Options{Lanes: 3, EveryTurns: 1, Save: func(s *Snapshot) (Saved, error) {
 		out.mu.Lock()
 		defer out.mu.Unlock()
 		if len(out.commits) != len(saved) {
@@ -336,7 +335,7 @@ func TestDeliveryFollowsCheckpoints(t *testing.T) {
 			t.Errorf("the counts of checkpoint %d do not add up: %+v", s.Epoch, c)
 		}
 		saved = append(saved, s.Epoch)
-		return nil
+		return Saved{}, nil
 	}})
 	if err != nil {
 		t.Fatal(err)

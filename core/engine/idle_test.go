@@ -151,9 +151,8 @@ func TestSetAfterRestart(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		a, b := newFeed("a", false, "5 1"), newFeed("b", false, "1 2")
 		out := &box{}
-		var last *Snapshot
-		save := func(s *Snapshot, _ SaveFigures) error { last = s; return nil }
-		stop := started(t, twoSources(t, out, nil, a, b), Options{Lanes: 2, Save: save})
+		var kept Memory
+		stop := started(t, twoSources(t, out, nil, a, b), Options{Lanes: 2, Save: kept.Save})
 		for range 65 {
 			a.lines <- "100 1"
 			time.Sleep(time.Second)
@@ -164,11 +163,11 @@ func TestSetAfterRestart(t *testing.T) {
 		if _, err := stop(); err != nil {
 			t.Fatal(err)
 		}
-		if w := last.StepWatermarks["count"]; w != 100 {
+		if w := kept.Last.StepWatermarks["count"]; w != 100 {
 			t.Errorf("the checkpoint says that the step was given %s, want 100 us", w)
 		}
 		a, b = newFeed("a", false), newFeed("b", false, "7 1", "200 2") // the first is late: its window was published
-		stop = started(t, twoSources(t, out, nil, a, b), Options{Lanes: 1, Save: save, From: last})
+		stop = started(t, twoSources(t, out, nil, a, b), Options{Lanes: 1, Save: kept.Save, From: kept.Last})
 		time.Sleep(2 * time.Second)
 		a.lines <- "200 1"
 		time.Sleep(2 * time.Second)

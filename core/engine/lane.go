@@ -38,7 +38,7 @@ func newLane(e *run, stage, number int) *lane {
 	}
 	for _, k := range e.p.stages[stage] {
 		i := e.p.keyed[k]
-		s := keyedLane{at: k, step: i, state: e.p.Steps[i].Keyed.NewLane(e.p.ordered[i])}
+		s := keyedLane{at: k, step: i, state: e.p.Steps[i].Keyed.NewLane(step.LaneOptions{Ordered: e.p.ordered[i], Keeps: e.opt.Save != nil})}
 		if e.p.routed[k] {
 			s.gather, s.exchange = row.NewBatch(e.p.Steps[i].Input), e.p.Steps[i].Keyed.Spec().NewExchange(1)
 		}
@@ -178,15 +178,12 @@ func (l *lane) flush(all bool) {
 	}
 }
 
-// mark copies the lane's state and goes on; it is written behind it.
+// mark copies what changed of the lane's state and goes on; it is written behind it.
 func (l *lane) mark(m *mark) {
 	began := time.Now()
 	if l.e.opt.Save != nil { // else the mark only delivers what the sinks have
 		for _, s := range l.steps {
-			tables := l.e.p.Steps[s.step].Keyed.Tables()
-			for n, b := range s.state.Snapshot() {
-				m.addState(stateName(l.e.p.Steps[s.step].Name, tables[n]), b)
-			}
+			m.addState(l.e.p.Steps[s.step].Name, l.number, l.e.opt.Lanes, s.state.Freeze())
 		}
 	}
 	m.addLane(l, time.Since(began))
@@ -201,12 +198,4 @@ func (l *lane) mark(m *mark) {
 	}
 	l.pass(laneMessage{mark: m})
 	m.done()
-}
-
-// stateName names a table of a step's state in checkpoints.
-func stateName(stepName, table string) string {
-	if table == "" {
-		return stepName
-	}
-	return stepName + "." + table
 }

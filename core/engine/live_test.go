@@ -86,11 +86,11 @@ func TestPartitionsFound(t *testing.T) {
 		var mu sync.Mutex
 		var snaps []*Snapshot
 		watch := NewWatch()
-		stop := started(t, g, Options{Lanes: 2, Every: 10 * time.Millisecond, Watch: watch, Save: func(s *Snapshot, _ SaveFigures) error {
+		stop := started(t, g, Options{Lanes: 2, Every: 10 * time.Millisecond, Watch: watch, Save: func(s *Snapshot) (Saved, error) {
 			mu.Lock()
 			defer mu.Unlock()
 			snaps = append(snaps, s)
-			return nil
+			return Saved{}, nil
 		}})
 		find <- b
 		find <- b // found again: nothing new
@@ -278,7 +278,7 @@ func TestStopWithin(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		out := &stuck{free: make(chan struct{})}
 		saved := 0
-		stop := started(t, graph(t, out, 0, false, newFeed("a", false, "5 1")), Options{Lanes: 2, StopWithin: 200 * time.Millisecond, Save: func(*Snapshot, SaveFigures) error { saved++; return nil }})
+		stop := started(t, graph(t, out, 0, false, newFeed("a", false, "5 1")), Options{Lanes: 2, StopWithin: 200 * time.Millisecond, Save: func(*Snapshot) (Saved, error) { saved++; return Saved{}, nil }})
 		time.Sleep(100 * time.Millisecond)
 		began := time.Now()
 		if _, err := stop(); !errors.Is(err, ErrNoLastCheckpoint) {

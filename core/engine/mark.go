@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"undertide/core/row"
+	"undertide/core/state"
 )
 
 // Snapshot is a run as it stood at a mark between two turns: what a checkpoint stores, and what a
@@ -24,15 +25,27 @@ type Snapshot struct {
 	// step with state was given; they never go back, also where something that was idle counts again after
 	// a restart. Those before a first row are left out.
 	Watermarks, StepWatermarks map[string]row.Time
-	// States has, for each table of a keyed step's state by name, the parts that the lanes gave, each
-	// sorted by share.
-	States map[string][]*row.Batch
+	// Changes are what became of the state of steps since the mark before, by step, lane and table. Each step's tables are
+	// named in their order by every lane, also where nothing changed.
+	Changes []LaneChanges
+	// State is what is kept, of a snapshot that a run starts from.
+	State state.Reader
 	// Shipments are what the sinks prepared, by name.
 	Shipments map[string]json.RawMessage
 	Counts    Counts
+	// Began is when the mark was taken, and Stall the longest that a lane spent copying what changed.
+	Began time.Time
+	Stall time.Duration
 	// Adapted says that it was made by another version of the graph: what does not fit was left out, and
 	// counts begin anew.
 	Adapted bool
+}
+
+// LaneChanges are what became of what one lane of a step keeps: the lane owns the shares that [state.LaneShares] gives.
+type LaneChanges struct {
+	Step        string
+	Lane, Lanes int
+	Tables      []*state.Changes
 }
 
 // PartitionState is where the reading of a partition stood.
@@ -48,14 +61,12 @@ type PartitionState struct {
 // mark is a snapshot under way: every lane and sink adds its part.
 type mark struct {
 	snap     *Snapshot
-	pending  atomic.Int32  // lanes and sinks that have not given their part
-	complete chan struct{} // closed by the last of them
-	parts    []*partition  // those of snap.Partitions
-	began    time.Time
+	pending  atomic.Int32   // lanes and sinks that have not given their part
+	complete chan struct{}  // closed by the last of them
+	parts    []*partition   // those of snap.Partitions
 	left     []atomic.Int32 // by stage: lanes that have not passed it
 
-	mu    sync.Mutex    // guards snap and stall
-	stall time.Duration // the longest that a lane spent copying
+	mu sync.Mutex // guards snap
 }
 
 func (m *mark) done() {
@@ -64,12 +75,10 @@ func (m *mark) done() {
 	}
 }
 
-func (m *mark) addState(stepName string, b *row.Batch) {
+func (m *mark) addState(stepName string, lane, lanes int, c []*state.Changes) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	if b.N > 0 {
-		m.snap.States[stepName] = append(m.snap.States[stepName], b)
-	}
+	m.snap.Changes = append(m.snap.Changes, LaneChanges{stepName, lane, lanes, c})
 }
 
 // addLane adds a lane's counts, of windows and of the steps behind them.
@@ -79,7 +88,7 @@ func (m *mark) addLane(l *lane, took time.Duration) {
 	for i, c := range l.counts {
 		m.snap.Counts.Steps[i].add(c)
 	}
-	m.stall = max(m.stall, took)
+	m.snap.Stall = max(m.snap.Stall, took)
 }
 
 func (m *mark) addShipment(sink string, at int, s json.RawMessage, c SinkCounts) {
@@ -94,14 +103,14 @@ func (e *run) beginMark(finished bool) {
 	if e.marking != nil || e.failed() {
 		return
 	}
-	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Finished: finished, States: map[string][]*row.Batch{}, Shipments: map[string]json.RawMessage{}}
+	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Began: time.Now(), Finished: finished, Shipments: map[string]json.RawMessage{}}
 	e.epoch++
 	e.marks.save(snap)
 	for _, p := range e.partitions {
 		snap.Partitions = append(snap.Partitions, PartitionState{Source: e.p.Sources[p.source].Name, Name: p.Name(), Position: p.position, Greatest: p.greatest, Ended: p.ended, Events: p.events})
 	}
 	snap.Counts = e.watch.sequenced(e)
-	m := &mark{snap: snap, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], began: time.Now(), left: e.stagesLeft(nil)}
+	m := &mark{snap: snap, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], left: e.stagesLeft(nil)}
 	m.pending.Store(int32(len(e.lanes) + len(e.sinks) + 1))
 	e.marking = m
 	if len(e.lanes) > 0 {
@@ -132,13 +141,15 @@ func (e *run) save(m *mark) {
 		return
 	}
 	began := time.Now()
+	var saved Saved
 	if e.opt.Save != nil {
-		if err := e.opt.Save(m.snap, SaveFigures{LongestStall: m.stall}); err != nil {
+		var err error
+		if saved, err = e.opt.Save(m.snap); err != nil {
 			e.watch.checkpointFailed()
 			e.fail(fmt.Errorf("checkpoint %d: %w", m.snap.Epoch, err))
 			return
 		}
-		e.watch.checkpointDone(m.snap.Epoch, time.Since(began), m.stall)
+		e.watch.checkpointDone(m.snap.Epoch, time.Since(began), m.snap.Stall)
 	}
 	for i, s := range e.sinks {
 		if err := s.node.Sink.Commit(m.snap.Epoch); err != nil {
@@ -156,7 +167,7 @@ func (e *run) save(m *mark) {
 		}
 	}
 	if e.opt.Completed != nil {
-		e.opt.Completed(Completed{Epoch: m.snap.Epoch, Finished: m.snap.Finished, Took: time.Since(m.began), Stall: m.stall, Partitions: m.snap.Partitions})
+		e.opt.Completed(Completed{Epoch: m.snap.Epoch, Finished: m.snap.Finished, Took: time.Since(m.snap.Began), Stall: m.snap.Stall, Saved: saved, Partitions: m.snap.Partitions})
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"undertide/core/row"
+	"undertide/core/state"
 	"undertide/core/step"
 )
 
@@ -70,7 +71,7 @@ type bombedStep struct {
 	b *bombed
 }
 
-func (s bombedStep) NewLane(ordered bool) step.Lane { return bombedLane{s.Keyed.NewLane(ordered), s.b} }
+func (s bombedStep) NewLane(o step.LaneOptions) step.Lane { return bombedLane{s.Keyed.NewLane(o), s.b} }
 
 type bombedLane struct {
 	step.Lane
@@ -81,9 +82,9 @@ func (l bombedLane) Take(x *step.Exchange, lane int, t *step.Turn, out step.Out)
 	l.b.tick(l.b.at == "take")
 	l.Lane.Take(x, lane, t, out)
 }
-func (l bombedLane) Snapshot() []*row.Batch {
-	l.b.tick(l.b.at == "snapshot")
-	return l.Lane.Snapshot()
+func (l bombedLane) Freeze() []*state.Changes {
+	l.b.tick(l.b.at == "freeze")
+	return l.Lane.Freeze()
 }
 
 // TestPanicsAreTheRunsFault: wherever code of a run panics, that run ends with a fault that has the stack; its
@@ -93,7 +94,7 @@ func TestPanicsAreTheRunsFault(t *testing.T) {
 	for i := range 40_000 {
 		lines = append(lines, fmt.Sprintf("%d %d", i, i%7))
 	}
-	for _, at := range []string{"read", "decode", "take", "snapshot", "encode", "write", "prepare", "commit", "save", "completed", "find"} {
+	for _, at := range []string{"read", "decode", "take", "freeze", "encode", "write", "prepare", "commit", "save", "completed", "find"} {
 		t.Run(at, func(t *testing.T) {
 			leaks(t)
 			b := &bombed{at: at, feed: newFeed("a", at != "find", lines...)}
@@ -101,7 +102,7 @@ func TestPanicsAreTheRunsFault(t *testing.T) {
 			g.Steps[0].Keyed = bombedStep{g.Steps[0].Keyed, b}
 			g.Sources[0].NewDecoder = func() Decoder { return b }
 			opt := Options{Lanes: 2, EveryTurns: 1}
-			opt.Save = func(*Snapshot, SaveFigures) error { b.tick(at == "save"); return nil }
+			opt.Save = func(*Snapshot) (Saved, error) { b.tick(at == "save"); return Saved{}, nil }
 			opt.Completed = func(Completed) { b.tick(at == "completed") }
 			if at == "find" {
 				g.Sources[0].Find = func(context.Context, func(Partition)) error { panic("boom") }

@@ -5,7 +5,11 @@ import (
 	"errors"
 	"fmt"
 
+	"golang.org/x/sync/errgroup"
+
 	"undertide/core/row"
+	"undertide/core/state"
+	"undertide/core/step"
 )
 
 // restore makes partitions, watermarks and lanes as they stood where the run starts from.
@@ -31,19 +35,32 @@ func (e *run) restore() error {
 	e.restorePartitions(from)
 	for stage := range e.p.stages {
 		for n := range e.opt.Lanes {
-			l := newLane(e, stage, n)
-			for at := range l.steps {
-				if from == nil {
-					break
-				}
-				if err := l.load(&l.steps[at], from); err != nil {
-					return err
-				}
-			}
-			e.lanes = append(e.lanes, l)
+			e.lanes = append(e.lanes, newLane(e, stage, n))
 		}
 	}
-	return nil
+	if from == nil || from.State == nil {
+		return nil
+	}
+	return e.restoreLanes(from.State)
+}
+
+// restoreLanes lets the lanes load what they own, side by side.
+func (e *run) restoreLanes(from state.Reader) error {
+	var all errgroup.Group
+	for _, l := range e.lanes {
+		all.Go(func() error {
+			return Guard(func() error {
+				for _, s := range l.steps {
+					def := &e.p.Steps[s.step]
+					if err := step.Restore(def.Name, def.Keyed, s.state, from, l.number, e.opt.Lanes); err != nil {
+						return fmt.Errorf("step %s: load state: %w", def.Name, err)
+					}
+				}
+				return nil
+			})
+		})
+	}
+	return all.Wait()
 }
 
 func (e *run) restorePartitions(from *Snapshot) {
@@ -93,19 +110,6 @@ func (e *run) openSinks() error {
 			return errors.Join(fmt.Errorf("sink %s: %w", n.Name, err), e.closeSinks(false))
 		}
 		e.sinks = append(e.sinks, &sinkRunner{e: e, at: i, node: n, in: make(chan sinkMessage, 64), producers: producers, marked: map[int]bool{}, counts: e.base.Sinks[i]})
-	}
-	return nil
-}
-
-// load takes the lane's shares of a step's state.
-func (l *lane) load(s *keyedLane, from *Snapshot) error {
-	name := l.e.p.Steps[s.step].Name
-	for table, suffix := range l.e.p.Steps[s.step].Keyed.Tables() {
-		for _, b := range from.States[stateName(name, suffix)] {
-			if err := s.state.Load(table, b, l.number, l.e.opt.Lanes); err != nil {
-				return fmt.Errorf("step %s: load state: %w", name, err)
-			}
-		}
 	}
 	return nil
 }

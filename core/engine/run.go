@@ -31,7 +31,7 @@ type Options struct {
 	// Save stores a snapshot durably before its shipments are delivered. It is called by one goroutine
 	// at a time and owns the snapshot. With nil none is kept, snapshots have no state, and shipments
 	// are delivered every so often all the same.
-	Save func(*Snapshot, SaveFigures) error
+	Save func(*Snapshot) (Saved, error)
 	// From is what the run starts from; nil begins anew at FirstEpoch (1 if zero).
 	From       *Snapshot
 	FirstEpoch int64
@@ -73,14 +73,22 @@ type Completed struct {
 	Finished   bool
 	Took       time.Duration // from the mark to the last delivery
 	Stall      time.Duration // the longest that a lane spent copying
+	Saved      Saved
 	Partitions []PartitionState
 }
 
 // ErrNoLastCheckpoint is wrapped where a stopped run could not make its last checkpoint in time.
 var ErrNoLastCheckpoint = errors.New("the last checkpoint could not be made in time")
 
-// SaveFigures are what is known of a checkpoint as it is stored.
-type SaveFigures struct{ LongestStall time.Duration }
+// Saved is what a checkpoint took.
+type Saved struct {
+	// Rows are the rows of state that are new or have changed since the one before, and Gone those that were named as
+	// gone; those that passed with their time are not counted.
+	Rows, Gone int64
+	// Written is how many bytes were written for it, Size what all of its files have. Much of that is shared with other
+	// checkpoints.
+	Written, Size int64
+}
 
 // ErrReaderGone is wrapped by a sink's error when whoever reads its output went away, as in a pipe:
 // the run ends quietly.

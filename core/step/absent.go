@@ -18,14 +18,17 @@ type Absent struct {
 func (d *Absent) Spec() *Spec            { return &d.Keys }
 func (d *Absent) MainSchema() row.Schema { return d.Schema }
 func (d *Absent) LateSchema() row.Schema { return lateSchema(d.Keys.Input) }
-func (d *Absent) Tables() []string       { return []string{""} }
-func (d *Absent) NewLane(ordered bool) Lane {
-	return &absentLane{def: d, expiry: expiry{after: row.Time(d.After.Microseconds())}, dict: state.NewDict(), out: newMadeRows(d.Schema, ordered), late: newLateRows(d.LateSchema())}
+func (d *Absent) Tables() []*state.Table {
+	return []*state.Table{{Key: d.Keys.KeySchema(), Columns: row.Schema{{Name: "last_seen", Kind: row.Timestamp}}}}
+}
+func (d *Absent) NewLane(o LaneOptions) Lane {
+	return &absentLane{def: d, expiry: expiry{after: row.Time(d.After.Microseconds())}, kept: newLedger(d.Tables()[0], o.Keeps), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered), late: newLateRows(d.LateSchema())}
 }
 
 // absentLane keeps the greatest time of each key.
 type absentLane struct {
 	expiry
+	kept   ledger
 	def    *Absent
 	dict   *state.Dict
 	counts LaneCounts
@@ -35,7 +38,7 @@ type absentLane struct {
 
 func (l *absentLane) Counts() *LaneCounts { return &l.counts }
 func (l *absentLane) Held() Held {
-	return Held{Keys: l.live, Bytes: l.dict.Bytes() + l.expiry.bytes(), Next: l.queue.next()}
+	return Held{Keys: l.live, Bytes: l.dict.Bytes() + l.expiry.bytes() + l.kept.bytes(), Next: l.queue.next()}
 }
 
 // Take notes the times of the lane's rows. A key that the row's own watermark has passed gets its row
@@ -54,6 +57,7 @@ func (l *absentLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 			l.give(id, t, out)
 		}
 		l.touch(id, at)
+		l.kept.touch(id)
 		l.counts.Used++
 	}
 	l.late.flush(out)
@@ -71,6 +75,7 @@ func (l *absentLane) Move(t *Turn, out Out) {
 func (l *absentLane) rebuild() {
 	r := rekey(l.dict, l.known)
 	l.expiry.rekey(&r)
+	l.kept.rekey(&r)
 	l.dict = r.dict
 }
 
@@ -85,38 +90,23 @@ func (l *absentLane) give(id uint32, t *Turn, out Out) {
 	due := l.last[id] + l.after
 	l.out.add(due, t.Passed(due), cols[:keys], l.out.b.N, 0)
 	l.drop(id)
+	l.kept.drop(id, l.dict)
 	if l.out.full() {
 		l.out.flush(out, &l.counts)
 	}
 }
 
-func (d *Absent) stateSchema() row.Schema {
-	s := d.Keys.stateKey()
-	return append(s, row.Field{Name: "last_seen", Kind: row.Timestamp})
+// Freeze copies the keys that changed.
+func (l *absentLane) Freeze() []*state.Changes {
+	return []*state.Changes{l.kept.freeze(l.dict, func(id uint32, cols []*row.Column) { cols[0].AppendInt(int64(l.last[id])) })}
 }
 
-// Snapshot copies the keys.
-func (l *absentLane) Snapshot() []*row.Batch {
-	b := row.NewBatch(l.def.stateSchema())
-	keys := len(l.def.Keys.Key)
-	for share, ids := range byShare(l.dict) {
-		for _, id := range ids {
-			if l.knows(id) {
-				saveKey(b, share, keys, l.dict, id)
-				b.Cols[1+keys].AppendInt(int64(l.last[id]))
-				b.N++
-			}
-		}
-	}
-	return []*row.Batch{b}
-}
-
-// Load takes the keys of the lane's shares.
-func (l *absentLane) Load(_ int, b *row.Batch, lane, lanes int) error {
-	keys := len(l.def.Keys.Key)
-	return loadRows(b, l.def.stateSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
+// Load takes keys.
+func (l *absentLane) Load(_ int, r *state.Rows) error {
+	return keysOf(r, l.dict, func(i int, id uint32) error {
 		l.grow(l.dict.Len())
-		l.touch(id, row.Time(b.Cols[1+keys].I[i]))
+		l.touch(id, row.Time(r.Cols[0].I[i]))
+		l.kept.load(id)
 		return nil
 	})
 }

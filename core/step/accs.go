@@ -14,7 +14,8 @@ type accs struct {
 	rows    []int64
 	missing [][]int64 // for each aggregate, rows that gave no value; empty while none
 	aggs    []measure.Column
-	keys    int // with rows
+	keys    int   // with rows
+	widths  []int // by aggregate, columns of its state
 
 	ids  []uint32 // scratch
 	vals []uint16
@@ -28,6 +29,7 @@ func newAccs(def *Spec) *accs {
 			a.aggs[i] = mustColumn(g.Spec)
 		}
 	}
+
 	return a
 }
 
@@ -221,18 +223,34 @@ func (a *accs) leftOut(ids []uint32) (n int64) {
 	return n
 }
 
-// schema names the columns of a number's state: rows, and for each aggregate those of its accumulator,
-// named aINDEX_function_part (docs/checkpoints.md).
+// measureWidths counts the columns of each aggregate's state, once.
+func (a *accs) measureWidths() {
+	if a.widths != nil {
+		return
+	}
+	a.widths = make([]int, len(a.aggs))
+	for i, c := range a.aggs {
+		if c != nil {
+			a.widths[i] = len(c.State())
+		}
+	}
+}
+
+// accSchema names the columns of a number's state: rows, and for each aggregate those of its accumulator, named
+// MEASURE.PART (docs/checkpoints.md).
 func (d *Spec) accSchema() row.Schema {
 	s := row.Schema{{Name: "rows", Kind: row.Int}}
 	for i, a := range d.Aggregates {
 		if a.plainCount() {
 			continue
 		}
-		name := fmt.Sprintf("a%d_%s", i, a.Func)
-		s = append(s, row.Field{Name: name + "_missing", Kind: row.Int})
+		name := a.Name
+		if name == "" {
+			name = fmt.Sprintf("%s_%d", a.Func, i+1)
+		}
+		s = append(s, row.Field{Name: name + ".missing", Kind: row.Int})
 		for _, f := range mustColumn(a.Spec).State() {
-			s = append(s, row.Field{Name: name + "_" + f.Name, Kind: f.Kind})
+			s = append(s, row.Field{Name: name + "." + f.Name, Kind: f.Kind})
 		}
 	}
 	return s
@@ -241,6 +259,7 @@ func (d *Spec) accSchema() row.Schema {
 // save appends a number to columns of this schema.
 func (a *accs) save(dst []*row.Column, id uint32) {
 	dst[0].AppendInt(a.rows[id])
+	a.measureWidths()
 	at := 1
 	for i, c := range a.aggs {
 		if c == nil {
@@ -251,7 +270,7 @@ func (a *accs) save(dst []*row.Column, id uint32) {
 			missing = a.missing[i][id]
 		}
 		dst[at].AppendInt(missing)
-		n := len(c.State())
+		n := a.widths[i]
 		c.Save(dst[at+1:at+1+n], id)
 		at += 1 + n
 	}
@@ -259,6 +278,7 @@ func (a *accs) save(dst []*row.Column, id uint32) {
 
 // load sets an empty number from row i of such columns.
 func (a *accs) load(src []*row.Column, i int, id uint32) error {
+	a.measureWidths()
 	a.rows[id] = src[0].I[i]
 	a.keys++
 	at := 1
@@ -269,7 +289,7 @@ func (a *accs) load(src []*row.Column, i int, id uint32) error {
 		if missing := src[at].I[i]; missing > 0 {
 			a.lack(k, id, missing)
 		}
-		n := len(c.State())
+		n := a.widths[k]
 		if err := c.Load(id, src[at+1:at+1+n], i); err != nil {
 			return err
 		}

@@ -2,7 +2,6 @@ package step
 
 import (
 	"fmt"
-	"maps"
 	"slices"
 
 	"undertide/core/row"
@@ -37,14 +36,14 @@ type alignedLane struct {
 	due          due
 }
 
-func newAlignedLane(d *Window, ordered bool) *alignedLane {
-	l := &alignedLane{timeline: newTimeline(d), dict: state.NewDict(), late: newLateRows(d.LateSchema()), mark: row.MinTime, next: row.MaxTime,
+func newAlignedLane(d *Window, o LaneOptions) *alignedLane {
+	l := &alignedLane{timeline: newTimeline(d, o.Keeps), dict: state.NewDict(), late: newLateRows(d.LateSchema()), mark: row.MinTime, next: row.MaxTime,
 		several: d.Revisions(), hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), beats: newBeats(d)}
 	l.moment = 1
 	if l.several {
 		l.shown = map[int64]*shownWindow{}
 	}
-	l.pub = newPublisher(d, ordered, &l.counts)
+	l.pub = newPublisher(d, o.Ordered, &l.counts)
 	return l
 }
 
@@ -351,164 +350,96 @@ func (l *alignedLane) forget(closed int) {
 	l.renumber(r.alive, r.to, r.dict.Len())
 }
 
-// stateSchema gives the columns of the slices: share, the key fields, slice_start, slice_end and the
-// accumulators. A tumbling window is a slice.
-func (d *Window) sliceSchema() row.Schema {
-	s := d.spec.stateKey()
-	names := [2]string{"slice_start", "slice_end"}
+// sliceTable declares the slices; a tumbling window is a slice. Where windows may have several rows, it says what is to
+// be published again for a key of a slice: see [revisions].
+func (d *Window) sliceTable() *state.Table {
+	t := &state.Table{Span: "slice_start", Key: d.spec.KeySchema()}
 	if d.Aligned.Tumbles() {
-		names = [2]string{"window_start", "window_end"}
+		t.Span = "window_start"
 	}
-	s = append(s, row.Field{Name: names[0], Kind: row.Timestamp}, row.Field{Name: names[1], Kind: row.Timestamp})
-	return append(s, d.spec.accSchema()...)
+	if d.Revisions() {
+		t.Columns = row.Schema{{Name: "in_preview", Kind: row.Bool}, {Name: "owed_under", Kind: row.Timestamp}, {Name: "added", Kind: row.Int}}
+	}
+	t.Columns = append(t.Columns, d.spec.accSchema()...)
+	return t
 }
 
-func (d *Window) shownSchema() row.Schema {
-	s := d.spec.stateKey()
-	return append(s, row.Field{Name: "window_start", Kind: row.Timestamp}, row.Field{Name: "window_end", Kind: row.Timestamp}, row.Field{Name: "next_revision", Kind: row.Int},
-		row.Field{Name: "standing", Kind: row.Bool}, row.Field{Name: "owed", Kind: row.Bool}, row.Field{Name: "changed", Kind: row.Bool}, row.Field{Name: "read_under", Kind: row.Timestamp})
+// shownTable declares what was published of each window and key.
+func (d *Window) shownTable() *state.Table {
+	return &state.Table{Name: "shown", Span: "window_start", Key: d.spec.KeySchema(),
+		Columns: row.Schema{{Name: "next_revision", Kind: row.Int}, {Name: "standing", Kind: row.Bool}, {Name: "looked_at", Kind: row.Int}}}
 }
 
-// Snapshot copies the slices, and what was published of each window.
-func (l *alignedLane) Snapshot() []*row.Batch {
-	b := row.NewBatch(l.def.sliceSchema())
-	keys := len(l.def.spec.Key)
-	for share, ids := range byShare(l.dict) {
-		for _, s := range l.open {
-			for _, id := range ids {
-				slot, ok := s.find(id)
-				if !ok {
-					continue
-				}
-				saveKey(b, share, keys, l.dict, id)
-				b.Cols[1+keys].AppendInt(int64(s.start))
-				b.Cols[2+keys].AppendInt(int64(s.end))
-				s.save(b.Cols[3+keys:], slot)
-				b.N++
+// firstKept gives the first window that is not dropped when the watermark stands at mark: at negative or positive
+// infinity false.
+func (l *alignedLane) firstKept() (int64, bool) {
+	if l.mark < row.FirstTime || l.mark > row.LastTime+row.Time(1<<56) {
+		return 0, false
+	}
+	first, _ := l.w.Windows(l.w.SliceOf(max(l.mark-l.hold, row.FirstTime)))
+	return first, true
+}
+
+// Freeze copies the slices' keys that changed, and what was published of windows.
+func (l *alignedLane) Freeze() []*state.Changes {
+	tables := l.def.Tables()
+	out := make([]*state.Changes, len(tables))
+	for i, t := range tables {
+		out[i] = state.NewChanges(t)
+	}
+	if k, ok := l.firstKept(); ok {
+		from, _ := l.w.Slices(k)
+		out[0].Passed = l.w.SliceStart(from)
+		if l.several {
+			out[1].Passed = l.w.Start(k)
+		}
+	} else if l.mark > 0 {
+		for _, c := range out {
+			c.Passed = row.MaxTime
+		}
+	}
+	for _, s := range l.open {
+		s.changed.Each(func(slot uint32) {
+			if s.rows[slot] == 0 {
+				return
 			}
-		}
-	}
-	if !l.several {
-		return []*row.Batch{b}
-	}
-	return []*row.Batch{b, l.saveShown()}
-}
-
-// toSave is what a checkpoint says of a window and key.
-type toSave struct {
-	shownKey
-	owed, changed bool
-}
-
-// saveShown copies what was published, and what is owed.
-func (l *alignedLane) saveShown() *row.Batch {
-	all := map[int64]map[uint32]toSave{}
-	at := func(k int64, key uint32, change func(*toSave)) {
-		if all[k] == nil {
-			all[k] = map[uint32]toSave{}
-		}
-		s := all[k][key]
-		change(&s)
-		all[k][key] = s
-	}
-	for k, sh := range l.shown {
-		var contents *bag
-		if l.def.RepeatEvery > 0 {
-			contents = l.contents(k, l.dict.Len())
-		}
-		for key, was := range sh.by {
-			changed := was.at < 0
-			if contents != nil {
-				slot, ok := contents.find(key)
-				changed = ok && contents.when(slot) > was.at
+			key := s.key(slot)
+			cols := out[0].Put(l.dict.Key(key), l.dict.Hash(key), s.start)
+			if l.several {
+				l.saveNews(cols, s, key, slot)
+				cols = cols[3:]
 			}
-			at(k, key, func(s *toSave) { s.shownKey, s.changed = was, changed })
-		}
+			s.save(cols, slot)
+		})
+		s.changed.Clear()
 	}
-	for _, o := range l.withNews(l.corrections()) {
-		at(o.window, o.key, func(s *toSave) { s.owed = true })
+	if l.several {
+		l.freezeShown(out[1])
 	}
-	for _, o := range l.withNews(l.dueForPreview()) {
-		at(o.window, o.key, func(s *toSave) { s.changed = true })
-	}
-	b := row.NewBatch(l.def.shownSchema())
-	keys := len(l.def.spec.Key)
-	windows := slices.Sorted(maps.Keys(all))
-	for share, ids := range byShare(l.dict) {
-		for _, k := range windows {
-			for _, id := range ids {
-				w, ok := all[k][id]
-				if !ok {
-					continue
-				}
-				saveKey(b, share, keys, l.dict, id)
-				c := b.Cols[1+keys:]
-				c[0].AppendInt(int64(l.w.Start(k)))
-				c[1].AppendInt(int64(l.w.End(k)))
-				c[2].AppendInt(int64(w.next))
-				c[3].AppendBool(w.standing)
-				c[4].AppendBool(w.owed)
-				c[5].AppendBool(w.changed)
-				if w.owed {
-					c[6].AppendInt(int64(l.owedMark))
-				} else {
-					c[6].AppendNull()
-				}
-				b.N++
-			}
-		}
-	}
-	return b
+	return out
 }
 
-// Load takes the rows of the lane's shares.
-func (l *alignedLane) Load(table int, b *row.Batch, lane, lanes int) error {
-	want := l.def.sliceSchema()
+// Load takes slices and what was published.
+func (l *alignedLane) Load(table int, r *state.Rows) error {
 	if table == 1 {
-		want = l.def.shownSchema()
+		return l.loadShown(r)
 	}
-	keys := len(l.def.spec.Key)
-	return loadRows(b, want, keys, lane, lanes, l.dict, func(i int, id uint32) error {
-		c := b.Cols[1+keys:]
-		start, end := row.Time(c[0].I[i]), row.Time(c[1].I[i])
-		if table == 1 {
-			k, _ := l.w.Windows(l.w.SliceOf(start))
-			for l.w.Start(k) < start {
-				k++
-			}
-			if l.w.Start(k) != start || l.w.End(k) != end {
-				return fmt.Errorf("row %d of the state has a window that the step does not make: the document has changed", i)
-			}
-			l.loadShown(k, id, c, i)
-			return nil
-		}
-		s := l.find(l.w.SliceOf(start))
-		if s.start != start || s.end != end {
-			return fmt.Errorf("row %d of the state has a window that the step does not make: the document has changed", i)
+	return keysOf(r, l.dict, func(i int, id uint32) error {
+		s := l.find(l.w.SliceOf(r.Span[i]))
+		if s.start != r.Span[i] {
+			return fmt.Errorf("the state has a window that begins at %s, which the step does not make: the document has changed", r.Span[i])
 		}
 		slot := s.put(id, l.dict.Len())
-		if err := s.load(c[2:], i, slot); err != nil {
+		cols := r.Cols
+		if l.several {
+			l.loadNews(cols, i, s, id, slot)
+			cols = cols[3:]
+		}
+		if err := s.load(cols, i, slot); err != nil {
 			return err
 		}
 		s.fit(l.dict.Len())
 		l.count(s)
 		return nil
 	})
-}
-
-func (l *alignedLane) loadShown(k int64, id uint32, c []*row.Column, i int) {
-	was := shownKey{published: published{int32(c[2].I[i]), c[3].I[i] != 0}}
-	owes, changed := c[4].I[i] != 0, c[5].I[i] != 0
-	if changed {
-		was.at = -1
-	}
-	if looked := l.def.RepeatEvery > 0 && !owes && !changed; was.next > 0 || looked {
-		l.of(k).by[id] = was
-	}
-	if owes {
-		l.owedOf, l.owedMark = append(l.owedOf, owed{k, id}), row.Time(c[6].I[i])
-	}
-	if changed && l.def.Revised {
-		l.previews = append(l.previews, owed{k, id})
-	}
 }

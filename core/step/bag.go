@@ -1,5 +1,7 @@
 package step
 
+import "undertide/core/state"
+
 // bag is accumulators by key: those of a slice of time, or of a node that joins slices.
 //
 // A bag is wide where the accumulators of key k have the number k: nothing is looked up, but it takes memory for
@@ -13,6 +15,8 @@ type bag struct {
 	ids    []uint32 // narrow: by slot, its key
 	// added, where it is asked for: by slot, the moment of the lane at which a row was added last.
 	added []int64
+	// changed, of a slice whose state is kept: the slots that changed since the last mark.
+	changed state.Set
 }
 
 const (
@@ -108,6 +112,14 @@ func (b *bag) key(slot uint32) uint32 {
 	return slot
 }
 
+// touch notes that some slots have changed.
+func (b *bag) touch(slots ...uint32) {
+	b.changed.Grow(len(b.rows))
+	for _, s := range slots {
+		b.changed.Add(s)
+	}
+}
+
 // note remembers that rows were added to some slots.
 func (b *bag) note(slots []uint32, moment int64) {
 	for len(b.added) < len(b.rows) {
@@ -165,6 +177,9 @@ func (b *bag) remake(narrow bool, keys int, number func(key uint32) (uint32, boo
 		if moment := b.when(uint32(slot)); moment > 0 {
 			next.note([]uint32{to}, moment)
 		}
+		if b.changed.Has(uint32(slot)) {
+			next.changed.Put(to)
+		}
 	}
 	*b = next
 }
@@ -204,8 +219,9 @@ func (b *bag) empty(narrow bool) {
 	b.clear()
 	clear(b.table)
 	b.ids, b.added = b.ids[:0], b.added[:0]
+	b.changed.Clear()
 }
 
 func (b *bag) bytes() int {
-	return b.accs.bytes() + 4*cap(b.table) + 4*cap(b.ids) + 8*cap(b.added)
+	return b.accs.bytes() + 4*cap(b.table) + 4*cap(b.ids) + 8*cap(b.added) + b.changed.Bytes()
 }

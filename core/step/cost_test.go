@@ -41,7 +41,7 @@ func (c *counter) Reject(View, Reject) {}
 
 func run(t *testing.T, k Keyed, rows plainRows) load {
 	t.Helper()
-	l := k.NewLane(false)
+	l := k.NewLane(LaneOptions{})
 	x := k.Spec().NewExchange(1)
 	out := &counter{}
 	runtime.GC()
@@ -232,7 +232,7 @@ func TestStateBytes(t *testing.T) {
 		t.Errorf("it says that it holds %.0f bytes, and holds %d", own, got.heap)
 	}
 	many := windowed(t, func(d *Window) { d.Aligned = sliding(time.Hour, time.Hour) }, "count_distinct(x)")
-	l, x := many.NewLane(false), many.Spec().NewExchange(1)
+	l, x := many.NewLane(LaneOptions{}), many.Spec().NewExchange(1)
 	b := row.NewBatch(input)
 	for from := 0; from < 200_000; from += 4000 {
 		b.Reset()

@@ -17,9 +17,11 @@ type Deduplicate struct {
 func (d *Deduplicate) Spec() *Spec            { return &d.Keys }
 func (d *Deduplicate) MainSchema() row.Schema { return d.Keys.Input }
 func (d *Deduplicate) LateSchema() row.Schema { return lateSchema(d.Keys.Input) }
-func (d *Deduplicate) Tables() []string       { return []string{""} }
-func (d *Deduplicate) NewLane(bool) Lane {
-	return &dedupLane{def: d, within: row.Time(d.Within.Microseconds()), dict: state.NewDict(), mark: row.MinTime, late: newLateRows(d.LateSchema())}
+func (d *Deduplicate) Tables() []*state.Table {
+	return []*state.Table{{Span: "about", Key: d.Keys.KeySchema(), Columns: row.Schema{{Name: "event_time", Kind: row.Timestamp}}}}
+}
+func (d *Deduplicate) NewLane(o LaneOptions) Lane {
+	return &dedupLane{def: d, within: row.Time(d.Within.Microseconds()), keeps: o.Keeps, dict: state.NewDict(), mark: row.MinTime, late: newLateRows(d.LateSchema())}
 }
 
 // dedupLane remembers, for each key, the times of the rows that have passed; nearly always one. Keys are not queued to
@@ -32,6 +34,8 @@ type dedupLane struct {
 	passed []row.Time            // by key: the greatest time that passed
 	more   map[uint32][]row.Time // others, where there are several
 	live   int                   // keys that counted when they were last looked through
+	keeps  bool
+	fresh  state.Set // keys of which a row passed since the last mark
 	mark   row.Time
 	counts LaneCounts
 	late   lateRows
@@ -40,7 +44,7 @@ type dedupLane struct {
 
 func (l *dedupLane) Counts() *LaneCounts { return &l.counts }
 func (l *dedupLane) Held() Held {
-	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 8*cap(l.passed) + 64*len(l.more), Next: row.MaxTime}
+	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 8*cap(l.passed) + 64*len(l.more) + l.fresh.Bytes(), Next: row.MaxTime}
 }
 
 func (l *dedupLane) Take(x *Exchange, lane int, t *Turn, out Out) {
@@ -59,6 +63,9 @@ func (l *dedupLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 		} else if l.repeats(id, at, mark) {
 			l.counts.Repeats++
 			continue
+		}
+		if l.keeps {
+			l.fresh.Put(id)
 		}
 		l.sel = append(l.sel, r)
 	}
@@ -131,37 +138,48 @@ func (l *dedupLane) Move(t *Turn, _ Out) {
 		}
 	}
 	l.dict, l.passed, l.more = r.dict, moved(&r, l.passed), more
+	l.fresh = l.fresh.Moved(r.alive, r.to, r.dict.Len())
 }
 
-func (d *Deduplicate) stateSchema() row.Schema {
-	s := d.Keys.stateKey()
-	return append(s, row.Field{Name: "event_time", Kind: row.Timestamp})
+// about gives the span that a time that passed stands in: a sixteenth of `within`, so that times that count no more go
+// as one range. Two times of one key in one span do not both count: they are less than `within` apart.
+func (l *dedupLane) about(at row.Time) row.Time {
+	width := max(l.within/16, 1)
+	n := at / width
+	if at < 0 && at%width != 0 {
+		n--
+	}
+	return n * width
 }
 
-// Snapshot copies the times that count still.
-func (l *dedupLane) Snapshot() []*row.Batch {
-	b := row.NewBatch(l.def.stateSchema())
-	keys := len(l.def.Keys.Key)
-	for share, ids := range byShare(l.dict) {
-		for _, id := range ids {
-			for _, p := range append([]row.Time{l.passed[id]}, l.more[id]...) {
-				if beyond(p, l.within) <= l.mark {
-					continue
-				}
-				saveKey(b, share, keys, l.dict, id)
-				b.Cols[1+keys].AppendInt(int64(p))
-				b.N++
+// Freeze copies the times that passed since the last mark.
+func (l *dedupLane) Freeze() []*state.Changes {
+	c := state.NewChanges(l.def.Tables()[0])
+	switch {
+	case l.mark > row.LastTime:
+		c.Passed = row.MaxTime
+	case l.mark >= row.FirstTime:
+		c.Passed = l.about(l.mark - l.within) // its last times may count still
+	}
+	l.fresh.Each(func(id uint32) {
+		put := func(at row.Time) {
+			if beyond(at, l.within) > l.mark {
+				c.Put(l.dict.Key(id), l.dict.Hash(id), l.about(at))[0].AppendInt(int64(at))
 			}
 		}
-	}
-	return []*row.Batch{b}
+		for _, at := range l.more[id] {
+			put(at)
+		}
+		put(l.passed[id])
+	})
+	l.fresh.Clear()
+	return []*state.Changes{c}
 }
 
-// Load takes the times of the lane's shares.
-func (l *dedupLane) Load(_ int, b *row.Batch, lane, lanes int) error {
-	keys := len(l.def.Keys.Key)
-	return loadRows(b, l.def.stateSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
-		at := row.Time(b.Cols[1+keys].I[i])
+// Load takes times that passed.
+func (l *dedupLane) Load(_ int, r *state.Rows) error {
+	return keysOf(r, l.dict, func(i int, id uint32) error {
+		at := row.Time(r.Cols[0].I[i])
 		if int(id) == len(l.passed) {
 			l.passed = append(l.passed, at)
 			return nil

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"undertide/core/row"
+	"undertide/core/state"
 )
 
 // Keyed is the definition of a step that keeps state by key. Immutable.
@@ -14,12 +15,10 @@ type Keyed interface {
 	// MainSchema is that of the rows it publishes, LateSchema that of `late of`; nil where it has none.
 	MainSchema() row.Schema
 	LateSchema() row.Schema
-	// Tables names the parts of its state: one Parquet file each in a checkpoint (docs/checkpoints.md).
-	// The first name is empty.
-	Tables() []string
-	// NewLane makes the empty state of one lane. ordered: its rows go on to another keyed step, which asks
-	// for the order of an event's rows.
-	NewLane(ordered bool) Lane
+	// Tables declares what it keeps (docs/checkpoints.md, "State").
+	Tables() []*state.Table
+	// NewLane makes the empty state of one lane.
+	NewLane(o LaneOptions) Lane
 }
 
 // LaneRejecter is a keyed step whose lanes may reject rows as they are applied.
@@ -32,10 +31,12 @@ type Lane interface {
 	Take(x *Exchange, lane int, t *Turn, out Out)
 	// Move ends a turn: it publishes what the watermarks of the turn have made due.
 	Move(t *Turn, out Out)
-	// Snapshot copies the state, a batch for each of Tables, sorted by share; column 0 is the share.
-	Snapshot() []*row.Batch
-	// Load adds the rows of a snapshot's table whose share belongs to this lane.
-	Load(table int, b *row.Batch, lane, lanes int) error
+	// Freeze copies what became of the rows of each of Tables since it was called last, or since the lane was made; the
+	// lane goes on, and the copy stays as it is.
+	Freeze() []*state.Changes
+	// Load adds rows of a table that were kept. They are the lane's: their shares are, and no row comes twice. Tables are
+	// loaded in their order, before the first turn. r lasts until Load returns.
+	Load(table int, r *state.Rows) error
 	// Counts are what the lane has done since it was made.
 	Counts() *LaneCounts
 	// Held tells what is kept.

@@ -15,6 +15,9 @@ type lookBackLane struct {
 	span   row.Time
 	dict   *state.Dict
 	wait   *buffer
+	keeps  bool
+	fresh  []freshRow // since the last mark; some may have gone
+	mark   row.Time
 	keys   []backKey
 	seen   expiry // when a key's last row is of no use any more
 	accs   *accs
@@ -49,11 +52,18 @@ type backRow struct {
 	seq   uint64 // orders rows of one key and time
 }
 
-func newLookBackLane(d *Window, ordered bool) *lookBackLane {
-	l := &lookBackLane{def: d, span: row.Time(d.LookBack.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.spec), accs: newAccs(&d.spec), late: newLateRows(d.LateSchema()),
+// freshRow names a row of a key.
+type freshRow struct {
+	key    uint32
+	number int64
+	at     row.Time
+}
+
+func newLookBackLane(d *Window, o LaneOptions) *lookBackLane {
+	l := &lookBackLane{def: d, span: row.Time(d.LookBack.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.spec, o.Keeps), keeps: o.Keeps, mark: row.MinTime, accs: newAccs(&d.spec), late: newLateRows(d.LateSchema()),
 		x: d.spec.NewExchange(1), in: row.NewBatch(d.spec.Input)}
 	l.seen.after = l.span
-	l.pub = newPublisher(d, ordered, &l.counts)
+	l.pub = newPublisher(d, o.Ordered, &l.counts)
 	return l
 }
 
@@ -115,8 +125,9 @@ func (l *lookBackLane) Move(t *Turn, out Out) {
 		}
 	}
 	l.publish(out)
+	l.mark = t.After
 	l.forget(t.After)
-	l.wait.tidy(nil)
+	l.wait.passed(t.After)
 }
 
 func (l *lookBackLane) grow() {
@@ -162,6 +173,9 @@ func (l *lookBackLane) insert(f backRow) {
 	}
 	l.seen.touch(f.key, f.at)
 	k.rows = append(k.rows, f.backOne)
+	if l.keeps {
+		l.fresh = append(l.fresh, freshRow{f.key, k.first + int64(len(k.rows)) - 1, f.at})
+	}
 }
 
 // evict drops the rows of a key up to a time.
@@ -235,50 +249,53 @@ func (l *lookBackLane) forget(mark row.Time) {
 	l.seen.rekey(&r)
 	l.wait.tidy(r.to)
 	l.dict, l.keys = r.dict, moved(&r, l.keys)
-}
-
-func (d *Window) backSchema() row.Schema {
-	s := d.spec.stateKey()
-	s = append(s, row.Field{Name: "event_time", Kind: row.Timestamp}, row.Field{Name: "number", Kind: row.Int})
-	return append(s, d.spec.accSchema()...)
-}
-
-// Snapshot copies the rows of each key's span, and those that wait.
-func (l *lookBackLane) Snapshot() []*row.Batch {
-	b := row.NewBatch(l.def.backSchema())
-	keys := len(l.def.spec.Key)
-	for share, ids := range byShare(l.dict) {
-		for _, id := range ids {
-			if int(id) >= len(l.keys) {
-				continue
-			}
-			for i, r := range l.keys[id].rows {
-				saveKey(b, share, keys, l.dict, id)
-				b.Cols[1+keys].AppendInt(int64(r.at))
-				b.Cols[2+keys].AppendInt(l.keys[id].first + int64(i))
-				l.accs.save(b.Cols[3+keys:], r.slot)
-				b.N++
-			}
+	kept := l.fresh[:0]
+	for _, f := range l.fresh {
+		if r.alive[f.key] {
+			kept = append(kept, freshRow{r.to[f.key], f.number, f.at})
 		}
 	}
-	return []*row.Batch{b, l.wait.save(l.dict)}
+	l.fresh = kept
 }
 
-// Load takes the rows of the lane's shares.
-func (l *lookBackLane) Load(table int, b *row.Batch, lane, lanes int) error {
-	if table == 1 {
-		return l.wait.load(b, lane, lanes, l.dict)
+// backTable declares the rows of keys' spans, those of one time together. Number counts the rows of a key.
+func (d *Window) backTable() *state.Table {
+	return &state.Table{Span: "event_time", Key: d.spec.KeySchema(), Rest: row.Schema{{Name: "number", Kind: row.Int}}, Columns: d.spec.accSchema()}
+}
+
+// Freeze copies the rows that came into their keys' spans, and those that began to wait. A row that is so far behind the
+// watermark that none to come can look back to it is gone from the store with all of its time, though the lane may have
+// it until the next row of its key comes.
+func (l *lookBackLane) Freeze() []*state.Changes {
+	c := state.NewChanges(l.def.backTable())
+	if c.Passed = l.mark; l.mark >= row.FirstTime && l.mark <= row.LastTime {
+		c.Passed = l.mark - l.span + 1 // a row at t looks back to what is later than t - span, and t >= mark
 	}
-	keys := len(l.def.spec.Key)
-	return loadRows(b, l.def.backSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
+	for _, f := range l.fresh {
+		if k := &l.keys[f.key]; f.at >= c.Passed && f.number >= k.first && f.number < k.first+int64(len(k.rows)) {
+			r := k.rows[f.number-k.first]
+			l.accs.save(c.Put(l.dict.Key(f.key), l.dict.Hash(f.key), r.at, f.number), r.slot)
+		}
+	}
+	l.fresh = l.fresh[:0]
+	return []*state.Changes{c, l.wait.freeze(l.dict)}
+}
+
+// Load takes the rows of spans, and those that wait.
+func (l *lookBackLane) Load(table int, r *state.Rows) error {
+	if table == 1 {
+		l.wait.load(r, l.dict)
+		return nil
+	}
+	return keysOf(r, l.dict, func(i int, id uint32) error {
 		l.grow()
 		k := &l.keys[id]
-		at, n := row.Time(b.Cols[1+keys].I[i]), l.slot()
+		n := l.slot()
 		if len(k.rows) == 0 {
-			k.first = b.Cols[2+keys].I[i]
+			k.first = r.Rest[0][i]
 		}
-		l.seen.touch(id, at)
-		k.rows = append(k.rows, backOne{at, n})
-		return l.accs.load(b.Cols[3+keys:], i, n)
+		l.seen.touch(id, r.Span[i])
+		k.rows = append(k.rows, backOne{r.Span[i], n})
+		return l.accs.load(r.Cols, i, n)
 	})
 }

@@ -22,9 +22,9 @@ func (d *Rank) Spec() *Spec            { return &d.Keys }
 func (d *Rank) MainSchema() row.Schema { return d.Keys.Input }
 func (d *Rank) LateSchema() row.Schema { return nil }
 func (d *Rank) RejectsInLanes()        {}
-func (d *Rank) Tables() []string       { return []string{"", "waiting"} }
-func (d *Rank) NewLane(ordered bool) Lane {
-	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Keys.Input, ordered)}
+func (d *Rank) Tables() []*state.Table { return []*state.Table{waitingTable(&d.Keys)} }
+func (d *Rank) NewLane(o LaneOptions) Lane {
+	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys, o.Keeps), out: newMadeRows(d.Keys.Input, o.Ordered)}
 }
 
 // rankLane keeps rows that the watermark has not passed.
@@ -95,9 +95,10 @@ func (l *rankLane) Move(t *Turn, out Out) {
 		}
 	}
 	l.out.flush(out, &l.counts)
-	l.wait.tidy(nil)
+	l.wait.passed(t.After)
 	if len(l.wait.queue) == 0 && l.dict.Len() > slack {
-		l.dict, l.wait = state.NewDict(), newBuffer(&l.def.Keys)
+		l.dict = state.NewDict()
+		l.wait.clear()
 	}
 }
 
@@ -121,15 +122,11 @@ func (l *rankLane) give(g ranked, at row.Time, n uint64, index uint16, out Out) 
 	}
 }
 
-// Snapshot copies the rows that wait; the first table is empty.
-func (l *rankLane) Snapshot() []*row.Batch {
-	return []*row.Batch{row.NewBatch(row.Schema{{Name: "share", Kind: row.Int}}), l.wait.save(l.dict)}
-}
+// Freeze copies the rows that began to wait.
+func (l *rankLane) Freeze() []*state.Changes { return []*state.Changes{l.wait.freeze(l.dict)} }
 
-// Load takes the rows of the lane's shares.
-func (l *rankLane) Load(table int, b *row.Batch, lane, lanes int) error {
-	if table == 0 {
-		return nil
-	}
-	return l.wait.load(b, lane, lanes, l.dict)
+// Load takes rows that wait.
+func (l *rankLane) Load(_ int, r *state.Rows) error {
+	l.wait.load(r, l.dict)
+	return nil
 }

@@ -35,17 +35,24 @@ func (d *Remember) LateSchema() row.Schema {
 	}
 	return lateSchema(d.Keys.Input)
 }
-func (d *Remember) RejectsInLanes()  {}
-func (d *Remember) Tables() []string { return []string{"", "waiting"} }
-func (d *Remember) NewLane(ordered bool) Lane {
-	l := &rememberLane{def: d, expiry: expiry{after: row.Time(d.Forget.Microseconds())}, dict: state.NewDict(), wait: newBuffer(&d.Keys), out: newMadeRows(d.Schema, ordered)}
-	l.late, l.wrong = newLateRows(lateSchema(d.Keys.Input)), newMadeRows(d.Keys.Input, ordered)
+func (d *Remember) RejectsInLanes() {}
+func (d *Remember) Tables() []*state.Table {
+	s := row.Schema{{Name: "last_seen", Kind: row.Timestamp}}
+	for i, p := range d.Next {
+		s = append(s, row.Field{Name: "value_" + d.Names[i], Kind: p.Kind()})
+	}
+	return []*state.Table{{Key: d.Keys.KeySchema(), Columns: s}, waitingTable(&d.Keys)}
+}
+func (d *Remember) NewLane(o LaneOptions) Lane {
+	l := &rememberLane{def: d, expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(d.Tables()[0], o.Keeps), dict: state.NewDict(), wait: newBuffer(&d.Keys, o.Keeps), out: newMadeRows(d.Schema, o.Ordered)}
+	l.late, l.wrong = newLateRows(lateSchema(d.Keys.Input)), newMadeRows(d.Keys.Input, o.Ordered)
 	return l
 }
 
 // rememberLane keeps the values of each key, and the rows that the watermark has not passed.
 type rememberLane struct {
 	expiry
+	kept   ledger
 	def    *Remember
 	dict   *state.Dict
 	values [][]expr.Value // by key; nil where nothing is remembered
@@ -62,7 +69,7 @@ type rememberLane struct {
 
 func (l *rememberLane) Counts() *LaneCounts { return &l.counts }
 func (l *rememberLane) Held() Held {
-	return Held{Keys: l.live, Bytes: l.dict.Bytes() + l.wait.bytes() + l.expiry.bytes() + 24*cap(l.values) + valueBytes*len(l.def.Next)*l.live + l.held, Next: min(l.wait.next(), l.queue.next())}
+	return Held{Keys: l.live, Bytes: l.dict.Bytes() + l.wait.bytes() + l.expiry.bytes() + l.kept.bytes() + 24*cap(l.values) + valueBytes*len(l.def.Next)*l.live + l.held, Next: min(l.wait.next(), l.queue.next())}
 }
 
 // Take applies rows as they come, or keeps them until the watermark has passed them.
@@ -104,7 +111,7 @@ func (l *rememberLane) Move(t *Turn, out Out) {
 		l.apply(l.wait.rows.Cols, r, id, at, rowPlace{index: t.Passed(at + 1), made: true, seq: seq}, out)
 	}
 	l.flush(out)
-	l.wait.tidy(nil)
+	l.wait.passed(t.After)
 	l.due(t.After, l.forget)
 	if rebuilds(l.dict.Len(), l.live+len(l.wait.queue)) {
 		l.rebuild()
@@ -115,6 +122,7 @@ func (l *rememberLane) forget(id uint32) {
 	l.held -= heldOf(l.values[id])
 	l.values[id] = nil
 	l.drop(id)
+	l.kept.drop(id, l.dict)
 }
 
 // valueBytes is what a value takes, beside its text.
@@ -208,6 +216,7 @@ func (l *rememberLane) remember(id uint32, at row.Time) {
 	l.held += heldOf(l.next) - heldOf(l.values[id])
 	copy(l.values[id], l.next)
 	l.touch(id, at)
+	l.kept.touch(id)
 }
 
 // reject gives a row whose expression had an error, behind the rows before it.
@@ -257,54 +266,36 @@ func (l *rememberLane) rebuild() {
 	})
 	l.values = moved(&r, l.values)
 	l.expiry.rekey(&r)
+	l.kept.rekey(&r)
 	l.wait.tidy(r.to)
 	l.dict = r.dict
 }
 
-func (d *Remember) stateSchema() row.Schema {
-	s := d.Keys.stateKey()
-	s = append(s, row.Field{Name: "last_seen", Kind: row.Timestamp})
-	for i, p := range d.Next {
-		s = append(s, row.Field{Name: "value_" + d.Names[i], Kind: p.Kind()})
-	}
-	return s
-}
-
-// Snapshot copies what is remembered, and the rows that wait.
-func (l *rememberLane) Snapshot() []*row.Batch {
-	b := row.NewBatch(l.def.stateSchema())
-	keys := len(l.def.Keys.Key)
-	for share, ids := range byShare(l.dict) {
-		for _, id := range ids {
-			if !l.knows(id) {
-				continue
-			}
-			saveKey(b, share, keys, l.dict, id)
-			b.Cols[1+keys].AppendInt(int64(l.last[id]))
-			for i, v := range l.values[id] {
-				v.AppendTo(b.Cols[2+keys+i])
-			}
-			b.N++
+// Freeze copies what is remembered of keys where it changed, and the rows that began to wait.
+func (l *rememberLane) Freeze() []*state.Changes {
+	return []*state.Changes{l.kept.freeze(l.dict, func(id uint32, cols []*row.Column) {
+		cols[0].AppendInt(int64(l.last[id]))
+		for i, v := range l.values[id] {
+			v.AppendTo(cols[1+i])
 		}
-	}
-	return []*row.Batch{b, l.wait.save(l.dict)}
+	}), l.wait.freeze(l.dict)}
 }
 
-// Load takes what is remembered of the lane's shares.
-func (l *rememberLane) Load(table int, b *row.Batch, lane, lanes int) error {
+// Load takes what is remembered, and the rows that wait.
+func (l *rememberLane) Load(table int, r *state.Rows) error {
 	if table == 1 {
-		err := l.wait.load(b, lane, lanes, l.dict)
+		l.wait.load(r, l.dict)
 		l.grow()
-		return err
+		return nil
 	}
-	keys := len(l.def.Keys.Key)
-	return loadRows(b, l.def.stateSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
+	return keysOf(r, l.dict, func(i int, id uint32) error {
 		l.grow()
+		l.kept.load(id)
 		for n := range l.def.Next {
-			l.values[id] = append(l.values[id], expr.At(b.Cols[2+keys+n], i))
+			l.values[id] = append(l.values[id], expr.At(r.Cols[1+n], i))
 		}
 		l.held += heldOf(l.values[id])
-		l.touch(id, row.Time(b.Cols[1+keys].I[i]))
+		l.touch(id, row.Time(r.Cols[0].I[i]))
 		return nil
 	})
 }

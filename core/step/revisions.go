@@ -2,9 +2,11 @@ package step
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 
 	"undertide/core/row"
+	"undertide/core/state"
 )
 
 // revisions are what a step with aligned windows knows where a window may have several rows: what was published of
@@ -23,10 +25,8 @@ type revisions struct {
 
 	owed     []dirtyKey // rows that were late for closed windows, all read under owedMark
 	owedMark row.Time
-	owedOf   []owed     // those of a checkpoint, which knows windows and no rows
 	preview  []dirtyKey // rows since the last beat of previews
 	pruneAt  int        // so many of them are looked through for those of slices that are gone
-	previews []owed     // those of a checkpoint
 }
 
 // dirtyKey is a key of a slice that got rows.
@@ -48,13 +48,16 @@ const (
 )
 
 // shownWindow is what was published of a window, by key.
-type shownWindow struct{ by map[uint32]shownKey }
+type shownWindow struct {
+	by      map[uint32]shownKey
+	changed state.Set // keys, since the last mark
+}
 
 // shownKey is what was published of a window and key. With repeats there is one for each key that was looked at,
 // also where `having` let nothing out: at tells that there is no news since.
 type shownKey struct {
 	published
-	at int64 // the moment of the last row; -1 where rows were added since, by a checkpoint
+	at int64 // the moment of the last row
 }
 
 func (r *revisions) of(window int64) *shownWindow {
@@ -73,6 +76,7 @@ func (s *shownWindow) row(key uint32, moment int64, meets, closed, repeats bool)
 	v := k.published.row(meets, closed)
 	if v.show || k.next > 0 || repeats {
 		s.by[key] = k
+		s.changed.Put(key)
 	}
 	return v
 }
@@ -101,13 +105,8 @@ func (l *alignedLane) note(s *slice, key uint32, mark row.Time) {
 
 // windowsOf gives the windows of dirty slices that meet a condition on their end, each window and key once, in
 // order.
-func (l *alignedLane) windowsOf(list []dirtyKey, and []owed, meets func(end row.Time) bool) []owed {
+func (l *alignedLane) windowsOf(list []dirtyKey, meets func(end row.Time) bool) []owed {
 	var out []owed
-	for _, o := range and {
-		if meets(l.w.End(o.window)) {
-			out = append(out, o)
-		}
-	}
 	for _, d := range list {
 		s := l.at(d.slice)
 		if s == nil {
@@ -135,18 +134,21 @@ func (l *alignedLane) unmark(list []dirtyKey, lists uint8) {
 		} else {
 			delete(s.dirty, d.key)
 		}
+		if slot, ok := s.find(d.key); ok && l.keeps {
+			s.touch(slot)
+		}
 	}
 }
 
 // corrections gives the windows that are owed one.
 func (l *alignedLane) corrections() []owed {
 	accept := row.Time(l.def.Accept.Microseconds())
-	return l.windowsOf(l.owed, l.owedOf, func(end row.Time) bool { return end <= l.owedMark && end+accept > l.owedMark })
+	return l.windowsOf(l.owed, func(end row.Time) bool { return end <= l.owedMark && end+accept > l.owedMark })
 }
 
 // dueForPreview gives the windows that are not closed and got rows.
 func (l *alignedLane) dueForPreview() []owed {
-	return l.windowsOf(l.preview, l.previews, func(end row.Time) bool { return end > l.mark })
+	return l.windowsOf(l.preview, func(end row.Time) bool { return end > l.mark })
 }
 
 // prune drops the entries of slices that are gone.
@@ -158,20 +160,20 @@ func (l *alignedLane) prune() {
 	l.pruneAt = 2*len(l.preview) + slack
 }
 
-func (l *alignedLane) owes() bool { return len(l.owed)+len(l.owedOf) > 0 }
+func (l *alignedLane) owes() bool { return len(l.owed) > 0 }
 
 // publishCorrections publishes what is owed, once the watermark has moved.
 func (l *alignedLane) publishCorrections(t *Turn, out Out) {
 	list := l.corrections()
 	l.unmark(l.owed, inOwed)
-	l.owed, l.owedOf = l.owed[:0], nil
+	l.owed = l.owed[:0]
 	l.publishSome(list, t.Passed(l.owedMark+1), out)
 }
 
 func (l *alignedLane) publishPreviews(t *Turn, out Out) {
 	list := l.dueForPreview()
 	l.unmark(l.preview, inPreview)
-	l.preview, l.previews = l.preview[:0], nil
+	l.preview = l.preview[:0]
 	l.publishSome(list, uint16(len(t.Marks)-1), out)
 }
 
@@ -207,26 +209,6 @@ func (l *alignedLane) publishSome(list []owed, index uint16, out Out) {
 func (l *alignedLane) news(k int64, key uint32, b *bag, slot uint32) bool {
 	was, is := l.of(k).by[key]
 	return l.def.RepeatEvery == 0 || !is || b.when(slot) > was.at
-}
-
-// withNews leaves out the windows and keys without news; list is in order of window.
-func (l *alignedLane) withNews(list []owed) []owed {
-	if l.def.RepeatEvery == 0 {
-		return list
-	}
-	var b *bag
-	kept := list[:0]
-	for i, o := range list {
-		if i == 0 || list[i-1].window != o.window {
-			b = l.contents(o.window, l.dict.Len())
-		}
-		if b != nil {
-			if slot, ok := b.find(o.key); ok && l.news(o.window, o.key, b, slot) {
-				kept = append(kept, o)
-			}
-		}
-	}
-	return kept
 }
 
 // publishShown publishes what is due of a window that may have several rows.
@@ -282,17 +264,7 @@ func (l *alignedLane) rekeyRevisions(r *rekeying) {
 		}
 		return kept
 	}
-	windows := func(list []owed) []owed {
-		kept := list[:0]
-		for _, o := range list {
-			if live[o.key] {
-				kept = append(kept, owed{o.window, to[o.key]})
-			}
-		}
-		return kept
-	}
 	l.owed, l.preview = dirty(l.owed), dirty(l.preview)
-	l.owedOf, l.previews = windows(l.owedOf), windows(l.previews)
 	for _, sh := range l.shown {
 		by := make(map[uint32]shownKey, len(sh.by))
 		for key, k := range sh.by {
@@ -300,6 +272,68 @@ func (l *alignedLane) rekeyRevisions(r *rekeying) {
 				by[to[key]] = k
 			}
 		}
-		sh.by = by
+		sh.by, sh.changed = by, sh.changed.Moved(live, to, r.dict.Len())
 	}
+}
+
+// saveNews appends what is to be published again for a key of a slice, and when a row was added to it last.
+func (l *alignedLane) saveNews(cols []*row.Column, s *slice, key, slot uint32) {
+	lists := s.dirty[key]
+	cols[0].AppendBool(lists&inPreview != 0)
+	if lists&inOwed != 0 {
+		cols[1].AppendInt(int64(l.owedMark))
+	} else {
+		cols[1].AppendNull()
+	}
+	cols[2].AppendInt(s.when(slot))
+}
+
+// loadNews takes that back. Moments of different lanes are counted differently, but those of one key by one lane; the
+// lane goes on behind all of them.
+func (l *alignedLane) loadNews(cols []*row.Column, i int, s *slice, key, slot uint32) {
+	if cols[0].I[i] != 0 {
+		s.mark(key, inPreview)
+		l.preview = append(l.preview, dirtyKey{s.n, key})
+	}
+	if !cols[1].IsNull(i) {
+		s.mark(key, inOwed)
+		l.owed, l.owedMark = append(l.owed, dirtyKey{s.n, key}), row.Time(cols[1].I[i])
+	}
+	if at := cols[2].I[i]; at > 0 {
+		s.note([]uint32{slot}, at)
+		l.moment = max(l.moment, at+1)
+	}
+}
+
+// freezeShown copies what was published since the last mark.
+func (l *alignedLane) freezeShown(c *state.Changes) {
+	for k, sh := range l.shown {
+		start := l.w.Start(k)
+		sh.changed.Each(func(key uint32) {
+			was := sh.by[key]
+			cols := c.Put(l.dict.Key(key), l.dict.Hash(key), start)
+			cols[0].AppendInt(int64(was.next))
+			cols[1].AppendBool(was.standing)
+			cols[2].AppendInt(was.at)
+		})
+		sh.changed.Clear()
+	}
+}
+
+// loadShown takes what was published back.
+func (l *alignedLane) loadShown(r *state.Rows) error {
+	return keysOf(r, l.dict, func(i int, id uint32) error {
+		start := r.Span[i]
+		k, _ := l.w.Windows(l.w.SliceOf(start))
+		for l.w.Start(k) < start {
+			k++
+		}
+		if l.w.Start(k) != start {
+			return fmt.Errorf("the state has a window that begins at %s, which the step does not make: the document has changed", start)
+		}
+		at := r.Cols[2].I[i]
+		l.of(k).by[id] = shownKey{published{int32(r.Cols[0].I[i]), r.Cols[1].I[i] != 0}, at}
+		l.moment = max(l.moment, at+1)
+		return nil
+	})
 }

@@ -32,6 +32,11 @@ type sessionLane struct {
 
 	preview []uint32
 
+	keeps  bool
+	number int64     // of the session that was made last
+	dirty  state.Set // sessions that changed since the last mark
+	next   *state.Changes
+
 	// rows that were given a session and not yet added
 	ids  []uint32
 	rows []uint16
@@ -57,10 +62,12 @@ type session struct {
 
 	changed   bool // rows were added since the last row
 	inPreview bool
+	stored    bool  // the store has it
+	number    int64 // tells the sessions of a key apart in a store
 	shown     []identity
 }
 
-const sessionBytes = 112
+const sessionBytes = 128
 
 // identity is a row that was published under a start and end.
 type identity struct {
@@ -78,20 +85,20 @@ type decision struct {
 	shown int // the identity that is withdrawn, or -1 for the session's row
 }
 
-func newSessionLane(d *Window, ordered bool) *sessionLane {
-	l := &sessionLane{def: d, gap: row.Time(d.Session.Gap.Microseconds()), longest: row.MaxTime, accept: row.Time(d.Accept.Microseconds()),
+func newSessionLane(d *Window, o LaneOptions) *sessionLane {
+	l := &sessionLane{def: d, keeps: o.Keeps, next: state.NewChanges(d.sessionTable()), gap: row.Time(d.Session.Gap.Microseconds()), longest: row.MaxTime, accept: row.Time(d.Accept.Microseconds()),
 		hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), several: d.Revisions(), dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, late: newLateRows(d.LateSchema()), beats: newBeats(d)}
 	if d.Session.Longest > 0 {
 		l.longest = row.Time(d.Session.Longest.Microseconds())
 	}
-	l.pub = newPublisher(d, ordered, &l.counts)
+	l.pub = newPublisher(d, o.Ordered, &l.counts)
 	return l
 }
 
 func (l *sessionLane) Counts() *LaneCounts { return &l.counts }
 
 func (l *sessionLane) Held() Held {
-	return Held{Windows: l.live, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + sessionBytes*cap(l.sessions) + queuedBytes*cap(l.queue) + 4*cap(l.free) + l.accs.bytes(), Next: l.queue.next()}
+	return Held{Windows: l.live, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + sessionBytes*cap(l.sessions) + queuedBytes*cap(l.queue) + 4*cap(l.free) + l.dirty.Bytes() + l.accs.bytes(), Next: l.queue.next()}
 }
 
 func (l *sessionLane) end(s *session) row.Time { return s.last + l.gap }
@@ -133,6 +140,7 @@ func (l *sessionLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 		}
 		l.ids = append(l.ids, n)
 		l.rows = append(l.rows, r)
+		l.touch(n)
 		if s := &l.sessions[n]; l.several {
 			s.changed = true
 			if l.def.Revised && l.end(s) > mark && !s.inPreview {
@@ -248,6 +256,13 @@ func (l *sessionLane) mergeOver(x *Exchange, key uint32, at, mark row.Time) (int
 	return into, found, wasOpen
 }
 
+// touch notes that a session has changed.
+func (l *sessionLane) touch(n uint32) {
+	if l.keeps {
+		l.dirty.Put(n)
+	}
+}
+
 func (l *sessionLane) alloc(key uint32, at row.Time) uint32 {
 	var n uint32
 	if k := len(l.free); k > 0 {
@@ -256,7 +271,8 @@ func (l *sessionLane) alloc(key uint32, at row.Time) uint32 {
 		n = uint32(len(l.sessions))
 		l.sessions = append(l.sessions, session{})
 	}
-	l.sessions[n] = session{key: key, start: at, last: at, used: true, readUnder: row.MinTime, queued: row.MaxTime}
+	l.number++
+	l.sessions[n] = session{key: key, start: at, last: at, used: true, readUnder: row.MinTime, queued: row.MaxTime, number: l.number}
 	l.live++
 	return n
 }
@@ -265,6 +281,10 @@ func (l *sessionLane) alloc(key uint32, at row.Time) uint32 {
 func (l *sessionLane) release(n uint32) {
 	if int(n) < len(l.accs.rows) {
 		l.accs.reset(n)
+	}
+	l.dirty.Remove(n)
+	if s := &l.sessions[n]; s.stored {
+		l.next.Drop(l.dict.Key(s.key), l.dict.Hash(s.key), 0, s.number)
 	}
 	l.sessions[n] = session{}
 	l.free = append(l.free, n)
@@ -355,6 +375,7 @@ func (l *sessionLane) advance(mark row.Time, t *Turn, out Out) {
 			continue
 		}
 		s.pending = false
+		l.touch(q.n)
 		if s.closed && !s.changed { // a repeat has shown the correction meanwhile
 			s.queued = beyond(l.end(s), l.hold)
 			l.queue.push(s.queued, q.n)
@@ -448,6 +469,7 @@ func (l *sessionLane) add(s *session, c closing, start, end row.Time, shown int)
 
 func (l *sessionLane) decide(d decision, meets, closed, again bool) verdict {
 	s := &l.sessions[d.n]
+	l.touch(d.n)
 	if d.shown >= 0 {
 		o := &s.shown[d.shown]
 		return o.row(false, o.end <= l.mark)
@@ -572,102 +594,117 @@ func (l *sessionLane) compact() {
 		return kept
 	}
 	l.preview, l.gone = renumber(l.preview), renumber(l.gone)
+	var dirty state.Set
+	l.dirty.Each(func(n uint32) { dirty.Put(to[n]) }) // what is released is not in it
+	l.dirty = dirty
 	l.sessions, l.accs, l.queue, l.free = sessions, accs, queue, nil
 }
 
-func (d *Window) sessionSchema() row.Schema {
-	s := d.spec.stateKey()
-	s = append(s, row.Field{Name: "window_start", Kind: row.Timestamp}, row.Field{Name: "window_end", Kind: row.Timestamp},
-		row.Field{Name: "read_under", Kind: row.Timestamp}, row.Field{Name: "pending", Kind: row.Bool}, row.Field{Name: "closed", Kind: row.Bool}, row.Field{Name: "changed", Kind: row.Bool})
-	return append(s, d.spec.accSchema()...)
-}
-
-func (d *Window) identitySchema() row.Schema {
-	s := d.spec.stateKey()
-	return append(s, row.Field{Name: "whole_start", Kind: row.Timestamp}, row.Field{Name: "whole_end", Kind: row.Timestamp}, row.Field{Name: "window_start", Kind: row.Timestamp},
-		row.Field{Name: "window_end", Kind: row.Timestamp}, row.Field{Name: "next_revision", Kind: row.Int}, row.Field{Name: "standing", Kind: row.Bool})
-}
-
-// Snapshot copies the sessions, and what was published of them.
-func (l *sessionLane) Snapshot() []*row.Batch {
-	b := row.NewBatch(l.def.sessionSchema())
-	keys := len(l.def.spec.Key)
-	out := []*row.Batch{b}
-	if l.several {
-		out = append(out, row.NewBatch(l.def.identitySchema()))
+// sessionTable declares the sessions, with what was published of each: lists of bounds, revisions, and whether the row
+// stands. Number tells the sessions of a key apart.
+func (d *Window) sessionTable() *state.Table {
+	t := &state.Table{Key: d.spec.KeySchema(), Rest: row.Schema{{Name: "number", Kind: row.Int}}, Columns: row.Schema{
+		{Name: "window_start", Kind: row.Timestamp}, {Name: "window_end", Kind: row.Timestamp}, {Name: "read_under", Kind: row.Timestamp},
+		{Name: "pending", Kind: row.Bool}, {Name: "closed", Kind: row.Bool}, {Name: "changed", Kind: row.Bool}}}
+	if d.Revisions() {
+		t.Columns = append(t.Columns, row.Field{Name: "shown_starts", Kind: row.ListOf(row.Timestamp)}, row.Field{Name: "shown_ends", Kind: row.ListOf(row.Timestamp)},
+			row.Field{Name: "next_revisions", Kind: row.ListOf(row.Int)}, row.Field{Name: "standing", Kind: row.ListOf(row.Bool)})
 	}
-	for share, ids := range byShare(l.dict) {
-		for _, id := range ids {
-			if int(id) >= len(l.first) {
-				continue
-			}
-			for n := l.first[id]; n != 0; n = l.sessions[n-1].next {
-				s := &l.sessions[n-1]
-				saveKey(b, share, keys, l.dict, id)
-				c := b.Cols[1+keys:]
-				c[0].AppendInt(int64(s.start))
-				c[1].AppendInt(int64(l.end(s)))
-				if s.readUnder == row.MinTime {
-					c[2].AppendNull()
-				} else {
-					c[2].AppendInt(int64(s.readUnder))
-				}
-				c[3].AppendBool(s.pending)
-				c[4].AppendBool(s.closed)
-				c[5].AppendBool(s.changed)
-				l.accs.save(c[6:], n-1)
-				b.N++
-				for _, o := range s.shown {
-					saveKey(out[1], share, keys, l.dict, id)
-					c := out[1].Cols[1+keys:]
-					for i, v := range []row.Time{s.start, l.end(s), o.start, o.end} {
-						c[i].AppendInt(int64(v))
-					}
-					c[4].AppendInt(int64(o.next))
-					c[5].AppendBool(o.standing)
-					out[1].N++
-				}
-			}
+	t.Columns = append(t.Columns, d.spec.accSchema()...)
+	return t
+}
+
+// Freeze copies the sessions that changed.
+func (l *sessionLane) Freeze() []*state.Changes {
+	c := l.next
+	l.next = state.NewChanges(c.Table)
+	l.dirty.Each(func(n uint32) {
+		s := &l.sessions[n]
+		cols := c.Put(l.dict.Key(s.key), l.dict.Hash(s.key), 0, s.number)
+		s.stored = true
+		cols[0].AppendInt(int64(s.start))
+		cols[1].AppendInt(int64(l.end(s)))
+		if s.readUnder == row.MinTime {
+			cols[2].AppendNull()
+		} else {
+			cols[2].AppendInt(int64(s.readUnder))
+		}
+		cols[3].AppendBool(s.pending)
+		cols[4].AppendBool(s.closed)
+		cols[5].AppendBool(s.changed)
+		if cols = cols[6:]; l.several {
+			saveIdentities(cols, s.shown)
+			cols = cols[4:]
+		}
+		l.accs.save(cols, n)
+	})
+	l.dirty.Clear()
+	return []*state.Changes{c}
+}
+
+// saveIdentities appends what was published of a session, as four lists.
+func saveIdentities(cols []*row.Column, shown []identity) {
+	one := func(v func(o identity) int64) []byte {
+		c := row.Column{Kind: row.Int}
+		var list []byte
+		for _, o := range shown {
+			c.I = append(c.I[:0], v(o))
+			list = row.AppendElement(list, &c, 0)
+		}
+		return list
+	}
+	cols[0].AppendBytes(one(func(o identity) int64 { return int64(o.start) }))
+	cols[1].AppendBytes(one(func(o identity) int64 { return int64(o.end) }))
+	cols[2].AppendBytes(one(func(o identity) int64 { return int64(o.next) }))
+	cols[3].AppendBytes(one(func(o identity) int64 { return int64(bit(o.standing)) }))
+}
+
+func loadIdentities(cols []*row.Column, i int) ([]identity, error) {
+	var lists [4]row.Column
+	for k := range lists {
+		lists[k].Kind = row.Int
+		if !row.Elements(row.ListOf(row.Int), cols[k].Bytes(i), nil, &lists[k], nil) || lists[k].Len() != lists[0].Len() {
+			return nil, errState
 		}
 	}
-	return out
+	var out []identity
+	for n := range lists[0].I {
+		out = append(out, identity{row.Time(lists[0].I[n]), row.Time(lists[1].I[n]), published{int32(lists[2].I[n]), lists[3].I[n] != 0}})
+	}
+	return out, nil
 }
 
-// Load takes the sessions of the lane's shares.
-func (l *sessionLane) Load(table int, b *row.Batch, lane, lanes int) error {
-	keys := len(l.def.spec.Key)
-	if table == 1 {
-		return loadRows(b, l.def.identitySchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
-			c := b.Cols[1+keys:]
-			for n := l.first[id]; n != 0; n = l.sessions[n-1].next {
-				if s := &l.sessions[n-1]; int64(s.start) == c[0].I[i] && int64(l.end(s)) == c[1].I[i] {
-					s.shown = append(s.shown, identity{row.Time(c[2].I[i]), row.Time(c[3].I[i]), published{int32(c[4].I[i]), c[5].I[i] != 0}})
-					return nil
-				}
-			}
-			return errState
-		})
-	}
-	return loadRows(b, l.def.sessionSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
+// Load takes sessions.
+func (l *sessionLane) Load(_ int, r *state.Rows) error {
+	return keysOf(r, l.dict, func(i int, id uint32) error {
 		for int(id) >= len(l.first) {
 			l.first = append(l.first, 0)
 		}
-		c := b.Cols[1+keys:]
-		n := l.alloc(id, row.Time(c[0].I[i]))
+		cols := r.Cols
+		n := l.alloc(id, row.Time(cols[0].I[i]))
 		s := &l.sessions[n]
-		s.last = row.Time(c[1].I[i]) - l.gap
-		if !c[2].IsNull(i) {
-			s.readUnder = row.Time(c[2].I[i])
+		s.stored, s.number = l.keeps, r.Rest[0][i]
+		l.number = max(l.number, s.number)
+		s.last = row.Time(cols[1].I[i]) - l.gap
+		if !cols[2].IsNull(i) {
+			s.readUnder = row.Time(cols[2].I[i])
 		}
-		s.pending, s.closed, s.changed = c[3].I[i] != 0, c[4].I[i] != 0, c[5].I[i] != 0
+		s.pending, s.closed, s.changed = cols[3].I[i] != 0, cols[4].I[i] != 0, cols[5].I[i] != 0
 		if s.changed && s.pending && l.def.Revised {
 			s.inPreview = true
 			l.preview = append(l.preview, n)
+		}
+		if cols = cols[6:]; l.several {
+			shown, err := loadIdentities(cols, i)
+			if err != nil {
+				return err
+			}
+			s.shown, cols = shown, cols[4:]
 		}
 		l.link(id, n)
 		s.queued = l.dueAt(s)
 		l.queue.push(s.queued, n)
 		l.accs.grow(len(l.sessions))
-		return l.accs.load(c[6:], i, n)
+		return l.accs.load(cols, i, n)
 	})
 }

@@ -13,6 +13,7 @@ import (
 // nodes, which join them (docs/time.md, "Same input, same output").
 type timeline struct {
 	def    *Window
+	keeps  bool // slices note what changes
 	w      window.Aligned
 	open   []*slice // by number
 	spare  []*slice // emptied, for reuse
@@ -45,8 +46,8 @@ type node struct {
 	at    int64
 }
 
-func newTimeline(d *Window) timeline {
-	l := timeline{def: d, w: *d.Aligned, nodes: map[node]*bag{}, sum: &bag{accs: *newAccs(&d.spec)}}
+func newTimeline(d *Window, keeps bool) timeline {
+	l := timeline{def: d, keeps: keeps, w: *d.Aligned, nodes: map[node]*bag{}, sum: &bag{accs: *newAccs(&d.spec)}}
 	from, to := l.w.Slices(0)
 	l.levels = bits.Len64(uint64(to - from))
 	return l
@@ -94,6 +95,9 @@ func (l *timeline) add(s *slice, x *Exchange, ids []uint32, rows []uint16, keys 
 	s.bag.add(x, slots, rows)
 	if moment > 0 {
 		s.note(slots, moment)
+	}
+	if l.keeps {
+		s.touch(slots...)
 	}
 	s.fit(keys)
 	l.count(s)

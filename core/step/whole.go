@@ -9,6 +9,7 @@ import (
 // of the input; a key that `forget` names goes without a row (docs/time.md, "Windows").
 type wholeLane struct {
 	expiry // where keys are forgotten
+	kept   ledger
 	def    *Window
 	dict   *state.Dict
 	accs   *accs
@@ -31,15 +32,15 @@ type wholeKey struct {
 	inPreview bool
 }
 
-func newWholeLane(d *Window, ordered bool) *wholeLane {
-	l := &wholeLane{expiry: expiry{after: row.Time(d.Forget.Microseconds())}, def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, beats: newBeats(d)}
-	l.pub = newPublisher(d, ordered, &l.counts)
+func newWholeLane(d *Window, o LaneOptions) *wholeLane {
+	l := &wholeLane{expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(d.wholeTable(), o.Keeps), def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, beats: newBeats(d)}
+	l.pub = newPublisher(d, o.Ordered, &l.counts)
 	return l
 }
 
 func (l *wholeLane) Counts() *LaneCounts { return &l.counts }
 func (l *wholeLane) Held() Held {
-	return Held{Windows: min(1, l.accs.keys), Keys: l.accs.keys, Bytes: l.dict.Bytes() + l.accs.bytes() + l.expiry.bytes() + 12*cap(l.shown), Next: l.queue.next()}
+	return Held{Windows: min(1, l.accs.keys), Keys: l.accs.keys, Bytes: l.dict.Bytes() + l.accs.bytes() + l.expiry.bytes() + l.kept.bytes() + 12*cap(l.shown), Next: l.queue.next()}
 }
 
 func (l *wholeLane) begin(t *Turn) {
@@ -63,6 +64,7 @@ func (l *wholeLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 			l.touch(id, x.Times[r])
 		}
 		l.ids, l.rows = append(l.ids, id), append(l.rows, r)
+		l.kept.touch(id)
 		if l.def.Revisions() {
 			k := &l.shown[id]
 			if k.changed = true; l.def.Revised && !k.inPreview {
@@ -92,6 +94,7 @@ func (l *wholeLane) flush(x *Exchange) {
 func (l *wholeLane) reset(id uint32) {
 	l.accs.reset(id)
 	l.drop(id)
+	l.kept.drop(id, l.dict)
 	l.shown[id] = wholeKey{}
 }
 
@@ -115,6 +118,7 @@ func (l *wholeLane) Move(t *Turn, out Out) {
 		l.publish(nil, t, out, ended, true)
 	}
 	if ended { // nothing follows
+		l.kept.empty()
 		l.dict, l.accs, l.shown, l.expiry = state.NewDict(), newAccs(&l.def.spec), nil, expiry{after: l.after}
 	}
 }
@@ -151,6 +155,7 @@ func (l *wholeLane) forget(mark row.Time) {
 	})
 	accs := l.accs
 	l.expiry.rekey(&r)
+	l.kept.rekey(&r)
 	l.dict, l.accs, l.shown, l.preview = r.dict, newAccs(&l.def.spec), moved(&r, l.shown), r.numbers(l.preview)
 	l.grow()
 	for id, is := range r.alive {
@@ -196,48 +201,39 @@ func (l *wholeLane) publish(ids []uint32, t *Turn, out Out, closed, again bool) 
 			return k.again(closed)
 		}
 		k.changed, k.inPreview = false, false
+		l.kept.touch(uint32(id))
 		return k.row(meets, closed)
 	})
 }
 
-func (d *Window) wholeSchema() row.Schema {
-	s := d.spec.stateKey()
-	s = append(s, row.Field{Name: "last_seen", Kind: row.Timestamp}, row.Field{Name: "next_revision", Kind: row.Int}, row.Field{Name: "standing", Kind: row.Bool}, row.Field{Name: "changed", Kind: row.Bool})
-	return append(s, d.spec.accSchema()...)
+// wholeTable declares the keys, with what was published of each.
+func (d *Window) wholeTable() *state.Table {
+	return &state.Table{Key: d.spec.KeySchema(), Columns: append(row.Schema{{Name: "last_seen", Kind: row.Timestamp}, {Name: "next_revision", Kind: row.Int},
+		{Name: "standing", Kind: row.Bool}, {Name: "changed", Kind: row.Bool}}, d.spec.accSchema()...)}
 }
 
-// Snapshot copies the keys.
-func (l *wholeLane) Snapshot() []*row.Batch {
-	b := row.NewBatch(l.def.wholeSchema())
-	keys := len(l.def.spec.Key)
-	for share, ids := range byShare(l.dict) {
-		for _, id := range ids {
-			if int(id) >= len(l.accs.rows) || l.accs.rows[id] == 0 {
-				continue
-			}
-			saveKey(b, share, keys, l.dict, id)
-			c := b.Cols[1+keys:]
-			if l.knows(id) {
-				c[0].AppendInt(int64(l.last[id]))
-			} else {
-				c[0].AppendNull()
-			}
-			c[1].AppendInt(int64(l.shown[id].next))
-			c[2].AppendBool(l.shown[id].standing)
-			c[3].AppendBool(l.shown[id].changed)
-			l.accs.save(c[4:], id)
-			b.N++
+// Freeze copies the keys that changed.
+func (l *wholeLane) Freeze() []*state.Changes {
+	return []*state.Changes{l.kept.freeze(l.dict, func(id uint32, cols []*row.Column) {
+		if l.knows(id) {
+			cols[0].AppendInt(int64(l.last[id]))
+		} else {
+			cols[0].AppendNull()
 		}
-	}
-	return []*row.Batch{b}
+		k := l.shown[id]
+		cols[1].AppendInt(int64(k.next))
+		cols[2].AppendBool(k.standing)
+		cols[3].AppendBool(k.changed)
+		l.accs.save(cols[4:], id)
+	})}
 }
 
-// Load takes the keys of the lane's shares.
-func (l *wholeLane) Load(_ int, b *row.Batch, lane, lanes int) error {
-	keys := len(l.def.spec.Key)
-	return loadRows(b, l.def.wholeSchema(), keys, lane, lanes, l.dict, func(i int, id uint32) error {
+// Load takes keys.
+func (l *wholeLane) Load(_ int, r *state.Rows) error {
+	c := r.Cols
+	return keysOf(r, l.dict, func(i int, id uint32) error {
 		l.grow()
-		c := b.Cols[1+keys:]
+		l.kept.load(id)
 		if !c[0].IsNull(i) {
 			l.touch(id, row.Time(c[0].I[i]))
 		}

@@ -6,6 +6,7 @@ import (
 	"undertide/core/expr"
 	"undertide/core/measure"
 	"undertide/core/row"
+	"undertide/core/state"
 	"undertide/core/window"
 )
 
@@ -80,16 +81,20 @@ func (d *Window) LateSchema() row.Schema {
 	return lateSchema(d.spec.Input)
 }
 
-// Tables: what was published of windows is a table of its own where there may be several rows; look back
-// has the rows that it still needs.
-func (d *Window) Tables() []string {
+// Tables: what was published of aligned windows is a table of its own where there may be several rows; look back has the
+// rows that it still needs.
+func (d *Window) Tables() []*state.Table {
 	switch {
-	case d.Aligned != nil && d.Revisions(), d.Session != nil && d.Revisions():
-		return []string{"", "shown"}
+	case d.Aligned != nil && d.Revisions():
+		return []*state.Table{d.sliceTable(), d.shownTable()}
+	case d.Aligned != nil:
+		return []*state.Table{d.sliceTable()}
+	case d.Session != nil:
+		return []*state.Table{d.sessionTable()}
 	case d.LookBack > 0:
-		return []string{"", "waiting"}
+		return []*state.Table{d.backTable(), waitingTable(&d.spec)}
 	}
-	return []string{""}
+	return []*state.Table{d.wholeTable()}
 }
 
 // Beat is how often the step wants to be asked by the clock.
@@ -103,23 +108,25 @@ func (d *Window) Beat() time.Duration {
 	return d.RepeatEvery
 }
 
-// NewLane makes the empty state. ordered: rows go on to another keyed step, which needs their order.
-func (d *Window) NewLane(ordered bool) Lane {
+// NewLane makes the empty state.
+func (d *Window) NewLane(o LaneOptions) Lane {
 	switch {
 	case d.Aligned != nil:
-		return newAlignedLane(d, ordered)
+		return newAlignedLane(d, o)
 	case d.Session != nil:
-		return newSessionLane(d, ordered)
+		return newSessionLane(d, o)
 	case d.LookBack > 0:
-		return newLookBackLane(d, ordered)
+		return newLookBackLane(d, o)
 	}
-	return newWholeLane(d, ordered)
+	return newWholeLane(d, o)
 }
 
 // Aggregate is one accumulator of a step. A count of all rows has no Column of its own.
 type Aggregate struct {
 	expr.Aggregate
 	Spec measure.Spec
+	// Name is that of its measure, numbered where a measure has several aggregates; it names columns of state.
+	Name string
 }
 
 // NewAggregate fits an aggregate call of a measure to its accumulator.

@@ -133,26 +133,23 @@ func TestSnapshot(t *testing.T) {
 			}
 			newLanes := func(n int) (ls []Lane) {
 				for range n {
-					ls = append(ls, d.NewLane(false))
+					ls = append(ls, d.NewLane(LaneOptions{Keeps: true}))
 				}
 				return ls
 			}
 			alone := newLanes(1)
 			feed(alone, 0, 6)
 			first := newLanes(lanes)
-			feed(first, 0, 3)
+			m := state.NewMemory()
+			for part := range 3 { // each part is kept by what it changed
+				feed(first, part, part+1)
+				keep(m, d, first)
+			}
 			second := newLanes(later)
-			for _, l := range first {
-				snap := l.Snapshot()[0]
-				for i := 1; i < snap.N; i++ {
-					if snap.Cols[0].I[i] < snap.Cols[0].I[i-1] {
-						t.Fatal("a snapshot is not sorted by share")
-					}
-				}
-				for n := range second {
-					if err := second[n].Load(0, snap, n, later); err != nil {
-						t.Fatal(err)
-					}
+			keep(m, d, first)
+			for n, l := range second {
+				if err := Restore("s", d, l, m, n, later); err != nil {
+					t.Fatal(err)
 				}
 			}
 			feed(second, 3, 6)
@@ -164,25 +161,29 @@ func TestSnapshot(t *testing.T) {
 	}
 }
 
-// TestLoadRefuses: state of another step, or damaged, is refused with words.
+// keep carries out what changed in some lanes of a step.
+func keep(m *state.Memory, d Keyed, lanes []Lane) {
+	for n, l := range lanes {
+		for _, c := range l.Freeze() {
+			m.Apply("s", c, n, len(lanes))
+		}
+	}
+}
+
+// TestLoadRefuses: state of another step is refused with words.
 func TestLoadRefuses(t *testing.T) {
 	d := newWindow(t, time.Second)
-	l := d.NewLane(false)
+	l := d.NewLane(LaneOptions{Keeps: true})
 	x := d.Spec().NewExchange(1)
-	b := batch(rand.New(rand.NewPCG(1, 1)), 10, 3, 0, 0, 1_000_000)
+	b := batch(rand.New(rand.NewPCG(1, 1)), 10, 3, 0, 3_000_000, 1_000_000)
 	x.Fill(ViewOf(b, nil), nil)
 	l.Take(x, 0, turn(b.N, row.MinTime, row.MinTime), &box{})
-	snap := l.Snapshot()[0]
-	if err := newWindow(t, 2*time.Second).NewLane(false).Load(0, snap, 0, 1); err == nil {
-		t.Error("state of another window size was taken")
-	}
-	snap.Cols[0].I[0] = (snap.Cols[0].I[0] + 1) % state.Shares
-	if err := d.NewLane(false).Load(0, snap, 0, 1); err == nil {
-		t.Error("a key under another share was taken")
-	}
-	snap.Cols[0].I[0] = 1000
-	if err := d.NewLane(false).Load(0, snap, 0, 1); err == nil {
-		t.Error("a share that does not exist was taken")
+	m := state.NewMemory()
+	keep(m, d, []Lane{l})
+	for _, size := range []time.Duration{2 * time.Second, 700 * time.Millisecond} {
+		if err := Restore("s", d, newWindow(t, size).NewLane(LaneOptions{}), m, 0, 1); err == nil {
+			t.Errorf("state of windows of another size was taken by those of %s", size)
+		}
 	}
 }
 
@@ -190,7 +191,7 @@ func TestLoadRefuses(t *testing.T) {
 // hold is right all the while.
 func TestMemoryFollowsKeys(t *testing.T) {
 	d := newWindow(t, time.Second)
-	l := d.NewLane(false)
+	l := d.NewLane(LaneOptions{Keeps: true})
 	x := d.Spec().NewExchange(1)
 	r := rand.New(rand.NewPCG(1, 1))
 	most := 0
@@ -220,7 +221,7 @@ func TestMemoryFollowsKeys(t *testing.T) {
 // TestNoAllocation: adding rows of known keys to open windows allocates nothing.
 func TestNoAllocation(t *testing.T) {
 	d := newWindow(t, time.Hour)
-	l := d.NewLane(false)
+	l := d.NewLane(LaneOptions{Keeps: true})
 	x := d.Spec().NewExchange(1)
 	r := rand.New(rand.NewPCG(1, 1))
 	b := batch(r, row.MaxRows, 300, 0, 0, 2*3_600_000_000)

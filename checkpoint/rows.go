@@ -1,0 +1,365 @@
+package checkpoint
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"slices"
+	"sync"
+
+	"github.com/cockroachdb/pebble/v2"
+	"github.com/cockroachdb/pebble/v2/objstorage/objstorageprovider"
+	"github.com/cockroachdb/pebble/v2/sstable"
+	"github.com/cockroachdb/pebble/v2/vfs"
+
+	"undertide/core/row"
+	"undertide/core/state"
+)
+
+// rows is the store that a run works on: the rows of all tables in the order of their names (package state). What
+// changed comes in as sorted tables that are built aside; a checkpoint is a copy of it, of hard links. It is worth
+// nothing after the run.
+//
+// The library ends the program where it cannot go on. Here such a fault breaks the store and nothing else: whoever calls
+// a method gets it as an error, also one that waits. A broken store is not closed.
+type rows struct {
+	fs    vfs.FS
+	dir   string
+	db    *pebble.DB
+	opt   *pebble.Options
+	built int // sorted tables so far, which have names of their own
+
+	mu     sync.Mutex
+	fault  error
+	broken chan struct{}
+}
+
+// The library's forms of files and tables: they change with the format of the manifest only.
+const (
+	storeFormat = pebble.FormatTableFormatV6
+	tableFormat = sstable.TableFormatPebblev6
+)
+
+// tableBytes is about how large a sorted table is made.
+const tableBytes = 32 << 20
+
+// openRows opens the store in a folder, or makes it.
+func openRows(fsys vfs.FS, dir string) (*rows, error) {
+	s := &rows{fs: fsys, dir: dir, broken: make(chan struct{})}
+	s.opt = &pebble.Options{FS: fsys, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10,
+		CompactionConcurrencyRange: func() (int, int) { return 1, 1 }}
+	s.opt.EnsureDefaults()
+	err := s.do(func() (err error) {
+		s.db, err = pebble.Open(dir, s.opt)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// quiet is the library's log: faults that end the program, as it thinks, break the store.
+type quiet struct{ s *rows }
+
+func (quiet) Infof(string, ...any)  {}
+func (quiet) Errorf(string, ...any) {}
+func (q quiet) Fatalf(format string, args ...any) {
+	q.s.mu.Lock()
+	if q.s.fault == nil {
+		q.s.fault = fmt.Errorf("the store of state cannot go on: "+format, args...)
+		close(q.s.broken)
+	}
+	q.s.mu.Unlock()
+	runtime.Goexit()
+}
+
+// do carries out f, which may end its goroutine or wait for one that did.
+func (s *rows) do(f func() error) error {
+	done := make(chan error, 1)
+	go func() {
+		err := errors.New("it ended")
+		defer func() {
+			if p := recover(); p != nil {
+				err = fmt.Errorf("the store of state: %v", p)
+			}
+			done <- err
+		}()
+		err = f()
+	}()
+	select {
+	case err := <-done:
+		select {
+		case <-s.broken:
+			return s.fault
+		default:
+			return err
+		}
+	case <-s.broken:
+		return s.fault
+	}
+}
+
+// close ends the store, unless it is broken.
+func (s *rows) close() error {
+	select {
+	case <-s.broken:
+		return nil
+	default:
+		return s.do(s.db.Close)
+	}
+}
+
+// entry is a row to be written, by its place in a batch's bytes: a name, and what it holds.
+type entry struct {
+	table state.TableNumber
+	gone  bool
+	span  int64
+	lead  uint64 // bytes of the name behind the span
+	name  [2]uint32
+	held  [2]uint32
+}
+
+// batch is what is to be written at once.
+type batch struct {
+	entries []entry
+	bytes   [][]byte // of entries, several because places have 32 bits
+	of      []int32  // by entry, before sorting: which of bytes
+	ranges  [][2][]byte
+}
+
+// sorted is an entry with the bytes that it lies in.
+type sorted struct {
+	entry
+	in []byte
+}
+
+func (e *sorted) key() []byte     { return e.in[e.name[0]:e.name[1]] }
+func (e *sorted) content() []byte { return e.in[e.held[0]:e.held[1]] }
+
+// add takes what became of a lane's rows of a table, but for what has passed.
+func (b *batch) add(n state.TableNumber, c *state.Changes, lane, lanes int) {
+	t := c.Table
+	if c.Emptied {
+		if first, last := state.LaneShares(lane, lanes); first <= last {
+			b.ranges = append(b.ranges, [2][]byte{t.AppendBefore(nil, n, row.MinTime, uint8(first)), t.AppendBefore(nil, n, row.MinTime, uint8(last+1))})
+		}
+	}
+	for _, r := range c.Gone {
+		b.addRows(n, t, r, true)
+	}
+	for _, r := range c.New {
+		b.addRows(n, t, r, false)
+	}
+}
+
+// passed takes that rows of a table are gone whose span is before a time.
+func (b *batch) passed(n state.TableNumber, t *state.Table, before row.Time) {
+	if before > row.MinTime {
+		b.ranges = append(b.ranges, [2][]byte{t.AppendBefore(nil, n, row.MinTime, 0), t.AppendBefore(nil, n, before, 0)})
+	}
+}
+
+// dropped takes that all rows of a table are gone.
+func (b *batch) dropped(n state.TableNumber) {
+	from := binary.BigEndian.AppendUint16(nil, uint16(n))
+	b.ranges = append(b.ranges, [2][]byte{from, binary.BigEndian.AppendUint16(nil, uint16(n)+1)})
+}
+
+func (b *batch) addRows(n state.TableNumber, t *state.Table, r *state.Rows, gone bool) {
+	var data []byte
+	lead := 2
+	if t.Span != "" {
+		lead = 10
+	}
+	for i := range r.N {
+		e := entry{table: n, gone: gone}
+		e.name[0] = uint32(len(data))
+		data = t.AppendName(data, n, r, i)
+		e.name[1] = uint32(len(data))
+		if !gone {
+			data = t.AppendContent(data, r, i)
+		}
+		e.held = [2]uint32{e.name[1], uint32(len(data))}
+		if t.Span != "" {
+			e.span = int64(r.Span[i])
+		}
+		var eight [8]byte
+		copy(eight[:], data[int(e.name[0])+lead:e.name[1]])
+		e.lead = binary.BigEndian.Uint64(eight[:])
+		b.entries = append(b.entries, e)
+		b.of = append(b.of, int32(len(b.bytes)))
+	}
+	b.bytes = append(b.bytes, data)
+}
+
+// sort gives the entries in the order of their names, one for each: the last that was added counts.
+func (b *batch) sort() []sorted {
+	out := make([]sorted, len(b.entries))
+	for i, e := range b.entries {
+		out[i] = sorted{e, b.bytes[b.of[i]]}
+	}
+	slices.SortStableFunc(out, func(p, q sorted) int {
+		switch {
+		case p.table != q.table:
+			return cmp.Compare(p.table, q.table)
+		case p.span != q.span:
+			return cmp.Compare(p.span, q.span)
+		case p.lead != q.lead:
+			return cmp.Compare(p.lead, q.lead)
+		}
+		return bytes.Compare(p.key(), q.key())
+	})
+	kept := out[:0]
+	for i := range out {
+		if i+1 < len(out) && bytes.Equal(out[i].key(), out[i+1].key()) {
+			continue
+		}
+		kept = append(kept, out[i])
+	}
+	return kept
+}
+
+// write carries out a batch; it gives the bytes of the sorted tables that it became.
+func (s *rows) write(b *batch) (written int64, err error) {
+	all := b.sort()
+	if len(all) == 0 && len(b.ranges) == 0 {
+		return 0, nil
+	}
+	size := 0
+	for i := range all {
+		size += int(all[i].held[1] - all[i].name[0])
+	}
+	if size > tableBytes && len(b.ranges) > 0 { // they would overlap with the tables behind the first
+		n, err := s.build(nil, b.ranges)
+		if err != nil {
+			return 0, err
+		}
+		written, b.ranges = n, nil
+	}
+	n, err := s.build(all, b.ranges)
+	return written + n, err
+}
+
+// build writes sorted tables aside, and takes them in: entries in their order, and ranges of names that are gone.
+func (s *rows) build(all []sorted, ranges [][2][]byte) (written int64, err error) {
+	var paths []string
+	for len(all) > 0 || ranges != nil {
+		s.built++
+		path := s.fs.PathJoin(s.dir, fmt.Sprintf("built-%d", s.built))
+		n, size, err := s.buildOne(path, all, ranges)
+		if err != nil {
+			return 0, err
+		}
+		all, ranges, paths, written = all[n:], nil, append(paths, path), written+size
+	}
+	err = s.do(func() error { return s.db.Ingest(context.Background(), paths) })
+	return written, err
+}
+
+// buildOne writes one sorted table with the first entries; it gives how many.
+func (s *rows) buildOne(path string, all []sorted, ranges [][2][]byte) (n int, size int64, err error) {
+	f, err := s.fs.Create(path, vfs.WriteCategoryUnspecified)
+	if err != nil {
+		return 0, 0, err
+	}
+	w := sstable.NewWriter(objstorageprovider.NewFileWritable(f), s.opt.MakeWriterOptions(0, tableFormat))
+	slices.SortFunc(ranges, func(a, b [2][]byte) int { return bytes.Compare(a[0], b[0]) })
+	for _, r := range ranges {
+		if err := w.DeleteRange(r[0], r[1]); err != nil {
+			return 0, 0, errors.Join(err, w.Close())
+		}
+	}
+	for raw := 0; n < len(all) && raw < tableBytes; n++ {
+		e := &all[n]
+		if e.gone {
+			err = w.Delete(e.key())
+		} else {
+			err = w.Set(e.key(), e.content())
+		}
+		if err != nil {
+			return 0, 0, errors.Join(err, w.Close())
+		}
+		raw += len(e.key()) + len(e.content())
+	}
+	if err := w.Close(); err != nil {
+		return 0, 0, err
+	}
+	meta, err := w.Metadata()
+	if err != nil {
+		return 0, 0, err
+	}
+	return n, int64(meta.Size), nil
+}
+
+// copyTo makes a copy of the store, of hard links, in a folder that does not exist.
+func (s *rows) copyTo(dir string) error {
+	return s.do(func() error { return s.db.Checkpoint(dir) })
+}
+
+// farApart is how many rows of other lanes are passed one by one before a seek is worth it.
+const farApart = 64
+
+// read hands over the rows of a table whose share a lane owns.
+func (s *rows) read(n state.TableNumber, t *state.Table, lane, lanes int, take func(*state.Rows) error) error {
+	first, last := state.LaneShares(lane, lanes)
+	if first > last {
+		return nil
+	}
+	upper := binary.BigEndian.AppendUint16(nil, uint16(n)+1)
+	return s.do(func() error {
+		it, err := s.db.NewIter(&pebble.IterOptions{LowerBound: t.AppendBefore(nil, n, row.MinTime, uint8(first)), UpperBound: upper})
+		if err != nil {
+			return err
+		}
+		reading := state.Reading{Table: t, Take: take}
+		passed := 0
+		for ok := it.First(); ok; {
+			span, share, err := t.SpanOf(it.Key())
+			if err != nil {
+				return errors.Join(err, it.Close())
+			}
+			if int(share) >= first && int(share) <= last {
+				passed = 0
+				value, err := it.ValueAndErr()
+				if err == nil {
+					err = reading.Add(it.Key(), value)
+				}
+				if err != nil {
+					return errors.Join(err, it.Close())
+				}
+				ok = it.Next()
+				continue
+			}
+			switch passed++; {
+			case t.Span == "":
+				ok = false // the shares stand together
+			case passed < farApart:
+				ok = it.Next()
+			case int(share) < first:
+				passed, ok = 0, it.SeekGE(t.AppendBefore(nil, n, span, uint8(first)))
+			default:
+				ok = it.SeekGE(t.AppendBefore(nil, n, span, state.Shares))
+			}
+		}
+		return errors.Join(it.Error(), reading.Flush(), it.Close())
+	})
+}
+
+// digestOf gives the size and SHA-256 of a file.
+func digestOf(fsys vfs.FS, path string) (storeFile, error) {
+	f, err := fsys.Open(path, vfs.SequentialReadsOption)
+	if err != nil {
+		return storeFile{}, err
+	}
+	h := sha256.New()
+	n, err := io.Copy(h, f)
+	return storeFile{Bytes: n, SHA256: hex.EncodeToString(h.Sum(nil))}, errors.Join(err, f.Close())
+}
