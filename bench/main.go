@@ -23,6 +23,8 @@ func main() {
 	lanes := flag.Int("lanes", 1, "with -child")
 	before := flag.String("before", "", "compare with this benchmark program of another commit, in pairs")
 	profile := flag.String("profile", "", "with -child: write a CPU profile to this file")
+	state := flag.Bool("state", false, "measure checkpoints and large state alone")
+	stateOne := flag.String("state-child", "", "run one case of -state: NAME/kept or NAME/bare")
 	flag.Parse()
 	if err := os.MkdirAll(*dir, 0o755); err != nil {
 		fail(err)
@@ -36,6 +38,21 @@ func main() {
 			fail(err)
 		}
 		defer pprof.StopCPUProfile()
+	}
+	if *stateOne != "" {
+		name, kind, _ := strings.Cut(*stateOne, "/")
+		for i := range stateCases {
+			if stateCases[i].name == name {
+				m, err := stateCases[i].measure(*dir, *lanes, kind == "kept")
+				if err != nil {
+					fail(err)
+				}
+				if err := json.NewEncoder(os.Stdout).Encode(m); err != nil {
+					fail(err)
+				}
+			}
+		}
+		return
 	}
 	if *one != "" {
 		name, kind, _ := strings.Cut(*one, "/")
@@ -56,7 +73,12 @@ func main() {
 		against(*dir, *before, *only, *rounds)
 		return
 	}
-	table(*dir, *only, *rounds)
+	if !*state {
+		table(*dir, *only, *rounds)
+	}
+	if err := stateTable(*dir, *only, *rounds); err != nil {
+		fail(err)
+	}
 }
 
 func fail(err error) {

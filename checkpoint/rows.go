@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"runtime"
 	"slices"
 	"sync"
@@ -53,7 +54,7 @@ const tableBytes = 32 << 20
 // openRows opens the store in a folder, or makes it.
 func openRows(fsys vfs.FS, dir string) (*rows, error) {
 	s := &rows{fs: fsys, dir: dir, broken: make(chan struct{})}
-	s.opt = &pebble.Options{FS: fsys, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10,
+	s.opt = &pebble.Options{FS: fsys, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10, L0CompactionThreshold: 8,
 		CompactionConcurrencyRange: func() (int, int) { return 1, 1 }}
 	s.opt.EnsureDefaults()
 	err := s.do(func() (err error) {
@@ -119,30 +120,21 @@ func (s *rows) close() error {
 
 // entry is a row to be written, by its place in a batch's bytes: a name, and what it holds.
 type entry struct {
-	table state.TableNumber
-	gone  bool
-	span  int64
-	lead  uint64 // bytes of the name behind the span
-	name  [2]uint32
-	held  [2]uint32
+	in         uint32 // which of bytes
+	name, held uint32 // where the name begins and ends
+	end        uint32 // where what it holds ends
+	gone       bool
 }
 
-// batch is what is to be written at once.
+// batch is what is to be written at once: entries of tables, and ranges of names that are gone.
 type batch struct {
-	entries []entry
-	bytes   [][]byte // of entries, several because places have 32 bits
-	of      []int32  // by entry, before sorting: which of bytes
-	ranges  [][2][]byte
+	tables map[state.TableNumber][]entry
+	bytes  [][]byte // several, because places have 32 bits
+	ranges [][2][]byte
 }
 
-// sorted is an entry with the bytes that it lies in.
-type sorted struct {
-	entry
-	in []byte
-}
-
-func (e *sorted) key() []byte     { return e.in[e.name[0]:e.name[1]] }
-func (e *sorted) content() []byte { return e.in[e.held[0]:e.held[1]] }
+func (b *batch) name(e *entry) []byte    { return b.bytes[e.in][e.name:e.held] }
+func (b *batch) content(e *entry) []byte { return b.bytes[e.in][e.held:e.end] }
 
 // add takes what became of a lane's rows of a table, but for what has passed.
 func (b *batch) add(n state.TableNumber, c *state.Changes, lane, lanes int) {
@@ -174,57 +166,110 @@ func (b *batch) dropped(n state.TableNumber) {
 }
 
 func (b *batch) addRows(n state.TableNumber, t *state.Table, r *state.Rows, gone bool) {
-	var data []byte
-	lead := 2
-	if t.Span != "" {
-		lead = 10
+	if b.tables == nil {
+		b.tables = map[state.TableNumber][]entry{}
 	}
+	data := make([]byte, 0, 48*r.N)
+	all := b.tables[n]
 	for i := range r.N {
-		e := entry{table: n, gone: gone}
-		e.name[0] = uint32(len(data))
+		e := entry{in: uint32(len(b.bytes)), gone: gone, name: uint32(len(data))}
 		data = t.AppendName(data, n, r, i)
-		e.name[1] = uint32(len(data))
+		e.held = uint32(len(data))
 		if !gone {
 			data = t.AppendContent(data, r, i)
 		}
-		e.held = [2]uint32{e.name[1], uint32(len(data))}
-		if t.Span != "" {
-			e.span = int64(r.Span[i])
-		}
-		var eight [8]byte
-		copy(eight[:], data[int(e.name[0])+lead:e.name[1]])
-		e.lead = binary.BigEndian.Uint64(eight[:])
-		b.entries = append(b.entries, e)
-		b.of = append(b.of, int32(len(b.bytes)))
+		e.end = uint32(len(data))
+		all = append(all, e)
 	}
-	b.bytes = append(b.bytes, data)
+	b.bytes, b.tables[n] = append(b.bytes, data), all
+}
+
+// leading is an entry by the sixteen bytes of its name behind what all names of its table have in common.
+type leading struct {
+	hi, lo uint64
+	at     uint32
 }
 
 // sort gives the entries in the order of their names, one for each: the last that was added counts.
-func (b *batch) sort() []sorted {
-	out := make([]sorted, len(b.entries))
-	for i, e := range b.entries {
-		out[i] = sorted{e, b.bytes[b.of[i]]}
-	}
-	slices.SortStableFunc(out, func(p, q sorted) int {
-		switch {
-		case p.table != q.table:
-			return cmp.Compare(p.table, q.table)
-		case p.span != q.span:
-			return cmp.Compare(p.span, q.span)
-		case p.lead != q.lead:
-			return cmp.Compare(p.lead, q.lead)
+func (b *batch) sort() []entry {
+	var out []entry
+	for _, n := range slices.Sorted(maps.Keys(b.tables)) {
+		all := b.tables[n]
+		common := b.common(all)
+		order := make([]leading, len(all))
+		for i := range all {
+			var lead [16]byte
+			copy(lead[:], b.name(&all[i])[common:])
+			order[i] = leading{binary.BigEndian.Uint64(lead[:]), binary.BigEndian.Uint64(lead[8:]), uint32(i)}
 		}
-		return bytes.Compare(p.key(), q.key())
+		b.sortLeading(all, order, make([]leading, len(order)), 56)
+		out = slices.Grow(out, len(all))
+		for i, o := range order {
+			if i+1 < len(order) && o.hi == order[i+1].hi && o.lo == order[i+1].lo && bytes.Equal(b.name(&all[o.at]), b.name(&all[order[i+1].at])) {
+				continue
+			}
+			out = append(out, all[o.at])
+		}
+	}
+	return out
+}
+
+// sortLeading sorts by the byte of hi at shift and those behind it: many entries are dealt into 256 heaps first, each of
+// which the caches hold. spare is as long as order.
+func (b *batch) sortLeading(all []entry, order, spare []leading, shift int) {
+	const few = 4096
+	if len(order) > few && shift >= 0 {
+		var ends [256]int
+		for i := range order {
+			ends[order[i].hi>>shift&0xff]++
+		}
+		sum := 0
+		for v, n := range ends {
+			ends[v] = sum
+			sum += n
+		}
+		for i := range order {
+			at := &ends[order[i].hi>>shift&0xff]
+			spare[*at] = order[i]
+			*at++
+		}
+		copy(order, spare)
+		from := 0
+		for _, to := range ends {
+			b.sortLeading(all, order[from:to], spare[from:to], shift-8)
+			from = to
+		}
+		return
+	}
+	slices.SortFunc(order, func(p, q leading) int {
+		if p.hi != q.hi || p.lo != q.lo {
+			if p.hi < q.hi || p.hi == q.hi && p.lo < q.lo {
+				return -1
+			}
+			return 1
+		}
+		if c := bytes.Compare(b.name(&all[p.at]), b.name(&all[q.at])); c != 0 {
+			return c
+		}
+		return cmp.Compare(p.at, q.at)
 	})
-	kept := out[:0]
-	for i := range out {
-		if i+1 < len(out) && bytes.Equal(out[i].key(), out[i+1].key()) {
-			continue
+}
+
+// common counts the bytes with which all names begin.
+func (b *batch) common(all []entry) int {
+	first := b.name(&all[0])
+	n := len(first)
+	for i := range all {
+		name := b.name(&all[i])
+		n = min(n, len(name))
+		for k := range n {
+			if name[k] != first[k] {
+				n = k
+				break
+			}
 		}
-		kept = append(kept, out[i])
 	}
-	return kept
+	return n
 }
 
 // write carries out a batch; it gives the bytes of the sorted tables that it became.
@@ -235,26 +280,26 @@ func (s *rows) write(b *batch) (written int64, err error) {
 	}
 	size := 0
 	for i := range all {
-		size += int(all[i].held[1] - all[i].name[0])
+		size += int(all[i].end - all[i].name)
 	}
 	if size > tableBytes && len(b.ranges) > 0 { // they would overlap with the tables behind the first
-		n, err := s.build(nil, b.ranges)
+		n, err := s.build(b, nil, b.ranges)
 		if err != nil {
 			return 0, err
 		}
 		written, b.ranges = n, nil
 	}
-	n, err := s.build(all, b.ranges)
+	n, err := s.build(b, all, b.ranges)
 	return written + n, err
 }
 
 // build writes sorted tables aside, and takes them in: entries in their order, and ranges of names that are gone.
-func (s *rows) build(all []sorted, ranges [][2][]byte) (written int64, err error) {
+func (s *rows) build(b *batch, all []entry, ranges [][2][]byte) (written int64, err error) {
 	var paths []string
 	for len(all) > 0 || ranges != nil {
 		s.built++
 		path := s.fs.PathJoin(s.dir, fmt.Sprintf("built-%d", s.built))
-		n, size, err := s.buildOne(path, all, ranges)
+		n, size, err := s.buildOne(path, b, all, ranges)
 		if err != nil {
 			return 0, err
 		}
@@ -265,7 +310,7 @@ func (s *rows) build(all []sorted, ranges [][2][]byte) (written int64, err error
 }
 
 // buildOne writes one sorted table with the first entries; it gives how many.
-func (s *rows) buildOne(path string, all []sorted, ranges [][2][]byte) (n int, size int64, err error) {
+func (s *rows) buildOne(path string, b *batch, all []entry, ranges [][2][]byte) (n int, size int64, err error) {
 	f, err := s.fs.Create(path, vfs.WriteCategoryUnspecified)
 	if err != nil {
 		return 0, 0, err
@@ -280,14 +325,14 @@ func (s *rows) buildOne(path string, all []sorted, ranges [][2][]byte) (n int, s
 	for raw := 0; n < len(all) && raw < tableBytes; n++ {
 		e := &all[n]
 		if e.gone {
-			err = w.Delete(e.key())
+			err = w.Delete(b.name(e))
 		} else {
-			err = w.Set(e.key(), e.content())
+			err = w.Set(b.name(e), b.content(e))
 		}
 		if err != nil {
 			return 0, 0, errors.Join(err, w.Close())
 		}
-		raw += len(e.key()) + len(e.content())
+		raw += int(e.end - e.name)
 	}
 	if err := w.Close(); err != nil {
 		return 0, 0, err

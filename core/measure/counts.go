@@ -34,3 +34,14 @@ func addAll[T int64 | float64](a, b []T, n int) {
 		a[i] += x
 	}
 }
+
+// SaveAll implements [BulkSaver].
+func (c *counts) SaveAll(dst []*row.Column, ids []uint32) { dst[0].I = gather(dst[0].I, c.n, ids) }
+
+// gather appends the entries of some keys.
+func gather[T any](dst, from []T, ids []uint32) []T {
+	for _, id := range ids {
+		dst = append(dst, from[id])
+	}
+	return dst
+}

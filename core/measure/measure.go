@@ -64,6 +64,11 @@ type Bulk interface {
 	AppendAll(dst *row.Column, ids []uint32) bool
 }
 
+// BulkSaver is a column that saves many keys in one loop.
+type BulkSaver interface {
+	SaveAll(dst []*row.Column, ids []uint32)
+}
+
 // New makes an empty column.
 func New(s Spec) (Column, error) {
 	switch s.Func {

@@ -112,3 +112,11 @@ func (c *doubleSums) AppendAll(dst *row.Column, ids []uint32) bool {
 	}
 	return odd == 0
 }
+
+// SaveAll implements [BulkSaver].
+func (c *doubleSums) SaveAll(dst []*row.Column, ids []uint32) {
+	dst[0].F = gather(dst[0].F, c.sum, ids)
+	if c.mean {
+		dst[1].I = gather(dst[1].I, c.n, ids)
+	}
+}

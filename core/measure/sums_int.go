@@ -129,3 +129,14 @@ func (c *intSums) Reset(id uint32) {
 		c.n[id] = 0
 	}
 }
+
+// SaveAll implements [BulkSaver].
+func (c *intSums) SaveAll(dst []*row.Column, ids []uint32) {
+	dst[0].I = gather(dst[0].I, c.hi, ids)
+	for _, id := range ids {
+		dst[1].I = append(dst[1].I, int64(c.lo[id]))
+	}
+	if c.mean {
+		dst[2].I = gather(dst[2].I, c.n, ids)
+	}
+}

@@ -127,18 +127,59 @@ func (c *Changes) Put(key []byte, hash uint64, span row.Time, rest ...int64) []*
 	return add(&c.New, c.Table, false, key, hash, span, rest).Cols
 }
 
+// PutAll begins rows of a span, one for each of the keys ids of d; the caller appends as many values to each column that
+// it is given. The table has no Rest.
+func (c *Changes) PutAll(d *Dict, ids []uint32, span row.Time) []*row.Column {
+	r := last(&c.New, c.Table, false)
+	for _, id := range ids {
+		r.Data = append(r.Data, d.Key(id)...)
+		r.Off = append(r.Off, uint32(len(r.Data)))
+		r.Hash = append(r.Hash, d.Hash(id))
+	}
+	if c.Table.Span != "" {
+		for range ids {
+			r.Span = append(r.Span, span)
+		}
+	}
+	r.N += len(ids)
+	return r.Cols
+}
+
 // Drop names a row that is gone.
 func (c *Changes) Drop(key []byte, hash uint64, span row.Time, rest ...int64) {
 	add(&c.Gone, c.Table, true, key, hash, span, rest)
 }
 
-func add(to *[]*Rows, t *Table, named bool, key []byte, hash uint64, span row.Time, rest []int64) *Rows {
+// last gives the rows that take the next one.
+func last(to *[]*Rows, t *Table, named bool) *Rows {
 	n := len(*to)
-	if n == 0 || (*to)[n-1].full() {
-		*to = append(*to, newRows(t, named))
-		n++
+	if n > 0 && !(*to)[n-1].full() {
+		return (*to)[n-1]
 	}
-	r := (*to)[n-1]
+	r := newRows(t, named)
+	if n > 0 { // there are many: it will be as large as the one before
+		r.reserve((*to)[n-1])
+	}
+	*to = append(*to, r)
+	return r
+}
+
+// reserve makes room for as much as other rows have.
+func (r *Rows) reserve(o *Rows) {
+	r.Hash, r.Off, r.Data = make([]uint64, 0, len(o.Hash)), append(make([]uint32, 0, len(o.Off)), 0), make([]byte, 0, len(o.Data)+len(o.Data)/16)
+	r.Span = make([]row.Time, 0, len(o.Span))
+	for i := range r.Rest {
+		r.Rest[i] = make([]int64, 0, len(o.Rest[i]))
+	}
+	for i, c := range r.Cols {
+		p := o.Cols[i]
+		c.I, c.F, c.Data = make([]int64, 0, len(p.I)), make([]float64, 0, len(p.F)), make([]byte, 0, len(p.Data)+len(p.Data)/16)
+		c.Off = append(make([]uint32, 0, len(p.Off)), c.Off...)
+	}
+}
+
+func add(to *[]*Rows, t *Table, named bool, key []byte, hash uint64, span row.Time, rest []int64) *Rows {
+	r := last(to, t, named)
 	r.Data = append(r.Data, key...)
 	r.Off = append(r.Off, uint32(len(r.Data)))
 	r.Hash = append(r.Hash, hash)

@@ -276,6 +276,36 @@ func (a *accs) save(dst []*row.Column, id uint32) {
 	}
 }
 
+// saveAll appends some numbers.
+func (a *accs) saveAll(dst []*row.Column, ids []uint32) {
+	a.measureWidths()
+	for _, id := range ids {
+		dst[0].AppendInt(a.rows[id])
+	}
+	at := 1
+	for i, c := range a.aggs {
+		if c == nil {
+			continue
+		}
+		for _, id := range ids {
+			missing := int64(0)
+			if int(id) < len(a.missing[i]) {
+				missing = a.missing[i][id]
+			}
+			dst[at].AppendInt(missing)
+		}
+		to := dst[at+1 : at+1+a.widths[i]]
+		if s, ok := c.(measure.BulkSaver); ok {
+			s.SaveAll(to, ids)
+		} else {
+			for _, id := range ids {
+				c.Save(to, id)
+			}
+		}
+		at += 1 + a.widths[i]
+	}
+}
+
 // load sets an empty number from row i of such columns.
 func (a *accs) load(src []*row.Column, i int, id uint32) error {
 	a.measureWidths()

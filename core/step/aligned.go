@@ -399,24 +399,42 @@ func (l *alignedLane) Freeze() []*state.Changes {
 		}
 	}
 	for _, s := range l.open {
-		s.changed.Each(func(slot uint32) {
-			if s.rows[slot] == 0 {
-				return
-			}
-			key := s.key(slot)
-			cols := out[0].Put(l.dict.Key(key), l.dict.Hash(key), s.start)
-			if l.several {
-				l.saveNews(cols, s, key, slot)
-				cols = cols[3:]
-			}
-			s.save(cols, slot)
-		})
-		s.changed.Clear()
+		l.freezeSlice(s, out[0])
 	}
 	if l.several {
 		l.freezeShown(out[1])
 	}
 	return out
+}
+
+// freezeSlice copies the keys of a slice that changed, several at a time.
+func (l *alignedLane) freezeSlice(s *slice, c *state.Changes) {
+	slots, keys := l.ids[:0], l.ids2[:0]
+	give := func() {
+		cols := c.PutAll(l.dict, keys, s.start)
+		if l.several {
+			for i, slot := range slots {
+				l.saveNews(cols, s, keys[i], slot)
+			}
+			cols = cols[3:]
+		}
+		s.saveAll(cols, slots)
+		slots, keys = slots[:0], keys[:0]
+	}
+	s.changed.Each(func(slot uint32) {
+		if s.rows[slot] == 0 {
+			return
+		}
+		slots, keys = append(slots, slot), append(keys, s.key(slot))
+		if len(slots) == row.MaxRows {
+			give()
+		}
+	})
+	if len(slots) > 0 {
+		give()
+	}
+	l.ids, l.ids2 = slots, keys
+	s.changed.Clear()
 }
 
 // Load takes slices and what was published.

@@ -1,0 +1,264 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/cockroachdb/pebble/v2/vfs"
+
+	"undertide/checkpoint"
+	"undertide/core/engine"
+	"undertide/core/row"
+	"undertide/core/step"
+	"undertide/job"
+	"undertide/run"
+)
+
+// stateCase is a job whose state is large: events that are made where they are needed, so that nothing is measured but
+// the engine and its state.
+type stateCase struct {
+	name string
+	text string // the step that keeps something
+	// first events are there before the measurement begins, then come events.
+	first, events int64
+	key           func(n int64) int64
+	every         time.Duration
+}
+
+const stateHead = `
+undertide: 1
+job: bench
+sources:
+  readings:
+    via: file
+    with: {path: none.ndjson}
+    fields:
+      gauge: string
+      level_m: double
+      read_at: {type: timestamp, parse: epoch_ms}
+    event_time: read_at
+    watermark: {margin: 10s, ahead: none}
+steps:
+  kept: {from: readings, key: [gauge], %s}
+sinks:
+  out: {from: kept, via: file, with: {path: none.out}}
+`
+
+const million = 1_000_000
+
+// scattered gives numbers from 0 to n-1 in no order that anything could profit from.
+func scattered(x, n int64) int64 {
+	z := uint64(x) * 0x9e3779b97f4a7c15
+	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
+	return int64((z ^ z>>27) >> 1 % uint64(n))
+}
+
+var stateCases = []stateCase{
+	{name: "a million keys, one in a hundred touched", text: "window: {tumbling: 1000d}, measures: {n: count(), mean_m: mean(level_m)}", first: million, events: 30 * million, every: 2 * time.Second,
+		key: func(n int64) int64 {
+			if n < million {
+				return n
+			}
+			return scattered(n, million/100) * 100
+		}},
+	{name: "a million keys, all touched", text: "window: {tumbling: 1000d}, measures: {n: count(), mean_m: mean(level_m)}", first: million, events: 20 * million, every: 2 * time.Second,
+		key: func(n int64) int64 {
+			if n < million {
+				return n
+			}
+			return scattered(n, million)
+		}},
+	{name: "no keys to speak of", text: "window: {tumbling: 1h}, measures: {n: count(), mean_m: mean(level_m)}", first: million, events: 30 * million, every: 2 * time.Second,
+		key: func(n int64) int64 { return n % 300 }},
+}
+
+// stateMeasure is what a run of a case says.
+type stateMeasure struct {
+	Rate        float64 // events/s after the first
+	Stall       time.Duration
+	First       engine.Saved   // of the first checkpoint that has the keys
+	Later       []engine.Saved // of those after
+	Checkpoints int
+	Restore     time.Duration // until the state stands again
+	Peak        int64
+}
+
+// drill makes events by their number.
+type drill struct {
+	c       *stateCase
+	at      int64
+	begun   atomic.Int64 // when the first event after the first ones was decoded, nanoseconds
+	ended   atomic.Int64
+	decoded atomic.Int64
+}
+
+func (d *drill) Name() string { return "drill" }
+func (d *drill) Open(_ context.Context, position json.RawMessage) error {
+	if position == nil {
+		return nil
+	}
+	return json.Unmarshal(position, &d.at)
+}
+func (d *drill) Empty(context.Context) (bool, error) { return false, nil }
+func (d *drill) Close() error                        { return nil }
+func (d *drill) Size() int64                         { return 0 }
+func (d *drill) Read(_ context.Context, c *engine.Chunk) error {
+	c.First = d.at
+	for len(c.Starts) < row.MaxRows && d.at < d.c.first+d.c.events {
+		c.Starts, c.Ends = append(c.Starts, 0), append(c.Ends, 0)
+		d.at++
+	}
+	c.Position = fmt.Appendf(nil, "%d", d.at)
+	c.Last = d.at == d.c.first+d.c.events
+	return nil
+}
+
+type drillDecoder struct {
+	d    *drill
+	name []byte
+}
+
+// Decode implements [engine.Decoder].
+func (x *drillDecoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
+	for i := range c.Starts {
+		n := c.First + int64(i)
+		x.name = fmt.Appendf(x.name[:0], "gauge-%09d", x.d.c.key(n))
+		b.Cols[0].AppendBytes(x.name)
+		b.Cols[1].AppendDouble(float64(n%1000) / 8)
+		b.Cols[2].AppendInt(n)
+		b.Index = append(b.Index, uint16(i))
+		b.N++
+	}
+	now := time.Now().UnixNano()
+	if last := c.First + int64(len(c.Starts)); last > x.d.c.first {
+		x.d.begun.CompareAndSwap(0, now)
+		x.d.ended.Store(now)
+	}
+	x.d.decoded.Add(int64(len(c.Starts)))
+	return rejects
+}
+
+// nowhere takes rows and forgets them.
+type nowhere struct{}
+
+func (nowhere) NewEncoder(row.Schema) engine.Encoder   { return nowhere{} }
+func (nowhere) Append(dst []byte, v step.View) []byte  { return append(dst, '\n') }
+func (nowhere) Open(json.RawMessage, int64) error      { return nil }
+func (nowhere) Write([]byte, int) error                { return nil }
+func (nowhere) Prepare(int64) (json.RawMessage, error) { return json.RawMessage("{}"), nil }
+func (nowhere) Commit(int64) error                     { return nil }
+func (nowhere) Finish() error                          { return nil }
+func (nowhere) Abort() error                           { return nil }
+
+// run runs a case: kept: with checkpoints.
+func (c *stateCase) measure(dir string, lanes int, kept bool) (m stateMeasure, err error) {
+	j, err := job.Parse("bench.yaml", fmt.Sprintf(stateHead, c.text), job.Options{})
+	if err != nil {
+		return m, err
+	}
+	folder := filepath.Join(dir, fmt.Sprintf("state-%d", os.Getpid()))
+	defer os.RemoveAll(folder)
+	begin := func() (*drill, *engine.Graph) {
+		d := &drill{c: c}
+		src := j.Sources[0].On([]engine.Partition{d}, true)
+		src.NewDecoder = func() engine.Decoder { return &drillDecoder{d: d} }
+		g := &engine.Graph{Steps: j.Flow(), Sources: []engine.Source{src}}
+		g.Sinks = []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: nowhere{}}}
+		return d, g
+	}
+	opt := engine.Options{Lanes: lanes}
+	var mu sync.Mutex
+	var store *checkpoint.Store
+	if kept {
+		if store, err = checkpoint.Open(vfs.Default, folder, checkpoint.Options{Job: "bench", Digest: "d", Keep: 2}); err != nil {
+			return m, err
+		}
+		opt.Save, opt.Every = store.Save, c.every
+	}
+	d, g := begin()
+	measured := 0
+	opt.Completed = func(done engine.Completed) {
+		mu.Lock()
+		defer mu.Unlock()
+		m.Checkpoints++
+		if d.begun.Load() == 0 || done.Finished {
+			return
+		}
+		if measured++; measured == 1 {
+			m.First = done.Saved
+			return
+		}
+		m.Stall = max(m.Stall, done.Stall)
+		m.Later = append(m.Later, done.Saved)
+	}
+	if _, err := engine.Run(context.Background(), g, opt); err != nil {
+		return m, err
+	}
+	m.Rate = float64(c.events) / (time.Duration(d.ended.Load() - d.begun.Load())).Seconds()
+	m.Peak = run.PeakMemory()
+	if kept {
+		err = store.Close()
+	}
+	return m, err
+}
+
+// stateTable measures the cases named by only, without checkpoints and with, in turn.
+func stateTable(dir, only string, rounds int) error {
+	fmt.Println("| case | events/s without | with checkpoints, of that | longest stall | first checkpoint | each later one: rows, bytes, of the first |")
+	fmt.Println("|---|---|---|---|---|---|")
+	for i := range stateCases {
+		c := &stateCases[i]
+		if !strings.Contains(c.name, only) {
+			continue
+		}
+		var bare, ratios []float64
+		var stall time.Duration
+		var last stateMeasure
+		for range rounds {
+			var all [2]stateMeasure
+			for k := range all {
+				var err error
+				if all[k], err = stateChild(dir, c.name, k == 1); err != nil {
+					return err
+				}
+			}
+			bare, ratios = append(bare, all[0].Rate), append(ratios, all[1].Rate/all[0].Rate)
+			last, stall = all[1], max(stall, all[1].Stall)
+		}
+		var rows, written int64
+		for _, s := range last.Later {
+			rows, written = rows+s.Rows, written+s.Written
+		}
+		n := max(1, int64(len(last.Later)))
+		fmt.Printf("| %s | %.0f | %s | %s | %d rows, %d B | %d of them: %d, %d B, %.3f |\n", c.name, median(bare), spread(ratios), stall.Round(100*time.Microsecond),
+			last.First.Rows, last.First.Written, len(last.Later), rows/n, written/n, float64(written/n)/float64(max(1, last.First.Written)))
+	}
+	return nil
+}
+
+// stateChild runs a case in a process of its own, on all CPUs.
+func stateChild(dir, name string, kept bool) (m stateMeasure, err error) {
+	self, err := os.Executable()
+	if err != nil {
+		return m, err
+	}
+	kind := "bare"
+	if kept {
+		kind = "kept"
+	}
+	c := exec.Command(self, "-data", dir, "-state-child", name+"/"+kind, "-lanes", "2")
+	c.Stderr = os.Stderr
+	out, err := c.Output()
+	if err != nil {
+		return m, fmt.Errorf("%s, %s: %w", name, kind, err)
+	}
+	return m, json.Unmarshal(out, &m)
+}
