@@ -43,7 +43,13 @@ func main() {
 		name, kind, _ := strings.Cut(*stateOne, "/")
 		for i := range stateCases {
 			if stateCases[i].name == name {
-				m, err := stateCases[i].measure(*dir, *lanes, kind == "kept")
+				var m stateMeasure
+				var err error
+				if kind == "restore" {
+					m, err = stateCases[i].restore(*dir, *lanes)
+				} else {
+					m, err = stateCases[i].measure(*dir, *lanes, kind == "kept")
+				}
 				if err != nil {
 					fail(err)
 				}

@@ -3,16 +3,19 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"github.com/cockroachdb/pebble/v2/vfs"
+	"golang.org/x/sync/errgroup"
 
 	"undertide/checkpoint"
 	"undertide/core/engine"
@@ -88,6 +91,7 @@ type stateMeasure struct {
 	Later       []engine.Saved // of those after
 	Checkpoints int
 	Restore     time.Duration // until the state stands again
+	Keys        int           // restored
 	Peak        int64
 }
 
@@ -210,6 +214,61 @@ func (c *stateCase) measure(dir string, lanes int, kept bool) (m stateMeasure, e
 	return m, err
 }
 
+// restore measures how long a million keys take until their state stands again: the files are verified and linked, and
+// some lanes load them.
+func (c *stateCase) restore(dir string, lanes int) (m stateMeasure, err error) {
+	j, err := job.Parse("bench.yaml", fmt.Sprintf(stateHead, c.text), job.Options{})
+	if err != nil {
+		return m, err
+	}
+	folder := filepath.Join(dir, fmt.Sprintf("state-%d", os.Getpid()))
+	defer os.RemoveAll(folder)
+	open := func() (*checkpoint.Store, error) {
+		return checkpoint.Open(vfs.Default, folder, checkpoint.Options{Job: "bench", Digest: "d", Keep: 2})
+	}
+	store, err := open()
+	if err != nil {
+		return m, err
+	}
+	d := &drill{c: c}
+	src := j.Sources[0].On([]engine.Partition{d}, true)
+	src.NewDecoder = func() engine.Decoder { return &drillDecoder{d: d} }
+	g := &engine.Graph{Steps: j.Flow(), Sources: []engine.Source{src}, Sinks: []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: nowhere{}}}}
+	ctx, stop := context.WithCancel(context.Background())
+	opt := engine.Options{Lanes: lanes, Save: store.Save, Every: 500 * time.Millisecond, Completed: func(engine.Completed) {
+		if d.begun.Load() > 0 {
+			stop()
+		}
+	}}
+	_, err = engine.Run(ctx, g, opt)
+	if err := errors.Join(err, store.Close()); err != nil {
+		return m, err
+	}
+	runtime.GC()
+	began := time.Now()
+	if store, err = open(); err != nil {
+		return m, err
+	}
+	snap, _, _, err := store.Newest()
+	if err != nil {
+		return m, err
+	}
+	var all errgroup.Group
+	kept := make([]step.Lane, lanes)
+	for n := range lanes {
+		all.Go(func() error {
+			kept[n] = j.Steps[0].Keyed.NewLane(step.LaneOptions{Keeps: true})
+			return step.Restore("kept", j.Steps[0].Keyed, kept[n], snap.State, n, lanes)
+		})
+	}
+	err = all.Wait()
+	m.Restore, m.Peak = time.Since(began), run.PeakMemory()
+	for _, l := range kept {
+		m.Keys += l.Held().Keys
+	}
+	return m, errors.Join(err, store.Close())
+}
+
 // stateTable measures the cases named by only, without checkpoints and with, in turn.
 func stateTable(dir, only string, rounds int) error {
 	fmt.Println("| case | events/s without | with checkpoints, of that | longest stall | first checkpoint | each later one: rows, bytes, of the first |")
@@ -226,7 +285,7 @@ func stateTable(dir, only string, rounds int) error {
 			var all [2]stateMeasure
 			for k := range all {
 				var err error
-				if all[k], err = stateChild(dir, c.name, k == 1); err != nil {
+				if all[k], err = stateChild(dir, c.name, []string{"bare", "kept"}[k]); err != nil {
 					return err
 				}
 			}
@@ -241,18 +300,28 @@ func stateTable(dir, only string, rounds int) error {
 		fmt.Printf("| %s | %.0f | %s | %s | %d rows, %d B | %d of them: %d, %d B, %.3f |\n", c.name, median(bare), spread(ratios), stall.Round(100*time.Microsecond),
 			last.First.Rows, last.First.Written, len(last.Later), rows/n, written/n, float64(written/n)/float64(max(1, last.First.Written)))
 	}
+	c := &stateCases[0]
+	if !strings.Contains("restore", only) {
+		return nil
+	}
+	var took []float64
+	keys := 0
+	for range rounds {
+		m, err := stateChild(dir, c.name, "restore")
+		if err != nil {
+			return err
+		}
+		took, keys = append(took, m.Restore.Seconds()), m.Keys
+	}
+	fmt.Printf("\nRestoring %d keys on two lanes takes %s s.\n", keys, spread(took))
 	return nil
 }
 
 // stateChild runs a case in a process of its own, on all CPUs.
-func stateChild(dir, name string, kept bool) (m stateMeasure, err error) {
+func stateChild(dir, name, kind string) (m stateMeasure, err error) {
 	self, err := os.Executable()
 	if err != nil {
 		return m, err
-	}
-	kind := "bare"
-	if kept {
-		kind = "kept"
 	}
 	c := exec.Command(self, "-data", dir, "-state-child", name+"/"+kind, "-lanes", "2")
 	c.Stderr = os.Stderr
