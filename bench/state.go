@@ -258,7 +258,7 @@ func (c *stateCase) restore(dir string, lanes int) (m stateMeasure, err error) {
 	for n := range lanes {
 		all.Go(func() error {
 			kept[n] = j.Steps[0].Keyed.NewLane(step.LaneOptions{Keeps: true})
-			return step.Restore("kept", j.Steps[0].Keyed, kept[n], snap.State, n, lanes)
+			return step.Restore("kept", j.Steps[0].Keyed, kept[n], snap.State, n, lanes, nil)
 		})
 	}
 	err = all.Wait()

@@ -65,6 +65,7 @@ type table struct {
 	Key     []column          `json:"key"`
 	Rest    []column          `json:"rest"`
 	Columns []column          `json:"columns"`
+	Derived bool              `json:"derived,omitempty"` // made anew by a start
 }
 
 type column struct {
@@ -107,7 +108,7 @@ func schemaOf(cols []column) (row.Schema, error) {
 }
 
 func tableOf(n state.TableNumber, step string, t *state.Table) table {
-	return table{Number: n, Step: step, Name: t.Name, Span: t.Span, Key: columnsOf(t.Key), Rest: columnsOf(t.Rest), Columns: columnsOf(t.Columns)}
+	return table{Number: n, Step: step, Name: t.Name, Span: t.Span, Key: columnsOf(t.Key), Rest: columnsOf(t.Rest), Columns: columnsOf(t.Columns), Derived: t.Derived}
 }
 
 // declared gives the table as steps declare it.

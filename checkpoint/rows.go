@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"github.com/cockroachdb/pebble/v2"
 	"github.com/cockroachdb/pebble/v2/objstorage/objstorageprovider"
@@ -35,7 +36,7 @@ type rows struct {
 	dir   string
 	db    *pebble.DB
 	opt   *pebble.Options
-	built int // sorted tables so far, which have names of their own
+	built atomic.Int64 // sorted tables so far, which have names of their own
 
 	mu     sync.Mutex
 	fault  error
@@ -297,8 +298,7 @@ func (s *rows) write(b *batch) (written int64, err error) {
 func (s *rows) build(b *batch, all []entry, ranges [][2][]byte) (written int64, err error) {
 	var paths []string
 	for len(all) > 0 || ranges != nil {
-		s.built++
-		path := s.fs.PathJoin(s.dir, fmt.Sprintf("built-%d", s.built))
+		path := s.fs.PathJoin(s.dir, fmt.Sprintf("built-%d", s.built.Add(1)))
 		n, size, err := s.buildOne(path, b, all, ranges)
 		if err != nil {
 			return 0, err
@@ -352,15 +352,17 @@ func (s *rows) copyTo(dir string) error {
 // farApart is how many rows of other lanes are passed one by one before a seek is worth it.
 const farApart = 64
 
-// read hands over the rows of a table whose share a lane owns.
-func (s *rows) read(n state.TableNumber, t *state.Table, lane, lanes int, take func(*state.Rows) error) error {
-	first, last := state.LaneShares(lane, lanes)
+// read hands over the rows of a table with a span from from up to but not including to, and a share from first to last.
+func (s *rows) read(n state.TableNumber, t *state.Table, from, to row.Time, first, last int, take func(*state.Rows) error) error {
 	if first > last {
 		return nil
 	}
 	upper := binary.BigEndian.AppendUint16(nil, uint16(n)+1)
+	if t.Span != "" && to < row.MaxTime {
+		upper = t.AppendBefore(nil, n, to, 0)
+	}
 	return s.do(func() error {
-		it, err := s.db.NewIter(&pebble.IterOptions{LowerBound: t.AppendBefore(nil, n, row.MinTime, uint8(first)), UpperBound: upper})
+		it, err := s.db.NewIter(&pebble.IterOptions{LowerBound: t.AppendBefore(nil, n, from, uint8(first)), UpperBound: upper})
 		if err != nil {
 			return err
 		}

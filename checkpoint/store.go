@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -37,7 +38,8 @@ type Store struct {
 	dir string
 	opt Options
 
-	live    *rows // nil before the first snapshot is loaded or saved
+	mu      sync.Mutex // guards live and tables
+	live    *rows      // nil before the first snapshot is loaded or saved
 	tables  []table
 	drops   []state.TableNumber  // of tables that another version does not keep
 	digests map[string]storeFile // of the live store's sorted tables, by name
@@ -135,7 +137,7 @@ func (s *Store) Save(snap *engine.Snapshot) (saved engine.Saved, err error) {
 	if m.Changed, err = s.apply(snap.Changes); err != nil {
 		return saved, fmt.Errorf("write state: %w", err)
 	}
-	m.Tables = s.tables
+	m.Tables = s.known()
 	if err := s.live.copyTo(path.Join(dir, storeName)); err != nil {
 		return saved, fmt.Errorf("copy state: %w", err)
 	}
@@ -167,10 +169,8 @@ func (s *Store) manifestOf(snap *engine.Snapshot) *manifest {
 
 // apply brings the live store up to a snapshot.
 func (s *Store) apply(changes []engine.LaneChanges) (done changed, err error) {
-	if s.live == nil {
-		if err := s.begin(nil, ""); err != nil {
-			return done, err
-		}
+	if err := s.ensure(); err != nil {
+		return done, err
 	}
 	var b batch
 	for _, n := range s.drops {
@@ -203,8 +203,27 @@ func (s *Store) apply(changes []engine.LaneChanges) (done changed, err error) {
 	return done, err
 }
 
+// ensure makes an empty live store where there is none.
+func (s *Store) ensure() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.live != nil {
+		return nil
+	}
+	return s.begin(nil, "")
+}
+
+// known gives the tables that a checkpoint has.
+func (s *Store) known() (out []table) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return append(out, s.tables...)
+}
+
 // number gives the number of a step's table in the store, a new one where it has none.
 func (s *Store) number(step string, t *state.Table) state.TableNumber {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	most := state.TableNumber(0)
 	for i := range s.tables {
 		k := &s.tables[i]
@@ -428,7 +447,14 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 	if err := s.begin(m.Files, from); err != nil {
 		return nil, fmt.Errorf("%w: open the state of checkpoint %d in %s: %w", ErrUnreadable, epoch, s.dir, err)
 	}
-	s.tables = m.Tables
+	s.tables = nil
+	for _, t := range m.Tables {
+		if t.Derived {
+			s.drops = append(s.drops, t.Number)
+		} else {
+			s.tables = append(s.tables, t)
+		}
+	}
 	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, StepWatermarks: m.StepMarks, State: s}
 	for _, p := range m.Partitions {
 		q := engine.PartitionState{Source: p.Source, Name: p.Name, Position: p.Position, Greatest: row.MinTime, Ended: p.Ended, Events: p.Events}
@@ -476,7 +502,8 @@ func (s *Store) Read(step string, t *state.Table, lane, lanes int, take func(*st
 		if !kept.Same(t) {
 			return fmt.Errorf("the checkpoint has other columns for step %s: the document has changed", step)
 		}
-		return s.live.read(k.Number, t, lane, lanes, take)
+		first, last := state.LaneShares(lane, lanes)
+		return s.live.read(k.Number, t, row.MinTime, row.MaxTime, first, last, take)
 	}
 	return nil
 }

@@ -805,9 +805,10 @@ func compareInts(a, b int64) int {
 // way is how the engine runs a job: none of it may change what comes out.
 type way struct {
 	lanes, workers int
-	every          int // turns between checkpoints; 0 for none
-	kill           int // the run fails at this checkpoint, and goes on from the one before; 0 for none
-	then           int // lanes after that
+	every          int  // turns between checkpoints; 0 for none
+	kill           int  // the run fails at this checkpoint, and goes on from the one before; 0 for none
+	then           int  // lanes after that
+	spills         bool // no row of state stays in memory that the store has
 }
 
 var errKilled = errors.New("killed")
@@ -850,6 +851,9 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 	}
 	var kept engine.Memory
 	n := 0
+	if w.spills {
+		o.Behind, o.Memory = kept.Behind(), 1
+	}
 	if w.every > 0 {
 		o.Save = func(s *engine.Snapshot) (engine.Saved, error) {
 			if n++; n == w.kill {
@@ -862,6 +866,9 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 	res, err := engine.Run(context.Background(), g, o)
 	if err != nil && errors.Is(err, errKilled) {
 		o.Lanes, o.From = w.then, kept.Last
+		if w.spills {
+			o.Behind = kept.Behind()
+		}
 		g = graph()
 		res, err = engine.Run(context.Background(), g, o)
 	}
@@ -966,6 +973,7 @@ func TestRandomJobs(t *testing.T) {
 			if w.kill == 1 {
 				w.kill = 0
 			}
+			w.spills = r.IntN(2) == 0
 		}
 		return randomJob(seed).checked(w)
 	})
@@ -975,7 +983,11 @@ func TestRandomJobs(t *testing.T) {
 // previews and repeats.
 func TestRandomScripts(t *testing.T) {
 	eachSeed(t, *jobs/5, func(seed uint64) string {
-		return scriptedJob(seed).checked(way{lanes: 1 + int(seed%3), workers: 1 + int(seed%2)})
+		w := way{lanes: 1 + int(seed%3), workers: 1 + int(seed%2)}
+		if seed%4 > 1 {
+			w.every, w.spills = 1+int(seed%5), true
+		}
+		return scriptedJob(seed).checked(w)
 	})
 }
 

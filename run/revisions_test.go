@@ -97,7 +97,7 @@ func (l *lanesOf) restart(lanes int) error {
 		}
 	}
 	for n, lane := range l.lanes {
-		if err := step.Restore("s", l.def, lane, l.kept, n, lanes); err != nil {
+		if err := step.Restore("s", l.def, lane, l.kept, n, lanes, nil); err != nil {
 			return err
 		}
 	}

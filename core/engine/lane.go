@@ -18,6 +18,7 @@ type lane struct {
 	exec    *executor
 	counts  []StepCounts  // by step: what this lane did since the run's start
 	blocked time.Duration // within the turn at hand: waiting for sinks to take rows
+	frozen  *mark         // the last mark, until the store has what the lane gave
 }
 
 // keyedLane is one keyed step in a lane.
@@ -38,7 +39,7 @@ func newLane(e *run, stage, number int) *lane {
 	}
 	for _, k := range e.p.stages[stage] {
 		i := e.p.keyed[k]
-		s := keyedLane{at: k, step: i, state: e.p.Steps[i].Keyed.NewLane(step.LaneOptions{Ordered: e.p.ordered[i], Keeps: e.opt.Save != nil})}
+		s := keyedLane{at: k, step: i, state: e.p.Steps[i].Keyed.NewLane(step.LaneOptions{Ordered: e.p.ordered[i], Keeps: e.opt.Save != nil, Behind: e.opt.Behind, Step: e.p.Steps[i].Name, Lane: number, Lanes: e.opt.Lanes, Ease: l.bound})}
 		if e.p.routed[k] {
 			s.gather, s.exchange = row.NewBatch(e.p.Steps[i].Input), e.p.Steps[i].Keyed.Spec().NewExchange(1)
 		}
@@ -65,6 +66,7 @@ func (l *lane) run() {
 		began = time.Now()
 		l.blocked = 0
 		l.turn(m.turn)
+		l.bound()
 		l.pass(m)
 		l.e.release(m.turn)
 		l.e.laneBusy(l, time.Since(began)-l.blocked, l.blocked)
@@ -123,6 +125,7 @@ func (l *lane) turn(t *turn) {
 			l.gather(t, s, &st, o)
 		} else if t.exec != nil {
 			for _, ex := range t.exec.exchanges[s.at].given() {
+				s.state.Bring(ex, l.number, &st)
 				s.state.Take(ex, l.number, &st, o)
 			}
 		}
@@ -164,6 +167,7 @@ func (l *lane) gather(t *turn, s *keyedLane, st *step.Turn, o out) {
 		x.steps[s.step].In += int64(len(v.Sel))
 		x.rejects = s.exchange.Fill(v, x.rejects[:0])
 		x.rejectRows(s.step, l.e.p.Steps[s.step].Input, v)
+		s.state.Bring(s.exchange, 0, st)
 		s.state.Take(s.exchange, 0, st, o)
 	})
 }
@@ -185,6 +189,7 @@ func (l *lane) mark(m *mark) {
 		for _, s := range l.steps {
 			m.addState(l.e.p.Steps[s.step].Name, l.number, l.e.opt.Lanes, s.state.Freeze())
 		}
+		l.frozen = m
 	}
 	m.addLane(l, time.Since(began))
 	for i, from := range l.e.p.sinkFrom {

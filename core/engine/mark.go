@@ -65,6 +65,7 @@ type mark struct {
 	complete chan struct{}  // closed by the last of them
 	parts    []*partition   // those of snap.Partitions
 	left     []atomic.Int32 // by stage: lanes that have not passed it
+	written  chan struct{}  // closed once the store has what the lanes gave
 
 	mu sync.Mutex // guards snap
 }
@@ -110,7 +111,7 @@ func (e *run) beginMark(finished bool) {
 		snap.Partitions = append(snap.Partitions, PartitionState{Source: e.p.Sources[p.source].Name, Name: p.Name(), Position: p.position, Greatest: p.greatest, Ended: p.ended, Events: p.events})
 	}
 	snap.Counts = e.watch.sequenced(e)
-	m := &mark{snap: snap, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], left: e.stagesLeft(nil)}
+	m := &mark{snap: snap, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], left: e.stagesLeft(nil), written: make(chan struct{})}
 	m.pending.Store(int32(len(e.lanes) + len(e.sinks) + 1))
 	e.marking = m
 	if len(e.lanes) > 0 {
@@ -149,6 +150,7 @@ func (e *run) save(m *mark) {
 			e.fail(fmt.Errorf("checkpoint %d: %w", m.snap.Epoch, err))
 			return
 		}
+		close(m.written)
 		e.watch.checkpointDone(m.snap.Epoch, time.Since(began), m.snap.Stall)
 	}
 	for i, s := range e.sinks {

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"runtime/debug"
 	"sync"
+
+	"undertide/core/state"
 )
 
 // Panic is the fault of a run in which code panicked, ours or that of a connector. It ends that run and
@@ -20,7 +22,10 @@ func (p *Panic) Error() string {
 // Guard calls f and gives a panic of it as an error, a [Panic].
 func Guard(f func() error) (err error) {
 	defer func() {
-		if v := recover(); v != nil {
+		v := recover()
+		if failed, is := v.(state.Failure); is { // the store behind a lane: no bug of ours
+			err = failed.Err
+		} else if v != nil {
 			err = &Panic{Value: v, Stack: debug.Stack()}
 		}
 	}()

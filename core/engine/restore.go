@@ -52,7 +52,7 @@ func (e *run) restoreLanes(from state.Reader) error {
 			return Guard(func() error {
 				for _, s := range l.steps {
 					def := &e.p.Steps[s.step]
-					if err := step.Restore(def.Name, def.Keyed, s.state, from, l.number, e.opt.Lanes); err != nil {
+					if err := step.Restore(def.Name, def.Keyed, s.state, from, l.number, e.opt.Lanes, l.bound); err != nil {
 						return fmt.Errorf("step %s: load state: %w", def.Name, err)
 					}
 				}

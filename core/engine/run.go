@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"undertide/core/row"
+	"undertide/core/state"
 )
 
 // Options are how a graph is run. The zero value runs it to its end, on all CPUs, without
@@ -32,6 +33,11 @@ type Options struct {
 	// at a time and owns the snapshot. With nil none is kept, snapshots have no state, and shipments
 	// are delivered every so often all the same.
 	Save func(*Snapshot) (Saved, error)
+	// Behind is the store that stands behind the lanes' state, which Save saves; nil for none, then all of it is in memory.
+	Behind state.Behind
+	// Memory bounds the bytes of state that lanes hold in memory, where a store stands behind it; 0 for no bound. What is
+	// needed for a turn may go beyond.
+	Memory int64
 	// From is what the run starts from; nil begins anew at FirstEpoch (1 if zero).
 	From       *Snapshot
 	FirstEpoch int64

@@ -30,6 +30,17 @@ func (d *Dict) Bytes() int {
 	return 4*cap(d.slots) + 8*cap(d.hashes) + 8*cap(d.off) + cap(d.arena)
 }
 
+// Find gives the number of a key; false where it is not there.
+func (d *Dict) Find(key []byte, hash uint64) (uint32, bool) {
+	mask := uint64(len(d.slots) - 1)
+	for at := slotOf(hash) & mask; d.slots[at] != 0; at = (at + 1) & mask {
+		if id := d.slots[at] - 1; d.hashes[id] == hash && bytes.Equal(d.arena[d.off[id]:d.off[id+1]], key) {
+			return id, true
+		}
+	}
+	return 0, false
+}
+
 // Put finds the key or adds it.
 func (d *Dict) Put(key []byte, hash uint64) uint32 {
 	mask := uint64(len(d.slots) - 1)

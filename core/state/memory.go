@@ -1,9 +1,9 @@
 package state
 
 import (
-	"bytes"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 
 	"undertide/core/row"
@@ -62,15 +62,68 @@ func (m *Memory) Apply(step string, c *Changes, lane, lanes int) {
 
 // Read implements [Reader].
 func (m *Memory) Read(step string, t *Table, lane, lanes int, take func(*Rows) error) error {
-	m.mu.RLock()
-	defer m.mu.RUnlock()
-	rows := m.tables[tableOf{step, t.Name}]
-	reading := Reading{Table: t, Take: take}
-	for _, name := range slices.SortedFunc(maps.Keys(rows), func(a, b string) int { return bytes.Compare([]byte(a), []byte(b)) }) {
-		if _, share, err := t.SpanOf([]byte(name)); err != nil || LaneOf(share, lanes) != lane {
-			continue
+	first, last := LaneShares(lane, lanes)
+	return m.Scan(step, t, row.MinTime, row.MaxTime, uint8(first), uint8(last), func(r *Rows) (bool, error) { return true, take(r) })
+}
+
+// Write implements [Behind], as do the methods below.
+func (m *Memory) Write(step string, lane, lanes int, changes []*Changes) error {
+	for _, c := range changes {
+		ahead := *c
+		ahead.Passed = row.MinTime
+		m.Apply(step, &ahead, lane, lanes)
+	}
+	return nil
+}
+
+func (m *Memory) Find(step string, t *Table, wanted *Rows, take func(*Rows) error) error {
+	names := make([]string, wanted.N)
+	for i := range names {
+		at := row.Time(0)
+		if t.Span != "" {
+			at = wanted.Span[i]
 		}
-		if err := reading.Add([]byte(name), []byte(rows[name])); err != nil {
+		names[i] = string(append(t.AppendBefore(nil, 0, at, ShareOf(wanted.Hash[i])), wanted.Key(i)...))
+	}
+	slices.Sort(names)
+	names = slices.Compact(names)
+	return m.each(step, t, take, func(name string) bool {
+		at, found := slices.BinarySearch(names, name)
+		return found || at > 0 && strings.HasPrefix(name, names[at-1])
+	})
+}
+
+func (m *Memory) Scan(step string, t *Table, from, to row.Time, first, last uint8, take func(*Rows) (bool, error)) error {
+	more := true
+	return m.each(step, t, func(r *Rows) (err error) {
+		if more {
+			more, err = take(r)
+		}
+		return err
+	}, func(name string) bool {
+		span, share, err := t.SpanOf([]byte(name))
+		return err == nil && share >= first && share <= last && (t.Span == "" || span >= from && (span < to || to == row.MaxTime))
+	})
+}
+
+// each hands over the rows of a table whose name is asked for, in order.
+func (m *Memory) each(step string, t *Table, take func(*Rows) error, asked func(name string) bool) error {
+	m.mu.RLock()
+	rows := m.tables[tableOf{step, t.Name}]
+	var names, held []string
+	for name := range rows {
+		if asked(name) {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		held = append(held, rows[name])
+	}
+	m.mu.RUnlock()
+	reading := Reading{Table: t, Take: take}
+	for i, name := range names {
+		if err := reading.Add([]byte(name), []byte(held[i])); err != nil {
 			return err
 		}
 	}

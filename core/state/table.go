@@ -25,6 +25,8 @@ type Table struct {
 	Rest row.Schema
 	// Columns are what a row holds.
 	Columns row.Schema
+	// Derived: it is made anew from the step's other tables, and is no part of a checkpoint.
+	Derived bool
 }
 
 // Schema gives the table as people read it: the key as key_NAME, so that it is no other field, the span, the rest, and

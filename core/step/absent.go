@@ -22,13 +22,14 @@ func (d *Absent) Tables() []*state.Table {
 	return []*state.Table{{Key: d.Keys.KeySchema(), Columns: row.Schema{{Name: "last_seen", Kind: row.Timestamp}}}}
 }
 func (d *Absent) NewLane(o LaneOptions) Lane {
-	return &absentLane{def: d, expiry: expiry{after: row.Time(d.After.Microseconds())}, kept: newLedger(d.Tables()[0], o.Keeps), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered), late: newLateRows(d.LateSchema())}
+	return &absentLane{def: d, expiry: expiry{after: row.Time(d.After.Microseconds())}, kept: newLedger(d.Tables()[0], o.Keeps), cold: newCold(o, d.Tables()[0], true), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered), late: newLateRows(d.LateSchema())}
 }
 
 // absentLane keeps the greatest time of each key.
 type absentLane struct {
 	expiry
 	kept   ledger
+	cold   cold
 	def    *Absent
 	dict   *state.Dict
 	counts LaneCounts
@@ -38,7 +39,7 @@ type absentLane struct {
 
 func (l *absentLane) Counts() *LaneCounts { return &l.counts }
 func (l *absentLane) Held() Held {
-	return Held{Keys: l.live, Bytes: l.dict.Bytes() + l.expiry.bytes() + l.kept.bytes(), Next: l.queue.next()}
+	return Held{Keys: l.live + l.cold.rows, Bytes: l.dict.Bytes() + l.expiry.bytes() + l.kept.bytes() + l.cold.bytes(), Next: min(l.queue.next(), l.cold.due)}
 }
 
 // Take notes the times of the lane's rows. A key that the row's own watermark has passed gets its row
@@ -65,15 +66,56 @@ func (l *absentLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 
 // Move gives the rows of keys that the watermark has passed, in order of time.
 func (l *absentLane) Move(t *Turn, out Out) {
-	l.due(t.After, func(id uint32) { l.give(id, t, out) })
-	l.out.flush(out, &l.counts)
-	if rebuilds(l.dict.Len(), l.live) {
-		l.rebuild()
+	for {
+		upTo := l.cold.bringDue(t.After, l.finder())
+		l.due(upTo, func(id uint32) { l.give(id, t, out) })
+		l.out.flush(out, &l.counts)
+		if rebuilds(l.dict.Len(), l.live) {
+			l.rebuild(l.knows)
+		}
+		if upTo == t.After {
+			return
+		}
+		l.cold.b.ease()
 	}
 }
 
-func (l *absentLane) rebuild() {
-	r := rekey(l.dict, l.known)
+func (l *absentLane) finder() keyFinder {
+	return keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool { return l.knows(id) || l.kept.left(id) }, func(r *state.Rows) { l.cold.b.must(l.Load(0, r)) }}
+}
+
+// Bring implements [Lane].
+func (l *absentLane) Bring(x *Exchange, lane int, _ *Turn) { l.cold.bring(x, lane, l.finder()) }
+
+// Written implements [Lane].
+func (l *absentLane) Written() { l.kept.written() }
+
+// Shed lets go the keys that the store has as they are.
+func (l *absentLane) Shed() {
+	if l.cold.b == nil {
+		return
+	}
+	goes := func(id uint32) bool { return l.knows(id) && l.kept.clean(id) }
+	any := false
+	for id := range uint32(l.dict.Len()) {
+		if goes(id) {
+			any = true
+			l.cold.let(l.dict.Key(id), l.dict.Hash(id), 1, beyond(l.last[id], l.after))
+		}
+	}
+	if l.cold.done(); any {
+		l.rebuild(func(id uint32) bool { return l.knows(id) && !goes(id) })
+	}
+}
+
+// rebuild makes everything anew for some keys.
+func (l *absentLane) rebuild(stays func(id uint32) bool) {
+	r := rekey(l.dict, func(mark []bool) {
+		for id := range mark {
+			mark[id] = stays(uint32(id))
+		}
+		l.kept.known(mark)
+	})
 	l.expiry.rekey(&r)
 	l.kept.rekey(&r)
 	l.dict = r.dict

@@ -23,6 +23,9 @@ type alignedLane struct {
 	mark row.Time
 	next row.Time // the end of the window that closes next; row.MaxTime for none
 
+	table  *state.Table // of the slices
+	behind *behind
+
 	several bool     // a window may have several rows
 	hold    row.Time // how long a closed window is kept
 	beats   beats
@@ -39,7 +42,7 @@ type alignedLane struct {
 func newAlignedLane(d *Window, o LaneOptions) *alignedLane {
 	l := &alignedLane{timeline: newTimeline(d, o.Keeps), dict: state.NewDict(), late: newLateRows(d.LateSchema()), mark: row.MinTime, next: row.MaxTime,
 		several: d.Revisions(), hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), beats: newBeats(d)}
-	l.moment = 1
+	l.moment, l.table, l.behind = 1, d.sliceTable(), newBehind(o)
 	if l.several {
 		l.shown = map[int64]*shownWindow{}
 	}
@@ -96,6 +99,7 @@ func (l *alignedLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 			if mark >= l.next || l.owes() {
 				l.flush(x)
 				l.advance(mark, t, out)
+				l.Bring(x, lane, t) // what was let go meanwhile
 				cur = nil
 			}
 			l.mark = mark
@@ -267,28 +271,37 @@ func (l *alignedLane) advance(mark row.Time, t *Turn, out Out) {
 
 // publishWindow publishes the closing rows of a window.
 func (l *alignedLane) publishWindow(k int64, t *Turn, out Out) {
-	b := l.contents(k, l.dict.Len())
-	if b == nil {
-		return
-	}
-	l.due.reset()
-	l.all(k, b, t.Passed(l.w.End(k)))
-	l.counts.LeftOut += b.leftOut(l.due.acc)
-	if l.several {
-		l.publishShown(k, b, true, out)
-	} else {
-		l.pub.publish(&l.due, &b.accs, l.dict, out, nil)
-	}
+	l.inParts(k, func(first, last int) {
+		b := l.contents(k, l.dict.Len())
+		if b == nil {
+			return
+		}
+		l.due.reset()
+		l.all(k, b, t.Passed(l.w.End(k)), first, last)
+		l.counts.LeftOut += b.leftOut(l.due.acc)
+		if l.several {
+			l.publishShown(k, b, true, out)
+		} else {
+			l.pub.publish(&l.due, &b.accs, l.dict, out, nil)
+		}
+	})
 }
 
-// all makes every key of a window due.
-func (l *alignedLane) all(k int64, b *bag, index uint16) {
+// all makes every key of a window due whose share is from first to last.
+func (l *alignedLane) all(k int64, b *bag, index uint16, first, last int) {
 	start, end := l.w.Start(k), l.w.End(k)
 	d := &l.due
+	some := first > 0 || last < state.Shares-1
 	for slot, n := range b.rows {
-		if n > 0 {
-			d.acc = append(d.acc, uint32(slot))
+		if n == 0 {
+			continue
 		}
+		if some {
+			if share := int(state.ShareOf(l.dict.Hash(b.key(uint32(slot))))); share < first || share > last {
+				continue
+			}
+		}
+		d.acc = append(d.acc, uint32(slot))
 	}
 	n := len(d.acc)
 	if b.narrow {
@@ -344,7 +357,12 @@ func (l *alignedLane) forget(closed int) {
 	if !rebuilds(l.dict.Len(), held) {
 		return
 	}
-	r := rekey(l.dict, l.live)
+	r := rekey(l.dict, func(mark []bool) {
+		l.live(mark)
+		if l.cold > 0 { // a key that lies in the store alone may be published again
+			l.revisions.known(mark)
+		}
+	})
 	l.dict = r.dict
 	l.rekeyRevisions(&r)
 	l.renumber(r.alive, r.to, r.dict.Len())
@@ -434,7 +452,15 @@ func (l *alignedLane) freezeSlice(s *slice, c *state.Changes) {
 		give()
 	}
 	l.ids, l.ids2 = slots, keys
-	s.changed.Clear()
+	s.sent.Clear()
+	s.sent, s.changed = s.changed, s.sent
+}
+
+// Written implements [Lane].
+func (l *alignedLane) Written() {
+	for _, s := range l.open {
+		s.sent.Clear()
+	}
 }
 
 // Load takes slices and what was published.
@@ -458,6 +484,7 @@ func (l *alignedLane) Load(table int, r *state.Rows) error {
 		}
 		s.fit(l.dict.Len())
 		l.count(s)
+		l.forgetNodes(s.n)
 		return nil
 	})
 }

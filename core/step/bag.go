@@ -17,6 +17,8 @@ type bag struct {
 	added []int64
 	// changed, of a slice whose state is kept: the slots that changed since the last mark.
 	changed state.Set
+	// sent are the slots that were frozen and are not yet in the store.
+	sent state.Set
 }
 
 const (
@@ -177,9 +179,7 @@ func (b *bag) remake(narrow bool, keys int, number func(key uint32) (uint32, boo
 		if moment := b.when(uint32(slot)); moment > 0 {
 			next.note([]uint32{to}, moment)
 		}
-		if b.changed.Has(uint32(slot)) {
-			next.changed.Put(to)
-		}
+		next.copyMarks(to, b, uint32(slot))
 	}
 	*b = next
 }
@@ -220,8 +220,19 @@ func (b *bag) empty(narrow bool) {
 	clear(b.table)
 	b.ids, b.added = b.ids[:0], b.added[:0]
 	b.changed.Clear()
+	b.sent.Clear()
+}
+
+// copyMarks notes of a slot what is noted of a slot of another bag.
+func (b *bag) copyMarks(to uint32, src *bag, from uint32) {
+	if src.changed.Has(from) {
+		b.changed.Put(to)
+	}
+	if src.sent.Has(from) {
+		b.sent.Put(to)
+	}
 }
 
 func (b *bag) bytes() int {
-	return b.accs.bytes() + 4*cap(b.table) + 4*cap(b.ids) + 8*cap(b.added) + b.changed.Bytes()
+	return b.accs.bytes() + 4*cap(b.table) + 4*cap(b.ids) + 8*cap(b.added) + b.changed.Bytes() + b.sent.Bytes()
 }

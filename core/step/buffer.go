@@ -19,10 +19,20 @@ type buffer struct {
 	mark  row.Time // rows before it wait no more
 	keeps bool
 	fresh []queued // what began to wait since the last mark; some may have gone
+	// sending: what was frozen is not yet in the store.
+	sending bool
+
+	// Rows from horizon on may lie in the store alone, away of them; those that came since are in memory.
+	behind  *behind
+	table   *state.Table
+	dict    func() *state.Dict
+	horizon row.Time
+	away    int
 }
 
-func newBuffer(s *Spec, keeps bool) *buffer {
-	return &buffer{spec: s, rows: row.NewBatch(s.Input), mark: row.MinTime, keeps: keeps}
+// newBuffer makes an empty one; dict gives the lane's dictionary of keys.
+func newBuffer(s *Spec, o LaneOptions, dict func() *state.Dict) *buffer {
+	return &buffer{spec: s, rows: row.NewBatch(s.Input), mark: row.MinTime, keeps: o.Keeps, behind: newBehind(o), table: waitingTable(s), dict: dict, horizon: row.MaxTime}
 }
 
 // put keeps row r of x.
@@ -45,7 +55,86 @@ func (b *buffer) push(at row.Time, key uint32) {
 }
 
 // next gives the least time; row.MaxTime for none.
-func (b *buffer) next() row.Time { return b.queue.next() }
+func (b *buffer) next() row.Time { return min(b.queue.next(), b.horizon) }
+
+// waits counts the rows.
+func (b *buffer) waits() int { return len(b.queue) + b.away }
+
+// ready says whether there is a row before a time, and has the first such in memory, with all others of its time.
+func (b *buffer) ready(before row.Time) bool {
+	for b.horizon < before && b.queue.next() >= b.horizon {
+		b.refill()
+	}
+	return b.queue.next() < before
+}
+
+// refill fetches the rows at the horizon, and some behind it.
+func (b *buffer) refill() {
+	type name struct {
+		at   row.Time
+		seq  uint64
+		hash uint64
+	}
+	here := map[name]bool{} // came since, and may be in the store too
+	for _, q := range b.queue {
+		if q.at >= b.horizon {
+			here[name{q.at, q.seq, b.dict().Hash(b.key[q.n])}] = true
+		}
+	}
+	from, n, at := b.horizon, 0, row.MinTime
+	b.horizon = row.MaxTime
+	first, last := b.behind.shares()
+	b.behind.scan(b.table, from, row.MaxTime, first, last, func(r *state.Rows) bool {
+		var not []int
+		for i := range r.N {
+			if n >= portion && r.Span[i] > at {
+				b.horizon = r.Span[i]
+				for ; i < r.N; i++ {
+					not = append(not, i)
+				}
+				break
+			}
+			at = r.Span[i]
+			if here[name{at, uint64(r.Rest[0][i]), r.Hash[i]}] {
+				not = append(not, i)
+				continue
+			}
+			n++
+		}
+		b.load(r.Without(not), b.dict())
+		return b.horizon == row.MaxTime
+	})
+	if b.away -= n; b.horizon == row.MaxTime {
+		b.away = 0
+	}
+}
+
+// shed lets go the later half of the rows, where the store has all of them; the caller rebuilds the dictionary.
+func (b *buffer) shed() bool {
+	if b.behind == nil || len(b.queue) == 0 || len(b.fresh) > 0 || b.sending {
+		return false
+	}
+	times := make([]row.Time, len(b.queue))
+	for i, q := range b.queue {
+		times[i] = q.at
+	}
+	slices.Sort(times)
+	from := min(times[len(times)/2>>checked], b.horizon)
+	var kept queue
+	for _, q := range b.queue {
+		if q.at < from {
+			kept.put(q)
+		} else {
+			b.away++
+			b.free++
+		}
+	}
+	b.queue, b.horizon = kept, from
+	return true
+}
+
+// written notes that the store has what was frozen.
+func (b *buffer) written() { b.sending = false }
 
 // pop takes the row of least time: its number in rows, valid until the next put.
 func (b *buffer) pop() (at row.Time, r int, key uint32) {
@@ -62,9 +151,7 @@ func (b *buffer) passed(mark row.Time) {
 
 // clear lets everything go; no row waits.
 func (b *buffer) clear() {
-	next := newBuffer(b.spec, b.keeps)
-	next.seq, next.mark = b.seq, b.mark
-	*b = *next
+	b.rows, b.key, b.free, b.queue, b.fresh = row.NewBatch(b.spec.Input), nil, 0, nil, nil
 }
 
 // tidy gives memory back once most rows are gone; rekey, if not nil, gives the new numbers of keys.
@@ -118,7 +205,7 @@ func waitingTable(s *Spec) *state.Table {
 
 // freeze copies the rows that began to wait since it was called last, and wait still.
 func (b *buffer) freeze(d *state.Dict) *state.Changes {
-	c := state.NewChanges(waitingTable(b.spec))
+	c := state.NewChanges(b.table)
 	c.Passed = b.mark
 	for _, q := range b.fresh {
 		if q.at < b.mark {
@@ -129,7 +216,7 @@ func (b *buffer) freeze(d *state.Dict) *state.Changes {
 			col.AppendFrom(b.rows.Cols[k], int(q.n))
 		}
 	}
-	b.fresh = b.fresh[:0]
+	b.fresh, b.sending = b.fresh[:0], len(c.New) > 0
 	return c
 }
 

@@ -21,7 +21,7 @@ func (d *Deduplicate) Tables() []*state.Table {
 	return []*state.Table{{Span: "about", Key: d.Keys.KeySchema(), Columns: row.Schema{{Name: "event_time", Kind: row.Timestamp}}}}
 }
 func (d *Deduplicate) NewLane(o LaneOptions) Lane {
-	return &dedupLane{def: d, within: row.Time(d.Within.Microseconds()), keeps: o.Keeps, dict: state.NewDict(), mark: row.MinTime, late: newLateRows(d.LateSchema())}
+	return &dedupLane{def: d, within: row.Time(d.Within.Microseconds()), keeps: o.Keeps, table: d.Tables()[0], behind: newBehind(o), dict: state.NewDict(), mark: row.MinTime, late: newLateRows(d.LateSchema())}
 }
 
 // dedupLane remembers, for each key, the times of the rows that have passed; nearly always one. Keys are not queued to
@@ -36,6 +36,10 @@ type dedupLane struct {
 	live   int                   // keys that counted when they were last looked through
 	keeps  bool
 	fresh  state.Set // keys of which a row passed since the last mark
+	sent   state.Set // keys that were frozen and are not yet in the store
+	table  *state.Table
+	behind *behind
+	away   awaySpans // what lies in the store alone, by span
 	mark   row.Time
 	counts LaneCounts
 	late   lateRows
@@ -44,7 +48,7 @@ type dedupLane struct {
 
 func (l *dedupLane) Counts() *LaneCounts { return &l.counts }
 func (l *dedupLane) Held() Held {
-	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 8*cap(l.passed) + 64*len(l.more) + l.fresh.Bytes(), Next: row.MaxTime}
+	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 8*cap(l.passed) + 64*len(l.more) + l.fresh.Bytes() + l.sent.Bytes() + l.away.bytes(), Next: row.MaxTime}
 }
 
 func (l *dedupLane) Take(x *Exchange, lane int, t *Turn, out Out) {
@@ -113,6 +117,9 @@ func (l *dedupLane) repeats(id uint32, at, mark row.Time) bool {
 // Move forgets keys whose rows can have no repeat any more, once they are the greater part.
 func (l *dedupLane) Move(t *Turn, _ Out) {
 	l.mark = t.After
+	if l.mark >= row.FirstTime && l.mark <= row.LastTime {
+		l.away.pass(l.about(l.mark - l.within))
+	}
 	if !rebuilds(l.dict.Len(), l.live) {
 		return
 	}
@@ -126,9 +133,14 @@ func (l *dedupLane) Move(t *Turn, _ Out) {
 		l.live = l.dict.Len()
 		return
 	}
+	l.rebuild(func(id uint32) bool { return beyond(l.passed[id], l.within) > t.After })
+}
+
+// rebuild lets go all keys but some.
+func (l *dedupLane) rebuild(stays func(id uint32) bool) {
 	r := rekey(l.dict, func(mark []bool) {
-		for id, p := range l.passed {
-			mark[id] = beyond(p, l.within) > t.After
+		for id := range mark {
+			mark[id] = stays(uint32(id))
 		}
 	})
 	more := map[uint32][]row.Time{}
@@ -139,12 +151,17 @@ func (l *dedupLane) Move(t *Turn, _ Out) {
 	}
 	l.dict, l.passed, l.more = r.dict, moved(&r, l.passed), more
 	l.fresh = l.fresh.Moved(r.alive, r.to, r.dict.Len())
+	l.sent = l.sent.Moved(r.alive, r.to, r.dict.Len())
 }
 
-// about gives the span that a time that passed stands in: a sixteenth of `within`, so that times that count no more go
+// about gives the span that a time that passed stands in: an eighth of `within`, so that times that count no more go
 // as one range. Two times of one key in one span do not both count: they are less than `within` apart.
 func (l *dedupLane) about(at row.Time) row.Time {
-	width := max(l.within/16, 1)
+	return floorTo(at, max(l.within/8, 1))
+}
+
+// floorTo gives the greatest multiple of width that is not later than a time.
+func floorTo(at, width row.Time) row.Time {
 	n := at / width
 	if at < 0 && at%width != 0 {
 		n--
@@ -172,8 +189,57 @@ func (l *dedupLane) Freeze() []*state.Changes {
 		}
 		put(l.passed[id])
 	})
-	l.fresh.Clear()
+	l.sent, l.fresh = l.fresh, state.Set{}
 	return []*state.Changes{c}
+}
+
+// Written implements [Lane].
+func (l *dedupLane) Written() { l.sent.Clear() }
+
+// Bring implements [Lane]. A key is in memory with all times that count or not at all.
+func (l *dedupLane) Bring(x *Exchange, lane int, _ *Turn) {
+	if len(l.away) == 0 {
+		return
+	}
+	wanted := state.NewNames(l.table)
+	for _, j := range x.Lanes[lane] {
+		key, hash := x.Keys.Bytes(int(j)), x.Keys.Hash[j]
+		l.away.want(wanted, l.table, key, hash, func() bool {
+			_, here := l.dict.Find(key, hash)
+			return here
+		})
+	}
+	l.behind.find(l.table, wanted, func(r *state.Rows) { l.behind.must(l.Load(0, r)) })
+}
+
+// Shed lets go the keys of which the store has all times.
+func (l *dedupLane) Shed() {
+	if l.behind == nil {
+		return
+	}
+	kept := func(id uint32) bool { return l.fresh.Has(id) || l.sent.Has(id) }
+	gone := 0
+	for id := range uint32(l.dict.Len()) {
+		if kept(id) {
+			continue
+		}
+		gone++
+		l.letGo(l.dict.Hash(id), l.passed[id])
+		for _, at := range l.more[id] {
+			l.letGo(l.dict.Hash(id), at)
+		}
+	}
+	if gone > 0 {
+		l.rebuild(kept)
+		l.live = l.dict.Len()
+	}
+}
+
+func (l *dedupLane) letGo(hash uint64, at row.Time) {
+	if beyond(at, l.within) <= l.mark {
+		return // it counts no more
+	}
+	l.away.add(l.about(at), hash)
 }
 
 // Load takes times that passed.

@@ -13,6 +13,58 @@ type LaneOptions struct {
 	Ordered bool
 	// Keeps: its state is kept in a store, so that it notes what changes. Else Freeze is not called.
 	Keeps bool
+	// Behind is the store that stands behind the lane, nil for none; Step is the step's name there, and Lane the number of
+	// the lane among Lanes.
+	Behind      state.Behind
+	Step        string
+	Lane, Lanes int
+	// Ease is called by a lane in the midst of long work, where its state is whole: it may be asked to freeze and shed
+	// then. nil for nobody.
+	Ease func()
+}
+
+func (o *LaneOptions) ease() {
+	if o.Ease != nil {
+		o.Ease()
+	}
+}
+
+// behind is the store behind a lane, nil for none. Where it fails, the lane panics with a [state.Failure].
+type behind struct{ LaneOptions }
+
+func newBehind(o LaneOptions) *behind {
+	if o.Behind == nil || !o.Keeps {
+		return nil
+	}
+	return &behind{o}
+}
+
+func (b *behind) must(err error) {
+	if err != nil {
+		panic(state.Failure{Err: err})
+	}
+}
+
+// find hands over the rows that are named.
+func (b *behind) find(t *state.Table, wanted *state.Rows, take func(r *state.Rows)) {
+	if wanted.N == 0 {
+		return
+	}
+	b.must(b.Behind.Find(b.Step, t, wanted, func(r *state.Rows) error { take(r); return nil }))
+}
+
+// scan hands over rows of the lane with a span from from up to to, and a share from first to last.
+func (b *behind) scan(t *state.Table, from, to row.Time, first, last int, take func(r *state.Rows) (more bool)) {
+	if first <= last {
+		b.must(b.Behind.Scan(b.Step, t, from, to, uint8(first), uint8(last), func(r *state.Rows) (bool, error) { return take(r), nil }))
+	}
+}
+
+// shares gives those that the lane owns.
+func (b *behind) shares() (first, last int) { return state.LaneShares(b.Lane, b.Lanes) }
+
+func (b *behind) write(c ...*state.Changes) {
+	b.must(b.Behind.Write(b.Step, b.Lane, b.Lanes, c))
 }
 
 // ledger notes, of a table with a row for each key, which rows changed since the last mark and which the store has.
@@ -25,6 +77,10 @@ type ledger struct {
 	changed state.Set // by key
 	stored  state.Set // by key
 	next    *state.Changes
+	// leaving are keys that were dropped and that the store has still: those of next, and those that are on their way. The
+	// dictionary keeps them meanwhile, so that nobody brings them back.
+	leaving, onTheWay state.Set
+	sent              state.Set // keys that were frozen and are not yet in the store
 }
 
 func newLedger(t *state.Table, keeps bool) ledger {
@@ -46,15 +102,14 @@ func (l *ledger) drop(id uint32, dict *state.Dict) {
 	l.changed.Remove(id)
 	if l.stored.Has(id) {
 		l.stored.Remove(id)
+		l.leaving.Put(id)
 		l.next.Drop(dict.Key(id), dict.Hash(id), 0)
 	}
 }
 
-// empty notes that all rows are gone.
+// empty notes that all rows are gone; the dictionary will be a new one.
 func (l *ledger) empty() {
-	l.changed.Clear()
-	l.stored.Clear()
-	l.next = state.NewChanges(l.table)
+	*l = newLedger(l.table, l.keeps)
 	l.next.Emptied = true
 }
 
@@ -65,6 +120,17 @@ func (l *ledger) load(id uint32) {
 	}
 }
 
+// clean says whether the store has a key's row as it is.
+func (l *ledger) clean(id uint32) bool {
+	return l.stored.Has(id) && !l.changed.Has(id) && !l.sent.Has(id)
+}
+
+// left says that a key was dropped, and the store has its row still.
+func (l *ledger) left(id uint32) bool { return l.leaving.Has(id) || l.onTheWay.Has(id) }
+
+// let notes that a key's row lies in the store alone.
+func (l *ledger) let(id uint32) { l.stored.Remove(id) }
+
 // freeze gives what changed; save appends the row of a key to columns.
 func (l *ledger) freeze(dict *state.Dict, save func(id uint32, cols []*row.Column)) *state.Changes {
 	c := l.next
@@ -73,17 +139,34 @@ func (l *ledger) freeze(dict *state.Dict, save func(id uint32, cols []*row.Colum
 		save(id, c.Put(dict.Key(id), dict.Hash(id), 0))
 		l.stored.Put(id)
 	})
-	l.changed.Clear()
+	l.sent, l.changed = l.changed, state.Set{}
+	l.onTheWay, l.leaving = l.leaving, state.Set{}
 	return c
+}
+
+// written notes that the store has what was frozen.
+func (l *ledger) written() {
+	l.onTheWay.Clear()
+	l.sent.Clear()
+}
+
+// known marks the keys that the dictionary must keep.
+func (l *ledger) known(mark []bool) {
+	keep := func(id uint32) { mark[id] = true }
+	l.leaving.Each(keep)
+	l.onTheWay.Each(keep)
 }
 
 // rekey gives keys the numbers of the next dictionary.
 func (l *ledger) rekey(r *rekeying) {
-	l.changed = l.changed.Moved(r.alive, r.to, r.dict.Len())
-	l.stored = l.stored.Moved(r.alive, r.to, r.dict.Len())
+	for _, s := range []*state.Set{&l.changed, &l.stored, &l.leaving, &l.onTheWay, &l.sent} {
+		*s = s.Moved(r.alive, r.to, r.dict.Len())
+	}
 }
 
-func (l *ledger) bytes() int { return l.changed.Bytes() + l.stored.Bytes() }
+func (l *ledger) bytes() int {
+	return l.changed.Bytes() + l.stored.Bytes() + l.leaving.Bytes() + l.onTheWay.Bytes() + l.sent.Bytes()
+}
 
 // keysOf gives the keys of rows from a store the numbers that they have in a dictionary.
 func keysOf(r *state.Rows, d *state.Dict, take func(i int, id uint32) error) error {
@@ -98,10 +181,17 @@ func keysOf(r *state.Rows, d *state.Dict, take func(i int, id uint32) error) err
 // errState: the tables of a step's state do not fit together.
 var errState = errors.New("the state of the step is damaged")
 
-// Restore loads the rows of each of a step's tables that a lane owns.
-func Restore(name string, d Keyed, l Lane, from state.Reader, lane, lanes int) error {
+// Restore loads the rows of each of a step's tables that a lane owns. after, if it is not nil, is called after each part.
+func Restore(name string, d Keyed, l Lane, from state.Reader, lane, lanes int, after func()) error {
 	for n, t := range d.Tables() {
-		if err := from.Read(name, t, lane, lanes, func(r *state.Rows) error { return l.Load(n, r) }); err != nil {
+		err := from.Read(name, t, lane, lanes, func(r *state.Rows) error {
+			err := l.Load(n, r)
+			if after != nil && err == nil {
+				after()
+			}
+			return err
+		})
+		if err != nil {
 			return err
 		}
 	}

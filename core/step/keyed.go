@@ -31,9 +31,15 @@ type Lane interface {
 	Take(x *Exchange, lane int, t *Turn, out Out)
 	// Move ends a turn: it publishes what the watermarks of the turn have made due.
 	Move(t *Turn, out Out)
+	// Bring fetches from the store behind the lane what Take of the same arguments asks for; Shed lets go the rows that
+	// the store has as they are. Without such a store neither does anything.
+	Bring(x *Exchange, lane int, t *Turn)
+	Shed()
 	// Freeze copies what became of the rows of each of Tables since it was called last, or since the lane was made; the
 	// lane goes on, and the copy stays as it is.
 	Freeze() []*state.Changes
+	// Written is told that the store has what was frozen last.
+	Written()
 	// Load adds rows of a table that were kept. They are the lane's: their shares are, and no row comes twice. Tables are
 	// loaded in their order, before the first turn. r lasts until Load returns.
 	Load(table int, r *state.Rows) error

@@ -17,7 +17,11 @@ type lookBackLane struct {
 	wait   *buffer
 	keeps  bool
 	fresh  []freshRow // since the last mark; some may have gone
+	sent   []freshRow // that were frozen and are not yet in the store
 	mark   row.Time
+	table  *state.Table
+	behind *behind
+	away   awaySpans // rows of spans that lie in the store alone
 	keys   []backKey
 	seen   expiry // when a key's last row is of no use any more
 	accs   *accs
@@ -60,16 +64,17 @@ type freshRow struct {
 }
 
 func newLookBackLane(d *Window, o LaneOptions) *lookBackLane {
-	l := &lookBackLane{def: d, span: row.Time(d.LookBack.Microseconds()), dict: state.NewDict(), wait: newBuffer(&d.spec, o.Keeps), keeps: o.Keeps, mark: row.MinTime, accs: newAccs(&d.spec), late: newLateRows(d.LateSchema()),
+	l := &lookBackLane{def: d, span: row.Time(d.LookBack.Microseconds()), dict: state.NewDict(), keeps: o.Keeps, table: d.backTable(), behind: newBehind(o), mark: row.MinTime, accs: newAccs(&d.spec), late: newLateRows(d.LateSchema()),
 		x: d.spec.NewExchange(1), in: row.NewBatch(d.spec.Input)}
 	l.seen.after = l.span
+	l.wait = newBuffer(&d.spec, o, func() *state.Dict { return l.dict })
 	l.pub = newPublisher(d, o.Ordered, &l.counts)
 	return l
 }
 
 func (l *lookBackLane) Counts() *LaneCounts { return &l.counts }
 func (l *lookBackLane) Held() Held {
-	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes() + l.accs.bytes() + l.seen.bytes() + 48*cap(l.keys), Next: l.wait.next()}
+	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes() + l.accs.bytes() + l.seen.bytes() + l.away.bytes() + 32*(cap(l.fresh)+cap(l.sent)) + 48*cap(l.keys), Next: l.wait.next()}
 }
 
 // Take keeps the lane's rows until the watermark has passed them.
@@ -104,11 +109,12 @@ func (l *lookBackLane) release(n uint32) {
 
 // Move takes the rows that the watermark has passed, in order of time.
 func (l *lookBackLane) Move(t *Turn, out Out) {
-	l.grow()
 	l.found = l.found[:0]
-	for l.wait.next() < t.After {
+	for l.wait.ready(t.After) {
 		l.takePassed(t)
 	}
+	l.grow()
+	l.bringFound()
 	for i := 0; i < len(l.found); {
 		n := i
 		for ; n < len(l.found) && l.found[n].at == l.found[i].at; n++ {
@@ -125,7 +131,9 @@ func (l *lookBackLane) Move(t *Turn, out Out) {
 		}
 	}
 	l.publish(out)
-	l.mark = t.After
+	if l.mark = t.After; l.mark >= row.FirstTime && l.mark <= row.LastTime {
+		l.away.pass(l.about(l.mark - l.span + 1))
+	}
 	l.forget(t.After)
 	l.wait.passed(t.After)
 }
@@ -150,7 +158,7 @@ func (l *lookBackLane) publish(out Out) {
 func (l *lookBackLane) takePassed(t *Turn) {
 	l.in.Reset()
 	l.ids, l.rows = l.ids[:0], l.rows[:0]
-	for l.in.N < row.MaxRows && l.wait.next() < t.After {
+	for l.in.N < row.MaxRows && l.wait.ready(t.After) {
 		seq := l.wait.queue[0].seq
 		at, r, key := l.wait.pop()
 		l.in.AppendFrom(l.wait.rows, r)
@@ -239,9 +247,13 @@ func (l *lookBackLane) forget(mark row.Time) {
 		l.evict(&l.keys[key], row.MaxTime)
 		l.seen.drop(key)
 	})
-	if !rebuilds(l.dict.Len(), l.seen.live+len(l.wait.queue)) {
-		return
+	if rebuilds(l.dict.Len(), l.seen.live+len(l.wait.queue)) {
+		l.rebuild()
 	}
+}
+
+// rebuild makes everything anew for the keys that have rows, in their spans or waiting.
+func (l *lookBackLane) rebuild() {
 	r := rekey(l.dict, func(mark []bool) {
 		l.seen.known(mark)
 		l.wait.known(mark)
@@ -249,18 +261,103 @@ func (l *lookBackLane) forget(mark row.Time) {
 	l.seen.rekey(&r)
 	l.wait.tidy(r.to)
 	l.dict, l.keys = r.dict, moved(&r, l.keys)
-	kept := l.fresh[:0]
-	for _, f := range l.fresh {
-		if r.alive[f.key] {
-			kept = append(kept, freshRow{r.to[f.key], f.number, f.at})
+	for _, list := range []*[]freshRow{&l.fresh, &l.sent} {
+		kept := (*list)[:0]
+		for _, f := range *list {
+			if r.alive[f.key] {
+				kept = append(kept, freshRow{r.to[f.key], f.number, f.at})
+			}
 		}
+		*list = kept
 	}
-	l.fresh = kept
 }
 
-// backTable declares the rows of keys' spans, those of one time together. Number counts the rows of a key.
+// backTable declares the rows of keys' spans, by an eighth of a span. Number counts the rows of a key.
 func (d *Window) backTable() *state.Table {
-	return &state.Table{Span: "event_time", Key: d.spec.KeySchema(), Rest: row.Schema{{Name: "number", Kind: row.Int}}, Columns: d.spec.accSchema()}
+	return &state.Table{Span: "about", Key: d.spec.KeySchema(), Rest: row.Schema{{Name: "number", Kind: row.Int}},
+		Columns: append(row.Schema{{Name: "event_time", Kind: row.Timestamp}}, d.spec.accSchema()...)}
+}
+
+// about gives the span of the store that a row stands in. Rows of a key in one of them are less than the key's span apart,
+// so that their numbers differ.
+func (l *lookBackLane) about(at row.Time) row.Time { return floorTo(at, max(l.span/8, 1)) }
+
+// bringFound fetches the spans of keys whose rows are to be taken. A key has all rows of its span in memory, or none.
+func (l *lookBackLane) bringFound() {
+	if len(l.away) == 0 {
+		return
+	}
+	wanted := state.NewNames(l.table)
+	for _, f := range l.found {
+		l.away.want(wanted, l.table, l.dict.Key(f.key), l.dict.Hash(f.key), func() bool { return len(l.keys[f.key].rows) > 0 })
+	}
+	l.behind.find(l.table, wanted, func(r *state.Rows) { l.behind.must(l.Load(0, r)) })
+	l.grow()
+}
+
+// Bring implements [Lane]: rows wait before they ask for anything.
+func (l *lookBackLane) Bring(*Exchange, int, *Turn) {}
+
+// Written implements [Lane].
+func (l *lookBackLane) Written() {
+	l.sent = l.sent[:0]
+	l.wait.written()
+}
+
+// Shed lets go the spans of keys of which the store has all rows, and rows that wait.
+func (l *lookBackLane) Shed() {
+	if l.behind == nil {
+		return
+	}
+	var stays state.Set
+	for _, list := range [][]freshRow{l.fresh, l.sent} {
+		for _, f := range list {
+			stays.Put(f.key)
+		}
+	}
+	any := l.wait.shed()
+	for id := range uint32(len(l.keys)) {
+		k := &l.keys[id]
+		if len(k.rows) == 0 || stays.Has(id) {
+			continue
+		}
+		any = true
+		for _, r := range k.rows {
+			if beyond(r.at, l.span) > l.mark {
+				l.away.add(l.about(r.at), l.dict.Hash(id))
+			}
+		}
+		l.evict(k, row.MaxTime)
+		l.seen.drop(id)
+	}
+	if any {
+		l.rebuild()
+		l.compact()
+	}
+}
+
+// compact gives the memory of accumulators back that are free.
+func (l *lookBackLane) compact() {
+	if len(l.free) < l.slots/2 {
+		return
+	}
+	accs, n := newAccs(&l.def.spec), 0
+	move := func(slot uint32) uint32 {
+		accs.grow(n + 1)
+		accs.merge(uint32(n), l.accs, slot)
+		n++
+		return uint32(n - 1)
+	}
+	for i := range l.keys {
+		k := &l.keys[i]
+		for r := range k.rows {
+			k.rows[r].slot = move(k.rows[r].slot)
+		}
+		for at, slot := range k.nodes {
+			k.nodes[at] = move(slot)
+		}
+	}
+	l.accs, l.slots, l.free = accs, n, nil
 }
 
 // Freeze copies the rows that came into their keys' spans, and those that began to wait. A row that is so far behind the
@@ -268,16 +365,20 @@ func (d *Window) backTable() *state.Table {
 // it until the next row of its key comes.
 func (l *lookBackLane) Freeze() []*state.Changes {
 	c := state.NewChanges(l.def.backTable())
+	least := l.mark
 	if c.Passed = l.mark; l.mark >= row.FirstTime && l.mark <= row.LastTime {
-		c.Passed = l.mark - l.span + 1 // a row at t looks back to what is later than t - span, and t >= mark
+		least = l.mark - l.span + 1 // a row at t looks back to what is later than t - span, and t >= mark
+		c.Passed = l.about(least)
 	}
 	for _, f := range l.fresh {
-		if k := &l.keys[f.key]; f.at >= c.Passed && f.number >= k.first && f.number < k.first+int64(len(k.rows)) {
+		if k := &l.keys[f.key]; f.at >= least && f.number >= k.first && f.number < k.first+int64(len(k.rows)) {
 			r := k.rows[f.number-k.first]
-			l.accs.save(c.Put(l.dict.Key(f.key), l.dict.Hash(f.key), r.at, f.number), r.slot)
+			cols := c.Put(l.dict.Key(f.key), l.dict.Hash(f.key), l.about(r.at), f.number)
+			cols[0].AppendInt(int64(r.at))
+			l.accs.save(cols[1:], r.slot)
 		}
 	}
-	l.fresh = l.fresh[:0]
+	l.sent, l.fresh = l.fresh, l.sent[:0]
 	return []*state.Changes{c, l.wait.freeze(l.dict)}
 }
 
@@ -291,11 +392,15 @@ func (l *lookBackLane) Load(table int, r *state.Rows) error {
 		l.grow()
 		k := &l.keys[id]
 		n := l.slot()
-		if len(k.rows) == 0 {
-			k.first = r.Rest[0][i]
+		at, number := row.Time(r.Cols[0].I[i]), r.Rest[0][i]
+		if len(k.rows) > 0 && number != k.first+int64(len(k.rows)) {
+			l.evict(k, row.MaxTime) // they were evicted before this one came, and its numbers began anew
 		}
-		l.seen.touch(id, r.Span[i])
-		k.rows = append(k.rows, backOne{r.Span[i], n})
-		return l.accs.load(r.Cols, i, n)
+		if len(k.rows) == 0 {
+			k.first = number
+		}
+		l.seen.touch(id, at)
+		k.rows = append(k.rows, backOne{at, n})
+		return l.accs.load(r.Cols[1:], i, n)
 	})
 }

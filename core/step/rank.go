@@ -24,7 +24,9 @@ func (d *Rank) LateSchema() row.Schema { return nil }
 func (d *Rank) RejectsInLanes()        {}
 func (d *Rank) Tables() []*state.Table { return []*state.Table{waitingTable(&d.Keys)} }
 func (d *Rank) NewLane(o LaneOptions) Lane {
-	return &rankLane{def: d, dict: state.NewDict(), wait: newBuffer(&d.Keys, o.Keeps), out: newMadeRows(d.Keys.Input, o.Ordered)}
+	l := &rankLane{def: d, dict: state.NewDict(), out: newMadeRows(d.Keys.Input, o.Ordered)}
+	l.wait = newBuffer(&d.Keys, o, func() *state.Dict { return l.dict })
+	return l
 }
 
 // rankLane keeps rows that the watermark has not passed.
@@ -58,11 +60,11 @@ func (l *rankLane) Take(x *Exchange, lane int, _ *Turn, _ Out) {
 
 // Move ranks the rows that the watermark has passed, those of one time and key together.
 func (l *rankLane) Move(t *Turn, out Out) {
-	for l.wait.next() < t.After {
-		at := l.wait.next()
+	for l.wait.ready(t.After) {
+		at := l.wait.queue.next()
 		place := t.Passed(at + 1)
 		l.group = l.group[:0]
-		for len(l.wait.queue) > 0 && l.wait.next() == at {
+		for l.wait.queue.next() == at {
 			_, r, key := l.wait.pop()
 			v, err := l.def.By.Eval(l.wait.rows.Cols, r)
 			if err != nil {
@@ -96,7 +98,7 @@ func (l *rankLane) Move(t *Turn, out Out) {
 	}
 	l.out.flush(out, &l.counts)
 	l.wait.passed(t.After)
-	if len(l.wait.queue) == 0 && l.dict.Len() > slack {
+	if l.wait.waits() == 0 && l.dict.Len() > slack {
 		l.dict = state.NewDict()
 		l.wait.clear()
 	}
@@ -124,6 +126,22 @@ func (l *rankLane) give(g ranked, at row.Time, n uint64, index uint16, out Out) 
 
 // Freeze copies the rows that began to wait.
 func (l *rankLane) Freeze() []*state.Changes { return []*state.Changes{l.wait.freeze(l.dict)} }
+
+// Bring implements [Lane].
+func (l *rankLane) Bring(*Exchange, int, *Turn) {}
+
+// Written implements [Lane].
+func (l *rankLane) Written() { l.wait.written() }
+
+// Shed lets go rows that wait.
+func (l *rankLane) Shed() {
+	if !l.wait.shed() {
+		return
+	}
+	r := rekey(l.dict, l.wait.known)
+	l.wait.tidy(r.to)
+	l.dict = r.dict
+}
 
 // Load takes rows that wait.
 func (l *rankLane) Load(_ int, r *state.Rows) error {

@@ -44,7 +44,8 @@ func (d *Remember) Tables() []*state.Table {
 	return []*state.Table{{Key: d.Keys.KeySchema(), Columns: s}, waitingTable(&d.Keys)}
 }
 func (d *Remember) NewLane(o LaneOptions) Lane {
-	l := &rememberLane{def: d, expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(d.Tables()[0], o.Keeps), dict: state.NewDict(), wait: newBuffer(&d.Keys, o.Keeps), out: newMadeRows(d.Schema, o.Ordered)}
+	l := &rememberLane{def: d, expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(d.Tables()[0], o.Keeps), cold: newCold(o, d.Tables()[0], d.Forget > 0), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered)}
+	l.wait = newBuffer(&d.Keys, o, func() *state.Dict { return l.dict })
 	l.late, l.wrong = newLateRows(lateSchema(d.Keys.Input)), newMadeRows(d.Keys.Input, o.Ordered)
 	return l
 }
@@ -53,6 +54,7 @@ func (d *Remember) NewLane(o LaneOptions) Lane {
 type rememberLane struct {
 	expiry
 	kept   ledger
+	cold   cold
 	def    *Remember
 	dict   *state.Dict
 	values [][]expr.Value // by key; nil where nothing is remembered
@@ -63,13 +65,14 @@ type rememberLane struct {
 	out    madeRows
 	wrong  madeRows // one row that had an error
 	key    []*row.Column
+	some   []passedRow
 	locals []expr.Value
 	next   []expr.Value
 }
 
 func (l *rememberLane) Counts() *LaneCounts { return &l.counts }
 func (l *rememberLane) Held() Held {
-	return Held{Keys: l.live, Bytes: l.dict.Bytes() + l.wait.bytes() + l.expiry.bytes() + l.kept.bytes() + 24*cap(l.values) + valueBytes*len(l.def.Next)*l.live + l.held, Next: min(l.wait.next(), l.queue.next())}
+	return Held{Keys: l.live + l.cold.rows, Bytes: l.dict.Bytes() + l.wait.bytes() + l.expiry.bytes() + l.kept.bytes() + l.cold.bytes() + 24*cap(l.values) + valueBytes*len(l.def.Next)*l.live + l.held, Next: min(l.wait.next(), l.queue.next(), l.cold.due)}
 }
 
 // Take applies rows as they come, or keeps them until the watermark has passed them.
@@ -105,16 +108,89 @@ func (l *rememberLane) grow() {
 
 // Move applies the rows that the watermark has passed, and forgets keys.
 func (l *rememberLane) Move(t *Turn, out Out) {
-	for l.wait.next() < t.After {
-		seq := l.wait.queue[0].seq
-		at, r, id := l.wait.pop()
-		l.apply(l.wait.rows.Cols, r, id, at, rowPlace{index: t.Passed(at + 1), made: true, seq: seq}, out)
+	for l.wait.ready(t.After) {
+		l.applySome(t, out)
 	}
 	l.flush(out)
 	l.wait.passed(t.After)
-	l.due(t.After, l.forget)
+	for {
+		upTo := l.cold.bringDue(t.After, l.finder())
+		l.due(upTo, l.forget)
+		if upTo == t.After {
+			break
+		}
+		l.cold.b.ease()
+	}
 	if rebuilds(l.dict.Len(), l.live+len(l.wait.queue)) {
-		l.rebuild()
+		l.rebuild(l.knows)
+	}
+}
+
+// passedRow is a row that waited, and that the watermark has passed.
+type passedRow struct {
+	queued
+	key uint32
+}
+
+// applySome applies rows that the watermark has passed, up to row.MaxRows.
+func (l *rememberLane) applySome(t *Turn, out Out) {
+	l.some = l.some[:0]
+	wanted := state.NewNames(l.cold.table)
+	f := l.finder()
+	for len(l.some) < row.MaxRows && l.wait.ready(t.After) {
+		seq := l.wait.queue[0].seq
+		at, r, id := l.wait.pop()
+		l.some = append(l.some, passedRow{queued{at, seq, uint32(r)}, id})
+		if l.cold.rows > 0 {
+			l.cold.want(wanted, l.dict.Key(id), l.dict.Hash(id), f)
+		}
+	}
+	if wanted.N > 0 {
+		l.cold.fetch(wanted, f)
+	}
+	l.grow()
+	for _, p := range l.some {
+		l.apply(l.wait.rows.Cols, int(p.n), p.key, p.at, rowPlace{index: t.Passed(p.at + 1), made: true, seq: p.seq}, out)
+	}
+}
+
+func (l *rememberLane) finder() keyFinder {
+	return keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool { return l.knows(id) || l.kept.left(id) }, func(r *state.Rows) { l.cold.b.must(l.Load(0, r)) }}
+}
+
+// Bring implements [Lane].
+func (l *rememberLane) Bring(x *Exchange, lane int, _ *Turn) {
+	if l.def.Arrival {
+		l.cold.bring(x, lane, l.finder())
+	}
+}
+
+// Written implements [Lane].
+func (l *rememberLane) Written() {
+	l.kept.written()
+	l.wait.written()
+}
+
+// Shed lets go what is remembered of keys where the store has it as it is, and rows that wait.
+func (l *rememberLane) Shed() {
+	if l.cold.b == nil {
+		return
+	}
+	goes := func(id uint32) bool { return l.knows(id) && l.kept.clean(id) }
+	any := l.wait.shed()
+	for id := range uint32(l.dict.Len()) {
+		if goes(id) {
+			any = true
+			due := row.MaxTime
+			if l.after > 0 {
+				due = beyond(l.last[id], l.after)
+			}
+			l.cold.let(l.dict.Key(id), l.dict.Hash(id), 1, due)
+			l.held -= heldOf(l.values[id])
+		}
+	}
+	if l.cold.done(); any {
+		l.rebuild(func(id uint32) bool { return l.knows(id) && !goes(id) })
 	}
 }
 
@@ -259,11 +335,25 @@ func (l *rememberLane) end(m *madeRows, cols []*row.Column, r int, at row.Time, 
 
 func (l *rememberLane) flush(out Out) { l.out.flush(out, &l.counts) }
 
-func (l *rememberLane) rebuild() {
+// rebuild makes everything anew for some keys, and for those of rows that wait.
+func (l *rememberLane) rebuild(stays func(id uint32) bool) {
+	var stay state.Set
 	r := rekey(l.dict, func(mark []bool) {
-		l.known(mark)
+		for id := range mark {
+			if mark[id] = stays(uint32(id)); mark[id] {
+				stay.Put(uint32(id))
+			}
+		}
+		l.kept.known(mark)
 		l.wait.known(mark)
 	})
+	for id := range l.values { // a key whose rows wait goes on without what is remembered of it
+		if !stay.Has(uint32(id)) && l.knows(uint32(id)) {
+			l.values[id] = nil
+			l.kept.let(uint32(id))
+			l.drop(uint32(id))
+		}
+	}
 	l.values = moved(&r, l.values)
 	l.expiry.rekey(&r)
 	l.kept.rekey(&r)

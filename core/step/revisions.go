@@ -187,6 +187,7 @@ func (l *alignedLane) publishSome(list []owed, index uint16, out Out) {
 		}
 		l.due.reset()
 		start, end := l.w.Start(k), l.w.End(k)
+		l.bringKeys(k, list[:n])
 		b := l.contents(k, l.dict.Len())
 		for _, o := range list[:n] {
 			if b == nil {
@@ -233,23 +234,28 @@ func (l *alignedLane) repeat(mark row.Time, t *Turn, out Out) {
 		if beyond(end, keep) <= mark {
 			continue
 		}
-		b := l.contents(k, l.dict.Len())
-		if b == nil {
-			continue
-		}
-		l.due.reset()
-		l.all(k, b, uint16(len(t.Marks)-1))
-		sh := l.of(k)
-		closed := end <= l.mark
-		l.moment++
-		l.pub.publish(&l.due, &b.accs, l.dict, out, func(key int, meets bool) verdict {
-			slot, _ := b.find(uint32(key))
-			if was := sh.by[uint32(key)]; was.next > 0 && b.when(slot) <= was.at {
-				return was.again(closed)
-			}
-			return sh.row(uint32(key), l.moment-1, meets, closed, true)
-		})
+		l.inParts(k, func(first, last int) { l.repeatWindow(k, uint16(len(t.Marks)-1), first, last, out) })
 	}
+}
+
+// repeatWindow does so for the keys of a window whose share is from first to last.
+func (l *alignedLane) repeatWindow(k int64, index uint16, first, last int, out Out) {
+	b := l.contents(k, l.dict.Len())
+	if b == nil {
+		return
+	}
+	l.due.reset()
+	l.all(k, b, index, first, last)
+	sh := l.of(k)
+	closed := l.w.End(k) <= l.mark
+	l.moment++
+	l.pub.publish(&l.due, &b.accs, l.dict, out, func(key int, meets bool) verdict {
+		slot, _ := b.find(uint32(key))
+		if was := sh.by[uint32(key)]; was.next > 0 && b.when(slot) <= was.at {
+			return was.again(closed)
+		}
+		return sh.row(uint32(key), l.moment-1, meets, closed, true)
+	})
 }
 
 // rekeyRevisions gives keys the numbers of the next dictionary, and drops those that are gone.

@@ -35,7 +35,11 @@ type sessionLane struct {
 	keeps  bool
 	number int64     // of the session that was made last
 	dirty  state.Set // sessions that changed since the last mark
+	sent   state.Set // that were frozen and are not yet in the store
 	next   *state.Changes
+	cold   cold
+	// leaving are keys of which a session was dropped that the store has still: since the last mark, and on its way.
+	leaving, onTheWay state.Set
 
 	// rows that were given a session and not yet added
 	ids  []uint32
@@ -86,7 +90,7 @@ type decision struct {
 }
 
 func newSessionLane(d *Window, o LaneOptions) *sessionLane {
-	l := &sessionLane{def: d, keeps: o.Keeps, next: state.NewChanges(d.sessionTable()), gap: row.Time(d.Session.Gap.Microseconds()), longest: row.MaxTime, accept: row.Time(d.Accept.Microseconds()),
+	l := &sessionLane{def: d, keeps: o.Keeps, next: state.NewChanges(d.sessionTable()), cold: newCold(o, d.sessionTable(), true), gap: row.Time(d.Session.Gap.Microseconds()), longest: row.MaxTime, accept: row.Time(d.Accept.Microseconds()),
 		hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), several: d.Revisions(), dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, late: newLateRows(d.LateSchema()), beats: newBeats(d)}
 	if d.Session.Longest > 0 {
 		l.longest = row.Time(d.Session.Longest.Microseconds())
@@ -98,7 +102,7 @@ func newSessionLane(d *Window, o LaneOptions) *sessionLane {
 func (l *sessionLane) Counts() *LaneCounts { return &l.counts }
 
 func (l *sessionLane) Held() Held {
-	return Held{Windows: l.live, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + sessionBytes*cap(l.sessions) + queuedBytes*cap(l.queue) + 4*cap(l.free) + l.dirty.Bytes() + l.accs.bytes(), Next: l.queue.next()}
+	return Held{Windows: l.live + l.cold.rows, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + sessionBytes*cap(l.sessions) + queuedBytes*cap(l.queue) + 4*cap(l.free) + l.dirty.Bytes() + l.sent.Bytes() + l.cold.bytes() + l.accs.bytes(), Next: l.nextDue()}
 }
 
 func (l *sessionLane) end(s *session) row.Time { return s.last + l.gap }
@@ -125,9 +129,10 @@ func (l *sessionLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 		r := x.Sel[j]
 		at := x.Times[r]
 		mark := t.Marks[x.Index[r]]
-		if l.several && mark > l.mark && mark >= l.queue.next() {
+		if l.several && mark > l.mark && mark >= l.nextDue() {
 			l.flush(x)
 			l.advance(mark, t, out)
+			l.Bring(x, lane, t) // what was let go meanwhile
 		}
 		key := l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j])
 		for int(key) >= len(l.first) {
@@ -283,7 +288,9 @@ func (l *sessionLane) release(n uint32) {
 		l.accs.reset(n)
 	}
 	l.dirty.Remove(n)
+	l.sent.Remove(n)
 	if s := &l.sessions[n]; s.stored {
+		l.leaving.Put(s.key)
 		l.next.Drop(l.dict.Key(s.key), l.dict.Hash(s.key), 0, s.number)
 	}
 	l.sessions[n] = session{}
@@ -345,11 +352,23 @@ func (l *sessionLane) publishPreviews(t *Turn, out Out) {
 	l.publish(out, false)
 }
 
-// advance publishes the sessions whose row is due at or before mark, in order of end, start and key.
+// nextDue gives the time at which something is due next.
+func (l *sessionLane) nextDue() row.Time { return min(l.queue.next(), l.cold.due) }
+
+// advance publishes the sessions whose row is due at or before mark, in order of end, start and key: those in the store
+// alone in portions of time.
 func (l *sessionLane) advance(mark row.Time, t *Turn, out Out) {
-	if mark <= l.mark {
-		return
+	for mark > l.mark {
+		upTo := l.cold.bringDue(mark, l.finder())
+		l.advanceTo(max(upTo, l.mark), t, out)
+		if upTo < mark {
+			l.forget()
+			l.cold.b.ease()
+		}
 	}
+}
+
+func (l *sessionLane) advanceTo(mark row.Time, t *Turn, out Out) {
 	l.mark = mark
 	l.closing = l.closing[:0]
 	for l.queue.next() <= mark && len(l.queue) > 0 {
@@ -491,22 +510,26 @@ func (l *sessionLane) decide(d decision, meets, closed, again bool) verdict {
 
 // repeat publishes a row for each kept session.
 func (l *sessionLane) repeat(mark row.Time, t *Turn, out Out) {
-	keep := row.Time(l.def.RepeatKeep.Microseconds())
 	for _, closed := range []bool{true, false} {
-		d := &l.due
-		d.reset()
-		l.decisions = l.decisions[:0]
-		for n := range l.sessions {
-			s := &l.sessions[n]
-			if !s.used || beyond(l.end(s), keep) <= mark || l.end(s) <= l.mark != closed {
-				continue
-			}
-			l.stage(closing{uint32(n), uint16(len(t.Marks) - 1)})
+		l.cold.inParts(l.finder(), func(first, last int) { l.repeatSome(mark, t, out, closed, first, last) })
+	}
+}
+
+// repeatSome does so for the sessions, closed or open, of keys whose share is from first to last.
+func (l *sessionLane) repeatSome(mark row.Time, t *Turn, out Out, closed bool, first, last int) {
+	keep := row.Time(l.def.RepeatKeep.Microseconds())
+	l.due.reset()
+	l.decisions = l.decisions[:0]
+	for n := range l.sessions {
+		s := &l.sessions[n]
+		if !s.used || beyond(l.end(s), keep) <= mark || l.end(s) <= l.mark != closed || !within(l.dict, s.key, first, last) {
+			continue
 		}
-		l.pub.publish(d, l.accs, l.dict, out, func(at int, meets bool) verdict { return l.decide(l.decisions[at], meets, closed, true) })
-		for _, o := range l.decisions {
-			l.sessions[o.n].tidy(l.gap)
-		}
+		l.stage(closing{uint32(n), uint16(len(t.Marks) - 1)})
+	}
+	l.pub.publish(&l.due, l.accs, l.dict, out, func(at int, meets bool) verdict { return l.decide(l.decisions[at], meets, closed, true) })
+	for _, o := range l.decisions {
+		l.sessions[o.n].tidy(l.gap)
 	}
 }
 
@@ -540,7 +563,13 @@ func (l *sessionLane) forgetKeys() {
 		for k, n := range l.first {
 			mark[k] = n != 0
 		}
+		keep := func(key uint32) { mark[key] = true }
+		l.leaving.Each(keep)
+		l.onTheWay.Each(keep)
 	})
+	for _, s := range []*state.Set{&l.leaving, &l.onTheWay} {
+		*s = s.Moved(r.alive, r.to, r.dict.Len())
+	}
 	for n := range l.sessions {
 		if s := &l.sessions[n]; s.used {
 			s.key = r.to[s.key]
@@ -594,9 +623,11 @@ func (l *sessionLane) compact() {
 		return kept
 	}
 	l.preview, l.gone = renumber(l.preview), renumber(l.gone)
-	var dirty state.Set
-	l.dirty.Each(func(n uint32) { dirty.Put(to[n]) }) // what is released is not in it
-	l.dirty = dirty
+	for _, s := range []*state.Set{&l.dirty, &l.sent} {
+		var moved state.Set
+		s.Each(func(n uint32) { moved.Put(to[n]) }) // what is released is not in it
+		*s = moved
+	}
 	l.sessions, l.accs, l.queue, l.free = sessions, accs, queue, nil
 }
 
@@ -638,8 +669,57 @@ func (l *sessionLane) Freeze() []*state.Changes {
 		}
 		l.accs.save(cols, n)
 	})
-	l.dirty.Clear()
+	l.sent, l.dirty = l.dirty, state.Set{}
+	l.onTheWay, l.leaving = l.leaving, state.Set{}
 	return []*state.Changes{c}
+}
+
+func (l *sessionLane) finder() keyFinder {
+	return keyFinder{func() *state.Dict { return l.dict }, func(key uint32) bool {
+		return int(key) < len(l.first) && l.first[key] != 0 || l.leaving.Has(key) || l.onTheWay.Has(key)
+	}, func(r *state.Rows) { l.cold.b.must(l.Load(0, r)) }}
+}
+
+// Bring implements [Lane].
+func (l *sessionLane) Bring(x *Exchange, lane int, _ *Turn) { l.cold.bring(x, lane, l.finder()) }
+
+// Written implements [Lane].
+func (l *sessionLane) Written() {
+	l.sent.Clear()
+	l.onTheWay.Clear()
+}
+
+// Shed lets go the keys of which the store has all sessions as they are. What waits for a preview stays.
+func (l *sessionLane) Shed() {
+	if l.cold.b == nil {
+		return
+	}
+	any := false
+	for key := range uint32(len(l.first)) {
+		rows, due := 0, row.MaxTime
+		stays := l.first[key] == 0 || l.leaving.Has(key) || l.onTheWay.Has(key)
+		for n := l.first[key]; n != 0 && !stays; n = l.sessions[n-1].next {
+			s := &l.sessions[n-1]
+			stays = !s.stored || s.inPreview || s.queued == row.MaxTime || l.dirty.Has(n-1) || l.sent.Has(n-1)
+			rows, due = rows+1, min(due, s.queued)
+		}
+		if stays {
+			continue
+		}
+		any = true
+		l.cold.let(l.dict.Key(key), l.dict.Hash(key), rows, due)
+		for n := l.first[key]; n != 0; {
+			next := l.sessions[n-1].next
+			l.sessions[n-1].stored = false // it is not dropped
+			l.release(n - 1)
+			n = next
+		}
+		l.first[key] = 0
+	}
+	if l.cold.done(); any {
+		l.forgetKeys()
+		l.compact()
+	}
 }
 
 // saveIdentities appends what was published of a session, as four lists.

@@ -6,6 +6,7 @@ import (
 	"sort"
 
 	"undertide/core/row"
+	"undertide/core/state"
 	"undertide/core/window"
 )
 
@@ -23,6 +24,7 @@ type timeline struct {
 	unused []*bag // nodes that are gone, emptied
 	sum    *bag   // of the window at hand
 	held   int    // bytes of slices and nodes
+	cold   int    // keys of slices that lie in the store alone
 	slots  []uint32
 }
 
@@ -38,6 +40,9 @@ type slice struct {
 	counted     int // its bytes in held
 	// dirty has, by key, the lists of the lane that have this slice and key.
 	dirty map[uint32]uint8
+	// cold counts the keys that lie in the store alone, away knows them; see [cold].
+	cold int
+	away state.Filter
 }
 
 // node is a run of 2^level slices that begins at a multiple of its length.
@@ -79,6 +84,7 @@ func (l *timeline) find(n int64, keys int) (s *slice, made bool) {
 		s = &slice{bag: bag{accs: *newAccs(&l.def.spec), narrow: narrow}}
 	}
 	s.n, s.ordinal, s.counted = n, -1, 0
+	s.cold, s.away = 0, state.Filter{}
 	s.start, s.end = l.w.SliceStart(n), l.w.SliceStart(n+1)
 	s.first, s.last = l.w.Windows(n)
 	s.firstEnd, s.lastEnd = l.w.End(s.first), l.w.End(s.last)
@@ -106,7 +112,7 @@ func (l *timeline) add(s *slice, x *Exchange, ids []uint32, rows []uint16, keys 
 
 // count brings held up to what a slice has now.
 func (l *timeline) count(s *slice) {
-	n := s.bytes()
+	n := s.bytes() + s.away.Bytes()
 	l.held += n - s.counted
 	s.counted = n
 }
@@ -119,6 +125,7 @@ func (l *timeline) close(n, keys int) (closed int) {
 		l.held -= s.counted
 		l.forgetNodes(s.n)
 		s.dirty = nil
+		l.cold -= s.cold
 		if len(l.spare) < 4 {
 			s.empty(s.narrow)
 			l.spare = append(l.spare, s)

@@ -10,6 +10,7 @@ import (
 type wholeLane struct {
 	expiry // where keys are forgotten
 	kept   ledger
+	cold   cold
 	def    *Window
 	dict   *state.Dict
 	accs   *accs
@@ -33,14 +34,14 @@ type wholeKey struct {
 }
 
 func newWholeLane(d *Window, o LaneOptions) *wholeLane {
-	l := &wholeLane{expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(d.wholeTable(), o.Keeps), def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, beats: newBeats(d)}
+	l := &wholeLane{expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(d.wholeTable(), o.Keeps), cold: newCold(o, d.wholeTable(), d.Forget > 0), def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, beats: newBeats(d)}
 	l.pub = newPublisher(d, o.Ordered, &l.counts)
 	return l
 }
 
 func (l *wholeLane) Counts() *LaneCounts { return &l.counts }
 func (l *wholeLane) Held() Held {
-	return Held{Windows: min(1, l.accs.keys), Keys: l.accs.keys, Bytes: l.dict.Bytes() + l.accs.bytes() + l.expiry.bytes() + l.kept.bytes() + 12*cap(l.shown), Next: l.queue.next()}
+	return Held{Windows: min(1, l.accs.keys), Keys: l.accs.keys + l.cold.rows, Bytes: l.dict.Bytes() + l.accs.bytes() + l.expiry.bytes() + l.kept.bytes() + l.cold.bytes() + 12*cap(l.shown), Next: min(l.queue.next(), l.cold.due)}
 }
 
 func (l *wholeLane) begin(t *Turn) {
@@ -112,13 +113,14 @@ func (l *wholeLane) Move(t *Turn, out Out) {
 		l.publishPreviews(t, out)
 	}
 	if ended {
-		l.publish(nil, t, out, true, false)
+		l.publishAll(t, out, true, false)
 	}
 	if l.beats.repeat(t.Now, ended) {
-		l.publish(nil, t, out, ended, true)
+		l.publishAll(t, out, ended, true)
 	}
 	if ended { // nothing follows
 		l.kept.empty()
+		l.cold.forget()
 		l.dict, l.accs, l.shown, l.expiry = state.NewDict(), newAccs(&l.def.spec), nil, expiry{after: l.after}
 	}
 }
@@ -144,14 +146,26 @@ func (l *wholeLane) forget(mark row.Time) {
 	if l.after == 0 {
 		return
 	}
-	l.expiry.due(mark, l.reset)
-	if !rebuilds(l.dict.Len(), l.accs.keys) {
-		return
+	for {
+		upTo := l.cold.bringDue(mark, l.finder())
+		l.expiry.due(upTo, l.reset)
+		if upTo == mark {
+			break
+		}
+		l.cold.b.ease()
 	}
+	if rebuilds(l.dict.Len(), l.accs.keys) {
+		l.rebuild(func(uint32) bool { return true })
+	}
+}
+
+// rebuild makes everything anew for the keys that have rows and stay.
+func (l *wholeLane) rebuild(stays func(id uint32) bool) {
 	r := rekey(l.dict, func(mark []bool) {
 		for id, n := range l.accs.rows {
-			mark[id] = n > 0
+			mark[id] = n > 0 && stays(uint32(id))
 		}
+		l.kept.known(mark)
 	})
 	accs := l.accs
 	l.expiry.rekey(&r)
@@ -165,17 +179,58 @@ func (l *wholeLane) forget(mark row.Time) {
 	}
 }
 
-// publish makes rows of some keys, or of all.
+func (l *wholeLane) finder() keyFinder {
+	return keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool {
+		return int(id) < len(l.accs.rows) && l.accs.rows[id] > 0 || l.kept.left(id)
+	}, func(r *state.Rows) { l.cold.b.must(l.Load(0, r)) }}
+}
+
+// Bring implements [Lane].
+func (l *wholeLane) Bring(x *Exchange, lane int, _ *Turn) { l.cold.bring(x, lane, l.finder()) }
+
+// Written implements [Lane].
+func (l *wholeLane) Written() { l.kept.written() }
+
+// Shed lets go the keys that the store has as they are. What waits for a preview stays.
+func (l *wholeLane) Shed() {
+	if l.cold.b == nil {
+		return
+	}
+	goes := func(id uint32) bool { return l.accs.rows[id] > 0 && l.kept.clean(id) && !l.shown[id].inPreview }
+	any := false
+	for id := range uint32(len(l.accs.rows)) {
+		if goes(id) {
+			any = true
+			due := row.MaxTime
+			if l.knows(id) {
+				due = beyond(l.last[id], l.after)
+			}
+			l.cold.let(l.dict.Key(id), l.dict.Hash(id), 1, due)
+		}
+	}
+	if l.cold.done(); any {
+		l.rebuild(func(id uint32) bool { return !goes(id) })
+	}
+}
+
+// publishAll makes rows of all keys.
+func (l *wholeLane) publishAll(t *Turn, out Out, closed, again bool) {
+	l.cold.inParts(l.finder(), func(first, last int) {
+		var ids []uint32
+		for id := range uint32(len(l.accs.rows)) {
+			if l.accs.rows[id] > 0 && within(l.dict, id, first, last) {
+				ids = append(ids, id)
+			}
+		}
+		l.publish(ids, t, out, closed, again)
+	})
+}
+
+// publish makes rows of some keys.
 func (l *wholeLane) publish(ids []uint32, t *Turn, out Out, closed, again bool) {
 	d := &l.due
 	d.reset()
-	if ids == nil {
-		for id := range l.accs.rows {
-			d.key = append(d.key, uint32(id))
-		}
-	} else {
-		d.key = append(d.key, ids...)
-	}
+	d.key = append(d.key, ids...)
 	kept := d.key[:0]
 	for _, id := range d.key {
 		if l.accs.rows[id] > 0 {

@@ -148,7 +148,7 @@ func TestSnapshot(t *testing.T) {
 			second := newLanes(later)
 			keep(m, d, first)
 			for n, l := range second {
-				if err := Restore("s", d, l, m, n, later); err != nil {
+				if err := Restore("s", d, l, m, n, later, nil); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -181,7 +181,7 @@ func TestLoadRefuses(t *testing.T) {
 	m := state.NewMemory()
 	keep(m, d, []Lane{l})
 	for _, size := range []time.Duration{2 * time.Second, 700 * time.Millisecond} {
-		if err := Restore("s", d, newWindow(t, size).NewLane(LaneOptions{}), m, 0, 1); err == nil {
+		if err := Restore("s", d, newWindow(t, size).NewLane(LaneOptions{}), m, 0, 1, nil); err == nil {
 			t.Errorf("state of windows of another size was taken by those of %s", size)
 		}
 	}

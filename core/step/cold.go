@@ -1,0 +1,230 @@
+package step
+
+import (
+	"cmp"
+	"slices"
+
+	"undertide/core/row"
+	"undertide/core/state"
+)
+
+// cold knows what of a table with rows by key lies in the store alone, and when something of it becomes due.
+//
+// A key's rows are in memory together or not at all. They are let go once the store has them as they are; before a turn
+// that asks for the key they are fetched again, with those of all other such keys of the turn, in order. The filter knows
+// every key that was ever let go: a key that it does not know is new, and nobody looks for it.
+//
+// Where keys become due with the watermark, a table of the store says when each that lies there does. It is derived: a
+// start makes it anew, as keys are let go while it loads.
+type cold struct {
+	b      *behind
+	table  *state.Table
+	filter state.Filter
+	rows   int          // that lie there
+	index  *state.Table // by due; nil where nothing becomes due
+	due    row.Time     // nothing that lies there is due before; row.MaxTime for nothing
+	going  *state.Changes
+}
+
+func newCold(o LaneOptions, t *state.Table, due bool) cold {
+	c := cold{b: newBehind(o), table: t, due: row.MaxTime}
+	if due {
+		c.index = &state.Table{Name: "due", Span: "due", Key: t.Key, Derived: true}
+	}
+	return c
+}
+
+// keyFinder says where the rows of keys are.
+type keyFinder struct {
+	dict func() *state.Dict
+	// here says whether a key's rows are in memory, or gone for good.
+	here func(id uint32) bool
+	load func(r *state.Rows)
+}
+
+// bring fetches the rows of an exchange's keys that lie in the store alone.
+func (c *cold) bring(x *Exchange, lane int, f keyFinder) {
+	if c.rows == 0 {
+		return
+	}
+	wanted := state.NewNames(c.table)
+	for _, j := range x.Lanes[lane] {
+		c.want(wanted, x.Keys.Bytes(int(j)), x.Keys.Hash[j], f)
+	}
+	c.fetch(wanted, f)
+}
+
+// want names a key's rows, where they may lie in the store alone.
+func (c *cold) want(wanted *state.Rows, key []byte, hash uint64, f keyFinder) {
+	if !c.filter.Has(hash) {
+		return
+	}
+	if id, ok := f.dict().Find(key, hash); ok && f.here(id) {
+		return
+	}
+	wanted.AddName(c.table, key, hash, 0)
+}
+
+func (c *cold) fetch(wanted *state.Rows, f keyFinder) {
+	c.b.find(c.table, wanted, func(r *state.Rows) {
+		c.rows -= r.N
+		f.load(r)
+	})
+	if c.rows <= 0 {
+		c.rows, c.filter = 0, state.Filter{}
+	}
+}
+
+// let notes that so many rows of a key lie in the store alone from now on, of which something is due at a time. The
+// caller ends with done.
+func (c *cold) let(key []byte, hash uint64, rows int, due row.Time) {
+	c.rows += rows
+	if !c.filter.Has(hash) {
+		c.filter.Add(hash)
+	}
+	if c.index == nil || due == row.MaxTime {
+		return
+	}
+	if c.going == nil {
+		c.going = state.NewChanges(c.index)
+	}
+	c.going.Put(key, hash, due)
+	c.due = min(c.due, due)
+}
+
+// done writes when keys that were let go are due.
+func (c *cold) done() {
+	if c.going != nil {
+		c.b.write(c.going)
+		c.going = nil
+	}
+}
+
+// forget notes that nothing lies there any more.
+func (c *cold) forget() { c.rows, c.filter, c.due = 0, state.Filter{}, row.MaxTime }
+
+// portion is how many keys are brought at once because something of them is due.
+const portion = 1 << 14 >> (12 * checked)
+
+// bringDue fetches keys of which something is due up to mark, not more than a portion; it gives the time up to which
+// all are in memory: mark, or one before it, and then there are more.
+func (c *cold) bringDue(mark row.Time, f keyFinder) (upTo row.Time) {
+	if c.rows == 0 || c.index == nil || c.due > mark {
+		return mark
+	}
+	wanted, gone := state.NewNames(c.table), state.NewChanges(c.index)
+	n := 0
+	upTo = mark
+	first, last := c.b.shares()
+	at := row.MinTime
+	c.b.scan(c.index, row.MinTime, row.MaxTime, first, last, func(r *state.Rows) bool {
+		for i := range r.N {
+			// keys that are due at one time come together
+			if r.Span[i] > mark || n >= portion && r.Span[i] > at {
+				c.due = r.Span[i]
+				if r.Span[i] <= mark {
+					upTo = at
+				}
+				return false
+			}
+			at = r.Span[i]
+			n++
+			gone.Drop(r.Key(i), r.Hash[i], at)
+			c.want(wanted, r.Key(i), r.Hash[i], f)
+		}
+		c.due = row.MaxTime
+		return true
+	})
+	c.b.write(gone)
+	c.fetch(wanted, f)
+	return upTo
+}
+
+// partKeys is about how many keys are brought at once where all of them are asked for.
+const partKeys = 1 << 17 >> (15 * checked)
+
+// inParts calls do for one range of shares after another, with all rows of those in memory; for all shares at once where
+// nothing lies in the store alone. Between them rows may be let go.
+func (c *cold) inParts(f keyFinder, do func(first, last int)) {
+	if c.rows == 0 {
+		do(0, state.Shares-1)
+		return
+	}
+	first, last := c.b.shares()
+	for width := max(1, (last-first+1)*partKeys/c.rows); first <= last; first += width {
+		end := min(first+width-1, last)
+		c.b.scan(c.table, row.MinTime, row.MaxTime, first, end, func(r *state.Rows) bool {
+			var here []int
+			for i := range r.N {
+				if id, ok := f.dict().Find(r.Key(i), r.Hash[i]); ok && f.here(id) {
+					here = append(here, i)
+				}
+			}
+			r = r.Without(here)
+			c.rows -= r.N
+			f.load(r)
+			return true
+		})
+		do(first, end)
+		c.b.ease()
+	}
+}
+
+// within says whether a key's share is from first to last.
+func within(d *state.Dict, id uint32, first, last int) bool {
+	share := int(state.ShareOf(d.Hash(id)))
+	return share >= first && share <= last
+}
+
+func (c *cold) bytes() int { return c.filter.Bytes() }
+
+// awaySpans are the keys of spans of time that lie in the store alone, where a table's rows stand by time and are asked
+// for by key.
+type awaySpans []awaySpan
+
+type awaySpan struct {
+	span row.Time
+	keys state.Filter
+}
+
+// add notes that a key of a span lies in the store alone.
+func (a *awaySpans) add(span row.Time, hash uint64) {
+	i, found := slices.BinarySearchFunc(*a, span, func(s awaySpan, at row.Time) int { return cmp.Compare(s.span, at) })
+	if !found {
+		next := awaySpan{span: span}
+		if i > 0 { // about as many as in the span before
+			next.keys.Expect((*a)[i-1].keys.Len())
+		}
+		*a = slices.Insert(*a, i, next)
+	}
+	if s := &(*a)[i]; !s.keys.Has(hash) {
+		s.keys.Add(hash)
+	}
+}
+
+// want names a key in the spans that may have it, unless it is here.
+func (a awaySpans) want(wanted *state.Rows, t *state.Table, key []byte, hash uint64, here func() bool) {
+	asked := false
+	for i := range a {
+		if !a[i].keys.Has(hash) {
+			continue
+		}
+		if !asked && here() {
+			return
+		}
+		asked = true
+		wanted.AddName(t, key, hash, a[i].span)
+	}
+}
+
+// pass forgets the spans before a time.
+func (a *awaySpans) pass(before row.Time) {
+	*a = slices.DeleteFunc(*a, func(s awaySpan) bool { return s.span < before })
+}
+
+func (a awaySpans) bytes() (n int) {
+	for i := range a {
+		n += a[i].keys.Bytes()
+	}
+	return n
+}
