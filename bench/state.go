@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -34,6 +35,8 @@ type stateCase struct {
 	first, events int64
 	key           func(n int64) int64
 	every         time.Duration
+	// memory bounds the run, with the state behind it on a disk; then there are no checkpoints.
+	memory int64
 }
 
 const stateHead = `
@@ -50,7 +53,7 @@ sources:
     event_time: read_at
     watermark: {margin: 10s, ahead: none}
 steps:
-  kept: {from: readings, key: [gauge], %s}
+  kept: {from: readings, %s}
 sinks:
   out: {from: kept, via: file, with: {path: none.out}}
 `
@@ -65,22 +68,46 @@ func scattered(x, n int64) int64 {
 }
 
 var stateCases = []stateCase{
-	{name: "a million keys, one in a hundred touched", text: "window: {tumbling: 1000d}, measures: {n: count(), mean_m: mean(level_m)}", first: million, events: 30 * million, every: 2 * time.Second,
+	{name: "a million keys, one in a hundred touched", text: "key: [gauge], window: {tumbling: 1000d}, measures: {n: count(), mean_m: mean(level_m)}", first: million, events: 30 * million, every: 2 * time.Second,
 		key: func(n int64) int64 {
 			if n < million {
 				return n
 			}
 			return scattered(n, million/100) * 100
 		}},
-	{name: "a million keys, all touched", text: "window: {tumbling: 1000d}, measures: {n: count(), mean_m: mean(level_m)}", first: million, events: 20 * million, every: 2 * time.Second,
+	{name: "a million keys, all touched", text: "key: [gauge], window: {tumbling: 1000d}, measures: {n: count(), mean_m: mean(level_m)}", first: million, events: 20 * million, every: 2 * time.Second,
 		key: func(n int64) int64 {
 			if n < million {
 				return n
 			}
 			return scattered(n, million)
 		}},
-	{name: "no keys to speak of", text: "window: {tumbling: 1h}, measures: {n: count(), mean_m: mean(level_m)}", first: million, events: 30 * million, every: 2 * time.Second,
+	{name: "no keys to speak of", text: "key: [gauge], window: {tumbling: 1h}, measures: {n: count(), mean_m: mean(level_m)}", first: million, events: 30 * million, every: 2 * time.Second,
 		key: func(n int64) int64 { return n % 300 }},
+	{name: "50 million keys in 512 MiB", text: "key: [gauge], window: {tumbling: 1000d}, measures: {n: count(), mean_m: mean(level_m)}", first: 1, events: 53 * million, memory: 512 << 20,
+		key: func(n int64) int64 {
+			if n < 50*million {
+				return n
+			}
+			return scattered(n, 50*million)
+		}},
+	{name: "20 million ids in 256 MiB, one in eleven seen before, most of those lately", text: "deduplicate: {key: [gauge], within: 1000d}", first: 1, events: 22 * million, memory: 256 << 20,
+		key: func(n int64) int64 {
+			switch n % 110 {
+			case 10:
+				return scattered(n, n) // whenever
+			case 21, 32, 43, 54, 65, 76, 87, 98, 109:
+				return n - 1 - scattered(n, min(n, 100_000))
+			}
+			return n
+		}},
+	{name: "20 million ids in 256 MiB, one in eleven seen before, whenever", text: "deduplicate: {key: [gauge], within: 1000d}", first: 1, events: 22 * million, memory: 256 << 20,
+		key: func(n int64) int64 {
+			if n%11 == 10 {
+				return scattered(n, n)
+			}
+			return n
+		}},
 }
 
 // stateMeasure is what a run of a case says.
@@ -93,6 +120,8 @@ type stateMeasure struct {
 	Restore     time.Duration // until the state stands again
 	Keys        int           // restored
 	Peak        int64
+	Rows        int64 // published
+	Took        time.Duration
 }
 
 // drill makes events by their number.
@@ -179,6 +208,13 @@ func (c *stateCase) measure(dir string, lanes int, kept bool) (m stateMeasure, e
 		return d, g
 	}
 	opt := engine.Options{Lanes: lanes}
+	if c.memory > 0 && kept {
+		debug.SetMemoryLimit(c.memory)
+		aside := checkpoint.Aside(vfs.Default, dir, c.memory/8)
+		defer aside.Close()
+		opt.Behind, opt.Apply, opt.Memory = aside, aside.Apply, func() int64 { return run.StateMemory(c.memory) }
+		kept = false
+	}
 	var mu sync.Mutex
 	var store *checkpoint.Store
 	if kept {
@@ -203,9 +239,12 @@ func (c *stateCase) measure(dir string, lanes int, kept bool) (m stateMeasure, e
 		m.Stall = max(m.Stall, done.Stall)
 		m.Later = append(m.Later, done.Saved)
 	}
-	if _, err := engine.Run(context.Background(), g, opt); err != nil {
+	began := time.Now()
+	res, err := engine.Run(context.Background(), g, opt)
+	if err != nil {
 		return m, err
 	}
+	m.Rows, m.Took = res.Figures.Steps[0].Out, time.Since(began)
 	m.Rate = float64(c.events) / (time.Duration(d.ended.Load() - d.begun.Load())).Seconds()
 	m.Peak = run.PeakMemory()
 	if kept {
@@ -275,7 +314,7 @@ func stateTable(dir, only string, rounds int) error {
 	fmt.Println("|---|---|---|---|---|---|")
 	for i := range stateCases {
 		c := &stateCases[i]
-		if !strings.Contains(c.name, only) {
+		if c.memory > 0 || !strings.Contains(c.name, only) {
 			continue
 		}
 		var bare, ratios []float64
@@ -299,6 +338,9 @@ func stateTable(dir, only string, rounds int) error {
 		n := max(1, int64(len(last.Later)))
 		fmt.Printf("| %s | %.0f | %s | %s | %d rows, %d B | %d of them: %d, %d B, %.3f |\n", c.name, median(bare), spread(ratios), stall.Round(100*time.Microsecond),
 			last.First.Rows, last.First.Written, len(last.Later), rows/n, written/n, float64(written/n)/float64(max(1, last.First.Written)))
+	}
+	if err := memoryTable(dir, only); err != nil {
+		return err
 	}
 	c := &stateCases[0]
 	if !strings.Contains("restore", only) {
@@ -330,4 +372,32 @@ func stateChild(dir, name, kind string) (m stateMeasure, err error) {
 		return m, fmt.Errorf("%s, %s: %w", name, kind, err)
 	}
 	return m, json.Unmarshal(out, &m)
+}
+
+// memoryTable measures the cases that are larger than their memory, against the same with all of it in memory. Once each:
+// they are long.
+func memoryTable(dir, only string) error {
+	fmt.Println("\n| case | rows | events/s in memory, peak MiB | events/s bounded, of that | peak MiB, of the bound |")
+	fmt.Println("|---|---|---|---|---|")
+	for i := range stateCases {
+		c := &stateCases[i]
+		if c.memory == 0 || !strings.Contains(c.name, only) {
+			continue
+		}
+		var all [2]stateMeasure
+		for k := range all {
+			var err error
+			if all[k], err = stateChild(dir, c.name, []string{"bare", "kept"}[k]); err != nil {
+				return err
+			}
+		}
+		same := fmt.Sprint(all[1].Rows)
+		if all[0].Rows != all[1].Rows {
+			same = fmt.Sprintf("%d in memory, %d bounded: THEY DIFFER", all[0].Rows, all[1].Rows)
+		}
+		rate := func(m stateMeasure) float64 { return float64(c.first+c.events) / m.Took.Seconds() }
+		fmt.Printf("| %s | %s | %.0f, %d | %.0f, %.2f | %d, %.2f |\n", c.name, same, rate(all[0]), all[0].Peak>>20, rate(all[1]), rate(all[1])/rate(all[0]),
+			all[1].Peak>>20, float64(all[1].Peak)/float64(c.memory))
+	}
+	return nil
 }

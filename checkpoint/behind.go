@@ -17,6 +17,8 @@ func (s *Store) Write(step string, lane, lanes int, changes []*state.Changes) er
 	if err := s.ensure(); err != nil {
 		return err
 	}
+	s.writing.Lock() // one lane at a time: what is sorted takes memory, too
+	defer s.writing.Unlock()
 	var b batch
 	for _, c := range changes {
 		b.add(s.number(step, c.Table), c, lane, lanes)

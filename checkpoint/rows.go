@@ -52,10 +52,10 @@ const (
 // tableBytes is about how large a sorted table is made.
 const tableBytes = 32 << 20
 
-// openRows opens the store in a folder, or makes it.
-func openRows(fsys vfs.FS, dir string) (*rows, error) {
+// openRows opens the store in a folder, or makes it. cache is how many bytes of its blocks stay in memory.
+func openRows(fsys vfs.FS, dir string, cache int64) (*rows, error) {
 	s := &rows{fs: fsys, dir: dir, broken: make(chan struct{})}
-	s.opt = &pebble.Options{FS: fsys, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10, L0CompactionThreshold: 8,
+	s.opt = &pebble.Options{FS: fsys, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10, L0CompactionThreshold: 12, LBaseMaxBytes: 512 << 20, CacheSize: max(cache, 8<<20),
 		CompactionConcurrencyRange: func() (int, int) { return 1, 1 }}
 	s.opt.EnsureDefaults()
 	err := s.do(func() (err error) {
@@ -132,6 +132,7 @@ type batch struct {
 	tables map[state.TableNumber][]entry
 	bytes  [][]byte // several, because places have 32 bits
 	ranges [][2][]byte
+	width  int // about the bytes of a row, by those that came last
 }
 
 func (b *batch) name(e *entry) []byte    { return b.bytes[e.in][e.name:e.held] }
@@ -145,12 +146,23 @@ func (b *batch) add(n state.TableNumber, c *state.Changes, lane, lanes int) {
 			b.ranges = append(b.ranges, [2][]byte{t.AppendBefore(nil, n, row.MinTime, uint8(first)), t.AppendBefore(nil, n, row.MinTime, uint8(last+1))})
 		}
 	}
+	if b.tables == nil {
+		b.tables = map[state.TableNumber][]entry{}
+	}
+	total := c.Rows()
 	for _, r := range c.Gone {
+		total += r.N
+	}
+	b.tables[n] = slices.Grow(b.tables[n], total)
+	for i, r := range c.Gone {
 		b.addRows(n, t, r, true)
+		c.Gone[i] = nil // its bytes are here now
 	}
-	for _, r := range c.New {
+	for i, r := range c.New {
 		b.addRows(n, t, r, false)
+		c.New[i] = nil
 	}
+	c.Gone, c.New = nil, nil
 }
 
 // passed takes that rows of a table are gone whose span is before a time.
@@ -167,10 +179,7 @@ func (b *batch) dropped(n state.TableNumber) {
 }
 
 func (b *batch) addRows(n state.TableNumber, t *state.Table, r *state.Rows, gone bool) {
-	if b.tables == nil {
-		b.tables = map[state.TableNumber][]entry{}
-	}
-	data := make([]byte, 0, 48*r.N)
+	data := make([]byte, 0, b.width*r.N)
 	all := b.tables[n]
 	for i := range r.N {
 		e := entry{in: uint32(len(b.bytes)), gone: gone, name: uint32(len(data))}
@@ -183,6 +192,7 @@ func (b *batch) addRows(n state.TableNumber, t *state.Table, r *state.Rows, gone
 		all = append(all, e)
 	}
 	b.bytes, b.tables[n] = append(b.bytes, data), all
+	b.width = len(data)/max(1, r.N) + 8
 }
 
 // leading is an entry by the sixteen bytes of its name behind what all names of its table have in common.
@@ -196,6 +206,9 @@ func (b *batch) sort() []entry {
 	var out []entry
 	for _, n := range slices.Sorted(maps.Keys(b.tables)) {
 		all := b.tables[n]
+		if len(all) == 0 {
+			continue
+		}
 		common := b.common(all)
 		order := make([]leading, len(all))
 		for i := range all {
@@ -203,7 +216,7 @@ func (b *batch) sort() []entry {
 			copy(lead[:], b.name(&all[i])[common:])
 			order[i] = leading{binary.BigEndian.Uint64(lead[:]), binary.BigEndian.Uint64(lead[8:]), uint32(i)}
 		}
-		b.sortLeading(all, order, make([]leading, len(order)), 56)
+		b.sortLeading(all, order, 56)
 		out = slices.Grow(out, len(all))
 		for i, o := range order {
 			if i+1 < len(order) && o.hi == order[i+1].hi && o.lo == order[i+1].lo && bytes.Equal(b.name(&all[o.at]), b.name(&all[order[i+1].at])) {
@@ -216,28 +229,31 @@ func (b *batch) sort() []entry {
 }
 
 // sortLeading sorts by the byte of hi at shift and those behind it: many entries are dealt into 256 heaps first, each of
-// which the caches hold. spare is as long as order.
-func (b *batch) sortLeading(all []entry, order, spare []leading, shift int) {
+// which the caches hold.
+func (b *batch) sortLeading(all []entry, order []leading, shift int) {
 	const few = 4096
 	if len(order) > few && shift >= 0 {
-		var ends [256]int
+		var next, ends [256]int
 		for i := range order {
 			ends[order[i].hi>>shift&0xff]++
 		}
 		sum := 0
 		for v, n := range ends {
-			ends[v] = sum
+			next[v] = sum
 			sum += n
+			ends[v] = sum
 		}
-		for i := range order {
-			at := &ends[order[i].hi>>shift&0xff]
-			spare[*at] = order[i]
-			*at++
+		for v := range next {
+			for next[v] < ends[v] {
+				at := next[v]
+				to := order[at].hi >> shift & 0xff
+				order[at], order[next[to]] = order[next[to]], order[at]
+				next[to]++
+			}
 		}
-		copy(order, spare)
 		from := 0
 		for _, to := range ends {
-			b.sortLeading(all, order[from:to], spare[from:to], shift-8)
+			b.sortLeading(all, order[from:to], shift-8)
 			from = to
 		}
 		return

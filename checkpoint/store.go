@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"path"
 	"slices"
 	"strconv"
@@ -38,6 +39,8 @@ type Store struct {
 	dir string
 	opt Options
 
+	aside   bool
+	writing sync.Mutex // held by a lane that writes ahead of a mark
 	mu      sync.Mutex // guards live and tables
 	live    *rows      // nil before the first snapshot is loaded or saved
 	tables  []table
@@ -56,6 +59,8 @@ type Options struct {
 	// Drop names the parts ("step rate") whose kept things another version may leave behind.
 	Drop []string
 	Keep int // how many complete checkpoints stay; at least 1
+	// Cache is how many bytes of the live store may stay in memory; at least 8 MiB do.
+	Cache int64
 }
 
 // Open makes the folder if need be. The caller closes the store.
@@ -71,13 +76,24 @@ func Open(fsys vfs.FS, dir string, opt Options) (*Store, error) {
 	return s, nil
 }
 
+// Aside is a store that keeps no checkpoints: what a run without them has no room for in memory. It makes a folder within
+// dir once something comes. The caller closes it, which removes that.
+func Aside(fsys vfs.FS, dir string, cache int64) *Store {
+	return &Store{fs: fsys, dir: dir, opt: Options{Cache: cache}, aside: true, digests: map[string]storeFile{}}
+}
+
 // Close ends the store that a run works on, and removes it: checkpoints have all that counts.
 func (s *Store) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.live == nil {
 		return nil
 	}
 	err := s.live.close()
 	s.live = nil
+	if s.aside {
+		return errors.Join(err, s.fs.RemoveAll(s.dir))
+	}
 	return errors.Join(err, s.removeLive())
 }
 
@@ -135,7 +151,7 @@ func (s *Store) Save(snap *engine.Snapshot) (saved engine.Saved, err error) {
 	}
 	m := s.manifestOf(snap)
 	if m.Changed, err = s.apply(snap.Changes); err != nil {
-		return saved, fmt.Errorf("write state: %w", err)
+		return saved, err
 	}
 	m.Tables = s.known()
 	if err := s.live.copyTo(path.Join(dir, storeName)); err != nil {
@@ -167,8 +183,19 @@ func (s *Store) manifestOf(snap *engine.Snapshot) *manifest {
 	return m
 }
 
+// Apply brings the live store up to a mark of which nothing else is kept.
+func (s *Store) Apply(changes []engine.LaneChanges) error {
+	_, err := s.apply(changes)
+	return err
+}
+
 // apply brings the live store up to a snapshot.
 func (s *Store) apply(changes []engine.LaneChanges) (done changed, err error) {
+	defer func() {
+		if err != nil {
+			err = fmt.Errorf("write state: %w", err)
+		}
+	}()
 	if err := s.ensure(); err != nil {
 		return done, err
 	}
@@ -188,11 +215,11 @@ func (s *Store) apply(changes []engine.LaneChanges) (done changed, err error) {
 				c.Passed = min(c.Passed, p.passed)
 			}
 			passed[n] = mark{c.Table, c.Passed}
-			b.add(n, c, l.Lane, l.Lanes)
 			done.Rows += int64(c.Rows())
 			for _, g := range c.Gone {
 				done.Gone += int64(g.N)
 			}
+			b.add(n, c, l.Lane, l.Lanes)
 		}
 	}
 	for n, p := range passed {
@@ -209,6 +236,12 @@ func (s *Store) ensure() error {
 	defer s.mu.Unlock()
 	if s.live != nil {
 		return nil
+	}
+	if s.aside {
+		s.dir = path.Join(s.dir, fmt.Sprintf("undertide-%d-%d", os.Getpid(), lives.Add(1)))
+		if err := s.fs.MkdirAll(s.dir, 0o700); err != nil {
+			return err
+		}
 	}
 	return s.begin(nil, "")
 }
@@ -260,7 +293,7 @@ func (s *Store) begin(files []storeFile, from string) error {
 		}
 	}
 	var err error
-	s.live, err = openRows(s.fs, live)
+	s.live, err = openRows(s.fs, live, s.opt.Cache)
 	return err
 }
 

@@ -74,6 +74,9 @@ a partition for each file.`,
 			if err != nil {
 				return err
 			}
+			if _, err := run.BoundMemory(j.Memory); err != nil && !quiet {
+				s.say("the size of the machine's memory is not known: state is not bounded; set GOMEMLIMIT, or settings: {memory} (%v)", err)
+			}
 			if !quiet {
 				opt.Say = func(line string) { s.say("%s", line) }
 				for _, w := range j.Warnings {

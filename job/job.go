@@ -38,6 +38,7 @@ type Job struct {
 
 	Lanes           int    // 0: one for each CPU
 	Buffer          int64  // bytes of events under way; 0 for the default
+	Memory          int64  // bytes that state and what stands around it may take in memory; 0 for a share of the machine's
 	Delivery        string // exactly_once or at_least_once
 	DeliverySaid    bool   // by the document, rather than by default
 	CheckpointEvery time.Duration
@@ -535,7 +536,7 @@ func (b *builder) settings() {
 	j := b.job
 	j.Delivery, j.CheckpointEvery, j.CheckpointKeep = "exactly_once", 10*time.Second, 5
 	n := b.doc.get("settings")
-	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "buffer", "delivery", "checkpoint"}, later: []string{"memory"}}) {
+	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "buffer", "memory", "delivery", "checkpoint"}}) {
 		return
 	}
 	if v := n.get("lanes"); v != nil {
@@ -549,19 +550,8 @@ func (b *builder) settings() {
 			}
 		}
 	}
-	if v := n.get("buffer"); v != nil {
-		if text, ok := b.text(v, "settings.buffer"); ok {
-			size, err := settings.ParseSize(text)
-			switch {
-			case err != nil:
-				b.fault(v, "settings.buffer", err.Error(), "write a size such as 256MiB")
-			case size < 1<<20:
-				b.fault(v, "settings.buffer", text+" holds hardly a turn of events", "give at least 1MiB; 256MiB is usual")
-			default:
-				j.Buffer = size
-			}
-		}
-	}
+	j.Buffer = b.memorySize(n.get("buffer"), "settings.buffer", 1<<20, "holds hardly a turn of events", "give at least 1MiB; 256MiB is usual")
+	j.Memory = b.memorySize(n.get("memory"), "settings.memory", 64<<20, "holds hardly a turn of events beside the state", "give at least 64MiB, or leave it out for a share of the machine's")
 	if v := n.get("delivery"); v != nil {
 		j.Delivery, j.DeliverySaid = b.choice(v, "settings.delivery", []string{"exactly_once", "at_least_once"}, nil), true
 	}
@@ -579,6 +569,27 @@ func (b *builder) settings() {
 			j.CheckpointKeep = int(k)
 		}
 	}
+}
+
+// memorySize reads an amount of memory that is at least so large; 0 where there is none.
+func (b *builder) memorySize(v *node, place string, least int64, small, remedy string) int64 {
+	if v == nil {
+		return 0
+	}
+	text, ok := b.text(v, place)
+	if !ok {
+		return 0
+	}
+	size, err := settings.ParseSize(text)
+	switch {
+	case err != nil:
+		b.fault(v, place, err.Error(), "write a size such as 256MiB")
+	case size < least:
+		b.fault(v, place, text+" "+small, remedy)
+	default:
+		return size
+	}
+	return 0
 }
 
 var (

@@ -852,7 +852,7 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 	var kept engine.Memory
 	n := 0
 	if w.spills {
-		o.Behind, o.Memory = kept.Behind(), 1
+		o.Behind, o.Memory = kept.Behind(), func() int64 { return int64(w.lanes) }
 	}
 	if w.every > 0 {
 		o.Save = func(s *engine.Snapshot) (engine.Saved, error) {

@@ -48,22 +48,25 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	defer b.close()
 	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch,
 		FirstEpoch: opt.FirstEpoch, Completed: opt.Completed, Opened: opt.Opened, StopWithin: opt.StopWithin, Buffer: j.Buffer}
-	o.Lanes = Lanes(j, opt.Lanes)
-	if opt.Checkpoints != "" {
+	o.Lanes, o.Memory = Lanes(j, opt.Lanes), stateMemory(j)
+	active.Add(1)
+	defer active.Add(-1)
+	if opt.Checkpoints == "" {
+		aside := checkpoint.Aside(vfs.Default, os.TempDir(), min(o.Memory()/3, 256<<20))
+		defer b.put(aside)
+		o.Behind, o.Apply = aside, aside.Apply
+	} else {
 		unlock, err := lock(opt.Checkpoints)
 		if err != nil {
 			return Result{}, err
 		}
 		defer unlock()
-		store, err := checkpoint.Open(vfs.Default, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Keep: j.CheckpointKeep})
+		store, err := checkpoint.Open(vfs.Default, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Keep: j.CheckpointKeep, Cache: min(o.Memory()/3, 256<<20)})
 		if err != nil {
 			return Result{}, err
 		}
-		defer func() {
-			if err := store.Close(); err != nil {
-				opt.say("the store of state could not be put away: %v", err)
-			}
-		}()
+		defer b.put(store)
+		o.Behind = store
 		if err := b.goOn(store, &o); err != nil {
 			return Result{}, err
 		}
@@ -100,6 +103,13 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 		res.Unbalanced = engine.Unbalanced(g, res.Figures)
 	}
 	return res, err
+}
+
+// put puts the store of state away.
+func (b *builder) put(store *checkpoint.Store) {
+	if err := store.Close(); err != nil {
+		b.opt.say("the store of state could not be put away: %v", err)
+	}
 }
 
 // goOn starts the run from the newest checkpoint that verifies, and lets it save into the same folder.

@@ -20,7 +20,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/KimMachineGun/automemlimit/memlimit"
 
 	"undertide/api"
 	"undertide/connect"
@@ -28,6 +27,7 @@ import (
 	"undertide/disk"
 	"undertide/job"
 	"undertide/postgres"
+	"undertide/run"
 	"undertide/store"
 )
 
@@ -215,10 +215,9 @@ func listen(ctx context.Context, address string) (net.Listener, error) {
 	return l, nil
 }
 
-// boundMemory tells the runtime how much memory there is, so that it collects garbage in time: three quarters of what the
-// control group or the machine has. GOMEMLIMIT, where it is set, decides.
+// boundMemory tells the runtime how much memory there is.
 func boundMemory(log *slog.Logger) {
-	most, err := memlimit.Set(memlimit.WithRatio(0.75), memlimit.WithProvider(memlimit.ApplyFallback(memlimit.FromCgroup, memlimit.FromSystem)))
+	most, err := run.BoundMemory(0)
 	if err != nil {
 		log.Warn("the size of the machine's memory is not known; set GOMEMLIMIT", "error", err)
 		return

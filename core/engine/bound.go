@@ -1,37 +1,48 @@
 package engine
 
-import (
-	"fmt"
+import "fmt"
 
-	"undertide/core/state"
-)
-
-// bound keeps the lane's state within its part of the memory, where a store stands behind it: rows that the store has as
-// they are go; where those that changed are too many, they are written ahead of the next mark, and go too.
+// spill keeps a lane's state within its part of the memory, where a store stands behind it: rows that the store has as they
+// are go. What changed is written ahead of the next mark once the state has grown to three quarters of its part, beside the
+// lane, so that most of it may go as soon as the part is full.
 //
-// A row goes only once the store has it. After a mark the rows that the lane gave are on their way: until they are
-// written the lane holds on to them, and waits where its state has grown by a quarter meanwhile.
+// A row goes only once the store has it. A lane may have frozen several times: writes ahead, then a mark. They are
+// carried out in that order, and what was frozen counts as on its way until all of them are.
+type spill struct {
+	pending []chan struct{} // what was frozen and is not yet in the store; closed once it is
+	ahead   bool            // something was written ahead since rows were let go last
+	begun   bool            // something lay in the store alone, or was written ahead
+}
+
+// leastMemory is what a lane may hold in any case.
+const leastMemory = 32 << 20
+
+// bound is called between turns, and by steps in the midst of long work.
 func (l *lane) bound() {
-	if l.e.opt.Behind == nil || l.e.opt.Save == nil {
+	if l.e.opt.Behind == nil || l.e.opt.Memory == nil {
 		return
 	}
-	l.arrive(false)
-	most := l.e.opt.Memory / int64(len(l.e.lanes))
+	l.arrived(false)
+	most := l.e.opt.Memory() / int64(len(l.e.lanes))
 	held := l.held()
-	if l.e.opt.Memory == 0 || held <= most {
+	if most == 0 || held <= most/4*3 {
 		return
 	}
-	if l.frozen != nil {
-		if held <= most+most/4 {
-			return
+	if held <= most {
+		if len(l.spill.pending) == 0 && !l.spill.ahead {
+			l.writeAhead()
 		}
-		if !l.arrive(true) {
-			return
-		}
+		return
 	}
 	l.shed()
-	if l.held() > most/2 {
+	if l.held() > most/2 { // too much of it is not in the store yet
+		if !l.arrived(true) {
+			return
+		}
 		l.writeAhead()
+		if !l.arrived(true) {
+			return
+		}
 		l.shed()
 	}
 	if held := l.held(); held > max(most, leastMemory) {
@@ -39,31 +50,31 @@ func (l *lane) bound() {
 	}
 }
 
-// leastMemory is what a lane may hold in any case.
-const leastMemory = 32 << 20
-
-// arrive notes that the store has what the lane gave at its last mark; wait: as soon as it has. False where the run ends.
-func (l *lane) arrive(wait bool) bool {
-	if l.frozen == nil {
+// arrived says whether the store has all that the lane has frozen; wait: as soon as it has. False where the run ends.
+func (l *lane) arrived(wait bool) bool {
+	p := &l.spill.pending
+	if len(*p) == 0 {
 		return true
 	}
-	if wait {
+	for len(*p) > 0 {
+		if wait {
+			select {
+			case <-(*p)[0]:
+			case <-l.e.hard.Done():
+				return false
+			}
+		}
 		select {
-		case <-l.frozen.written:
-		case <-l.e.hard.Done():
+		case <-(*p)[0]:
+			*p = (*p)[1:]
+		default:
 			return false
 		}
 	}
-	select {
-	case <-l.frozen.written:
-		l.frozen = nil
-		for _, s := range l.steps {
-			s.state.Written()
-		}
-		return true
-	default:
-		return false
+	for _, s := range l.steps {
+		s.state.Written()
 	}
+	return true
 }
 
 func (l *lane) held() (n int64) {
@@ -74,17 +85,46 @@ func (l *lane) held() (n int64) {
 }
 
 func (l *lane) shed() {
+	l.spill.ahead, l.spill.begun = false, true
 	for _, s := range l.steps {
 		s.state.Shed()
 	}
 }
 
-// writeAhead writes what changed before the next mark comes. The lane has frozen nothing that is not written.
+// writeAhead freezes what changed, and writes it beside the lane, which has nothing else on its way.
 func (l *lane) writeAhead() {
+	l.spill.ahead, l.spill.begun = true, true
+	done := make(chan struct{})
+	l.spill.pending = append(l.spill.pending, done)
 	for _, s := range l.steps {
-		if err := l.e.opt.Behind.Write(l.e.p.Steps[s.step].Name, l.number, l.e.opt.Lanes, s.state.Freeze()); err != nil {
-			panic(state.Failure{Err: fmt.Errorf("step %s: write state: %w", l.e.p.Steps[s.step].Name, err)})
-		}
-		s.state.Written()
+		s.ahead = s.state.Freeze()
 	}
+	l.e.spawn(&l.e.writing, func() {
+		for _, s := range l.steps {
+			name := l.e.p.Steps[s.step].Name
+			if err := l.e.opt.Behind.Write(name, l.number, l.e.opt.Lanes, s.ahead); err != nil {
+				l.e.fail(fmt.Errorf("step %s: write state: %w", name, err))
+				return
+			}
+			s.ahead = nil
+		}
+		close(done)
+	})
+}
+
+// given tells a mark that the lane has given its part: once that is written which the lane wrote ahead of it.
+func (l *lane) given(m *mark) {
+	n := len(l.spill.pending)
+	if n == 0 {
+		m.done()
+		return
+	}
+	last := l.spill.pending[n-1]
+	l.e.spawn(nil, func() {
+		select {
+		case <-last:
+			m.done()
+		case <-l.e.hard.Done():
+		}
+	})
 }

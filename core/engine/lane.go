@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"undertide/core/row"
+	"undertide/core/state"
 	"undertide/core/step"
 )
 
@@ -14,11 +15,11 @@ type lane struct {
 	stage   int
 	number  int              // within the stage
 	in      chan laneMessage // closed by the sequencer once nothing is under way
-	steps   []keyedLane      // of the stage's keyed steps
+	steps   []*keyedLane     // of the stage's keyed steps
 	exec    *executor
 	counts  []StepCounts  // by step: what this lane did since the run's start
 	blocked time.Duration // within the turn at hand: waiting for sinks to take rows
-	frozen  *mark         // the last mark, until the store has what the lane gave
+	spill   spill
 }
 
 // keyedLane is one keyed step in a lane.
@@ -26,6 +27,7 @@ type keyedLane struct {
 	at    int // among keyed steps
 	step  int
 	state step.Lane
+	ahead []*state.Changes // what was frozen ahead of a mark, while it is written
 	// for rows that come out of lanes
 	gather   *row.Batch
 	exchange *step.Exchange
@@ -39,7 +41,7 @@ func newLane(e *run, stage, number int) *lane {
 	}
 	for _, k := range e.p.stages[stage] {
 		i := e.p.keyed[k]
-		s := keyedLane{at: k, step: i, state: e.p.Steps[i].Keyed.NewLane(step.LaneOptions{Ordered: e.p.ordered[i], Keeps: e.opt.Save != nil, Behind: e.opt.Behind, Step: e.p.Steps[i].Name, Lane: number, Lanes: e.opt.Lanes, Ease: l.bound})}
+		s := &keyedLane{at: k, step: i, state: e.p.Steps[i].Keyed.NewLane(step.LaneOptions{Ordered: e.p.ordered[i], Keeps: e.opt.Save != nil || e.opt.Behind != nil, Behind: e.opt.Behind, Step: e.p.Steps[i].Name, Lane: number, Lanes: e.opt.Lanes, Ease: l.bound})}
 		if e.p.routed[k] {
 			s.gather, s.exchange = row.NewBatch(e.p.Steps[i].Input), e.p.Steps[i].Keyed.Spec().NewExchange(1)
 		}
@@ -117,7 +119,7 @@ func (l *lane) turn(t *turn) {
 		x.routes = t.routesOf(l)
 	}
 	for n := range l.steps {
-		s := &l.steps[n]
+		s := l.steps[n]
 		d := l.e.p.domain[s.at]
 		st := step.Turn{Marks: t.marks[d], After: t.after[d], Now: t.now}
 		o := out{l, s.step}
@@ -185,11 +187,11 @@ func (l *lane) flush(all bool) {
 // mark copies what changed of the lane's state and goes on; it is written behind it.
 func (l *lane) mark(m *mark) {
 	began := time.Now()
-	if l.e.opt.Save != nil { // else the mark only delivers what the sinks have
+	if l.e.opt.Save != nil || l.spill.begun { // else the mark only delivers what the sinks have
 		for _, s := range l.steps {
 			m.addState(l.e.p.Steps[s.step].Name, l.number, l.e.opt.Lanes, s.state.Freeze())
 		}
-		l.frozen = m
+		defer func() { l.spill.pending = append(l.spill.pending, m.written) }()
 	}
 	m.addLane(l, time.Since(began))
 	for i, from := range l.e.p.sinkFrom {
@@ -202,5 +204,5 @@ func (l *lane) mark(m *mark) {
 		}
 	}
 	l.pass(laneMessage{mark: m})
-	m.done()
+	l.given(m)
 }

@@ -143,6 +143,13 @@ func (e *run) save(m *mark) {
 	}
 	began := time.Now()
 	var saved Saved
+	if e.opt.Save == nil && len(m.snap.Changes) > 0 {
+		if err := e.opt.Apply(m.snap.Changes); err != nil {
+			e.fail(err)
+			return
+		}
+		close(m.written)
+	}
 	if e.opt.Save != nil {
 		var err error
 		if saved, err = e.opt.Save(m.snap); err != nil {

@@ -35,9 +35,12 @@ type Options struct {
 	Save func(*Snapshot) (Saved, error)
 	// Behind is the store that stands behind the lanes' state, which Save saves; nil for none, then all of it is in memory.
 	Behind state.Behind
-	// Memory bounds the bytes of state that lanes hold in memory, where a store stands behind it; 0 for no bound. What is
-	// needed for a turn may go beyond.
-	Memory int64
+	// Apply brings that store up to a mark where nothing is saved: it is called in place of Save, once lanes have let
+	// something go.
+	Apply func([]LaneChanges) error
+	// Memory bounds the bytes of state that lanes hold in memory, where a store stands behind it; nil or 0 for no bound.
+	// What is needed for a turn may go beyond. It may change from call to call, and is called by all lanes.
+	Memory func() int64
 	// From is what the run starts from; nil begins anew at FirstEpoch (1 if zero).
 	From       *Snapshot
 	FirstEpoch int64
@@ -147,6 +150,7 @@ type run struct {
 	marking  *mark
 	markDone chan struct{}
 	saving   sync.WaitGroup
+	writing  sync.WaitGroup // lanes that write ahead of a mark
 
 	opened sync.Once // all sinks and a partition
 
@@ -285,6 +289,7 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 		}
 		lanes[stage].Wait()
 	}
+	e.writing.Wait()
 	for _, s := range e.sinks {
 		close(s.in)
 	}

@@ -46,6 +46,14 @@ func (s *Set) Each(take func(n uint32)) {
 	}
 }
 
+// Join adds the numbers of another set.
+func (s *Set) Join(o *Set) {
+	s.Grow(64 * len(o.words))
+	for i, w := range o.words {
+		s.words[i] |= w
+	}
+}
+
 // Clear empties it and keeps the memory.
 func (s *Set) Clear() {
 	clear(s.words)

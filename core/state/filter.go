@@ -1,10 +1,10 @@
 package state
 
-// Filter says of a hash that it was surely not added, or that it may have been: about one in fifty of those that were
-// not is taken for one that was. It takes twelve to thirty bits a hash. The zero value is empty.
+// Filter says of a hash that it was surely not added, or that it may have been: about one in two hundred of those
+// that were not is taken for one that was. It takes sixteen bits a hash that there is room for. The zero value is empty.
 //
 // Each hash has its bits in one block of 64 bytes, so that asking costs one look into memory. Hashes come in parts: a part
-// is full at twelve bits each, and the next is twice as large.
+// is full at sixteen bits each, and the next is twice as large.
 type Filter struct {
 	parts []filterPart
 	n     int
@@ -17,7 +17,7 @@ type filterPart struct {
 }
 
 const (
-	filterBits  = 12
+	filterBits  = 16
 	filterFirst = 16384 // hashes of the first part
 )
 

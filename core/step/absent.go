@@ -97,6 +97,7 @@ func (l *absentLane) Shed() {
 	}
 	goes := func(id uint32) bool { return l.knows(id) && l.kept.clean(id) }
 	any := false
+	l.cold.expect(l.live)
 	for id := range uint32(l.dict.Len()) {
 		if goes(id) {
 			any = true

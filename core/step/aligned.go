@@ -452,8 +452,8 @@ func (l *alignedLane) freezeSlice(s *slice, c *state.Changes) {
 		give()
 	}
 	l.ids, l.ids2 = slots, keys
-	s.sent.Clear()
-	s.sent, s.changed = s.changed, s.sent
+	s.sent.Join(&s.changed)
+	s.changed.Clear()
 }
 
 // Written implements [Lane].

@@ -147,6 +147,7 @@ func (l *alignedLane) Shed() {
 
 func (l *alignedLane) shedSlice(s *slice) (any bool) {
 	next := bag{accs: *newAccs(s.def), narrow: true}
+	expect(&s.away, s.keys)
 	for slot, n := range s.rows {
 		slot := uint32(slot)
 		if n == 0 {

@@ -216,7 +216,7 @@ func (b *buffer) freeze(d *state.Dict) *state.Changes {
 			col.AppendFrom(b.rows.Cols[k], int(q.n))
 		}
 	}
-	b.fresh, b.sending = b.fresh[:0], len(c.New) > 0
+	b.fresh, b.sending = b.fresh[:0], b.sending || len(c.New) > 0
 	return c
 }
 

@@ -75,6 +75,15 @@ func (c *cold) fetch(wanted *state.Rows, f keyFinder) {
 	}
 }
 
+// expect is told about how many keys are about to be let go: others will follow.
+func (c *cold) expect(keys int) { expect(&c.filter, keys) }
+
+func expect(f *state.Filter, keys int) {
+	if f.Len() == 0 && keys > 0 {
+		f.Expect(4 * keys)
+	}
+}
+
 // let notes that so many rows of a key lie in the store alone from now on, of which something is due at a time. The
 // caller ends with done.
 func (c *cold) let(key []byte, hash uint64, rows int, due row.Time) {
@@ -187,14 +196,15 @@ type awaySpan struct {
 	keys state.Filter
 }
 
-// add notes that a key of a span lies in the store alone.
-func (a *awaySpans) add(span row.Time, hash uint64) {
+// add notes that a key of a span lies in the store alone, with about so many others.
+func (a *awaySpans) add(span row.Time, hash uint64, others int) {
 	i, found := slices.BinarySearchFunc(*a, span, func(s awaySpan, at row.Time) int { return cmp.Compare(s.span, at) })
 	if !found {
 		next := awaySpan{span: span}
 		if i > 0 { // about as many as in the span before
-			next.keys.Expect((*a)[i-1].keys.Len())
+			others = max(others/4, (*a)[i-1].keys.Len()/4)
 		}
+		expect(&next.keys, others)
 		*a = slices.Insert(*a, i, next)
 	}
 	if s := &(*a)[i]; !s.keys.Has(hash) {

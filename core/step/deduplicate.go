@@ -189,7 +189,8 @@ func (l *dedupLane) Freeze() []*state.Changes {
 		}
 		put(l.passed[id])
 	})
-	l.sent, l.fresh = l.fresh, state.Set{}
+	l.sent.Join(&l.fresh)
+	l.fresh.Clear()
 	return []*state.Changes{c}
 }
 
@@ -218,15 +219,15 @@ func (l *dedupLane) Shed() {
 		return
 	}
 	kept := func(id uint32) bool { return l.fresh.Has(id) || l.sent.Has(id) }
-	gone := 0
-	for id := range uint32(l.dict.Len()) {
+	gone, keys := 0, l.dict.Len()
+	for id := range uint32(keys) {
 		if kept(id) {
 			continue
 		}
 		gone++
-		l.letGo(l.dict.Hash(id), l.passed[id])
+		l.letGo(l.dict.Hash(id), l.passed[id], keys)
 		for _, at := range l.more[id] {
-			l.letGo(l.dict.Hash(id), at)
+			l.letGo(l.dict.Hash(id), at, keys)
 		}
 	}
 	if gone > 0 {
@@ -235,11 +236,11 @@ func (l *dedupLane) Shed() {
 	}
 }
 
-func (l *dedupLane) letGo(hash uint64, at row.Time) {
+func (l *dedupLane) letGo(hash uint64, at row.Time, others int) {
 	if beyond(at, l.within) <= l.mark {
 		return // it counts no more
 	}
-	l.away.add(l.about(at), hash)
+	l.away.add(l.about(at), hash, others)
 }
 
 // Load takes times that passed.

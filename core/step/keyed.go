@@ -38,7 +38,7 @@ type Lane interface {
 	// Freeze copies what became of the rows of each of Tables since it was called last, or since the lane was made; the
 	// lane goes on, and the copy stays as it is.
 	Freeze() []*state.Changes
-	// Written is told that the store has what was frozen last.
+	// Written is told that the store has all that was frozen.
 	Written()
 	// Load adds rows of a table that were kept. They are the lane's: their shares are, and no row comes twice. Tables are
 	// loaded in their order, before the first turn. r lasts until Load returns.

@@ -324,7 +324,7 @@ func (l *lookBackLane) Shed() {
 		any = true
 		for _, r := range k.rows {
 			if beyond(r.at, l.span) > l.mark {
-				l.away.add(l.about(r.at), l.dict.Hash(id))
+				l.away.add(l.about(r.at), l.dict.Hash(id), len(l.keys))
 			}
 		}
 		l.evict(k, row.MaxTime)
@@ -378,7 +378,7 @@ func (l *lookBackLane) Freeze() []*state.Changes {
 			l.accs.save(cols[1:], r.slot)
 		}
 	}
-	l.sent, l.fresh = l.fresh, l.sent[:0]
+	l.sent, l.fresh = append(l.sent, l.fresh...), l.fresh[:0]
 	return []*state.Changes{c, l.wait.freeze(l.dict)}
 }
 

@@ -178,6 +178,7 @@ func (l *rememberLane) Shed() {
 	}
 	goes := func(id uint32) bool { return l.knows(id) && l.kept.clean(id) }
 	any := l.wait.shed()
+	l.cold.expect(l.live)
 	for id := range uint32(l.dict.Len()) {
 		if goes(id) {
 			any = true

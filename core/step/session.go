@@ -669,8 +669,10 @@ func (l *sessionLane) Freeze() []*state.Changes {
 		}
 		l.accs.save(cols, n)
 	})
-	l.sent, l.dirty = l.dirty, state.Set{}
-	l.onTheWay, l.leaving = l.leaving, state.Set{}
+	l.sent.Join(&l.dirty)
+	l.dirty.Clear()
+	l.onTheWay.Join(&l.leaving)
+	l.leaving.Clear()
 	return []*state.Changes{c}
 }
 
@@ -695,6 +697,7 @@ func (l *sessionLane) Shed() {
 		return
 	}
 	any := false
+	l.cold.expect(l.live)
 	for key := range uint32(len(l.first)) {
 		rows, due := 0, row.MaxTime
 		stays := l.first[key] == 0 || l.leaving.Has(key) || l.onTheWay.Has(key)

@@ -198,6 +198,7 @@ func (l *wholeLane) Shed() {
 	}
 	goes := func(id uint32) bool { return l.accs.rows[id] > 0 && l.kept.clean(id) && !l.shown[id].inPreview }
 	any := false
+	l.cold.expect(l.accs.keys)
 	for id := range uint32(len(l.accs.rows)) {
 		if goes(id) {
 			any = true
