@@ -63,8 +63,8 @@ torture: build ## the long forms of the tests (some twenty minutes): random jobs
 	@$(GO) test -count=1 -timeout 30m -run 'TestRandomJobs' ./run -args -jobs 20000
 	@$(GO) test -count=1 -timeout 30m -run 'TestRandomScripts' ./run -args -jobs 60000
 	@$(GO) test -count=1 -timeout 30m -run 'TestRandomRevisions' ./run -args -jobs 100000
-	@echo "== killing the service and PostgreSQL a hundred times under 20 jobs"
-	@$(GO) test -count=1 -timeout 30m -run 'TestKills' ./e2e -args -rounds 100
+	@echo "== killing the service and PostgreSQL two hundred times under 20 jobs"
+	@$(GO) test -count=1 -timeout 30m -run 'TestKills' ./e2e -args -rounds 200
 
 lint: ## formatting, go vet, pinned dependencies
 	@echo "== checking format, vet and go.mod"

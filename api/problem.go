@@ -45,6 +45,7 @@ var (
 	NoSuchRun           = problem("no-such-run", http.StatusNotFound, "there is no such run", "see the job's history")
 	NoSuchVersion       = problem("no-such-version", http.StatusNotFound, "the job has no such version", "see undertide versions")
 	NoSuchStep          = problem("no-such-step", http.StatusNotFound, "the run has no such source, step or part", "see undertide show")
+	NoSuchCheckpoint    = problem("no-such-checkpoint", http.StatusNotFound, "the job has no such checkpoint", "see undertide checkpoints")
 	NoSuchAddress       = problem("no-such-address", http.StatusNotFound, "there is nothing at this address", "see /api/v1/openapi.json")
 	WrongRequest        = problem("wrong-request", http.StatusBadRequest, "the request is wrong", "see /api/v1/openapi.json")
 	TooLarge            = problem("too-large", http.StatusRequestEntityTooLarge, "the request is too large", "requests have at most 4 MiB, and documents 1 MiB")
@@ -78,6 +79,6 @@ var (
 
 // Catalogue lists all problems.
 func Catalogue() []Problem {
-	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
+	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchCheckpoint, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
 		StartFailed, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
 }

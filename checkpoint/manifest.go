@@ -178,3 +178,15 @@ func readManifest(text []byte) (*manifest, error) {
 	}
 	return &m, nil
 }
+
+// partitions gives the partitions as runs know them.
+func (m *manifest) partitions() (out []engine.PartitionState) {
+	for _, p := range m.Partitions {
+		q := engine.PartitionState{Source: p.Source, Name: p.Name, Position: p.Position, Greatest: row.MinTime, Ended: p.Ended, Events: p.Events}
+		if p.Greatest != nil {
+			q.Greatest = *p.Greatest
+		}
+		out = append(out, q)
+	}
+	return out
+}

@@ -55,7 +55,7 @@ const tableBytes = 32 << 20
 // openRows opens the store in a folder, or makes it. cache is how many bytes of its blocks stay in memory.
 func openRows(fsys vfs.FS, dir string, cache int64) (*rows, error) {
 	s := &rows{fs: fsys, dir: dir, broken: make(chan struct{})}
-	s.opt = &pebble.Options{FS: fsys, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10, L0CompactionThreshold: 12, LBaseMaxBytes: 512 << 20, CacheSize: max(cache, 8<<20),
+	s.opt = &pebble.Options{FS: fsys, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10, L0CompactionThreshold: 12, LBaseMaxBytes: 512 << 20, CacheSize: max(cache, 8<<20), MaxOpenFiles: 256,
 		CompactionConcurrencyRange: func() (int, int) { return 1, 1 }}
 	s.opt.EnsureDefaults()
 	err := s.do(func() (err error) {

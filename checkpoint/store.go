@@ -40,6 +40,8 @@ type Store struct {
 	opt Options
 
 	aside   bool
+	look    bool       // it is only read, through a folder of links
+	links   string     // that folder
 	writing sync.Mutex // held by a lane that writes ahead of a mark
 	mu      sync.Mutex // guards live and tables
 	live    *rows      // nil before the first snapshot is loaded or saved
@@ -93,6 +95,9 @@ func (s *Store) Close() error {
 	s.live = nil
 	if s.aside {
 		return errors.Join(err, s.fs.RemoveAll(s.dir))
+	}
+	if s.look {
+		return errors.Join(err, s.fs.RemoveAll(s.links))
 	}
 	return errors.Join(err, s.removeLive())
 }
@@ -274,10 +279,13 @@ func (s *Store) number(step string, t *state.Table) state.TableNumber {
 
 // begin makes the live store, of links to the files of a checkpoint, or empty.
 func (s *Store) begin(files []storeFile, from string) error {
-	if err := s.removeLive(); err != nil {
+	live := path.Join(s.dir, fmt.Sprintf("%s%d", livePrefix, lives.Add(1)))
+	if s.look {
+		live = path.Join(s.dir, lookFolder())
+		s.links = live
+	} else if err := s.removeLive(); err != nil {
 		return err
 	}
-	live := path.Join(s.dir, fmt.Sprintf("%s%d", livePrefix, lives.Add(1)))
 	if err := s.fs.MkdirAll(live, 0o700); err != nil {
 		return err
 	}
@@ -489,13 +497,7 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 		}
 	}
 	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, StepWatermarks: m.StepMarks, State: s}
-	for _, p := range m.Partitions {
-		q := engine.PartitionState{Source: p.Source, Name: p.Name, Position: p.Position, Greatest: row.MinTime, Ended: p.Ended, Events: p.Events}
-		if p.Greatest != nil {
-			q.Greatest = *p.Greatest
-		}
-		snap.Partitions = append(snap.Partitions, q)
-	}
+	snap.Partitions = m.partitions()
 	if changed {
 		s.adapt(snap, m)
 	}

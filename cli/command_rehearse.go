@@ -257,7 +257,7 @@ func showParts(s *streams, parts []try.RehearsedPart, wanted func(string) bool, 
 		var names []string
 		for _, f := range p.Fields {
 			name, kind, _ := strings.Cut(f, " ")
-			if kind == "int" || kind == "double" || kind == "decimal" {
+			if numeric(kind) {
 				name = ">" + name
 			}
 			names = append(names, name)

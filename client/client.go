@@ -21,6 +21,7 @@ import (
 	"github.com/tmaxmax/go-sse"
 
 	"undertide/api"
+	"undertide/inside"
 	"undertide/job"
 	"undertide/try"
 )
@@ -269,6 +270,71 @@ func (c *Client) Figures(ctx context.Context, id int64) (api.Figures, error) {
 func (c *Client) Checkpoints(ctx context.Context, id int64, limit int) ([]api.Checkpoint, error) {
 	p, err := call[api.Page[api.Checkpoint]](ctx, c, "GET", runAt(id)+"/checkpoints"+query("limit", strconv.Itoa(limit)), "", nil)
 	return p.Items, err
+}
+
+// StateQuery chooses what is shown of a step's state; zero values choose the first hundred rows of the newest checkpoint.
+type StateQuery struct {
+	Checkpoint, From int64 // epochs; From only where two are compared
+	Table            string
+	Raw              bool
+	Key              []string
+	Limit            int
+	Format           string // of StateFile
+}
+
+func (q StateQuery) query() string {
+	v := url.Values{}
+	set := func(name, value string, is bool) {
+		if is {
+			v.Set(name, value)
+		}
+	}
+	set("checkpoint", strconv.FormatInt(q.Checkpoint, 10), q.Checkpoint > 0)
+	set("from", strconv.FormatInt(q.From, 10), q.From > 0)
+	set("table", q.Table, q.Table != "")
+	set("raw", "true", q.Raw)
+	set("limit", strconv.Itoa(q.Limit), q.Limit > 0)
+	set("format", q.Format, q.Format != "")
+	for _, k := range q.Key {
+		v.Add("key", k)
+	}
+	if len(v) == 0 {
+		return ""
+	}
+	return "?" + v.Encode()
+}
+
+func stateAt(job, step string) string { return "/jobs/" + name(job) + "/state/" + name(step) }
+
+// State gives rows of what a step of a job keeps.
+func (c *Client) State(ctx context.Context, job, step string, q StateQuery) (inside.Shown, error) {
+	return call[inside.Shown](ctx, c, "GET", stateAt(job, step)+q.query(), "", nil)
+}
+
+// Spans gives the windows and other spans of what a step keeps.
+func (c *Client) Spans(ctx context.Context, job, step string, q StateQuery) (inside.SpansShown, error) {
+	return call[inside.SpansShown](ctx, c, "GET", stateAt(job, step)+"/spans"+q.query(), "", nil)
+}
+
+// Skew tells how what a step keeps lies over shares and lanes.
+func (c *Client) Skew(ctx context.Context, job, step string, q StateQuery) (inside.SkewShown, error) {
+	return call[inside.SkewShown](ctx, c, "GET", stateAt(job, step)+"/skew"+q.query(), "", nil)
+}
+
+// Compare tells what differs of a step between two checkpoints.
+func (c *Client) Compare(ctx context.Context, job, step string, q StateQuery) (inside.ComparedShown, error) {
+	return call[inside.ComparedShown](ctx, c, "GET", stateAt(job, step)+"/compare"+q.query(), "", nil)
+}
+
+// StateFile writes rows of what a step keeps in a form: csv, parquet, table.
+func (c *Client) StateFile(ctx context.Context, w io.Writer, job, step string, q StateQuery) error {
+	res, err := c.request(ctx, "GET", stateAt(job, step)+q.query(), "", "*/*", nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	_, err = io.Copy(w, res.Body)
+	return err
 }
 
 // RowQuery chooses rows; zero values choose the newest hundred.

@@ -16,6 +16,7 @@ var allowed = map[string][]string{
 	"job":        {"connect", "core", "disk", "member", "nearest"},
 	"connect":    {"core", "disk", "member", "nearest"},
 	"checkpoint": {"core"},
+	"inside":     {"checkpoint", "connect", "core", "job"},
 	"look":       {"connect", "core", "member"},
 	"secret":     {},
 	"leak":       {},
@@ -24,16 +25,16 @@ var allowed = map[string][]string{
 	"disk":       {},
 	"harbour":    {"connect", "core", "job"},
 	"account":    {},
-	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "harbour", "job", "look", "run", "service", "try"},
+	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "harbour", "inside", "job", "look", "run", "service", "try"},
 	"cmd":        {"cli"},
-	"bench":      {"core", "job", "connect", "run"},
+	"bench":      {"checkpoint", "core", "job", "connect", "run"},
 	"e2e":        {"account", "cli", "job"},
-	"api":        {"connect", "job", "look", "run", "try"},
+	"api":        {"connect", "inside", "job", "look", "run", "try"},
 	"broker":     {},
-	"client":     {"api", "job", "try"},
+	"client":     {"api", "inside", "job", "try"},
 	"console":    {},
 	"postgres":   {"account"},
-	"service":    {"api", "connect", "core", "disk", "job", "look", "postgres", "run", "secret", "store", "try"},
+	"service":    {"api", "checkpoint", "connect", "core", "disk", "inside", "job", "look", "postgres", "run", "secret", "store", "try"},
 	"store":      {},
 }
 
@@ -47,7 +48,8 @@ var forbidden = map[string]string{
 	"github.com/goccy/go-yaml":         "documents are read in job/",
 	"github.com/spf13/cobra":           "commands are in cli/",
 	"github.com/go-faster/jx":          "formats are in connect/formats",
-	"github.com/parquet-go/parquet-go": "state files are written in checkpoint/",
+	"github.com/parquet-go/parquet-go": "files of rows are written in inside/",
+	"github.com/cockroachdb/pebble":    "the store of state is in checkpoint/",
 }
 
 // rooms are the kinds of connectors and the formats: all others ask the list (connect/all) and know no name. Rows are

@@ -18,6 +18,7 @@ import (
 
 	"undertide/api"
 	"undertide/connect"
+	"undertide/inside"
 	"undertide/job"
 	"undertide/look"
 	"undertide/run"
@@ -39,14 +40,19 @@ type operation struct {
 type parameter struct{ name, kind, about string }
 
 var (
-	after  = parameter{"after", "string", "The `next` of the part before: the list goes on behind it."}
-	limit  = parameter{"limit", "integer", "At most so many."}
-	source = parameter{"source", "string", "A source of the document; may be left out where there is one."}
-	rows   = parameter{"rows", "integer", "How many events are sampled at most."}
-	place  = parameter{"from", "string", "Which are sampled: newest (default) or oldest."}
-	where  = parameter{"from", "string", "Which are wanted: newest (default), oldest or time."}
-	since  = parameter{"since", "string", "A time (RFC 3339), or a duration before now such as 15m."}
+	after        = parameter{"after", "string", "The `next` of the part before: the list goes on behind it."}
+	limit        = parameter{"limit", "integer", "At most so many."}
+	source       = parameter{"source", "string", "A source of the document; may be left out where there is one."}
+	rows         = parameter{"rows", "integer", "How many events are sampled at most."}
+	place        = parameter{"from", "string", "Which are sampled: newest (default) or oldest."}
+	where        = parameter{"from", "string", "Which are wanted: newest (default), oldest or time."}
+	ofCheckpoint = parameter{"checkpoint", "integer", "The epoch of a checkpoint; the newest by default."}
+	ofTable      = parameter{"table", "string", "One of the step's tables (`waiting`, `shown`); its own by default."}
+	ofKey        = parameter{"key", "string", "Only rows of this key: FIELD=VALUE, or the values of the key's fields in order; may be repeated."}
+	since        = parameter{"since", "string", "A time (RFC 3339), or a duration before now such as 15m."}
 )
+
+var stateProblems = []api.Problem{api.NoSuchJob, api.NoSuchStep, api.NoSuchCheckpoint, api.NotRunning, api.WrongRequest}
 
 type anyJSON struct{}
 
@@ -69,6 +75,10 @@ var operations = []operation{
 	{method: "GET", path: "/jobs/{job}/history", id: "history", summary: "What happened to the job, newest first.", query: []parameter{after, limit}, status: 200, answer: api.Page[api.Event]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "GET", path: "/jobs/{job}/logs", id: "logs", summary: "The job's log, newest first.", query: []parameter{{"grep", "string", "Only lines that hold this text, in any case."}, {"level", "string", "From this level on: debug, info, warn, error."}, since, limit}, status: 200, answer: api.Page[api.LogLine]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "GET", path: "/jobs/{job}/lateness", id: "lateness", summary: "How late the events of a job's source come, from a sample, and what margins would lose and cost.", query: []parameter{source, rows, place}, status: 200, answer: api.LatenessOf{}, problems: []api.Problem{api.NoSuchJob, api.Unreachable, api.AccessDenied, api.NoSuchTopic}},
+	{method: "GET", path: "/jobs/{job}/state/{step}", id: "state", summary: "Rows of what a step keeps, as of a checkpoint: as JSON the first hundred, as CSV or Parquet all of them.", query: []parameter{ofCheckpoint, ofTable, {"raw", "boolean", "Accumulators as they are kept, in place of results."}, ofKey, limit, {"format", "string", "json (the default), csv, parquet or table."}}, status: 200, answer: inside.Shown{}, problems: stateProblems},
+	{method: "GET", path: "/jobs/{job}/state/{step}/spans", id: "spans", summary: "The windows and other spans of what a step keeps, with how many keys each has and when it ends.", query: []parameter{ofCheckpoint}, status: 200, answer: inside.SpansShown{}, problems: stateProblems},
+	{method: "GET", path: "/jobs/{job}/state/{step}/skew", id: "skew", summary: "How what a step keeps lies over shares and lanes, and its heaviest keys.", query: []parameter{ofCheckpoint}, status: 200, answer: inside.SkewShown{}, problems: stateProblems},
+	{method: "GET", path: "/jobs/{job}/state/{step}/compare", id: "compare", summary: "What differs of a step between two checkpoints.", query: []parameter{{"from", "integer", "The epoch of the older checkpoint."}, ofCheckpoint, ofTable, ofKey, limit}, status: 200, answer: inside.ComparedShown{}, problems: stateProblems},
 	{method: "GET", path: "/jobs/{job}/kept", id: "kept", summary: "What a start of a version would keep of what the last run left.", query: []parameter{{"version", "string", "A version; the newest by default."}}, status: 200, answer: api.Kept{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
 	{method: "GET", path: "/connections", id: "connections", summary: "All connections by name. Secrets are named, never shown.", status: 200, answer: api.List[api.Connection]{}},
 	{method: "PUT", path: "/connections/{connection}", id: "putConnection", summary: "Add a connection, or change it.", body: api.ConnectionSpec{}, status: 200, answer: api.Connection{}, problems: []api.Problem{api.WrongConnection}},
@@ -123,6 +133,16 @@ var names = map[reflect.Type]string{
 	reflect.TypeFor[connect.Example]():          "SinkExample",
 	reflect.TypeFor[look.Field]():               "InferredField",
 	reflect.TypeFor[run.CheckpointFigures]():    "CheckpointFigures",
+	reflect.TypeFor[inside.Shown]():             "StateRows",
+	reflect.TypeFor[inside.About]():             "StateAbout",
+	reflect.TypeFor[inside.Field]():             "StateField",
+	reflect.TypeFor[inside.SpansShown]():        "StateSpans",
+	reflect.TypeFor[inside.SpanShown]():         "StateSpan",
+	reflect.TypeFor[inside.SkewShown]():         "StateSkew",
+	reflect.TypeFor[inside.Share]():             "StateShare",
+	reflect.TypeFor[inside.Heavy]():             "StateHeavy",
+	reflect.TypeFor[inside.ComparedShown]():     "StateCompared",
+	reflect.TypeFor[inside.ShownDifference]():   "StateDifference",
 }
 
 func page() ([]byte, error) {

@@ -77,6 +77,9 @@ func newRows(t *Table, named bool) *Rows {
 	return r
 }
 
+// NewRows makes empty rows of a table.
+func NewRows(t *Table) *Rows { return newRows(t, false) }
+
 // Key gives the encoded key of a row.
 func (r *Rows) Key(i int) []byte { return r.Data[r.Off[i]:r.Off[i+1]] }
 

@@ -1,0 +1,323 @@
+package inside
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/parquet-go/parquet-go"
+
+	"undertide/connect"
+	"undertide/connect/formats/ndjson"
+	"undertide/core/row"
+	"undertide/core/step"
+)
+
+// Forms are the forms in which rows are written.
+var Forms = []string{"table", "json", "csv", "parquet"}
+
+// Shown are rows of a step's state, as the service answers.
+type Shown struct {
+	About
+	Table  string            `json:"table"`
+	Tables []string          `json:"tables"`
+	Fields []Field           `json:"fields"`
+	Rows   []json.RawMessage `json:"rows"`
+	// More says that there are others behind the limit.
+	More bool `json:"more"`
+}
+
+// About names the checkpoint that something is said of.
+type About struct {
+	Job     string    `json:"job"`
+	Step    string    `json:"step"`
+	Epoch   int64     `json:"epoch"`
+	Written time.Time `json:"written"`
+	// Watermark is the W of the step in it; null before the first row.
+	Watermark *time.Time `json:"watermark"`
+}
+
+// Field is a field of what is shown.
+type Field struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
+}
+
+// About gives the words that begin every answer.
+func (s *Step) About() About {
+	return About{Job: s.Job, Step: s.Name, Epoch: s.Epoch, Written: s.Written, Watermark: moment(s.Watermark)}
+}
+
+// moment gives a time that is none of the infinities.
+func moment(t row.Time) *time.Time {
+	if t < row.FirstTime || t > row.LastTime {
+		return nil
+	}
+	std := t.Std()
+	return &std
+}
+
+// Show gives rows as the service answers.
+func (s *Step) Show(a Asked) (Shown, error) {
+	schema, err := s.Schema(a)
+	if err != nil {
+		return Shown{}, err
+	}
+	out := Shown{About: s.About(), Table: a.Table, Tables: s.Tables(), Fields: []Field{}, Rows: []json.RawMessage{}}
+	for _, f := range schema {
+		out.Fields = append(out.Fields, Field{f.Name, f.Kind.String()})
+	}
+	enc := ndjson.NewEncoder(schema)
+	out.More, err = s.Rows(a, func(b *row.Batch) error {
+		for from := 0; from < b.N; from += row.MaxRows {
+			text := enc.Append(nil, step.ViewOf(slice(b, from, min(from+row.MaxRows, b.N)), nil))
+			for line := range strings.Lines(string(text)) {
+				out.Rows = append(out.Rows, json.RawMessage(strings.TrimSuffix(line, "\n")))
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// slice gives some rows of a batch, as one that an encoder takes.
+func slice(b *row.Batch, from, to int) *row.Batch {
+	if from == 0 && to == b.N {
+		return b
+	}
+	out := row.NewBatch(b.Schema)
+	for i := from; i < to; i++ {
+		out.AppendFrom(b, i)
+	}
+	return out
+}
+
+// Write writes rows in one of Forms; it says whether there are others behind the limit.
+func (s *Step) Write(w io.Writer, form string, a Asked) (more bool, err error) {
+	schema, err := s.Schema(a)
+	if err != nil {
+		return false, err
+	}
+	if form == "parquet" {
+		p := newParquet(w, s.Name, schema)
+		more, err = s.Rows(a, p.take)
+		return more, errors.Join(err, p.close())
+	}
+	f := connect.FormatNamed(form)
+	if f == nil || !slices.Contains(Forms, form) {
+		return false, fmt.Errorf("%w: --format %s: give %s", ErrUsage, form, strings.Join(Forms, ", "))
+	}
+	if f.Head != nil {
+		if _, err := w.Write(f.Head(schema)); err != nil {
+			return false, err
+		}
+	}
+	enc := f.Encode(schema)
+	return s.Rows(a, func(b *row.Batch) error {
+		for from := 0; from < b.N; from += row.MaxRows {
+			if _, err := w.Write(enc.Append(nil, step.ViewOf(slice(b, from, min(from+row.MaxRows, b.N)), nil))); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// toParquet writes batches as a Parquet file. Its columns are ordered by name: so its library has them. Lists and maps are
+// their JSON, decimals texts.
+type toParquet struct {
+	w    *parquet.GenericWriter[any]
+	cols []int // by column of the file, that of the schema
+}
+
+func newParquet(w io.Writer, name string, s row.Schema) *toParquet {
+	g := parquet.Group{}
+	for _, f := range s {
+		var n parquet.Node
+		switch {
+		case !f.Kind.Plain(), f.Kind == row.String, f.Kind == row.Decimal:
+			n = parquet.String()
+		case f.Kind == row.Bytes:
+			n = parquet.Leaf(parquet.ByteArrayType)
+		case f.Kind == row.Double:
+			n = parquet.Leaf(parquet.DoubleType)
+		case f.Kind == row.Bool:
+			n = parquet.Leaf(parquet.BooleanType)
+		case f.Kind == row.Timestamp:
+			n = parquet.Timestamp(parquet.Microsecond)
+		default:
+			n = parquet.Int(64)
+		}
+		g[f.Name] = parquet.Optional(n)
+	}
+	p := &toParquet{w: parquet.NewGenericWriter[any](w, parquet.NewSchema(name, g), parquet.Compression(&parquet.Snappy)), cols: make([]int, len(s))}
+	for i := range p.cols {
+		p.cols[i] = i
+	}
+	slices.SortFunc(p.cols, func(a, b int) int { return cmp.Compare(s[a].Name, s[b].Name) })
+	return p
+}
+
+func (p *toParquet) take(b *row.Batch) error {
+	rows := make([]parquet.Row, 0, b.N)
+	for i := range b.N {
+		r := make(parquet.Row, len(p.cols))
+		for at, c := range p.cols {
+			level := 1
+			if b.Cols[c].IsNull(i) {
+				level = 0
+			}
+			r[at] = parquetValue(b, c, i).Level(0, level, at)
+		}
+		rows = append(rows, r)
+	}
+	_, err := p.w.WriteRows(rows)
+	return err
+}
+
+func parquetValue(b *row.Batch, c, i int) parquet.Value {
+	col := b.Cols[c]
+	switch {
+	case col.IsNull(i):
+		return parquet.NullValue()
+	case !col.Kind.Plain():
+		one := row.NewBatch(row.Schema{{Name: "v", Kind: col.Kind}})
+		one.Cols[0].AppendFrom(col, i)
+		one.N = 1
+		line := ndjson.NewEncoder(one.Schema).Append(nil, step.ViewOf(one, nil))
+		return parquet.ByteArrayValue(line[len(`{"v":`) : len(line)-len("}\n")])
+	case col.Kind == row.Double:
+		return parquet.DoubleValue(col.F[i])
+	case col.Kind == row.Bool:
+		return parquet.BooleanValue(col.I[i] != 0)
+	case col.Kind.Text():
+		return parquet.ByteArrayValue(col.Bytes(i))
+	}
+	return parquet.Int64Value(col.I[i])
+}
+
+func (p *toParquet) close() error { return p.w.Close() }
+
+// SpansShown are the spans of a step.
+type SpansShown struct {
+	About
+	Spans []SpanShown `json:"spans"`
+}
+
+// SpanShown is one: its start is null where rows stand in none, its end where nothing ends.
+type SpanShown struct {
+	Start *time.Time `json:"start"`
+	Until *time.Time `json:"until"`
+	Keys  int64      `json:"keys"`
+	Rows  int64      `json:"rows"`
+	// In is how far the watermark is from Until, in seconds; null where one of them is not known.
+	In *float64 `json:"in_seconds"`
+}
+
+// ShowSpans gives the spans as the service answers.
+func (s *Step) ShowSpans() (SpansShown, error) {
+	spans, err := s.Spans()
+	out := SpansShown{About: s.About(), Spans: []SpanShown{}}
+	spanned := len(s.tables) > 0 && s.tables[0].Span != ""
+	for _, p := range spans {
+		v := SpanShown{Keys: p.Keys, Rows: p.Rows}
+		if spanned {
+			v.Start = moment(p.Start)
+		}
+		if p.Ends {
+			v.Until = moment(p.Until)
+		}
+		if v.Until != nil && out.Watermark != nil {
+			left := v.Until.Sub(*out.Watermark).Seconds()
+			v.In = &left
+		}
+		out.Spans = append(out.Spans, v)
+	}
+	return out, err
+}
+
+// SkewShown is how a step's state lies over the key space.
+type SkewShown struct {
+	About
+	Keys     int64   `json:"keys"`
+	Rows     int64   `json:"rows"`
+	Bytes    int64   `json:"bytes"`
+	Shares   []Share `json:"shares"` // those that have any
+	Lanes    []Share `json:"lanes"`
+	Heaviest []Heavy `json:"heaviest"`
+}
+
+// Share is one of 240 parts of the key space, or a lane.
+type Share struct {
+	Number int   `json:"number"`
+	Keys   int64 `json:"keys"`
+	Rows   int64 `json:"rows"`
+	Bytes  int64 `json:"bytes"`
+}
+
+// ShowSkew gives the skew as the service answers, for so many lanes, with so many of the heaviest keys.
+func (s *Step) ShowSkew(lanes, heaviest int) (SkewShown, error) {
+	k, err := s.Skew(lanes, heaviest)
+	out := SkewShown{About: s.About(), Shares: []Share{}, Lanes: []Share{}, Heaviest: []Heavy{}}
+	if err != nil {
+		return out, err
+	}
+	out.Keys, out.Rows, out.Bytes, out.Heaviest = k.Keys, k.Rows, k.Bytes, append(out.Heaviest, k.Heaviest...)
+	for n, p := range k.Shares {
+		if p.Keys > 0 {
+			out.Shares = append(out.Shares, Share{n, p.Keys, p.Rows, p.Bytes})
+		}
+	}
+	for n, p := range k.Lanes {
+		out.Lanes = append(out.Lanes, Share{n, p.Keys, p.Rows, p.Bytes})
+	}
+	return out, nil
+}
+
+// ComparedShown is what differs between two checkpoints.
+type ComparedShown struct {
+	About
+	From        About             `json:"from"`
+	Same        int64             `json:"same"`
+	Came        int64             `json:"came"`
+	Changed     int64             `json:"changed"`
+	Went        int64             `json:"went"`
+	Fields      []Field           `json:"fields"`
+	Differences []ShownDifference `json:"differences"`
+}
+
+// ShownDifference is a row that differs; null where it was not, or is not there.
+type ShownDifference struct {
+	Was json.RawMessage `json:"was"`
+	Is  json.RawMessage `json:"is"`
+}
+
+// ShowCompared compares a step of two checkpoints as the service answers.
+func ShowCompared(was, is *Step, a Asked) (ComparedShown, error) {
+	out := ComparedShown{About: is.About(), From: was.About(), Fields: []Field{}, Differences: []ShownDifference{}}
+	schema, err := is.Schema(a)
+	if err != nil {
+		return out, err
+	}
+	for _, f := range schema {
+		out.Fields = append(out.Fields, Field{f.Name, f.Kind.String()})
+	}
+	enc := ndjson.NewEncoder(schema)
+	text := func(b *row.Batch) json.RawMessage {
+		if b == nil {
+			return json.RawMessage("null")
+		}
+		return json.RawMessage(strings.TrimSuffix(string(enc.Append(nil, step.ViewOf(b, nil))), "\n"))
+	}
+	c, err := Compare(was, is, a, func(d Difference) error {
+		out.Differences = append(out.Differences, ShownDifference{text(d.Was), text(d.Is)})
+		return nil
+	})
+	out.Same, out.Came, out.Changed, out.Went = c.Same, c.Came, c.Changed, c.Went
+	return out, err
+}
