@@ -15,7 +15,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/cockroachdb/pebble/v2/vfs"
 	"golang.org/x/sync/errgroup"
 
 	"undertide/checkpoint"
@@ -210,7 +209,7 @@ func (c *stateCase) measure(dir string, lanes int, kept bool) (m stateMeasure, e
 	opt := engine.Options{Lanes: lanes}
 	if c.memory > 0 && kept {
 		debug.SetMemoryLimit(c.memory)
-		aside := checkpoint.Aside(vfs.Default, dir, c.memory/8)
+		aside := checkpoint.Aside(checkpoint.Disk, dir, c.memory/8)
 		defer aside.Close()
 		opt.Behind, opt.Apply, opt.Memory = aside, aside.Apply, func() int64 { return run.StateMemory(c.memory) }
 		kept = false
@@ -218,7 +217,7 @@ func (c *stateCase) measure(dir string, lanes int, kept bool) (m stateMeasure, e
 	var mu sync.Mutex
 	var store *checkpoint.Store
 	if kept {
-		if store, err = checkpoint.Open(vfs.Default, folder, checkpoint.Options{Job: "bench", Digest: "d", Keep: 2}); err != nil {
+		if store, err = checkpoint.Open(checkpoint.Disk, folder, checkpoint.Options{Job: "bench", Digest: "d", Keep: 2}); err != nil {
 			return m, err
 		}
 		opt.Save, opt.Every = store.Save, c.every
@@ -263,7 +262,7 @@ func (c *stateCase) restore(dir string, lanes int) (m stateMeasure, err error) {
 	folder := filepath.Join(dir, fmt.Sprintf("state-%d", os.Getpid()))
 	defer os.RemoveAll(folder)
 	open := func() (*checkpoint.Store, error) {
-		return checkpoint.Open(vfs.Default, folder, checkpoint.Options{Job: "bench", Digest: "d", Keep: 2})
+		return checkpoint.Open(checkpoint.Disk, folder, checkpoint.Options{Job: "bench", Digest: "d", Keep: 2})
 	}
 	store, err := open()
 	if err != nil {

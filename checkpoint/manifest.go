@@ -165,7 +165,7 @@ func readManifest(text []byte) (*manifest, error) {
 		return nil, fmt.Errorf("the manifest cannot be read: %w", err)
 	}
 	if made.Format != format {
-		return nil, fmt.Errorf("%w: it has format %d, and this one reads format %d; run it with the version that made it, or begin anew with an empty folder", errFormat, made.Format, format)
+		return nil, fmt.Errorf("%w: it has format %d, and this one reads format %d; run the job with the version that made it, or begin anew: start it with --fresh, or with an empty folder", ErrFormat, made.Format, format)
 	}
 	var m manifest
 	d := json.NewDecoder(bytes.NewReader(text))

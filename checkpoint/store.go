@@ -28,10 +28,16 @@ import (
 // each.
 var ErrDamaged = errors.New("no checkpoint verifies")
 
+// ErrFormat is wrapped where another version of Under Tide made a checkpoint, in a form that this one does not read.
+var ErrFormat = errors.New("another version of Under Tide made the checkpoint")
+
 // ErrUnreadable is wrapped where a checkpoint could not be read, so that nobody knows whether it is damaged. A
 // start goes back to an older one only where the newer is known to be; this one may be whole, and rows that it
 // delivered would come again.
 var ErrUnreadable = errors.New("a checkpoint cannot be read; mend what keeps it from being read, and start again")
+
+// Disk is the file system of the machine; tests have one that makes any operation fail.
+var Disk vfs.FS = vfs.Default
 
 // Store is the checkpoints of one job in a folder. One goroutine at a time.
 type Store struct {
@@ -416,7 +422,7 @@ func (s *Store) Newest() (snap *engine.Snapshot, passed []Passed, highest int64,
 		if err == nil {
 			return snap, passed, epochs[0], nil
 		}
-		if errors.Is(err, errOther) || errors.Is(err, errFormat) || errors.Is(err, ErrUnreadable) {
+		if errors.Is(err, errOther) || errors.Is(err, ErrFormat) || errors.Is(err, ErrUnreadable) {
 			return nil, passed, epochs[0], err
 		}
 		if !errors.Is(err, errIncomplete) {
@@ -438,7 +444,6 @@ func (s *Store) Newest() (snap *engine.Snapshot, passed []Passed, highest int64,
 var (
 	errIncomplete = errors.New("it was interrupted before it was complete")
 	errOther      = errors.New("it belongs to another job or document")
-	errFormat     = errors.New("another version of Under Tide made the checkpoint")
 )
 
 // manifest reads and verifies what a checkpoint says of itself.

@@ -579,7 +579,7 @@ func TestOlderFormat(t *testing.T) {
 	bare := []byte(`{"format": 1, "job": "levels", "files": [{"step": "minute"}], "checksum": ""}`)
 	at := bytes.LastIndex(bare, []byte(`""`)) + 1
 	write(t, m, "state/00000001/"+manifestName, append(append(bytes.Clone(bare[:at]), digest(bare)...), bare[at:]...))
-	if _, _, _, err := open(t, m, 2).Newest(); !errors.Is(err, errFormat) || !strings.Contains(err.Error(), "format 1") {
+	if _, _, _, err := open(t, m, 2).Newest(); !errors.Is(err, ErrFormat) || !strings.Contains(err.Error(), "format 1") {
 		t.Errorf("a checkpoint of format 1 gives %v", err)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -265,6 +266,8 @@ func cellsOf(line json.RawMessage, fields []inside.Field) []string {
 		}
 		if text == "null" || len(values[f.Name]) == 0 {
 			text = "-"
+		} else if v, err := strconv.ParseFloat(text, 64); err == nil && f.Kind == "double" {
+			text = strconv.FormatFloat(v, 'f', 3, 64)
 		}
 		cells = append(cells, harmless(text))
 	}

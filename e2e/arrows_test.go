@@ -61,7 +61,7 @@ var rooms = map[string][]string{
 	"undertide/connect/formats/csv":    {"connect"},
 	"undertide/connect/formats/text":   {"connect"},
 	"undertide/connect/formats/table":  {"connect"},
-	"undertide/connect/formats/ndjson": {"connect", "run", "try"},
+	"undertide/connect/formats/ndjson": {"connect", "inside", "run", "try"},
 }
 
 // homes says which packages alone may import a library: others take what those hand out.
@@ -73,7 +73,8 @@ var homes = map[string][]string{
 	"github.com/twmb/franz-go":      {"connect", "broker"},
 	"github.com/spf13/cobra":        {"cli"},
 	"github.com/goccy/go-yaml":      {"job", "cli"},
-	"github.com/parquet-go/":        {"checkpoint"},
+	"github.com/parquet-go/":        {"inside"},
+	"github.com/cockroachdb/":       {"checkpoint"},
 	"github.com/getkin/kin-openapi": {"api"},
 }
 

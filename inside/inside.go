@@ -11,8 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/cockroachdb/pebble/v2/vfs"
-
 	"undertide/checkpoint"
 	"undertide/core/expr"
 	"undertide/core/row"
@@ -40,7 +38,7 @@ func Open(dir string, epoch int64, j *job.Job, name string) (*Step, error) {
 	if err != nil {
 		return nil, err
 	}
-	o, err := checkpoint.OpenOne(vfs.Default, dir, epoch)
+	o, err := checkpoint.OpenOne(checkpoint.Disk, dir, epoch)
 	if err != nil {
 		return nil, err
 	}
@@ -158,7 +156,7 @@ func (s *Step) Rows(a Asked, take func(b *row.Batch) error) (more bool, err erro
 		}
 		out := row.NewBatch(x.Schema)
 		for i := range b.N {
-			if !meets(b.Cols, i) {
+			if !meets(b.Cols, i) || s.past(x, r, i) {
 				continue
 			}
 			if a.Limit > 0 && left == 0 {
@@ -197,12 +195,26 @@ func keyIs(key row.Schema, asked []string) (func(cols []*row.Column, i int) bool
 	}
 	return func(cols []*row.Column, i int) bool {
 		for at, v := range want {
-			if expr.At(cols[at], i).String() != v {
+			if textOf(cols[at], i) != v {
 				return false
 			}
 		}
 		return true
 	}, nil
+}
+
+// textOf writes a value of a key as people write it.
+func textOf(c *row.Column, i int) string {
+	if c.Kind.Text() && c.Kind.Plain() && !c.IsNull(i) {
+		return string(c.Bytes(i))
+	}
+	return expr.At(c, i).String()
+}
+
+// past says that a row counts no more: what has passed goes with its span, a little later.
+func (s *Step) past(x *step.Inspector, r *state.Rows, i int) bool {
+	until, ends := x.Until(r, i)
+	return ends && until <= s.Watermark && x.Table.Name != "waiting" // what waits is taken once W is beyond
 }
 
 // Span is a window, slice or other span of time, as a checkpoint has it.
@@ -226,6 +238,9 @@ func (s *Step) Spans() ([]Span, error) {
 	at := map[[2]row.Time]int{}
 	err = s.Read(s.Name, x.Table, func(r *state.Rows) (bool, error) {
 		for i := range r.N {
+			if s.past(x, r, i) {
+				continue
+			}
 			var name [2]row.Time
 			until, ends := x.Until(r, i)
 			if x.Table.Span != "" {
@@ -313,7 +328,7 @@ func (s *Step) Skew(lanes, heaviest int) (*Skew, error) {
 		}
 		var parts []string
 		for c := range b.Cols {
-			parts = append(parts, expr.At(b.Cols[c], 0).String())
+			parts = append(parts, textOf(b.Cols[c], 0))
 		}
 		h.Key = strings.Join(parts, ", ")
 	}

@@ -3,8 +3,6 @@ package run
 import (
 	"strings"
 
-	"github.com/cockroachdb/pebble/v2/vfs"
-
 	"undertide/checkpoint"
 	"undertide/job"
 )
@@ -21,7 +19,7 @@ type KeptPart struct {
 // Kept compares a document with the newest checkpoint in a folder, nil where there is none; epoch is the
 // checkpoint's, same says that this very document made it.
 func Kept(j *job.Job, dir string) (parts []KeptPart, epoch int64, same bool, err error) {
-	store, err := checkpoint.Open(vfs.Default, dir, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces})
+	store, err := checkpoint.Open(checkpoint.Disk, dir, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces})
 	if err != nil {
 		return nil, 0, false, err
 	}

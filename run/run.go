@@ -12,8 +12,6 @@ import (
 	"strings"
 	"syscall"
 
-	"github.com/cockroachdb/pebble/v2/vfs"
-
 	"undertide/checkpoint"
 	"undertide/core/engine"
 	"undertide/disk"
@@ -52,7 +50,7 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	active.Add(1)
 	defer active.Add(-1)
 	if opt.Checkpoints == "" {
-		aside := checkpoint.Aside(vfs.Default, os.TempDir(), min(o.Memory()/3, 256<<20))
+		aside := checkpoint.Aside(checkpoint.Disk, os.TempDir(), min(o.Memory()/3, 256<<20))
 		defer b.put(aside)
 		o.Behind, o.Apply = aside, aside.Apply
 	} else {
@@ -61,7 +59,7 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 			return Result{}, err
 		}
 		defer unlock()
-		store, err := checkpoint.Open(vfs.Default, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Keep: j.CheckpointKeep, Cache: min(o.Memory()/3, 256<<20)})
+		store, err := checkpoint.Open(checkpoint.Disk, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Keep: j.CheckpointKeep, Cache: min(o.Memory()/3, 256<<20)})
 		if err != nil {
 			return Result{}, err
 		}

@@ -255,7 +255,7 @@ var errAlreadyFinished = errors.New("the job has come to its end: its inputs are
 func permanent(err error) bool {
 	var faults job.Faults
 	var panicked *engine.Panic
-	return errors.As(err, &panicked) || errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged)
+	return errors.As(err, &panicked) || errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged) || errors.Is(err, run.ErrFormat)
 }
 
 // hopeless counts tries that came to nothing.

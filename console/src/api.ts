@@ -425,6 +425,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/state/{step}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rows of what a step keeps, as of a checkpoint: as JSON the first hundred, as CSV or Parquet all of them. */
+        get: operations["state"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/state/{step}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What differs of a step between two checkpoints. */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/state/{step}/skew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How what a step keeps lies over shares and lanes, and its heaviest keys. */
+        get: operations["skew"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/state/{step}/spans": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The windows and other spans of what a step keeps, with how many keys each has and when it ends. */
+        get: operations["spans"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/stop": {
         parameters: {
             query?: never;
@@ -1416,6 +1484,118 @@ export interface components {
         Started: {
             notes: string[];
             run: components["schemas"]["Run"];
+        };
+        StateAbout: {
+            /** Format: int64 */
+            epoch: number;
+            job: string;
+            step: string;
+            /** Format: date-time */
+            watermark: string | null;
+            /** Format: date-time */
+            written: string;
+        };
+        StateCompared: {
+            /** Format: int64 */
+            came: number;
+            /** Format: int64 */
+            changed: number;
+            differences: components["schemas"]["StateDifference"][];
+            /** Format: int64 */
+            epoch: number;
+            fields: components["schemas"]["StateField"][];
+            from: components["schemas"]["StateAbout"];
+            job: string;
+            /** Format: int64 */
+            same: number;
+            step: string;
+            /** Format: date-time */
+            watermark: string | null;
+            /** Format: int64 */
+            went: number;
+            /** Format: date-time */
+            written: string;
+        };
+        StateDifference: {
+            is: unknown;
+            was: unknown;
+        };
+        StateField: {
+            kind: string;
+            name: string;
+        };
+        StateHeavy: {
+            key: string;
+            /** Format: double */
+            part: number;
+            /** Format: int64 */
+            rows: number;
+        };
+        StateRows: {
+            /** Format: int64 */
+            epoch: number;
+            fields: components["schemas"]["StateField"][];
+            job: string;
+            more: boolean;
+            rows: unknown[];
+            step: string;
+            table: string;
+            tables: string[];
+            /** Format: date-time */
+            watermark: string | null;
+            /** Format: date-time */
+            written: string;
+        };
+        StateShare: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            keys: number;
+            number: number;
+            /** Format: int64 */
+            rows: number;
+        };
+        StateSkew: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            epoch: number;
+            heaviest: components["schemas"]["StateHeavy"][];
+            job: string;
+            /** Format: int64 */
+            keys: number;
+            lanes: components["schemas"]["StateShare"][];
+            /** Format: int64 */
+            rows: number;
+            shares: components["schemas"]["StateShare"][];
+            step: string;
+            /** Format: date-time */
+            watermark: string | null;
+            /** Format: date-time */
+            written: string;
+        };
+        StateSpan: {
+            /** Format: double */
+            in_seconds: number | null;
+            /** Format: int64 */
+            keys: number;
+            /** Format: int64 */
+            rows: number;
+            /** Format: date-time */
+            start: string | null;
+            /** Format: date-time */
+            until: string | null;
+        };
+        StateSpans: {
+            /** Format: int64 */
+            epoch: number;
+            job: string;
+            spans: components["schemas"]["StateSpan"][];
+            step: string;
+            /** Format: date-time */
+            watermark: string | null;
+            /** Format: date-time */
+            written: string;
         };
         Status: {
             connections: {
@@ -2627,6 +2807,164 @@ export interface operations {
                 };
             };
             /** @description A problem: no-such-job, no-such-version, already-running, start-failed, wrong-document, connection-unreachable, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    state: {
+        parameters: {
+            query?: {
+                /** @description The epoch of a checkpoint; the newest by default. */
+                checkpoint?: number;
+                /** @description One of the step's tables (`waiting`, `shown`); its own by default. */
+                table?: string;
+                /** @description Accumulators as they are kept, in place of results. */
+                raw?: string;
+                /** @description Only rows of this key: FIELD=VALUE, or the values of the key's fields in order; may be repeated. */
+                key?: string;
+                /** @description At most so many. */
+                limit?: number;
+                /** @description json (the default), csv, parquet or table. */
+                format?: string;
+            };
+            header?: never;
+            path: {
+                job: string;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateRows"];
+                };
+            };
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    compare: {
+        parameters: {
+            query?: {
+                /** @description The epoch of the older checkpoint. */
+                from?: number;
+                /** @description The epoch of a checkpoint; the newest by default. */
+                checkpoint?: number;
+                /** @description One of the step's tables (`waiting`, `shown`); its own by default. */
+                table?: string;
+                /** @description Only rows of this key: FIELD=VALUE, or the values of the key's fields in order; may be repeated. */
+                key?: string;
+                /** @description At most so many. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                job: string;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateCompared"];
+                };
+            };
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    skew: {
+        parameters: {
+            query?: {
+                /** @description The epoch of a checkpoint; the newest by default. */
+                checkpoint?: number;
+            };
+            header?: never;
+            path: {
+                job: string;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateSkew"];
+                };
+            };
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    spans: {
+        parameters: {
+            query?: {
+                /** @description The epoch of a checkpoint; the newest by default. */
+                checkpoint?: number;
+            };
+            header?: never;
+            path: {
+                job: string;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StateSpans"];
+                };
+            };
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
