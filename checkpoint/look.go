@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path"
+	"syscall"
 	"time"
 
 	"github.com/cockroachdb/pebble/v2/vfs"
@@ -138,6 +139,15 @@ func (o *Opened) Tables(step string) (out []*state.Table, err error) {
 // Read hands over the rows of a table in order of span, share and key, until take says that it has enough.
 func (o *Opened) Read(step string, t *state.Table, take func(*state.Rows) (more bool, err error)) error {
 	return o.s.Scan(step, t, row.MinTime, row.MaxTime, 0, state.Shares-1, take)
+}
+
+// abandoned says whether a folder holds the links of one who looked and whose process has gone.
+func abandoned(name string) bool {
+	var pid, n int
+	if c, err := fmt.Sscanf(name, "look-%d-%d", &pid, &n); c != 2 || err != nil || pid == os.Getpid() {
+		return false
+	}
+	return errors.Is(syscall.Kill(pid, 0), syscall.ESRCH)
 }
 
 // lookFolder names the folder of links of one who looks: the process and a number.

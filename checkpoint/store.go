@@ -117,7 +117,7 @@ const livePrefix = "live-"
 func (s *Store) removeLive() error {
 	names, err := s.fs.List(s.dir)
 	for _, n := range names {
-		if strings.HasPrefix(n, livePrefix) {
+		if strings.HasPrefix(n, livePrefix) || abandoned(n) {
 			err = errors.Join(err, s.fs.RemoveAll(path.Join(s.dir, n)))
 		}
 	}

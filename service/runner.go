@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -325,7 +324,7 @@ func (r *runner) resumed(from []engine.PartitionState) {
 func (r *runner) completed(c engine.Completed) {
 	now := time.Now().UTC()
 	line := store.Checkpoint{RunID: r.rec.ID, Epoch: c.Epoch, Generation: r.rec.Generation, WrittenAt: now, Seconds: c.Took.Seconds(), StallSeconds: c.Stall.Seconds(),
-		Bytes: folderBytes(filepath.Join(r.dir, fmt.Sprintf("%08d", c.Epoch))), Finished: c.Finished, Partitions: []store.Stretch{}}
+		Bytes: c.Saved.Size, Finished: c.Finished, Partitions: []store.Stretch{}}
 	r.mu.Lock()
 	if r.lost {
 		r.mu.Unlock()
@@ -345,19 +344,6 @@ func (r *runner) completed(c engine.Completed) {
 	r.log.Debug("checkpoint complete", "epoch", c.Epoch, "seconds", c.Took.Seconds(), "bytes", line.Bytes)
 	r.s.noteEpoch(r.name, c.Epoch)
 	r.s.db.AddCheckpoint(r.rec.JobID, line)
-}
-
-func folderBytes(dir string) (n int64) {
-	entries, err := os.ReadDir(dir)
-	if err != nil {
-		return 0 // it may have been pruned meanwhile
-	}
-	for _, e := range entries {
-		if st, err := e.Info(); err == nil {
-			n += st.Size()
-		}
-	}
-	return n
 }
 
 // sample takes the run's figures every second, and records them every ten.

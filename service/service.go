@@ -20,7 +20,6 @@ import (
 	"syscall"
 	"time"
 
-
 	"undertide/api"
 	"undertide/connect"
 	"undertide/core/engine"

@@ -146,6 +146,9 @@ func (b *buffer) pop() (at row.Time, r int, key uint32) {
 // passed is told where the watermark stands once all rows before it were taken.
 func (b *buffer) passed(mark row.Time) {
 	b.mark = mark
+	if len(b.fresh) > 2*len(b.queue)+4096 { // marks are rare, or there are none
+		b.fresh = slices.DeleteFunc(b.fresh, func(q queued) bool { return q.at < b.mark })
+	}
 	b.tidy(nil)
 }
 

@@ -41,7 +41,7 @@ func (c *counter) Reject(View, Reject) {}
 
 func run(t *testing.T, k Keyed, rows plainRows) load {
 	t.Helper()
-	l := k.NewLane(LaneOptions{})
+	l := k.NewLane(LaneOptions{Keeps: true}) // what it notes of changes is bounded too, where no mark comes
 	x := k.Spec().NewExchange(1)
 	out := &counter{}
 	runtime.GC()

@@ -2,6 +2,7 @@ package step
 
 import (
 	"math/bits"
+	"slices"
 
 	"undertide/core/row"
 	"undertide/core/state"
@@ -11,31 +12,33 @@ import (
 // for each key its rows of the last span, a number of the accumulators each. A key's rows are numbered in
 // order of time, and joined by nodes of 2^level rows, so that a long span costs its logarithm.
 type lookBackLane struct {
-	def    *Window
-	span   row.Time
-	dict   *state.Dict
-	wait   *buffer
-	keeps  bool
-	fresh  []freshRow // since the last mark; some may have gone
-	sent   []freshRow // that were frozen and are not yet in the store
-	mark   row.Time
-	table  *state.Table
-	behind *behind
-	away   awaySpans // rows of spans that lie in the store alone
-	keys   []backKey
-	seen   expiry // when a key's last row is of no use any more
-	accs   *accs
-	slots  int
-	free   []uint32
-	counts LaneCounts
-	late   lateRows
-	pub    *publisher
-	x      *Exchange
-	in     *row.Batch
-	ids    []uint32
-	rows   []uint16
-	found  []backRow
-	due    due
+	def   *Window
+	span  row.Time
+	dict  *state.Dict
+	wait  *buffer
+	keeps bool
+	fresh []freshRow // since the last mark; some may have gone
+	sent  []freshRow // that were frozen and are not yet in the store
+	// freshMost: so many are looked through for those that no row to come can look back to.
+	freshMost int
+	mark      row.Time
+	table     *state.Table
+	behind    *behind
+	away      awaySpans // rows of spans that lie in the store alone
+	keys      []backKey
+	seen      expiry // when a key's last row is of no use any more
+	accs      *accs
+	slots     int
+	free      []uint32
+	counts    LaneCounts
+	late      lateRows
+	pub       *publisher
+	x         *Exchange
+	in        *row.Batch
+	ids       []uint32
+	rows      []uint16
+	found     []backRow
+	due       due
 }
 
 type backKey struct {
@@ -136,6 +139,10 @@ func (l *lookBackLane) Move(t *Turn, out Out) {
 	}
 	l.forget(t.After)
 	l.wait.passed(t.After)
+	if len(l.fresh) > l.freshMost { // marks are rare, or there are none
+		l.fresh = slices.DeleteFunc(l.fresh, func(f freshRow) bool { return beyond(f.at, l.span) <= l.mark })
+		l.freshMost = 2*len(l.fresh) + 4096
+	}
 }
 
 func (l *lookBackLane) grow() {
