@@ -20,6 +20,7 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 
 	"undertide/api"
+	"undertide/inside"
 )
 
 // simulated is a job that needs nothing outside.
@@ -188,6 +189,11 @@ func TestAPI(t *testing.T) {
 		return strings.Count(text, `"epoch"`) >= 3
 	})
 	want("GET", "/runs/1/checkpoints?limit=2", "", "", 200, "")
+	want("GET", "/jobs/lifts/state/second/spans", "", "", 200, "")
+	want("GET", "/jobs/lifts/state/second/skew", "", "", 200, "")
+	want("GET", "/jobs/lifts/state/heavy", "", "", 404, "no-such-step")
+	want("GET", "/jobs/lifts/state/second?checkpoint=9999", "", "", 404, "no-such-checkpoint")
+	want("GET", "/jobs/lifts/state/second?limit=none", "", "", 400, "wrong-request")
 	want("POST", "/jobs/lifts/restart", js, `{}`, 201, "")
 	want("POST", "/jobs/lifts/stop", "", "", 200, "")
 	want("GET", "/runs/1/figures", "", "", 409, "not-running")
@@ -196,6 +202,11 @@ func TestAPI(t *testing.T) {
 	want("GET", "/jobs/lifts/logs?level=debug&grep=CHECKPOINT", "", "", 200, "")
 	want("GET", "/jobs/lifts/logs?level=loud", "", "", 400, "wrong-request")
 	want("GET", "/jobs/lifts/kept", "", "", 200, "")
+	var shown inside.Shown
+	if err := json.Unmarshal([]byte(want("GET", "/jobs/lifts/state/second?raw=true&key=crane=C1", "", "", 200, "")), &shown); err != nil || shown.Epoch == 0 || len(shown.Rows) == 0 {
+		t.Errorf("the state of the stopped job: %+v, %v", shown, err)
+	}
+	want("GET", fmt.Sprintf("/jobs/lifts/state/second/compare?from=%d&checkpoint=%d", shown.Epoch, shown.Epoch), "", "", 200, "")
 	want("DELETE", "/jobs/lifts", "", "", 204, "")
 	askStreams(t, base, want)
 
@@ -230,7 +241,7 @@ func shape(path string) string {
 			parts[i] = "{version}"
 		case i == 2 && parts[1] == "runs":
 			parts[i] = "{run}"
-		case i == 4 && parts[3] == "steps":
+		case i == 4 && (parts[3] == "steps" || parts[3] == "state"):
 			parts[i] = "{step}"
 		case i == 2 && parts[1] == "connections":
 			parts[i] = "{connection}"
