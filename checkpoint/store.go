@@ -36,9 +36,6 @@ var ErrFormat = errors.New("another version of Under Tide made the checkpoint")
 // delivered would come again.
 var ErrUnreadable = errors.New("a checkpoint cannot be read; mend what keeps it from being read, and start again")
 
-// Disk is the file system of the machine; tests have one that makes any operation fail.
-var Disk vfs.FS = vfs.Default
-
 // Store is the checkpoints of one job in a folder. One goroutine at a time.
 type Store struct {
 	fs  vfs.FS

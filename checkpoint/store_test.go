@@ -176,7 +176,7 @@ func TestSaveAndLoad(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "state")
 	begin := func(o Options) *Store {
 		o.Job, o.Keep = "levels", 2
-		s, err := Open(vfs.Default, dir, o)
+		s, err := Open(Disk, dir, o)
 		if err != nil {
 			t.Fatal(err)
 		}
