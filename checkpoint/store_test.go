@@ -288,16 +288,7 @@ func write(t *testing.T, m vfs.FS, name string, b []byte) {
 	if err := m.Remove(name); err != nil {
 		t.Fatal(err)
 	}
-	f, err := m.Create(name, vfs.WriteCategoryUnspecified)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := f.Write(b); err != nil {
-		t.Fatal(err)
-	}
-	if err := errors.Join(f.Sync(), f.Close()); err != nil {
-		t.Fatal(err)
-	}
+	put(t, m, name, b)
 }
 
 // TestDamage flips bytes in every file of the newest checkpoint, cuts each short, and removes each: it is passed over and
@@ -348,7 +339,7 @@ func TestDamage(t *testing.T) {
 				t.Fatal(err)
 			}
 			older(name + " removed")
-			write2(t, m, name, whole)
+			put(t, m, name, whole)
 		}
 	}
 	for _, epoch := range []string{"00000001", "00000002"} {
@@ -367,14 +358,14 @@ func TestDamage(t *testing.T) {
 	}
 }
 
-// write2 puts a file back that was removed.
-func write2(t *testing.T, m vfs.FS, name string, b []byte) {
+// put puts a file back that was removed. The file system may overwrite what it is given.
+func put(t *testing.T, m vfs.FS, name string, b []byte) {
 	t.Helper()
 	f, err := m.Create(name, vfs.WriteCategoryUnspecified)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Write(b); err != nil {
+	if _, err := f.Write(bytes.Clone(b)); err != nil {
 		t.Fatal(err)
 	}
 	if err := errors.Join(f.Sync(), f.Close()); err != nil {
