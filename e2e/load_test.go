@@ -80,7 +80,7 @@ sinks:
 	}
 	took(0) // the file comes into memory
 	alone, looked := time.Hour, time.Hour
-	for range 4 {
+	for range 12 {
 		alone = min(alone, took(0))
 		looked = min(looked, took(10))
 		if float64(looked) < 1.1*float64(alone) {
