@@ -58,11 +58,7 @@ func (s *Store) Find(step string, t *state.Table, wanted *state.Rows, take func(
 		reading := state.Reading{Table: t, Take: take}
 		for _, name := range names {
 			for ok := it.SeekGE(name); ok && bytes.HasPrefix(it.Key(), name); ok = it.Next() {
-				value, err := it.ValueAndErr()
-				if err == nil {
-					err = reading.Add(it.Key(), value)
-				}
-				if err != nil {
+				if err := addTo(&reading, it); err != nil {
 					return errors.Join(err, it.Close())
 				}
 			}
@@ -102,10 +98,8 @@ func (s *Store) numberOf(step string, t *state.Table) (state.TableNumber, bool) 
 	if s.live == nil {
 		return 0, false
 	}
-	for i := range s.tables {
-		if k := &s.tables[i]; k.Step == step && k.Name == t.Name {
-			return k.Number, true
-		}
+	if k := s.find(step, t.Name); k != nil {
+		return k.Number, true
 	}
 	return 0, false
 }

@@ -106,6 +106,15 @@ type Manifest struct {
 
 // Look reads what the newest complete checkpoint says of itself; nil where there is none.
 func (s *Store) Look() (*Manifest, error) {
+	m, err := s.newest()
+	if m == nil {
+		return nil, err
+	}
+	return &Manifest{Epoch: m.Epoch, Same: m.Document == s.opt.Digest, Pieces: m.Pieces}, nil
+}
+
+// newest gives the newest manifest that verifies; nil where there is none. One that cannot be read is not passed over.
+func (s *Store) newest() (*manifest, error) {
 	epochs, err := s.epochs()
 	if err != nil {
 		return nil, err
@@ -116,7 +125,7 @@ func (s *Store) Look() (*Manifest, error) {
 			return nil, err
 		}
 		if err == nil {
-			return &Manifest{Epoch: m.Epoch, Same: m.Document == s.opt.Digest, Pieces: m.Pieces}, nil
+			return m, nil
 		}
 	}
 	return nil, nil

@@ -29,8 +29,6 @@ type Info struct {
 	Partitions []engine.PartitionState
 	Watermarks map[string]row.Time // by source
 	StepMarks  map[string]row.Time
-	// Why says what is wrong with it: it was interrupted, it is damaged. Then nothing else counts but Epoch.
-	Why string
 }
 
 func (m *manifest) info() Info {
@@ -40,25 +38,6 @@ func (m *manifest) info() Info {
 		out.Saved.Size += f.Bytes
 	}
 	return out
-}
-
-// List gives the checkpoints of a folder, newest first, those that are unfinished or whose manifest does not verify too.
-func List(fsys vfs.FS, dir string) ([]Info, error) {
-	s := &Store{fs: fsys, dir: dir}
-	epochs, err := s.epochs()
-	if err != nil {
-		return nil, err
-	}
-	out := make([]Info, 0, len(epochs))
-	for _, e := range epochs {
-		m, err := s.manifest(e)
-		if err != nil {
-			out = append(out, Info{Epoch: e, Why: err.Error()})
-			continue
-		}
-		out = append(out, m.info())
-	}
-	return out, nil
 }
 
 // ErrNoCheckpoint: a folder does not have the checkpoint that is asked for.
@@ -74,53 +53,39 @@ type Opened struct {
 // caller closes it.
 func OpenOne(fsys vfs.FS, dir string, epoch int64) (*Opened, error) {
 	s := &Store{fs: fsys, dir: dir, digests: map[string]storeFile{}, look: true}
-	if epoch == 0 {
-		list, err := List(fsys, dir)
-		if err != nil {
-			return nil, err
-		}
-		for _, i := range list {
-			if i.Why == "" {
-				epoch = i.Epoch
-				break
-			}
-		}
-		if epoch == 0 {
-			return nil, fmt.Errorf("%w: %s has none that is complete yet", ErrNoCheckpoint, dir)
-		}
-	}
-	m, err := s.manifest(epoch)
-	if errors.Is(err, errIncomplete) {
-		return nil, fmt.Errorf("%w: %d is not in %s, or not complete; the list of checkpoints has those that are", ErrNoCheckpoint, epoch, dir)
-	}
+	m, err := s.wanted(epoch)
 	if err != nil {
 		return nil, err
 	}
-	from := path.Join(s.folder(epoch), storeName)
-	for _, f := range m.Files {
-		if err := s.verify(from, f); err != nil {
-			return nil, fmt.Errorf("file %s of checkpoint %d: %w", f.Name, epoch, err)
-		}
+	from := path.Join(s.folder(m.Epoch), storeName)
+	if err := s.verify(from, m.Files); err != nil {
+		return nil, fmt.Errorf("checkpoint %d: %w", m.Epoch, err)
 	}
 	if err := s.begin(m.Files, from); err != nil {
-		return nil, fmt.Errorf("open checkpoint %d: %w", epoch, errors.Join(err, s.Close()))
+		return nil, fmt.Errorf("open checkpoint %d: %w", m.Epoch, errors.Join(err, s.Close()))
 	}
 	s.tables = m.Tables
 	return &Opened{Info: m.info(), s: s}, nil
 }
 
+// wanted gives the manifest of an epoch, or of the newest checkpoint that is complete.
+func (s *Store) wanted(epoch int64) (*manifest, error) {
+	if epoch == 0 {
+		m, err := s.newest()
+		if m == nil && err == nil {
+			err = fmt.Errorf("%w: %s has none that is complete yet", ErrNoCheckpoint, s.dir)
+		}
+		return m, err
+	}
+	m, err := s.manifest(epoch)
+	if errors.Is(err, errIncomplete) {
+		err = fmt.Errorf("%w: %d is not in %s, or not complete; the list of checkpoints has those that are", ErrNoCheckpoint, epoch, s.dir)
+	}
+	return m, err
+}
+
 // Close lets go of it.
 func (o *Opened) Close() error { return o.s.Close() }
-
-// Steps names the steps that keep something, in the order of their tables.
-func (o *Opened) Steps() (out []string) {
-	for _, t := range o.s.tables {
-		if len(out) == 0 || out[len(out)-1] != t.Step {
-			out = append(out, t.Step)
-		}
-	}
-	return out
-}
 
 // Tables gives the tables that are kept of a step, as they were declared when the checkpoint was made.
 func (o *Opened) Tables(step string) (out []*state.Table, err error) {

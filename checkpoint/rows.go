@@ -391,11 +391,7 @@ func (s *rows) read(n state.TableNumber, t *state.Table, from, to row.Time, firs
 			}
 			if int(share) >= first && int(share) <= last {
 				passed = 0
-				value, err := it.ValueAndErr()
-				if err == nil {
-					err = reading.Add(it.Key(), value)
-				}
-				if err != nil {
+				if err := addTo(&reading, it); err != nil {
 					return errors.Join(err, it.Close())
 				}
 				ok = it.Next()
@@ -414,6 +410,15 @@ func (s *rows) read(n state.TableNumber, t *state.Table, from, to row.Time, firs
 		}
 		return errors.Join(it.Error(), reading.Flush(), it.Close())
 	})
+}
+
+// addTo adds the row at which an iterator stands.
+func addTo(reading *state.Reading, it *pebble.Iterator) error {
+	value, err := it.ValueAndErr()
+	if err != nil {
+		return err
+	}
+	return reading.Add(it.Key(), value)
 }
 
 // digestOf gives the size and SHA-256 of a file.

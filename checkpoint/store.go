@@ -44,9 +44,9 @@ type Store struct {
 
 	aside   bool
 	look    bool       // it is only read, through a folder of links
-	links   string     // that folder
+	liveDir string     // the live store's folder; empty before there is one
 	writing sync.Mutex // held by a lane that writes ahead of a mark
-	mu      sync.Mutex // guards live and tables
+	mu      sync.Mutex // guards live, tables and drops
 	live    *rows      // nil before the first snapshot is loaded or saved
 	tables  []table
 	drops   []state.TableNumber  // of tables that another version does not keep
@@ -75,9 +75,6 @@ func Open(fsys vfs.FS, dir string, opt Options) (*Store, error) {
 	if err := fsys.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make checkpoint folder: %w", err)
 	}
-	if err := s.sync(path.Dir(dir)); err != nil { // that the folder itself lasts
-		return nil, err
-	}
 	return s, nil
 }
 
@@ -91,18 +88,18 @@ func Aside(fsys vfs.FS, dir string, cache int64) *Store {
 func (s *Store) Close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.live == nil {
-		return nil
+	var err error
+	if s.live != nil {
+		err = s.live.close()
+		s.live = nil
 	}
-	err := s.live.close()
-	s.live = nil
-	if s.aside {
+	switch {
+	case s.liveDir == "":
+		return err
+	case s.aside:
 		return errors.Join(err, s.fs.RemoveAll(s.dir))
 	}
-	if s.look {
-		return errors.Join(err, s.fs.RemoveAll(s.links))
-	}
-	return errors.Join(err, s.removeLive())
+	return errors.Join(err, s.fs.RemoveAll(s.liveDir))
 }
 
 // lives numbers the live stores of this process: one that is broken holds the lock of its folder.
@@ -171,11 +168,7 @@ func (s *Store) Save(snap *engine.Snapshot) (saved engine.Saved, err error) {
 	if err := s.complete(dir, m); err != nil {
 		return saved, err
 	}
-	saved = engine.Saved{Rows: m.Changed.Rows, Gone: m.Changed.Gone, Written: m.Changed.Bytes}
-	for _, f := range m.Files {
-		saved.Size += f.Bytes
-	}
-	return saved, s.prune(snap.Epoch)
+	return m.info().Saved, s.prune(snap.Epoch)
 }
 
 func (s *Store) manifestOf(snap *engine.Snapshot) *manifest {
@@ -208,7 +201,7 @@ func (s *Store) apply(changes []engine.LaneChanges) (done changed, err error) {
 		return done, err
 	}
 	var b batch
-	for _, n := range s.drops {
+	for _, n := range s.takeDrops() {
 		b.dropped(n)
 	}
 	type mark struct {
@@ -234,7 +227,6 @@ func (s *Store) apply(changes []engine.LaneChanges) (done changed, err error) {
 		b.passed(n, p.t, p.passed)
 	}
 	done.Bytes, err = s.live.write(&b)
-	s.drops = nil
 	return done, err
 }
 
@@ -254,6 +246,15 @@ func (s *Store) ensure() error {
 	return s.begin(nil, "")
 }
 
+// takeDrops gives the tables that are to be removed, once.
+func (s *Store) takeDrops() []state.TableNumber {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	drops := s.drops
+	s.drops = nil
+	return drops
+}
+
 // known gives the tables that a checkpoint has.
 func (s *Store) known() (out []table) {
 	s.mu.Lock()
@@ -265,13 +266,12 @@ func (s *Store) known() (out []table) {
 func (s *Store) number(step string, t *state.Table) state.TableNumber {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if k := s.find(step, t.Name); k != nil {
+		return k.Number
+	}
 	most := state.TableNumber(0)
 	for i := range s.tables {
-		k := &s.tables[i]
-		if k.Step == step && k.Name == t.Name {
-			return k.Number
-		}
-		most = max(most, k.Number)
+		most = max(most, s.tables[i].Number)
 	}
 	for _, n := range s.drops {
 		most = max(most, n)
@@ -280,15 +280,25 @@ func (s *Store) number(step string, t *state.Table) state.TableNumber {
 	return most + 1
 }
 
+// find gives how a step's table stands in the store; nil where it has none. The caller holds mu.
+func (s *Store) find(step, name string) *table {
+	for i := range s.tables {
+		if k := &s.tables[i]; k.Step == step && k.Name == name {
+			return k
+		}
+	}
+	return nil
+}
+
 // begin makes the live store, of links to the files of a checkpoint, or empty.
 func (s *Store) begin(files []storeFile, from string) error {
 	live := path.Join(s.dir, fmt.Sprintf("%s%d", livePrefix, lives.Add(1)))
 	if s.look {
 		live = path.Join(s.dir, lookFolder())
-		s.links = live
-	} else if err := s.removeLive(); err != nil {
+	} else if err := errors.Join(s.sync(path.Dir(s.dir)), s.removeLive()); err != nil { // the folder itself lasts
 		return err
 	}
+	s.liveDir = live
 	if err := s.fs.MkdirAll(live, 0o700); err != nil {
 		return err
 	}
@@ -482,10 +492,8 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 		}
 	}
 	from := path.Join(s.folder(epoch), storeName)
-	for _, f := range m.Files {
-		if err := s.verify(from, f); err != nil {
-			return nil, fmt.Errorf("file %s of the state: %w", f.Name, err)
-		}
+	if err := s.verify(from, m.Files); err != nil {
+		return nil, err
 	}
 	if err := s.begin(m.Files, from); err != nil {
 		return nil, fmt.Errorf("%w: open the state of checkpoint %d in %s: %w", ErrUnreadable, epoch, s.dir, err)
@@ -506,8 +514,17 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 	return snap, nil
 }
 
-// verify compares a file with what the manifest says, before a byte of it is believed.
-func (s *Store) verify(dir string, f storeFile) error {
+// verify compares files with what the manifest says, before a byte of them is believed.
+func (s *Store) verify(dir string, files []storeFile) error {
+	for _, f := range files {
+		if err := s.verifyOne(dir, f); err != nil {
+			return fmt.Errorf("file %s of the state: %w", f.Name, err)
+		}
+	}
+	return nil
+}
+
+func (s *Store) verifyOne(dir string, f storeFile) error {
 	if path.Base(f.Name) != f.Name {
 		return errors.New("its name leaves the folder")
 	}
@@ -527,20 +544,21 @@ func (s *Store) verify(dir string, f storeFile) error {
 
 // Read implements [state.Reader] over the snapshot that was loaded.
 func (s *Store) Read(step string, t *state.Table, lane, lanes int, take func(*state.Rows) error) error {
-	for i := range s.tables {
-		k := &s.tables[i]
-		if k.Step != step || k.Name != t.Name {
-			continue
-		}
-		kept, err := k.declared()
-		if err != nil {
-			return err
-		}
-		if !kept.Same(t) {
-			return fmt.Errorf("the checkpoint has other columns for step %s: the document has changed", step)
-		}
-		first, last := state.LaneShares(lane, lanes)
-		return s.live.read(k.Number, t, row.MinTime, row.MaxTime, first, last, take)
+	s.mu.Lock() // lanes that load write tables of their own, too
+	k := s.find(step, t.Name)
+	if k == nil {
+		s.mu.Unlock()
+		return nil
 	}
-	return nil
+	kept, err := k.declared()
+	n := k.Number
+	s.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	if !kept.Same(t) {
+		return fmt.Errorf("the checkpoint has other columns for step %s: the document has changed", step)
+	}
+	first, last := state.LaneShares(lane, lanes)
+	return s.live.read(n, t, row.MinTime, row.MaxTime, first, last, take)
 }

@@ -236,19 +236,23 @@ func showState(s *streams, v inside.Shown) {
 		fmt.Fprintln(s.out, "it keeps no row that was asked for")
 		return
 	}
-	var names []string
-	for _, f := range v.Fields {
+	var rows [][]string
+	for _, line := range v.Rows {
+		rows = append(rows, cellsOf(line, v.Fields))
+	}
+	grid(s.out, headsOf(v.Fields), rows)
+}
+
+// headsOf names the columns of fields.
+func headsOf(fields []inside.Field) (names []string) {
+	for _, f := range fields {
 		n := f.Name
 		if numeric(f.Kind) {
 			n = ">" + n
 		}
 		names = append(names, n)
 	}
-	var rows [][]string
-	for _, line := range v.Rows {
-		rows = append(rows, cellsOf(line, v.Fields))
-	}
-	grid(s.out, names, rows)
+	return names
 }
 
 // cellsOf gives the values of a row as texts.
@@ -323,14 +327,6 @@ func showCompared(s *streams, v inside.ComparedShown) {
 	if len(v.Differences) == 0 {
 		return
 	}
-	names := []string{""}
-	for _, f := range v.Fields {
-		n := f.Name
-		if numeric(f.Kind) {
-			n = ">" + n
-		}
-		names = append(names, n)
-	}
 	var rows [][]string
 	for _, d := range v.Differences {
 		was, is := string(d.Was) != "null", string(d.Is) != "null"
@@ -344,7 +340,7 @@ func showCompared(s *streams, v inside.ComparedShown) {
 		}
 	}
 	fmt.Fprintln(s.out)
-	grid(s.out, names, rows)
+	grid(s.out, append([]string{""}, headsOf(v.Fields)...), rows)
 }
 
 // numeric says whether values of a kind stand to the right.

@@ -14,6 +14,7 @@ import (
 
 	"undertide/connect"
 	"undertide/connect/formats/ndjson"
+	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
 )
@@ -48,6 +49,14 @@ type Field struct {
 	Kind string `json:"kind"`
 }
 
+func fieldsOf(s row.Schema) []Field {
+	out := []Field{}
+	for _, f := range s {
+		out = append(out, Field{f.Name, f.Kind.String()})
+	}
+	return out
+}
+
 // About gives the words that begin every answer.
 func (s *Step) About() About {
 	return About{Job: s.Job, Step: s.Name, Epoch: s.Epoch, Written: s.Written, Watermark: moment(s.Watermark)}
@@ -68,33 +77,28 @@ func (s *Step) Show(a Asked) (Shown, error) {
 	if err != nil {
 		return Shown{}, err
 	}
-	out := Shown{About: s.About(), Table: a.Table, Tables: s.Tables(), Fields: []Field{}, Rows: []json.RawMessage{}}
-	for _, f := range schema {
-		out.Fields = append(out.Fields, Field{f.Name, f.Kind.String()})
-	}
+	out := Shown{About: s.About(), Table: a.Table, Tables: s.Tables(), Fields: fieldsOf(schema), Rows: []json.RawMessage{}}
 	enc := ndjson.NewEncoder(schema)
 	out.More, err = s.Rows(a, func(b *row.Batch) error {
-		for from := 0; from < b.N; from += row.MaxRows {
-			text := enc.Append(nil, step.ViewOf(slice(b, from, min(from+row.MaxRows, b.N)), nil))
-			for line := range strings.Lines(string(text)) {
-				out.Rows = append(out.Rows, json.RawMessage(strings.TrimSuffix(line, "\n")))
-			}
+		for line := range strings.Lines(string(encoded(enc, b))) {
+			out.Rows = append(out.Rows, json.RawMessage(strings.TrimSuffix(line, "\n")))
 		}
 		return nil
 	})
 	return out, err
 }
 
-// slice gives some rows of a batch, as one that an encoder takes.
-func slice(b *row.Batch, from, to int) *row.Batch {
-	if from == 0 && to == b.N {
-		return b
+// encoded gives the text of a batch that may have more rows than an encoder takes at once.
+func encoded(enc engine.Encoder, b *row.Batch) (text []byte) {
+	part := row.NewBatch(b.Schema)
+	for i := range b.N {
+		part.AppendFrom(b, i)
+		if part.N == row.MaxRows || i == b.N-1 {
+			text = enc.Append(text, step.ViewOf(part, nil))
+			part.Reset()
+		}
 	}
-	out := row.NewBatch(b.Schema)
-	for i := from; i < to; i++ {
-		out.AppendFrom(b, i)
-	}
-	return out
+	return text
 }
 
 // Write writes rows in one of Forms; it says whether there are others behind the limit.
@@ -119,12 +123,8 @@ func (s *Step) Write(w io.Writer, form string, a Asked) (more bool, err error) {
 	}
 	enc := f.Encode(schema)
 	return s.Rows(a, func(b *row.Batch) error {
-		for from := 0; from < b.N; from += row.MaxRows {
-			if _, err := w.Write(enc.Append(nil, step.ViewOf(slice(b, from, min(from+row.MaxRows, b.N)), nil))); err != nil {
-				return err
-			}
-		}
-		return nil
+		_, err := w.Write(encoded(enc, b))
+		return err
 	})
 }
 
@@ -299,14 +299,11 @@ type ShownDifference struct {
 
 // ShowCompared compares a step of two checkpoints as the service answers.
 func ShowCompared(was, is *Step, a Asked) (ComparedShown, error) {
-	out := ComparedShown{About: is.About(), From: was.About(), Fields: []Field{}, Differences: []ShownDifference{}}
 	schema, err := is.Schema(a)
 	if err != nil {
-		return out, err
+		return ComparedShown{}, err
 	}
-	for _, f := range schema {
-		out.Fields = append(out.Fields, Field{f.Name, f.Kind.String()})
-	}
+	out := ComparedShown{About: is.About(), From: was.About(), Fields: fieldsOf(schema), Differences: []ShownDifference{}}
 	enc := ndjson.NewEncoder(schema)
 	text := func(b *row.Batch) json.RawMessage {
 		if b == nil {

@@ -187,11 +187,11 @@ func (l *lane) flush(all bool) {
 // mark copies what changed of the lane's state and goes on; it is written behind it.
 func (l *lane) mark(m *mark) {
 	began := time.Now()
-	if l.e.opt.Save != nil || l.spill.begun { // else the mark only delivers what the sinks have
+	freezes := l.e.opt.Save != nil || l.spill.begun
+	if freezes { // else the mark only delivers what the sinks have
 		for _, s := range l.steps {
 			m.addState(l.e.p.Steps[s.step].Name, l.number, l.e.opt.Lanes, s.state.Freeze())
 		}
-		defer func() { l.spill.pending = append(l.spill.pending, m.written) }()
 	}
 	m.addLane(l, time.Since(began))
 	for i, from := range l.e.p.sinkFrom {
@@ -205,4 +205,7 @@ func (l *lane) mark(m *mark) {
 	}
 	l.pass(laneMessage{mark: m})
 	l.given(m)
+	if freezes {
+		l.spill.pending = append(l.spill.pending, m.written)
+	}
 }

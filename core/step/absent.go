@@ -22,7 +22,10 @@ func (d *Absent) Tables() []*state.Table {
 	return []*state.Table{{Key: d.Keys.KeySchema(), Columns: row.Schema{{Name: "last_seen", Kind: row.Timestamp}}}}
 }
 func (d *Absent) NewLane(o LaneOptions) Lane {
-	return &absentLane{def: d, expiry: expiry{after: row.Time(d.After.Microseconds())}, kept: newLedger(d.Tables()[0], o.Keeps), cold: newCold(o, d.Tables()[0], true), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered), late: newLateRows(d.LateSchema())}
+	t := d.Tables()[0]
+	l := &absentLane{def: d, expiry: expiry{after: row.Time(d.After.Microseconds())}, kept: newLedger(t, o.Keeps), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered), late: newLateRows(d.LateSchema())}
+	l.cold = newCold(o, t, true, keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool { return l.knows(id) || l.kept.left(id) }, l.Load})
+	return l
 }
 
 // absentLane keeps the greatest time of each key.
@@ -66,45 +69,25 @@ func (l *absentLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 
 // Move gives the rows of keys that the watermark has passed, in order of time.
 func (l *absentLane) Move(t *Turn, out Out) {
-	for {
-		upTo := l.cold.bringDue(t.After, l.finder())
+	l.cold.eachDue(t.After, func(upTo row.Time) {
 		l.due(upTo, func(id uint32) { l.give(id, t, out) })
 		l.out.flush(out, &l.counts)
 		if rebuilds(l.dict.Len(), l.live) {
 			l.rebuild(l.knows)
 		}
-		if upTo == t.After {
-			return
-		}
-		l.cold.b.ease()
-	}
-}
-
-func (l *absentLane) finder() keyFinder {
-	return keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool { return l.knows(id) || l.kept.left(id) }, func(r *state.Rows) { l.cold.b.must(l.Load(0, r)) }}
+	})
 }
 
 // Bring implements [Lane].
-func (l *absentLane) Bring(x *Exchange, lane int, _ *Turn) { l.cold.bring(x, lane, l.finder()) }
+func (l *absentLane) Bring(x *Exchange, lane int, _ *Turn) { l.cold.bring(x, lane) }
 
 // Written implements [Lane].
 func (l *absentLane) Written() { l.kept.written() }
 
 // Shed lets go the keys that the store has as they are.
 func (l *absentLane) Shed() {
-	if l.cold.b == nil {
-		return
-	}
 	goes := func(id uint32) bool { return l.knows(id) && l.kept.clean(id) }
-	any := false
-	l.cold.expect(l.live)
-	for id := range uint32(l.dict.Len()) {
-		if goes(id) {
-			any = true
-			l.cold.let(l.dict.Key(id), l.dict.Hash(id), 1, beyond(l.last[id], l.after))
-		}
-	}
-	if l.cold.done(); any {
+	if l.cold.letAll(l.dict.Len(), goes, func(id uint32) row.Time { return beyond(l.last[id], l.after) }) {
 		l.rebuild(func(id uint32) bool { return l.knows(id) && !goes(id) })
 	}
 }

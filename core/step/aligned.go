@@ -23,8 +23,10 @@ type alignedLane struct {
 	mark row.Time
 	next row.Time // the end of the window that closes next; row.MaxTime for none
 
-	table  *state.Table // of the slices
-	behind *behind
+	table *state.Table // of the slices
+	// shownTable is that of what was published, where windows may have several rows.
+	shownTable *state.Table
+	behind     *behind
 
 	several bool     // a window may have several rows
 	hold    row.Time // how long a closed window is kept
@@ -44,7 +46,7 @@ func newAlignedLane(d *Window, o LaneOptions) *alignedLane {
 		several: d.Revisions(), hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), beats: newBeats(d)}
 	l.moment, l.table, l.behind = 1, d.sliceTable(), newBehind(o)
 	if l.several {
-		l.shown = map[int64]*shownWindow{}
+		l.shown, l.shownTable = map[int64]*shownWindow{}, d.shownTable()
 	}
 	l.pub = newPublisher(d, o.Ordered, &l.counts)
 	return l
@@ -400,10 +402,9 @@ func (l *alignedLane) firstKept() (int64, bool) {
 
 // Freeze copies the slices' keys that changed, and what was published of windows.
 func (l *alignedLane) Freeze() []*state.Changes {
-	tables := l.def.Tables()
-	out := make([]*state.Changes, len(tables))
-	for i, t := range tables {
-		out[i] = state.NewChanges(t)
+	out := []*state.Changes{state.NewChanges(l.table)}
+	if l.several {
+		out = append(out, state.NewChanges(l.shownTable))
 	}
 	if k, ok := l.firstKept(); ok {
 		from, _ := l.w.Slices(k)

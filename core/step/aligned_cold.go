@@ -1,8 +1,6 @@
 package step
 
-import (
-	"undertide/core/state"
-)
+import "undertide/core/state"
 
 // Keys of slices may lie in the store alone, each slice's for itself: a key may be in memory of the slice that rows come
 // for, and not of those before. What the watermark makes due of a window needs all slices of a key, so those are fetched
@@ -22,7 +20,7 @@ func (l *alignedLane) want(wanted *state.Rows, s *slice, key []byte, hash uint64
 }
 
 func (l *alignedLane) fetch(wanted *state.Rows) {
-	l.behind.find(l.table, wanted, func(r *state.Rows) { l.back(r) })
+	l.behind.find(l.table, wanted, l.back)
 }
 
 // back takes rows that lay in the store alone.
@@ -87,23 +85,8 @@ func (l *alignedLane) coldIn(k int64) (n int) {
 // inParts calls do for shares of the lane's, one range after another, with all that a window has of them in memory; for
 // all shares at once where nothing lies in the store alone.
 func (l *alignedLane) inParts(k int64, do func(first, last int)) {
-	n := l.coldIn(k)
-	if n == 0 {
-		do(0, state.Shares-1)
-		return
-	}
-	first, last := l.behind.shares()
-	width := max(1, (last-first+1)*partKeys/n)
 	from, to := l.w.Slices(k)
-	for ; first <= last; first += width {
-		end := min(first+width-1, last)
-		l.behind.scan(l.table, l.w.SliceStart(from), l.w.SliceStart(to), first, end, func(r *state.Rows) bool {
-			l.backUnlessHere(r)
-			return true
-		})
-		do(first, end)
-		l.behind.ease()
-	}
+	l.behind.inParts(l.table, l.w.SliceStart(from), l.w.SliceStart(to), l.coldIn(k), l.backUnlessHere, do)
 }
 
 // backUnlessHere takes rows of a scan: those in memory count, also where the store has other ones.

@@ -17,6 +17,7 @@ import (
 // Where keys become due with the watermark, a table of the store says when each that lies there does. It is derived: a
 // start makes it anew, as keys are let go while it loads.
 type cold struct {
+	keyFinder
 	b      *behind
 	table  *state.Table
 	filter state.Filter
@@ -26,58 +27,62 @@ type cold struct {
 	going  *state.Changes
 }
 
-func newCold(o LaneOptions, t *state.Table, due bool) cold {
-	c := cold{b: newBehind(o), table: t, due: row.MaxTime}
+// newCold makes one of which nothing lies in the store alone; due: keys become due with the watermark.
+func newCold(o LaneOptions, t *state.Table, due bool, f keyFinder) cold {
+	c := cold{keyFinder: f, b: newBehind(o), table: t, due: row.MaxTime}
 	if due {
 		c.index = &state.Table{Name: "due", Span: "due", Key: t.Key, Derived: true}
 	}
 	return c
 }
 
-// keyFinder says where the rows of keys are.
+// keyFinder says where the rows of a lane's keys are.
 type keyFinder struct {
 	dict func() *state.Dict
 	// here says whether a key's rows are in memory, or gone for good.
 	here func(id uint32) bool
-	load func(r *state.Rows)
+	load func(table int, r *state.Rows) error
+}
+
+// found says whether a key's rows are in memory, or gone for good.
+func (f *keyFinder) found(key []byte, hash uint64) bool {
+	id, ok := f.dict().Find(key, hash)
+	return ok && f.here(id)
 }
 
 // bring fetches the rows of an exchange's keys that lie in the store alone.
-func (c *cold) bring(x *Exchange, lane int, f keyFinder) {
+func (c *cold) bring(x *Exchange, lane int) {
 	if c.rows == 0 {
 		return
 	}
 	wanted := state.NewNames(c.table)
 	for _, j := range x.Lanes[lane] {
-		c.want(wanted, x.Keys.Bytes(int(j)), x.Keys.Hash[j], f)
+		c.want(wanted, x.Keys.Bytes(int(j)), x.Keys.Hash[j])
 	}
-	c.fetch(wanted, f)
+	c.fetch(wanted)
 }
 
 // want names a key's rows, where they may lie in the store alone.
-func (c *cold) want(wanted *state.Rows, key []byte, hash uint64, f keyFinder) {
-	if !c.filter.Has(hash) {
-		return
+func (c *cold) want(wanted *state.Rows, key []byte, hash uint64) {
+	if c.filter.Has(hash) && !c.found(key, hash) {
+		wanted.AddName(c.table, key, hash, 0)
 	}
-	if id, ok := f.dict().Find(key, hash); ok && f.here(id) {
-		return
-	}
-	wanted.AddName(c.table, key, hash, 0)
 }
 
-func (c *cold) fetch(wanted *state.Rows, f keyFinder) {
-	c.b.find(c.table, wanted, func(r *state.Rows) {
-		c.rows -= r.N
-		f.load(r)
-	})
+func (c *cold) fetch(wanted *state.Rows) {
+	c.b.find(c.table, wanted, c.back)
 	if c.rows <= 0 {
 		c.rows, c.filter = 0, state.Filter{}
 	}
 }
 
-// expect is told about how many keys are about to be let go: others will follow.
-func (c *cold) expect(keys int) { expect(&c.filter, keys) }
+// back takes rows that lay in the store alone.
+func (c *cold) back(r *state.Rows) {
+	c.rows -= r.N
+	c.b.must(c.load(0, r))
+}
 
+// expect makes room in a filter for about so many keys that are about to be let go, and for others that will follow.
 func expect(f *state.Filter, keys int) {
 	if f.Len() == 0 && keys > 0 {
 		f.Expect(4 * keys)
@@ -109,6 +114,24 @@ func (c *cold) done() {
 	}
 }
 
+// letAll lets go the first n keys of the dictionary that may go, each with a row and the time at which that is due; it
+// says whether there were any. The caller takes them out of memory.
+func (c *cold) letAll(n int, goes func(id uint32) bool, due func(id uint32) row.Time) (any bool) {
+	if c.b == nil {
+		return false
+	}
+	expect(&c.filter, n)
+	dict := c.dict()
+	for id := range uint32(n) {
+		if goes(id) {
+			any = true
+			c.let(dict.Key(id), dict.Hash(id), 1, due(id))
+		}
+	}
+	c.done()
+	return any
+}
+
 // forget notes that nothing lies there any more.
 func (c *cold) forget() { c.rows, c.filter, c.due = 0, state.Filter{}, row.MaxTime }
 
@@ -117,7 +140,7 @@ const portion = 1 << 14 >> (12 * checked)
 
 // bringDue fetches keys of which something is due up to mark, not more than a portion; it gives the time up to which
 // all are in memory: mark, or one before it, and then there are more.
-func (c *cold) bringDue(mark row.Time, f keyFinder) (upTo row.Time) {
+func (c *cold) bringDue(mark row.Time) (upTo row.Time) {
 	if c.rows == 0 || c.index == nil || c.due > mark {
 		return mark
 	}
@@ -139,14 +162,26 @@ func (c *cold) bringDue(mark row.Time, f keyFinder) (upTo row.Time) {
 			at = r.Span[i]
 			n++
 			gone.Drop(r.Key(i), r.Hash[i], at)
-			c.want(wanted, r.Key(i), r.Hash[i], f)
+			c.want(wanted, r.Key(i), r.Hash[i])
 		}
 		c.due = row.MaxTime
 		return true
 	})
 	c.b.write(gone)
-	c.fetch(wanted, f)
+	c.fetch(wanted)
 	return upTo
+}
+
+// eachDue calls do with ascending times up to mark, with all keys in memory of which something is due by then. Between
+// them rows may be let go.
+func (c *cold) eachDue(mark row.Time, do func(upTo row.Time)) {
+	for {
+		upTo := c.bringDue(mark)
+		if do(upTo); upTo == mark {
+			return
+		}
+		c.b.ease()
+	}
 }
 
 // partKeys is about how many keys are brought at once where all of them are asked for.
@@ -154,28 +189,34 @@ const partKeys = 1 << 17 >> (15 * checked)
 
 // inParts calls do for one range of shares after another, with all rows of those in memory; for all shares at once where
 // nothing lies in the store alone. Between them rows may be let go.
-func (c *cold) inParts(f keyFinder, do func(first, last int)) {
-	if c.rows == 0 {
+func (c *cold) inParts(do func(first, last int)) {
+	c.b.inParts(c.table, row.MinTime, row.MaxTime, c.rows, func(r *state.Rows) {
+		var here []int
+		for i := range r.N {
+			if c.found(r.Key(i), r.Hash[i]) {
+				here = append(here, i)
+			}
+		}
+		c.back(r.Without(here))
+	}, do)
+}
+
+// inParts calls do for one range of shares after another, of about partKeys of the rows that lie in the store alone; back is
+// handed all rows of the range before, those in memory too. With no such rows do is called once, for all shares.
+func (b *behind) inParts(t *state.Table, from, to row.Time, rows int, back func(r *state.Rows), do func(first, last int)) {
+	if rows == 0 {
 		do(0, state.Shares-1)
 		return
 	}
-	first, last := c.b.shares()
-	for width := max(1, (last-first+1)*partKeys/c.rows); first <= last; first += width {
+	first, last := b.shares()
+	for width := max(1, (last-first+1)*partKeys/rows); first <= last; first += width {
 		end := min(first+width-1, last)
-		c.b.scan(c.table, row.MinTime, row.MaxTime, first, end, func(r *state.Rows) bool {
-			var here []int
-			for i := range r.N {
-				if id, ok := f.dict().Find(r.Key(i), r.Hash[i]); ok && f.here(id) {
-					here = append(here, i)
-				}
-			}
-			r = r.Without(here)
-			c.rows -= r.N
-			f.load(r)
+		b.scan(t, from, to, first, end, func(r *state.Rows) bool {
+			back(r)
 			return true
 		})
 		do(first, end)
-		c.b.ease()
+		b.ease()
 	}
 }
 

@@ -171,7 +171,7 @@ func floorTo(at, width row.Time) row.Time {
 
 // Freeze copies the times that passed since the last mark.
 func (l *dedupLane) Freeze() []*state.Changes {
-	c := state.NewChanges(l.def.Tables()[0])
+	c := state.NewChanges(l.table)
 	switch {
 	case l.mark > row.LastTime:
 		c.Passed = row.MaxTime

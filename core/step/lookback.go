@@ -371,7 +371,7 @@ func (l *lookBackLane) compact() {
 // watermark that none to come can look back to it is gone from the store with all of its time, though the lane may have
 // it until the next row of its key comes.
 func (l *lookBackLane) Freeze() []*state.Changes {
-	c := state.NewChanges(l.def.backTable())
+	c := state.NewChanges(l.table)
 	least := l.mark
 	if c.Passed = l.mark; l.mark >= row.FirstTime && l.mark <= row.LastTime {
 		least = l.mark - l.span + 1 // a row at t looks back to what is later than t - span, and t >= mark

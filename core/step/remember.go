@@ -44,8 +44,10 @@ func (d *Remember) Tables() []*state.Table {
 	return []*state.Table{{Key: d.Keys.KeySchema(), Columns: s}, waitingTable(&d.Keys)}
 }
 func (d *Remember) NewLane(o LaneOptions) Lane {
-	l := &rememberLane{def: d, expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(d.Tables()[0], o.Keeps), cold: newCold(o, d.Tables()[0], d.Forget > 0), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered)}
+	t := d.Tables()[0]
+	l := &rememberLane{def: d, expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(t, o.Keeps), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered)}
 	l.wait = newBuffer(&d.Keys, o, func() *state.Dict { return l.dict })
+	l.cold = newCold(o, t, d.Forget > 0, keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool { return l.knows(id) || l.kept.left(id) }, l.Load})
 	l.late, l.wrong = newLateRows(lateSchema(d.Keys.Input)), newMadeRows(d.Keys.Input, o.Ordered)
 	return l
 }
@@ -113,14 +115,7 @@ func (l *rememberLane) Move(t *Turn, out Out) {
 	}
 	l.flush(out)
 	l.wait.passed(t.After)
-	for {
-		upTo := l.cold.bringDue(t.After, l.finder())
-		l.due(upTo, l.forget)
-		if upTo == t.After {
-			break
-		}
-		l.cold.b.ease()
-	}
+	l.cold.eachDue(t.After, func(upTo row.Time) { l.due(upTo, l.forget) })
 	if rebuilds(l.dict.Len(), l.live+len(l.wait.queue)) {
 		l.rebuild(l.knows)
 	}
@@ -136,17 +131,16 @@ type passedRow struct {
 func (l *rememberLane) applySome(t *Turn, out Out) {
 	l.some = l.some[:0]
 	wanted := state.NewNames(l.cold.table)
-	f := l.finder()
 	for len(l.some) < row.MaxRows && l.wait.ready(t.After) {
 		seq := l.wait.queue[0].seq
 		at, r, id := l.wait.pop()
 		l.some = append(l.some, passedRow{queued{at, seq, uint32(r)}, id})
 		if l.cold.rows > 0 {
-			l.cold.want(wanted, l.dict.Key(id), l.dict.Hash(id), f)
+			l.cold.want(wanted, l.dict.Key(id), l.dict.Hash(id))
 		}
 	}
 	if wanted.N > 0 {
-		l.cold.fetch(wanted, f)
+		l.cold.fetch(wanted)
 	}
 	l.grow()
 	for _, p := range l.some {
@@ -154,14 +148,10 @@ func (l *rememberLane) applySome(t *Turn, out Out) {
 	}
 }
 
-func (l *rememberLane) finder() keyFinder {
-	return keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool { return l.knows(id) || l.kept.left(id) }, func(r *state.Rows) { l.cold.b.must(l.Load(0, r)) }}
-}
-
 // Bring implements [Lane].
 func (l *rememberLane) Bring(x *Exchange, lane int, _ *Turn) {
 	if l.def.Arrival {
-		l.cold.bring(x, lane, l.finder())
+		l.cold.bring(x, lane)
 	}
 }
 
@@ -173,24 +163,14 @@ func (l *rememberLane) Written() {
 
 // Shed lets go what is remembered of keys where the store has it as it is, and rows that wait.
 func (l *rememberLane) Shed() {
-	if l.cold.b == nil {
-		return
-	}
 	goes := func(id uint32) bool { return l.knows(id) && l.kept.clean(id) }
-	any := l.wait.shed()
-	l.cold.expect(l.live)
-	for id := range uint32(l.dict.Len()) {
-		if goes(id) {
-			any = true
-			due := row.MaxTime
-			if l.after > 0 {
-				due = beyond(l.last[id], l.after)
-			}
-			l.cold.let(l.dict.Key(id), l.dict.Hash(id), 1, due)
-			l.held -= heldOf(l.values[id])
+	some := l.cold.letAll(l.dict.Len(), goes, func(id uint32) row.Time {
+		if l.after == 0 {
+			return row.MaxTime
 		}
-	}
-	if l.cold.done(); any {
+		return beyond(l.last[id], l.after)
+	})
+	if l.wait.shed() || some {
 		l.rebuild(func(id uint32) bool { return l.knows(id) && !goes(id) })
 	}
 }
@@ -350,6 +330,7 @@ func (l *rememberLane) rebuild(stays func(id uint32) bool) {
 	})
 	for id := range l.values { // a key whose rows wait goes on without what is remembered of it
 		if !stay.Has(uint32(id)) && l.knows(uint32(id)) {
+			l.held -= heldOf(l.values[id])
 			l.values[id] = nil
 			l.kept.let(uint32(id))
 			l.drop(uint32(id))

@@ -90,12 +90,16 @@ type decision struct {
 }
 
 func newSessionLane(d *Window, o LaneOptions) *sessionLane {
-	l := &sessionLane{def: d, keeps: o.Keeps, next: state.NewChanges(d.sessionTable()), cold: newCold(o, d.sessionTable(), true), gap: row.Time(d.Session.Gap.Microseconds()), longest: row.MaxTime, accept: row.Time(d.Accept.Microseconds()),
+	table := d.sessionTable()
+	l := &sessionLane{def: d, keeps: o.Keeps, next: state.NewChanges(table), gap: row.Time(d.Session.Gap.Microseconds()), longest: row.MaxTime, accept: row.Time(d.Accept.Microseconds()),
 		hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), several: d.Revisions(), dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, late: newLateRows(d.LateSchema()), beats: newBeats(d)}
 	if d.Session.Longest > 0 {
 		l.longest = row.Time(d.Session.Longest.Microseconds())
 	}
 	l.pub = newPublisher(d, o.Ordered, &l.counts)
+	l.cold = newCold(o, table, true, keyFinder{func() *state.Dict { return l.dict }, func(key uint32) bool {
+		return int(key) < len(l.first) && l.first[key] != 0 || l.leaving.Has(key) || l.onTheWay.Has(key)
+	}, l.Load})
 	return l
 }
 
@@ -358,14 +362,14 @@ func (l *sessionLane) nextDue() row.Time { return min(l.queue.next(), l.cold.due
 // advance publishes the sessions whose row is due at or before mark, in order of end, start and key: those in the store
 // alone in portions of time.
 func (l *sessionLane) advance(mark row.Time, t *Turn, out Out) {
-	for mark > l.mark {
-		upTo := l.cold.bringDue(mark, l.finder())
-		l.advanceTo(max(upTo, l.mark), t, out)
-		if upTo < mark {
-			l.forget()
-			l.cold.b.ease()
-		}
+	if mark <= l.mark {
+		return
 	}
+	l.cold.eachDue(mark, func(upTo row.Time) {
+		if l.advanceTo(max(upTo, l.mark), t, out); upTo < mark {
+			l.forget()
+		}
+	})
 }
 
 func (l *sessionLane) advanceTo(mark row.Time, t *Turn, out Out) {
@@ -511,7 +515,7 @@ func (l *sessionLane) decide(d decision, meets, closed, again bool) verdict {
 // repeat publishes a row for each kept session.
 func (l *sessionLane) repeat(mark row.Time, t *Turn, out Out) {
 	for _, closed := range []bool{true, false} {
-		l.cold.inParts(l.finder(), func(first, last int) { l.repeatSome(mark, t, out, closed, first, last) })
+		l.cold.inParts(func(first, last int) { l.repeatSome(mark, t, out, closed, first, last) })
 	}
 }
 
@@ -676,14 +680,8 @@ func (l *sessionLane) Freeze() []*state.Changes {
 	return []*state.Changes{c}
 }
 
-func (l *sessionLane) finder() keyFinder {
-	return keyFinder{func() *state.Dict { return l.dict }, func(key uint32) bool {
-		return int(key) < len(l.first) && l.first[key] != 0 || l.leaving.Has(key) || l.onTheWay.Has(key)
-	}, func(r *state.Rows) { l.cold.b.must(l.Load(0, r)) }}
-}
-
 // Bring implements [Lane].
-func (l *sessionLane) Bring(x *Exchange, lane int, _ *Turn) { l.cold.bring(x, lane, l.finder()) }
+func (l *sessionLane) Bring(x *Exchange, lane int, _ *Turn) { l.cold.bring(x, lane) }
 
 // Written implements [Lane].
 func (l *sessionLane) Written() {
@@ -697,7 +695,7 @@ func (l *sessionLane) Shed() {
 		return
 	}
 	any := false
-	l.cold.expect(l.live)
+	expect(&l.cold.filter, l.live)
 	for key := range uint32(len(l.first)) {
 		rows, due := 0, row.MaxTime
 		stays := l.first[key] == 0 || l.leaving.Has(key) || l.onTheWay.Has(key)

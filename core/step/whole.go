@@ -34,8 +34,12 @@ type wholeKey struct {
 }
 
 func newWholeLane(d *Window, o LaneOptions) *wholeLane {
-	l := &wholeLane{expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(d.wholeTable(), o.Keeps), cold: newCold(o, d.wholeTable(), d.Forget > 0), def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, beats: newBeats(d)}
+	t := d.wholeTable()
+	l := &wholeLane{expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(t, o.Keeps), def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, beats: newBeats(d)}
 	l.pub = newPublisher(d, o.Ordered, &l.counts)
+	l.cold = newCold(o, t, d.Forget > 0, keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool {
+		return int(id) < len(l.accs.rows) && l.accs.rows[id] > 0 || l.kept.left(id)
+	}, l.Load})
 	return l
 }
 
@@ -146,14 +150,7 @@ func (l *wholeLane) forget(mark row.Time) {
 	if l.after == 0 {
 		return
 	}
-	for {
-		upTo := l.cold.bringDue(mark, l.finder())
-		l.expiry.due(upTo, l.reset)
-		if upTo == mark {
-			break
-		}
-		l.cold.b.ease()
-	}
+	l.cold.eachDue(mark, func(upTo row.Time) { l.expiry.due(upTo, l.reset) })
 	if rebuilds(l.dict.Len(), l.accs.keys) {
 		l.rebuild(func(uint32) bool { return true })
 	}
@@ -179,44 +176,29 @@ func (l *wholeLane) rebuild(stays func(id uint32) bool) {
 	}
 }
 
-func (l *wholeLane) finder() keyFinder {
-	return keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool {
-		return int(id) < len(l.accs.rows) && l.accs.rows[id] > 0 || l.kept.left(id)
-	}, func(r *state.Rows) { l.cold.b.must(l.Load(0, r)) }}
-}
-
 // Bring implements [Lane].
-func (l *wholeLane) Bring(x *Exchange, lane int, _ *Turn) { l.cold.bring(x, lane, l.finder()) }
+func (l *wholeLane) Bring(x *Exchange, lane int, _ *Turn) { l.cold.bring(x, lane) }
 
 // Written implements [Lane].
 func (l *wholeLane) Written() { l.kept.written() }
 
 // Shed lets go the keys that the store has as they are. What waits for a preview stays.
 func (l *wholeLane) Shed() {
-	if l.cold.b == nil {
-		return
-	}
 	goes := func(id uint32) bool { return l.accs.rows[id] > 0 && l.kept.clean(id) && !l.shown[id].inPreview }
-	any := false
-	l.cold.expect(l.accs.keys)
-	for id := range uint32(len(l.accs.rows)) {
-		if goes(id) {
-			any = true
-			due := row.MaxTime
-			if l.knows(id) {
-				due = beyond(l.last[id], l.after)
-			}
-			l.cold.let(l.dict.Key(id), l.dict.Hash(id), 1, due)
+	any := l.cold.letAll(len(l.accs.rows), goes, func(id uint32) row.Time {
+		if !l.knows(id) {
+			return row.MaxTime
 		}
-	}
-	if l.cold.done(); any {
+		return beyond(l.last[id], l.after)
+	})
+	if any {
 		l.rebuild(func(id uint32) bool { return !goes(id) })
 	}
 }
 
 // publishAll makes rows of all keys.
 func (l *wholeLane) publishAll(t *Turn, out Out, closed, again bool) {
-	l.cold.inParts(l.finder(), func(first, last int) {
+	l.cold.inParts(func(first, last int) {
 		var ids []uint32
 		for id := range uint32(len(l.accs.rows)) {
 			if l.accs.rows[id] > 0 && within(l.dict, id, first, last) {
