@@ -547,6 +547,44 @@ func TestCloses(t *testing.T) {
 	}
 }
 
+// TestReadBesideWrite: a lane that loads reads while another has let go what it loaded and writes when that is due; under the
+// race detector.
+func TestReadBesideWrite(t *testing.T) {
+	m := vfs.NewMem()
+	s := open(t, m, 2)
+	save(t, s, 1)
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s = open(t, m, 2)
+	if _, _, _, err := s.Newest(); err != nil {
+		t.Fatal(err)
+	}
+	wrote := make(chan error)
+	go func() {
+		var err error
+		for n := range 20 {
+			due := state.NewChanges(&state.Table{Name: "due", Span: "due", Key: sessions.Key, Derived: true})
+			for _, r := range changesOf(1)[0].Tables[1].New {
+				for i := range r.N {
+					due.Put(r.Key(i), r.Hash[i], row.Time(n))
+				}
+			}
+			err = errors.Join(err, s.Write(fmt.Sprint("step ", n), 0, 2, []*state.Changes{due}))
+		}
+		wrote <- err
+	}()
+	want := dump(t, modelOf(1), windows, 3)
+	for range 20 {
+		if got := dump(t, s, windows, 3); strings.Join(got, "") != strings.Join(want, "") {
+			t.Fatalf("%d rows, want %d", len(got), len(want))
+		}
+	}
+	if err := errors.Join(<-wrote, s.Close()); err != nil {
+		t.Fatal(err)
+	}
+}
+
 // TestManyEpochs: epochs are found however many digits they have.
 func TestManyEpochs(t *testing.T) {
 	s := open(t, vfs.NewMem(), 2)

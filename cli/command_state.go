@@ -199,14 +199,6 @@ func (a *stateAsk) show(ctx context.Context, s *streams, at stateReach, name, st
 		v, err := at.State(ctx, name, step, q)
 		return showAs(s, "table", v, err, func() { showState(s, v) })
 	}
-	if a.Format == "json" { // a line a row, as rows are written elsewhere
-		q.Format = ""
-		v, err := at.State(ctx, name, step, q)
-		for _, line := range v.Rows {
-			fmt.Fprintf(s.out, "%s\n", line)
-		}
-		return err
-	}
 	return at.StateFile(ctx, s.out, name, step, q)
 }
 

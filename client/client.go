@@ -5,6 +5,7 @@ package client
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -272,14 +273,17 @@ func (c *Client) Checkpoints(ctx context.Context, id int64, limit int) ([]api.Ch
 	return p.Items, err
 }
 
-// StateQuery chooses what is shown of a step's state; zero values choose the first hundred rows of the newest checkpoint.
+// mostRows is how many rows of state the service gives in one answer; files have all of them.
+const mostRows = 1_000_000
+
+// StateQuery chooses what is shown of a step's state; zero values choose all rows of the newest checkpoint.
 type StateQuery struct {
 	Checkpoint, From int64 // epochs; From only where two are compared
 	Table            string
 	Raw              bool
 	Key              []string
 	Limit            int
-	Format           string // of StateFile
+	Format           string // of StateFile: json for a row a line
 }
 
 func (q StateQuery) query() string {
@@ -308,6 +312,7 @@ func stateAt(job, step string) string { return "/jobs/" + name(job) + "/state/" 
 
 // State gives rows of what a step of a job keeps.
 func (c *Client) State(ctx context.Context, job, step string, q StateQuery) (inside.Shown, error) {
+	q.Limit = cmp.Or(q.Limit, mostRows)
 	return call[inside.Shown](ctx, c, "GET", stateAt(job, step)+q.query(), "", nil)
 }
 
@@ -323,11 +328,15 @@ func (c *Client) Skew(ctx context.Context, job, step string, q StateQuery) (insi
 
 // Compare tells what differs of a step between two checkpoints.
 func (c *Client) Compare(ctx context.Context, job, step string, q StateQuery) (inside.ComparedShown, error) {
+	q.Limit = cmp.Or(q.Limit, mostRows)
 	return call[inside.ComparedShown](ctx, c, "GET", stateAt(job, step)+"/compare"+q.query(), "", nil)
 }
 
-// StateFile writes rows of what a step keeps in a form: csv, parquet, table.
+// StateFile writes rows of what a step keeps in a form: json (a row a line), csv, parquet, table.
 func (c *Client) StateFile(ctx context.Context, w io.Writer, job, step string, q StateQuery) error {
+	if q.Format == "json" {
+		q.Format = "ndjson"
+	}
 	res, err := c.request(ctx, "GET", stateAt(job, step)+q.query(), "", "*/*", nil)
 	if err != nil {
 		return err

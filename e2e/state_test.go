@@ -35,7 +35,7 @@ func TestState(t *testing.T) {
 	dir := open(t)
 	var text strings.Builder
 	for i := range 300 {
-		fmt.Fprintf(&text, `{"gauge":"G%02d","at":%d}`+"\n", i%30, 1000+i*100)
+		fmt.Fprintf(&text, `{"gauge":"G%03d","at":%d}`+"\n", i%150, 1000+i*100)
 	}
 	write(t, dir, "levels.ndjson", text.String())
 	write(t, dir, "keeps.yaml", strings.ReplaceAll(stateJob, "path: ", "path: "+dir+"/"))
@@ -43,7 +43,7 @@ func TestState(t *testing.T) {
 	s.must("save", "keeps.yaml")
 	s.must("start", "keeps")
 	eventually(t, 20*time.Second, "a checkpoint has all keys", func() bool {
-		return strings.Contains(s.run("state", "keeps", "minute", "--open").out, "30         300")
+		return strings.Contains(s.run("state", "keeps", "minute", "--open").out, "150         300")
 	})
 	shows := func(o outcome, texts ...string) {
 		t.Helper()
@@ -54,15 +54,21 @@ func TestState(t *testing.T) {
 			}
 		}
 	}
-	shows(s.run("state", "keeps", "minute", "--key", "gauge=G07"), "G07", "1970-01-01T00:00:00Z", "10")
-	shows(s.run("state", "keeps", "minute", "--skew"), "30 keys, 300 rows taken", "heaviest keys")
+	shows(s.run("state", "keeps", "minute", "--key", "gauge=G007"), "G007", "1970-01-01T00:00:00Z", "2")
+	shows(s.run("state", "keeps", "minute", "--skew"), "150 keys, 300 rows taken", "heaviest keys")
 	shows(s.run("state", "keeps", "minute", "--raw", "--limit", "3"), "gauge", "rows", "the first 3 rows")
 	s.run("state", "keeps", "minutes").want(t, 1, "did you mean minute?")
 	s.run("state", "keeps", "minute", "--checkpoint", "9999").want(t, 1, "9999 is not in")
 	s.run("state", "keeps", "minute", "--open", "--skew").want(t, 2, "give one of them")
 
+	if n := strings.Count(s.run("state", "keeps", "minute", "--format", "json", "--limit", "0").out, "\n"); n != 150 {
+		t.Errorf("%d rows as JSON, want all 150", n)
+	}
+	if n := strings.Count(s.run("state", "keeps", "minute", "--format", "json", "--limit", "7").out, "\n"); n != 7 {
+		t.Errorf("%d rows as JSON, want the first 7", n)
+	}
 	rows, err := csv.NewReader(strings.NewReader(s.run("state", "keeps", "minute", "--format", "csv", "--limit", "0").out)).ReadAll()
-	if err != nil || len(rows) != 31 || rows[0][0] != "gauge" {
+	if err != nil || len(rows) != 151 || rows[0][0] != "gauge" {
 		t.Errorf("CSV: %v, %v", rows, err)
 	}
 	file := s.run("state", "keeps", "minute", "--format", "parquet", "--limit", "0").out
@@ -71,7 +77,7 @@ func TestState(t *testing.T) {
 		Readings int64  `parquet:"readings"`
 	}
 	all, err := parquet.Read[kept](bytes.NewReader([]byte(file)), int64(len(file)))
-	if err != nil || len(all) != 30 || all[0].Readings != 10 {
+	if err != nil || len(all) != 150 || all[0].Readings != 2 {
 		t.Errorf("Parquet: %v, %v", all, err)
 	}
 	s.must("stop", "keeps")
@@ -83,7 +89,7 @@ func TestState(t *testing.T) {
 		t.Fatal(err)
 	}
 	eventually(t, 20*time.Second, "the folder has all keys", func() bool {
-		return strings.Contains(undertide(t, dir, "state", "keeps.yaml", "minute", "--checkpoints", "folder", "--open").out, "30         300")
+		return strings.Contains(undertide(t, dir, "state", "keeps.yaml", "minute", "--checkpoints", "folder", "--open").out, "150         300")
 	})
 	if err := c.Process.Signal(os.Interrupt); err != nil {
 		t.Fatal(err)

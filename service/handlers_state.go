@@ -64,7 +64,7 @@ func asked(c *gin.Context, limit int64) (inside.Asked, error) {
 	return inside.Asked{Table: c.Query("table"), Raw: c.Query("raw") == "true", Key: c.QueryArray("key"), Limit: int(n)}, err
 }
 
-// getState gives rows of what a step keeps; as CSV or Parquet all of them.
+// getState gives rows of what a step keeps: as JSON some of them in one answer, in other forms all, as they are read.
 func (s *Service) getState(c *gin.Context) error {
 	a, err := asked(c, 100)
 	if err != nil {
@@ -86,14 +86,17 @@ func (s *Service) getState(c *gin.Context) error {
 	if _, err := st.Schema(a); err != nil {
 		return wrongState(err)
 	}
-	kinds := map[string]string{"csv": "text/csv; charset=utf-8", "parquet": "application/vnd.apache.parquet", "table": "text/plain; charset=utf-8"}
+	kinds := map[string]string{"ndjson": "application/x-ndjson", "csv": "text/csv; charset=utf-8", "parquet": "application/vnd.apache.parquet", "table": "text/plain; charset=utf-8"}
 	if kinds[form] == "" {
-		return api.WrongRequest.With("format="+form+" is none of json, csv, parquet, table", "")
+		return api.WrongRequest.With("format="+form+" is none of json, ndjson, csv, parquet, table", "")
 	}
 	c.Header("Content-Type", kinds[form])
 	c.Header("Content-Disposition", `attachment; filename="`+st.Name+"-"+strconv.FormatInt(st.Epoch, 10)+"."+form+`"`)
 	if c.Query("limit") == "" {
 		a.Limit = 0
+	}
+	if form == "ndjson" {
+		form = "json"
 	}
 	_, err = st.Write(c.Writer, form, a)
 	return err

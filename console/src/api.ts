@@ -432,7 +432,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Rows of what a step keeps, as of a checkpoint: as JSON the first hundred, as CSV or Parquet all of them. */
+        /** Rows of what a step keeps, as of a checkpoint: as JSON the first hundred, in other forms all of them. */
         get: operations["state"];
         put?: never;
         post?: never;
@@ -2830,7 +2830,7 @@ export interface operations {
                 key?: string;
                 /** @description At most so many. */
                 limit?: number;
-                /** @description json (the default), csv, parquet or table. */
+                /** @description json (the default), ndjson, csv, parquet or table. */
                 format?: string;
             };
             header?: never;
