@@ -57,6 +57,7 @@ var (
 	NotRunning          = problem("not-running", http.StatusConflict, "the job is not running", "start it first")
 	StillRunning        = problem("still-running", http.StatusConflict, "the job is running", "stop it first")
 	StartFailed         = problem("start-failed", http.StatusUnprocessableEntity, "the run could not start", "mend the cause and start again")
+	OldCheckpoints      = problem("old-checkpoints", http.StatusUnprocessableEntity, "another version of Under Tide made the job's checkpoints", "start it with --fresh, or with the version that made them")
 	Unreachable         = problem("connection-unreachable", http.StatusServiceUnavailable, "a source or sink cannot be reached", "check that it runs, then start again")
 	DatabaseUnreachable = problem("database-unreachable", http.StatusServiceUnavailable, "the database cannot be reached; running jobs go on", "check PostgreSQL, then try again")
 	ForeignHost         = problem("foreign-host", http.StatusForbidden, "the request names a host that this service is not", "use http://127.0.0.1 or http://localhost with the service's port")
@@ -80,5 +81,5 @@ var (
 // Catalogue lists all problems.
 func Catalogue() []Problem {
 	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchCheckpoint, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
-		StartFailed, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
+		StartFailed, OldCheckpoints, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
 }

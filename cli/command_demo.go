@@ -142,9 +142,15 @@ func startHarbour(ctx context.Context, s *streams, address string) error {
 		if _, err := cl.Save(ctx, docs[name]); err != nil {
 			return fmt.Errorf("save %s: %w", name, err)
 		}
+		ask := api.Start{}
 		for try := 0; ; try++ {
-			_, err = cl.Start(ctx, name, api.Start{})
+			_, err = cl.Start(ctx, name, ask)
 			var p *api.Problem
+			if errors.As(err, &p) && p.Code == api.OldCheckpoints.Code && ask.Resume == "" { // of a harbour of before
+				s.say("job %s begins anew: %s", name, p.Detail)
+				ask.Resume = "fresh"
+				continue
+			}
 			if !errors.As(err, &p) || p.Code == api.AlreadyRunning.Code {
 				break // it runs, or the service is gone
 			}

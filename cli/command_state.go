@@ -40,8 +40,8 @@ func newState(s *streams) *cobra.Command {
 JOB is a job of the service, or with --checkpoints the document of a run that kept its checkpoints in that folder.`,
 		Example: `  undertide state mean-level minute
   undertide state mean-level minute --open
-  undertide state crane-load rate --key crane=7 --raw
-  undertide state crane-load rate --compare 12 14
+  undertide state port-calls calls --key vessel=Ibis --raw
+  undertide state mean-level minute --compare 12,14
   undertide state job.yaml minute --checkpoints state --format parquet > minute.parquet`,
 	}, nil)
 	c.Args = cobra.ExactArgs(2)

@@ -308,6 +308,9 @@ func (s *Service) startFailed(name string, err error) error {
 	if unreachable(err) {
 		return api.Unreachable.With("job "+name+" did not start: "+text, "start it again when it answers")
 	}
+	if errors.Is(err, run.ErrFormat) {
+		return api.OldCheckpoints.With("job "+name+" did not start: "+text, "")
+	}
 	fix := ""
 	if strings.Contains(text, "another text of job") {
 		text = fmt.Sprintf("version and checkpoints do not fit: %s", text)

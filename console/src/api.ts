@@ -2732,7 +2732,7 @@ export interface operations {
                     "application/json": components["schemas"]["Started"];
                 };
             };
-            /** @description A problem: no-such-job, not-running, start-failed, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-running, start-failed, old-checkpoints, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2806,7 +2806,7 @@ export interface operations {
                     "application/json": components["schemas"]["Started"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, already-running, start-failed, wrong-document, connection-unreachable, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-version, already-running, start-failed, old-checkpoints, wrong-document, connection-unreachable, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
