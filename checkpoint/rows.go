@@ -332,8 +332,7 @@ func (s *rows) buildOne(path string, b *batch, all []entry, ranges [][2][]byte) 
 		return 0, 0, err
 	}
 	w := sstable.NewWriter(objstorageprovider.NewFileWritable(f), s.opt.MakeWriterOptions(0, tableFormat))
-	slices.SortFunc(ranges, func(a, b [2][]byte) int { return bytes.Compare(a[0], b[0]) })
-	for _, r := range ranges {
+	for _, r := range union(ranges) {
 		if err := w.DeleteRange(r[0], r[1]); err != nil {
 			return 0, 0, errors.Join(err, w.Close())
 		}
@@ -358,6 +357,23 @@ func (s *rows) buildOne(path string, b *batch, all []entry, ranges [][2][]byte) 
 		return 0, 0, err
 	}
 	return n, int64(meta.Size), nil
+}
+
+// union gives ranges of names in order, none of which overlaps another: a table may be dropped whole and have spans that
+// have passed. It takes over what it is given.
+func union(ranges [][2][]byte) [][2][]byte {
+	slices.SortFunc(ranges, func(a, b [2][]byte) int { return bytes.Compare(a[0], b[0]) })
+	out := ranges[:0]
+	for _, r := range ranges {
+		if last := len(out) - 1; last >= 0 && bytes.Compare(r[0], out[last][1]) <= 0 {
+			if bytes.Compare(r[1], out[last][1]) > 0 {
+				out[last][1] = r[1]
+			}
+			continue
+		}
+		out = append(out, r)
+	}
+	return out
 }
 
 // copyTo makes a copy of the store, of hard links, in a folder that does not exist.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path"
@@ -582,6 +583,76 @@ func TestReadBesideWrite(t *testing.T) {
 	}
 	if err := errors.Join(<-wrote, s.Close()); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestRandomBatches: whatever comes together in one batch (tables that are dropped whole, spans that have passed, lanes that
+// are emptied, rows that are gone and new) leaves what the plainest model has: first the ranges, then rows one by one.
+func TestRandomBatches(t *testing.T) {
+	for seed := range uint64(40) {
+		r := rand.New(rand.NewPCG(seed, 3))
+		s, err := openRows(vfs.NewMem(), "live", 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		model := map[string]string{}
+		for range 12 {
+			var b batch
+			for range r.IntN(4) {
+				b.dropped(state.TableNumber(1 + r.IntN(4)))
+			}
+			for n := state.TableNumber(1); n <= 4; n++ {
+				table, tables := []*state.Table{windows, sessions}[n%2], changesOf(r.Int64N(9))
+				for lane, c := range tables {
+					c := c.Tables[n%2]
+					c.Emptied = n%2 == 1 && r.IntN(6) == 0
+					if r.IntN(3) > 0 {
+						c.New, c.Gone = nil, nil
+					}
+					b.add(n, c, lane, len(tables))
+				}
+				if n%2 == 0 {
+					for range r.IntN(3) {
+						b.passed(n, table, row.Time(r.Int64N(12_000)))
+					}
+				}
+			}
+			for _, gone := range b.ranges {
+				maps.DeleteFunc(model, func(name, _ string) bool { return name >= string(gone[0]) && name < string(gone[1]) })
+			}
+			for _, n := range slices.Sorted(maps.Keys(b.tables)) {
+				for _, e := range b.tables[n] {
+					if delete(model, string(b.name(&e))); !e.gone {
+						model[string(b.name(&e))] = string(b.content(&e))
+					}
+				}
+			}
+			if _, err := s.write(&b); err != nil {
+				t.Fatalf("seed %d: %v", seed, err)
+			}
+			same(t, s, model)
+		}
+		if err := s.close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// same compares all that a store has with a model.
+func same(t *testing.T, s *rows, model map[string]string) {
+	t.Helper()
+	it, err := s.db.NewIter(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	for ok := it.First(); ok; ok = it.Next() {
+		if n++; model[string(it.Key())] != string(it.Value()) {
+			t.Fatalf("%x holds %x, the model has %x", it.Key(), it.Value(), model[string(it.Key())])
+		}
+	}
+	if err := it.Close(); err != nil || n != len(model) {
+		t.Fatalf("%d rows, the model has %d (%v)", n, len(model), err)
 	}
 }
 

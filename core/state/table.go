@@ -113,7 +113,7 @@ func (r *Rows) Reset() {
 // order: what is emptied, what has passed, what is gone, what is new.
 type Changes struct {
 	Table *Table
-	// Emptied: none of the lane's rows from before is left.
+	// Emptied: none of the lane's rows from before is left. Only where the table has no span.
 	Emptied bool
 	// Passed: rows whose span is before it are gone; row.MinTime for none.
 	Passed row.Time
