@@ -179,14 +179,15 @@ func (x *drillDecoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reje
 // nowhere takes rows and forgets them.
 type nowhere struct{}
 
-func (nowhere) NewEncoder(row.Schema) engine.Encoder   { return nowhere{} }
-func (nowhere) Append(dst []byte, v step.View) []byte  { return append(dst, '\n') }
-func (nowhere) Open(json.RawMessage, int64) error      { return nil }
-func (nowhere) Write([]byte, int) error                { return nil }
-func (nowhere) Prepare(int64) (json.RawMessage, error) { return json.RawMessage("{}"), nil }
-func (nowhere) Commit(int64) error                     { return nil }
-func (nowhere) Finish() error                          { return nil }
-func (nowhere) Abort() error                           { return nil }
+func (nowhere) NewEncoder(row.Schema) engine.Encoder           { return nowhere{} }
+func (nowhere) Append(dst []byte, v step.View) []byte          { return append(dst, '\n') }
+func (nowhere) Delivered(context.Context) (int64, error)       { return 0, nil }
+func (nowhere) Open([]engine.Shipment, int64) error            { return nil }
+func (nowhere) Write([]byte, int) error                        { return nil }
+func (nowhere) Prepare(int64) (engine.Shipment, error)         { return engine.Shipment{}, nil }
+func (nowhere) Deliver(context.Context, engine.Shipment) error { return nil }
+func (nowhere) Finish() error                                  { return nil }
+func (nowhere) Abort() error                                   { return nil }
 
 // run runs a case: kept: with checkpoints.
 func (c *stateCase) measure(dir string, lanes int, kept bool) (m stateMeasure, err error) {

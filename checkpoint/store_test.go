@@ -95,7 +95,7 @@ func snapshot(epoch int64) *engine.Snapshot {
 		},
 		Watermarks: map[string]row.Time{"levels": 98}, StepWatermarks: map[string]row.Time{"minute": 99},
 		Changes:   changesOf(epoch),
-		Shipments: map[string]json.RawMessage{"means": json.RawMessage(`{"bytes":7}`)},
+		Shipments: map[string][]engine.Shipment{"means": {{Epoch: epoch - 1, Rows: 3, Bytes: 99, Data: json.RawMessage(`{"bytes":6}`)}, {Epoch: epoch, Data: json.RawMessage(`{"bytes":7}`)}}},
 		Counts:    engine.Counts{Sources: []engine.SourceCounts{{Read: epoch, Rejected: map[string]int64{"malformed": 1}}}},
 	}
 }
@@ -147,7 +147,7 @@ func check(t *testing.T, got *engine.Snapshot, epochs ...int64) {
 	}
 	want := snapshot(got.Epoch)
 	if got.Epoch != epochs[len(epochs)-1] || got.Turn != want.Turn || !got.Started.Equal(want.Started) || len(got.Partitions) != 2 || got.Partitions[0].Greatest != 99 || got.Partitions[1].Greatest != row.MinTime ||
-		!strings.Contains(string(got.Partitions[0].Position), "12") || got.Counts.Sources[0].Read != got.Epoch || got.Watermarks["levels"] != 98 || got.StepWatermarks["minute"] != 99 || got.Counts.Sources[0].Rejected["malformed"] != 1 {
+		!strings.Contains(string(got.Partitions[0].Position), "12") || got.Counts.Sources[0].Read != got.Epoch || got.Watermarks["levels"] != 98 || got.StepWatermarks["minute"] != 99 || got.Counts.Sources[0].Rejected["malformed"] != 1 || len(got.Shipments["means"]) != 2 || got.Shipments["means"][0].Bytes != 99 || got.Shipments["means"][1].Epoch != got.Epoch {
 		t.Errorf("epoch %d reads back as %+v", got.Epoch, got)
 	}
 	model := modelOf(epochs...)

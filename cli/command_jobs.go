@@ -155,9 +155,9 @@ func figureLines(s *streams, f api.Figures, plan job.Plan) {
 	for _, sink := range plan.Sinks {
 		n := sink.Name
 		x := f.Sinks[n]
-		rows = append(rows, []string{n, perSecond(f.Rates.Sinks[n]), group(x.Rows), group(x.Delivered), group(x.Waiting), group(x.Retries)})
+		rows = append(rows, []string{n, perSecond(f.Rates.Sinks[n]), group(x.Rows), group(x.Delivered), group(x.Waiting), bytesText(x.WaitingBytes), group(x.Retries)})
 	}
-	grid(s.out, []string{"sink", ">in", ">rows", ">delivered", ">waiting", ">retries"}, rows)
+	grid(s.out, []string{"sink", ">in", ">rows", ">delivered", ">waiting", ">undelivered", ">retries"}, rows)
 }
 
 // partitionLines writes where the partitions of the sources stand, and the lanes of the steps: what shows

@@ -38,6 +38,7 @@ type Job struct {
 
 	Lanes           int    // 0: one for each CPU
 	Buffer          int64  // bytes of events under way; 0 for the default
+	Undelivered     int64  // bytes that may wait for a sink
 	Memory          int64  // bytes that state and what stands around it may take in memory; 0 for a share of the machine's
 	Delivery        string // exactly_once or at_least_once
 	DeliverySaid    bool   // by the document, rather than by default
@@ -536,7 +537,7 @@ func (b *builder) settings() {
 	j := b.job
 	j.Delivery, j.CheckpointEvery, j.CheckpointKeep = "exactly_once", 10*time.Second, 5
 	n := b.doc.get("settings")
-	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "buffer", "memory", "delivery", "checkpoint"}}) {
+	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "buffer", "memory", "undelivered", "delivery", "checkpoint"}}) {
 		return
 	}
 	if v := n.get("lanes"); v != nil {
@@ -552,6 +553,7 @@ func (b *builder) settings() {
 	}
 	j.Buffer = b.memorySize(n.get("buffer"), "settings.buffer", 1<<20, "holds hardly a turn of events", "give at least 1MiB; 256MiB is usual")
 	j.Memory = b.memorySize(n.get("memory"), "settings.memory", 64<<20, "holds hardly a turn of events beside the state", "give at least 64MiB, or leave it out for a share of the machine's")
+	j.Undelivered = b.memorySize(n.get("undelivered"), "settings.undelivered", 1<<20, "holds hardly what a sink takes between two checkpoints", "give at least 1MiB; 1GiB is usual")
 	if v := n.get("delivery"); v != nil {
 		j.Delivery, j.DeliverySaid = b.choice(v, "settings.delivery", []string{"exactly_once", "at_least_once"}, nil), true
 	}

@@ -93,17 +93,23 @@ type SinkFigures struct {
 	Rows      int64 `json:"rows"`
 	Delivered int64 `json:"delivered"`
 	Waiting   int64 `json:"waiting"`
-	Epoch     int64 `json:"epoch"`
-	Retries   int64 `json:"retries"`
+	// WaitingEpochs and WaitingBytes are of waiting rows that checkpoints hold already: only their delivery is behind.
+	WaitingEpochs int   `json:"waiting_epochs"`
+	WaitingBytes  int64 `json:"waiting_bytes"`
+	// Epoch is the one that this run delivered last; 0 for none yet.
+	Epoch   int64 `json:"epoch"`
+	Retries int64 `json:"retries"`
 	// Trouble is what keeps it from writing.
 	Trouble string `json:"trouble,omitempty"`
 }
 
 // CheckpointFigures tell of checkpoints.
 type CheckpointFigures struct {
-	Completed int64           `json:"completed"`
-	Failed    int64           `json:"failed"`
-	Last      *LastCheckpoint `json:"last"`
+	Completed int64 `json:"completed"`
+	Failed    int64 `json:"failed"`
+	// Skipped were due while one was under way.
+	Skipped int64           `json:"skipped"`
+	Last    *LastCheckpoint `json:"last"`
 }
 
 // LastCheckpoint is the newest complete one.
@@ -197,9 +203,9 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 		out.Steps[g.Steps[i].Name] = s
 	}
 	for i, c := range f.Sinks {
-		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, Epoch: f.Checkpoints.Epoch, Retries: c.Retries, Trouble: c.Trouble}
+		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, WaitingEpochs: c.WaitingEpochs, WaitingBytes: c.WaitingBytes, Epoch: c.DeliveredEpoch, Retries: c.Retries, Trouble: c.Trouble}
 	}
-	out.Checkpoints = CheckpointFigures{Completed: f.Checkpoints.Completed, Failed: f.Checkpoints.Failed}
+	out.Checkpoints = CheckpointFigures{Completed: f.Checkpoints.Completed, Failed: f.Checkpoints.Failed, Skipped: f.Checkpoints.Skipped}
 	if f.Checkpoints.Completed > 0 {
 		out.Checkpoints.Last = &LastCheckpoint{Epoch: f.Checkpoints.Epoch, Seconds: f.Checkpoints.Seconds, LongestStall: f.Checkpoints.LongestStall.Seconds()}
 	}

@@ -14,6 +14,7 @@ import (
 
 	"undertide/checkpoint"
 	"undertide/core/engine"
+	"undertide/core/row"
 	"undertide/disk"
 	"undertide/job"
 )
@@ -45,7 +46,7 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	b := &builder{job: j, opt: &opt, ctx: ctx}
 	defer b.close()
 	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch,
-		FirstEpoch: opt.FirstEpoch, Completed: opt.Completed, Opened: opt.Opened, StopWithin: opt.StopWithin, Buffer: j.Buffer}
+		FirstEpoch: opt.FirstEpoch, Opened: opt.Opened, StopWithin: opt.StopWithin, Buffer: j.Buffer, Undelivered: j.Undelivered}
 	o.Lanes, o.Memory = Lanes(j, opt.Lanes), stateMemory(j)
 	active.Add(1)
 	defer active.Add(-1)
@@ -79,10 +80,10 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 			return res, err
 		}
 		if o.From.Finished {
-			return finished(res, g, o.From)
+			return finished(ctx, res, g, o.From)
 		}
 	}
-	if err := askSinks(g, &o); err != nil {
+	if err := askSinks(ctx, g, &o); err != nil {
 		return res, err
 	}
 	b.sayDelivery()
@@ -96,11 +97,29 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	if opt.Ready != nil {
 		opt.Ready(g)
 	}
+	o.Completed = b.completed()
 	res.Result, err = engine.Run(ctx, g, o)
+	for _, u := range res.Undelivered {
+		opt.say("sink %s: what it made ready and did not deliver in time is kept (epochs: %d, bytes: %d); the next start delivers it", u.Sink, u.Epochs, u.Bytes)
+	}
 	if err == nil && res.Finished {
 		res.Unbalanced = engine.Unbalanced(g, res.Figures)
 	}
 	return res, err
+}
+
+// completed tells of each checkpoint, and says once where they take longer than the time between them.
+func (b *builder) completed() func(engine.Completed) {
+	said := false
+	return func(c engine.Completed) {
+		if c.Skipped > 0 && !said {
+			said = true
+			b.opt.say("checkpoints take longer than `every: %s`: while %d was under way, %d more came due and were skipped; the figures count them, this is said once", row.DurationText(b.job.CheckpointEvery), c.Epoch-1, c.Skipped)
+		}
+		if b.opt.Completed != nil {
+			b.opt.Completed(c)
+		}
+	}
 }
 
 // put puts the store of state away.
@@ -153,17 +172,14 @@ func known(snap *engine.Snapshot) map[string][]string {
 }
 
 // askSinks asks what they delivered, so that no epoch is used twice, and what would keep them from their work.
-func askSinks(g *engine.Graph, o *engine.Options) error {
+func askSinks(ctx context.Context, g *engine.Graph, o *engine.Options) error {
 	for i := range g.Sinks {
-		name := g.Sinks[i].Name
-		if d, ok := g.Sinks[i].Sink.(engine.Deliverer); ok {
-			epoch, err := d.Delivered()
-			if err != nil {
-				return fmt.Errorf("sink %s: %w", name, err)
-			}
-			if o.From == nil {
-				o.FirstEpoch = max(o.FirstEpoch, epoch+1)
-			}
+		epoch, err := g.Sinks[i].Sink.Delivered(ctx)
+		if err != nil {
+			return fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
+		}
+		if o.From == nil {
+			o.FirstEpoch = max(o.FirstEpoch, epoch+1)
 		}
 	}
 	for i := range g.Sinks {
@@ -188,10 +204,10 @@ func (b *builder) sayDelivery() {
 }
 
 // finished makes sure that all of a finished run was delivered, and does nothing else.
-func finished(res Result, g *engine.Graph, snap *engine.Snapshot) (Result, error) {
+func finished(ctx context.Context, res Result, g *engine.Graph, snap *engine.Snapshot) (Result, error) {
 	for i := range g.Sinks {
 		if r, ok := g.Sinks[i].Sink.(engine.Recoverer); ok {
-			if err := r.Recover(snap.Shipments[g.Sinks[i].Name]); err != nil {
+			if err := r.Recover(ctx, snap.Shipments[g.Sinks[i].Name]); err != nil {
 				return res, fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
 			}
 		}

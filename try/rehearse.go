@@ -199,8 +199,8 @@ func (t *taker) Write(data []byte, rows int) error {
 	t.shown.Take(data, rows)
 	return nil
 }
-func (t *taker) Prepare(int64) (json.RawMessage, error) { return nil, nil }
-func (t *taker) Commit(int64) error                     { return nil }
+func (t *taker) Prepare(int64) (engine.Shipment, error)         { return engine.Shipment{}, nil }
+func (t *taker) Deliver(context.Context, engine.Shipment) error { return nil }
 
 // rehearser looks at all rows of a run on a sample.
 type rehearser struct {

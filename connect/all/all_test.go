@@ -23,7 +23,7 @@ var abilities = map[string]reflect.Type{
 	"Streaming": reflect.TypeFor[connect.Streaming](), "Making": reflect.TypeFor[connect.Making](), "Follower": reflect.TypeFor[connect.Follower](), "Knowing": reflect.TypeFor[connect.Knowing](),
 	"Storing": reflect.TypeFor[connect.Storing](), "Ended": reflect.TypeFor[connect.Ended](), "Beginning": reflect.TypeFor[connect.Beginning](), "Sole": reflect.TypeFor[connect.Sole](),
 	"Lister": reflect.TypeFor[connect.Lister](), "Maker": reflect.TypeFor[connect.Maker](), "Opener": reflect.TypeFor[connect.Opener](),
-	"Flusher": reflect.TypeFor[engine.Flusher](), "Prober": reflect.TypeFor[engine.Prober](), "Deliverer": reflect.TypeFor[engine.Deliverer](), "Recoverer": reflect.TypeFor[engine.Recoverer](),
+	"Flusher": reflect.TypeFor[engine.Flusher](), "Prober": reflect.TypeFor[engine.Prober](), "Recoverer": reflect.TypeFor[engine.Recoverer](),
 	"Interrupter": reflect.TypeFor[engine.Interrupter](), "Retrier": reflect.TypeFor[engine.Retrier](), "Troubled": reflect.TypeFor[engine.Troubled](),
 	"Starter": reflect.TypeFor[engine.Starter](), "Quieter": reflect.TypeFor[engine.Quieter](), "Acknowledger": reflect.TypeFor[engine.Acknowledger](), "Lagger": reflect.TypeFor[engine.Lagger](),
 }
@@ -75,7 +75,7 @@ func TestAbilities(t *testing.T) {
 		"kafka partition: Acknowledger Lagger Quieter Starter Troubled",
 		"simulate partition: ",
 		"one file: Flusher Recoverer",
-		"rolled files: Deliverer Recoverer",
+		"rolled files: Recoverer",
 		"standard output: Flusher",
 		"topic: Interrupter Prober Retrier Troubled",
 	}

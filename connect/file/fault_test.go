@@ -1,11 +1,13 @@
 package file
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -30,48 +32,60 @@ func failAt(t *testing.T, n int) *int {
 
 type recoverable interface {
 	engine.Sink
-	Recover([]byte) error
+	Recover(context.Context, []engine.Shipment) error
 }
 
-// life is a run over three epochs with a sink, and what the checkpoints of it hold: each epoch's
+// life is a run over three epochs with a sink, and what the newest checkpoint of it holds: each epoch's
 // shipment is kept once Prepare has given it, as a checkpoint does before it delivers.
 type life struct {
-	open      func() recoverable
-	shipments []json.RawMessage
-	finished  bool
+	open     func() recoverable
+	behind   int // deliveries are so many epochs behind
+	epoch    int // of the newest checkpoint
+	waiting  []engine.Shipment
+	finished bool
 }
 
 // start runs from the newest checkpoint on, until the end or the first fault.
 func (l *life) start() error {
-	s := l.open()
+	s, ctx := l.open(), context.Background()
 	if l.finished {
-		return s.Recover(l.shipments[len(l.shipments)-1])
+		return s.Recover(ctx, l.waiting)
 	}
-	done := len(l.shipments)
-	var from json.RawMessage
-	if done > 0 {
-		from = l.shipments[done-1]
-	}
-	if err := s.Open(from, int64(done+1)); err != nil {
+	undelivered := slices.Clone(l.waiting)
+	if err := s.Open(undelivered, int64(l.epoch+1)); err != nil {
 		return errors.Join(err, s.Abort())
 	}
-	for epoch := done + 1; epoch <= 3; epoch++ {
+	for epoch := l.epoch + 1; epoch <= 3; epoch++ {
 		for n := range 3 {
 			if err := s.Write(fmt.Appendf(nil, "epoch %d row %d\n", epoch, n), 1); err != nil {
 				return errors.Join(err, s.Abort())
 			}
 		}
-		shipment, err := s.Prepare(int64(epoch))
+		shipment, err := shipped(s, int64(epoch))
 		if err != nil {
 			return errors.Join(err, s.Abort())
 		}
-		l.shipments = append(l.shipments, shipment)
-		l.finished = epoch == 3
-		if err := s.Commit(int64(epoch)); err != nil {
-			return errors.Join(err, s.Abort())
+		undelivered = append(undelivered, shipment)
+		l.waiting, l.epoch, l.finished = slices.Clone(undelivered), epoch, epoch == 3
+		for len(undelivered) > l.behind || l.finished && len(undelivered) > 0 {
+			if err := s.Deliver(ctx, undelivered[0]); err != nil {
+				return errors.Join(err, s.Abort())
+			}
+			undelivered = undelivered[1:]
 		}
 	}
 	return s.Finish()
+}
+
+func rolled(dir string) recoverable { return NewFolder(filepath.Join(dir, "out"), "rows", 20, asCSV) }
+
+func rolledRows(t *testing.T, dir string) (text string) {
+	paths, err := filepath.Glob(filepath.Join(dir, "out", "*.csv"))
+	must(t, err)
+	for _, p := range paths {
+		text += strings.TrimPrefix(content(t, p), "k\n")
+	}
+	return text
 }
 
 // TestWriteFaults makes operation 1, 2, 3 … of a sink fail until a run passes. Each fault must
@@ -84,10 +98,12 @@ func TestWriteFaults(t *testing.T) {
 		}
 	}
 	for name, kind := range map[string]struct {
-		open func(dir string) recoverable
-		rows func(t *testing.T, dir string) string // of what looks whole
+		behind int
+		open   func(dir string) recoverable
+		rows   func(t *testing.T, dir string) string // of what looks whole
 	}{
 		"one file": {
+			0,
 			func(dir string) recoverable { return NewSingle(filepath.Join(dir, "out.csv"), asCSV) },
 			func(t *testing.T, dir string) string {
 				text := content(t, filepath.Join(dir, "out.csv"))
@@ -97,24 +113,15 @@ func TestWriteFaults(t *testing.T) {
 				return strings.TrimPrefix(text, "k\n")
 			},
 		},
-		"folder": {
-			func(dir string) recoverable { return NewFolder(filepath.Join(dir, "out"), "rows", 20, asCSV) },
-			func(t *testing.T, dir string) string {
-				paths, err := filepath.Glob(filepath.Join(dir, "out", "*.csv"))
-				must(t, err)
-				text := ""
-				for _, p := range paths {
-					text += strings.TrimPrefix(content(t, p), "k\n")
-				}
-				return text
-			},
-		},
+		"folder":                    {0, rolled, rolledRows},
+		"folder, an epoch behind":   {1, rolled, rolledRows},
+		"folder, all epochs behind": {3, rolled, rolledRows},
 	} {
 		passes := false
 		tried := 0
 		for n := 1; !passes; n++ {
 			dir := t.TempDir()
-			l := &life{open: func() recoverable { return kind.open(dir) }}
+			l := &life{behind: kind.behind, open: func() recoverable { return kind.open(dir) }}
 			ops := failAt(t, n)
 			err := l.start()
 			passes = *ops < n
@@ -166,7 +173,7 @@ func TestOpenLetsGo(t *testing.T) {
 		t.Error(err)
 	}
 	single := NewSingle(dir+"/out.ndjson", asCSV)
-	if err := single.Open(json.RawMessage(`{"bytes":999}`), 1); err == nil {
+	if err := single.Open([]engine.Shipment{{Data: json.RawMessage(`{"bytes":999}`)}}, 1); err == nil {
 		t.Fatal("a file that is shorter than the checkpoint says is taken")
 	}
 	next := NewSingle(dir+"/out.ndjson", asCSV)

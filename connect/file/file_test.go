@@ -199,7 +199,7 @@ func TestSingle(t *testing.T) {
 		t.Errorf("a second run gets %v", err)
 	}
 	must(t, s.Write([]byte("a\n"), 1))
-	shipment, err := s.Prepare(1)
+	shipment, err := shipped(s, 1)
 	must(t, err)
 	must(t, s.Write([]byte("after the checkpoint\n"), 1))
 	must(t, s.Abort()) // as a run that was killed leaves it
@@ -207,7 +207,7 @@ func TestSingle(t *testing.T) {
 		t.Errorf("the older file is now %q", got)
 	}
 	s = NewSingle(path, asCSV)
-	must(t, s.Open(shipment, 2))
+	must(t, s.Open([]engine.Shipment{shipment}, 2))
 	must(t, s.Write([]byte("b\n"), 1))
 	_, err = s.Prepare(2)
 	must(t, err)
@@ -215,55 +215,81 @@ func TestSingle(t *testing.T) {
 	if got := content(t, path); got != "k\na\nb\n" {
 		t.Errorf("the file is %q", got)
 	}
-	must(t, NewSingle(path, asCSV).Recover(nil)) // finished already
+	must(t, NewSingle(path, asCSV).Recover(context.Background(), nil)) // finished already
 	must(t, os.WriteFile(path+".part", []byte("k\n"), 0o644))
-	if err := NewSingle(path, asCSV).Open(shipment, 3); err == nil || !strings.Contains(err.Error(), "2 bytes and the checkpoint says 4") {
+	if err := NewSingle(path, asCSV).Open([]engine.Shipment{shipment}, 3); err == nil || !strings.Contains(err.Error(), "2 bytes and the checkpoint says 4") {
 		t.Errorf("a file that lost rows gives %v", err)
 	}
+}
+
+// shipped is what the engine makes of an epoch's shipment.
+func shipped(s engine.Sink, epoch int64) (engine.Shipment, error) {
+	out, err := s.Prepare(epoch)
+	out.Epoch = epoch
+	return out, err
 }
 
 // TestFolder: an epoch's files appear with its checkpoint, the marker last; what an interrupted epoch
 // left is made again; what was prepared and not delivered is delivered at the next start, once.
 func TestFolder(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "out")
-	open := func(shipment json.RawMessage, epoch int64) *Folder {
+	ctx := context.Background()
+	open := func(epoch int64, waiting ...engine.Shipment) *Folder {
 		s := NewFolder(dir, "rates", 10, asCSV)
-		must(t, s.Open(shipment, epoch))
+		must(t, s.Open(waiting, epoch))
 		return s
 	}
 	file := func(name string) string { return content(t, filepath.Join(dir, name)) }
-	s := open(nil, 1)
+	s := open(1)
 	must(t, s.Write([]byte("a\nb\nc\nd\n"), 4))
 	must(t, s.Write([]byte("e\nf\n"), 2)) // past 10 bytes: another file
-	first, err := s.Prepare(1)
+	first, err := shipped(s, 1)
 	must(t, err)
 	if file("rates-00000001-1.csv") != "not there" {
 		t.Error("a file appeared before its checkpoint")
 	}
 	must(t, s.Write([]byte("g\n"), 1)) // of epoch 2, before epoch 1 is delivered
-	must(t, s.Commit(1))
-	must(t, s.Commit(1))
+	must(t, s.Deliver(ctx, first))
+	must(t, s.Deliver(ctx, first))
 	if file("rates-00000001-1.csv") != "k\na\nb\nc\nd\n" || file("rates-00000001-2.csv") != "k\ne\nf\n" || file("rates.delivered") != "{\"epoch\":1}\n" {
 		t.Errorf("epoch 1 is %q and %q, marker %q", file("rates-00000001-1.csv"), file("rates-00000001-2.csv"), file("rates.delivered"))
 	}
 	must(t, s.Abort())
 
-	s = open(first, 2) // goes on from checkpoint 1: what there was of epoch 2 is made again
+	s = open(2, first) // goes on from checkpoint 1: what there was of epoch 2 is made again
 	if file("rates-00000002-1.csv.part") != "not there" {
 		t.Error("an interrupted epoch's file was left")
 	}
 	must(t, s.Write([]byte("g\n"), 1))
-	second, err := s.Prepare(2)
+	second, err := shipped(s, 2)
 	must(t, err)
-	must(t, s.Abort()) // killed after the checkpoint and before the delivery
+	must(t, s.Write([]byte("h\n"), 1))
+	third, err := shipped(s, 3)
+	must(t, err)
+	if second.Bytes != 2 || third.Bytes != 2 {
+		t.Errorf("%d and %d bytes wait, want 2 each", second.Bytes, third.Bytes)
+	}
+	must(t, s.Write([]byte("i\n"), 1))
+	must(t, s.Abort()) // killed after checkpoint 3, and before the delivery of epoch 2
 
-	s = open(second, 3)
+	s = open(4, second, third)
+	if file("rates-00000002-1.csv.part") == "not there" || file("rates-00000003-1.csv.part") == "not there" || file("rates-00000004-1.csv.part") != "not there" {
+		t.Error("what waits for its delivery is not kept, or what is made again is")
+	}
+	must(t, s.Deliver(ctx, second))
 	if file("rates-00000002-1.csv") != "k\ng\n" || file("rates.delivered") != "{\"epoch\":2}\n" {
 		t.Errorf("epoch 2 is %q, marker %q after the next start", file("rates-00000002-1.csv"), file("rates.delivered"))
 	}
 	must(t, s.Finish())
-	must(t, NewFolder(dir, "rates", 0, asCSV).Recover(second))
-	if err := NewFolder(dir, "rates", 0, asCSV).Open(first, 2); err == nil || !strings.Contains(err.Error(), "would write rows twice") {
+	must(t, NewFolder(dir, "rates", 0, asCSV).Recover(ctx, []engine.Shipment{second, third}))
+	if file("rates-00000003-1.csv") != "k\nh\n" || file("rates.delivered") != "{\"epoch\":3}\n" {
+		t.Errorf("epoch 3 is %q, marker %q after it was recovered", file("rates-00000003-1.csv"), file("rates.delivered"))
+	}
+	third.Data = json.RawMessage(`{"files":["../rates-00000003-1.csv"]}`)
+	if err := NewFolder(dir, "rates", 0, asCSV).Deliver(ctx, third); err == nil || !strings.Contains(err.Error(), "which is not in") {
+		t.Errorf("a file elsewhere gives %v", err)
+	}
+	if err := NewFolder(dir, "rates", 0, asCSV).Open([]engine.Shipment{first}, 2); err == nil || !strings.Contains(err.Error(), "would write rows twice") {
 		t.Errorf("going on from an older checkpoint gives %v", err)
 	}
 	if err := NewFolder(dir, "rates", 0, asCSV).Open(nil, 1); err == nil || !strings.Contains(err.Error(), "choose another folder") {

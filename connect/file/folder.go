@@ -1,6 +1,7 @@
 package file
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -8,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 
 	"undertide/core/engine"
@@ -33,9 +33,7 @@ type Folder struct {
 	out   *output // the file at hand; nil between files
 	size  int64
 	files []string // of this epoch, final names
-
-	mu    sync.Mutex // guards ready: Commit may run beside Write
-	ready map[int64][]string
+	bytes int64    // of those that are closed
 }
 
 // NewFolder makes a sink named name that writes into dir; roll bounds a file's bytes.
@@ -43,12 +41,25 @@ func NewFolder(dir, name string, roll int64, o Output) *Folder {
 	if roll <= 0 {
 		roll = DefaultRoll
 	}
-	return &Folder{Output: o, dir: dir, name: name, roll: roll, ready: map[int64][]string{}}
+	return &Folder{Output: o, dir: dir, name: name, roll: roll}
 }
 
 type folderShipment struct {
-	Epoch int64    `json:"epoch"`
 	Files []string `json:"files"`
+}
+
+// filesOf gives the names of a shipment's files.
+func (s *Folder) filesOf(from engine.Shipment) ([]string, error) {
+	var sh folderShipment
+	if err := json.Unmarshal(from.Data, &sh); err != nil {
+		return nil, fmt.Errorf("read what the checkpoint says of %s: %w", s.dir, err)
+	}
+	for _, name := range sh.Files {
+		if filepath.Base(name) != name {
+			return nil, fmt.Errorf("the checkpoint names the file %s, which is not in %s", name, s.dir)
+		}
+	}
+	return sh.Files, nil
 }
 
 func (s *Folder) NewEncoder(sc row.Schema) engine.Encoder { return s.Format.Encode(sc) }
@@ -56,7 +67,9 @@ func (s *Folder) NewEncoder(sc row.Schema) engine.Encoder { return s.Format.Enco
 func (s *Folder) marker() string { return filepath.Join(s.dir, s.name+".delivered") }
 
 // Delivered gives the epoch that the folder says was delivered last; 0 for none.
-func (s *Folder) Delivered() (int64, error) {
+func (s *Folder) Delivered(context.Context) (int64, error) { return s.delivered() }
+
+func (s *Folder) delivered() (int64, error) {
 	b, err := s.Files.ReadFile(s.marker(), 1<<16)
 	if errors.Is(err, fs.ErrNotExist) {
 		return 0, nil
@@ -71,7 +84,7 @@ func (s *Folder) Delivered() (int64, error) {
 	return m.Epoch, nil
 }
 
-func (s *Folder) Open(shipment json.RawMessage, epoch int64) (err error) {
+func (s *Folder) Open(waiting []engine.Shipment, epoch int64) (err error) {
 	defer func() {
 		if err != nil && s.lock != nil { // whoever comes next may have it
 			err = errors.Join(err, s.lock.Close())
@@ -93,40 +106,38 @@ func (s *Folder) Open(shipment json.RawMessage, epoch int64) (err error) {
 		return fmt.Errorf("%s is being written by another run of sink %s; wait for it, or choose another folder", s.dir, s.name)
 	}
 	s.lock = lock
-	done, err := s.Delivered()
+	done, err := s.delivered()
 	if err != nil {
 		return err
 	}
-	if shipment != nil {
-		var sh folderShipment
-		if err := json.Unmarshal(shipment, &sh); err != nil {
-			return fmt.Errorf("read what the checkpoint says of %s: %w", s.dir, err)
-		}
-		if done > sh.Epoch {
+	kept := map[string]bool{}
+	for i, sh := range waiting {
+		if i == len(waiting)-1 && done > sh.Epoch {
 			return fmt.Errorf("%s has delivered epoch %d and the checkpoint ends epoch %d: going on would write rows twice; start with an empty checkpoint folder and another output folder", s.dir, done, sh.Epoch)
 		}
-		if done < sh.Epoch {
-			s.ready[sh.Epoch] = sh.Files
-			if err := s.Commit(sh.Epoch); err != nil {
-				return err
-			}
+		files, err := s.filesOf(sh)
+		if err != nil {
+			return err
+		}
+		for _, name := range files {
+			kept[name+".part"] = true
 		}
 	}
 	if done >= epoch {
 		return fmt.Errorf("%s has delivered epoch %d, and this run begins at epoch %d; choose another folder", s.dir, done, epoch)
 	}
 	s.epoch = epoch
-	return s.sweep()
+	return s.sweep(kept)
 }
 
-// sweep removes what an interrupted epoch left unfinished: it is made again.
-func (s *Folder) sweep() error {
+// sweep removes what an interrupted epoch left unfinished: it is made again. What waits for its delivery is kept.
+func (s *Folder) sweep(kept map[string]bool) error {
 	names, err := s.Files.ReadDir(s.dir)
 	if err != nil {
 		return disk.Explain("read folder", s.dir, err)
 	}
 	for _, name := range names {
-		if strings.HasPrefix(name, s.name+"-") && strings.HasSuffix(name, ".part") {
+		if !kept[name] && strings.HasPrefix(name, s.name+"-") && strings.HasSuffix(name, ".part") {
 			if err := s.Files.Remove(filepath.Join(s.dir, name)); err != nil {
 				return disk.Explain("remove", name, err)
 			}
@@ -163,39 +174,35 @@ func (s *Folder) closeFile() error {
 		return nil
 	}
 	o := s.out
-	s.out = nil
+	s.bytes += s.size
+	s.out, s.size = nil, 0
 	return errors.Join(o.sync(), o.close())
 }
 
-func (s *Folder) Prepare(epoch int64) (json.RawMessage, error) {
+func (s *Folder) Prepare(epoch int64) (out engine.Shipment, err error) {
 	if err := s.closeFile(); err != nil {
-		return nil, err
+		return out, err
 	}
 	if len(s.files) > 0 {
 		if err := syncFolder(s.Files, s.dir); err != nil { // the names last before the checkpoint counts on them
-			return nil, err
+			return out, err
 		}
 	}
-	s.mu.Lock()
-	s.ready[epoch] = s.files
-	s.mu.Unlock()
-	out, err := json.Marshal(folderShipment{Epoch: epoch, Files: s.files})
-	s.files, s.epoch = nil, epoch+1
+	out.Bytes = s.bytes
+	out.Data, err = json.Marshal(folderShipment{Files: s.files})
+	s.files, s.bytes, s.epoch = nil, 0, epoch+1
 	return out, err
 }
 
-// Commit renames an epoch's files and then replaces the marker.
-func (s *Folder) Commit(epoch int64) error {
-	s.mu.Lock()
-	files := s.ready[epoch]
-	delete(s.ready, epoch) // a fault ends the run, and the next start delivers from the checkpoint
-	s.mu.Unlock()
-	if len(files) == 0 {
-		return nil
+// Deliver renames an epoch's files and then replaces the marker. An epoch without rows leaves the marker as it is.
+func (s *Folder) Deliver(_ context.Context, sh engine.Shipment) error {
+	files, err := s.filesOf(sh)
+	if err != nil || len(files) == 0 {
+		return err
 	}
 	for _, name := range files {
 		path := filepath.Join(s.dir, name)
-		err := rename(s.Files, path+".part", path)
+		err = rename(s.Files, path+".part", path)
 		if errors.Is(err, fs.ErrNotExist) {
 			if _, e := s.Files.Stat(path); e == nil {
 				continue // renamed before the run was interrupted
@@ -208,7 +215,7 @@ func (s *Folder) Commit(epoch int64) error {
 	if err := syncFolder(s.Files, s.dir); err != nil { // before the marker says that they are there
 		return err
 	}
-	if err := replaceFile(s.Files, s.marker(), fmt.Appendf(nil, "{\"epoch\":%d}\n", epoch)); err != nil {
+	if err := replaceFile(s.Files, s.marker(), fmt.Appendf(nil, "{\"epoch\":%d}\n", sh.Epoch)); err != nil {
 		return err
 	}
 	return syncFolder(s.Files, s.dir)
@@ -224,16 +231,18 @@ func (s *Folder) Abort() error {
 	return err
 }
 
-// Recover delivers the last epoch of a run whose last checkpoint said that it was done.
-func (s *Folder) Recover(shipment []byte) error {
-	var sh folderShipment
-	if err := json.Unmarshal(shipment, &sh); err != nil {
-		return fmt.Errorf("read what the checkpoint says of %s: %w", s.dir, err)
-	}
-	done, err := s.Delivered()
-	if err != nil || done >= sh.Epoch {
+// Recover delivers what is left of a run whose last checkpoint said that it was done.
+func (s *Folder) Recover(ctx context.Context, waiting []engine.Shipment) error {
+	done, err := s.delivered()
+	if err != nil {
 		return err
 	}
-	s.ready[sh.Epoch] = sh.Files
-	return s.Commit(sh.Epoch)
+	for _, sh := range waiting {
+		if sh.Epoch > done {
+			if err := s.Deliver(ctx, sh); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

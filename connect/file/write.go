@@ -2,6 +2,7 @@ package file
 
 import (
 	"bufio"
+	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
@@ -90,7 +91,10 @@ func (s *Single) keepRights() error {
 	return nil
 }
 
-func (s *Single) Open(shipment json.RawMessage, _ int64) (err error) {
+// Delivered: all that is in the file was delivered, but the file does not say of which epoch it is.
+func (s *Single) Delivered(context.Context) (int64, error) { return 0, nil }
+
+func (s *Single) Open(waiting []engine.Shipment, _ int64) (err error) {
 	defer func() {
 		if err != nil && s.out != nil { // whoever comes next may have the file
 			err = errors.Join(err, s.out.close())
@@ -112,7 +116,7 @@ func (s *Single) Open(shipment json.RawMessage, _ int64) (err error) {
 	if err := s.keepRights(); err != nil {
 		return err
 	}
-	if err := s.cutBack(shipment); err != nil {
+	if err := s.cutBack(waiting); err != nil {
 		return err
 	}
 	if s.size > 0 {
@@ -125,11 +129,11 @@ func (s *Single) Open(shipment json.RawMessage, _ int64) (err error) {
 }
 
 // cutBack drops what was written after the checkpoint that the run starts from.
-func (s *Single) cutBack(shipment json.RawMessage) error {
+func (s *Single) cutBack(waiting []engine.Shipment) error {
 	f := s.out.f
-	if shipment != nil {
+	if n := len(waiting); n > 0 {
 		var sh singleShipment
-		if err := json.Unmarshal(shipment, &sh); err != nil {
+		if err := json.Unmarshal(waiting[n-1].Data, &sh); err != nil {
 			return fmt.Errorf("read what the checkpoint says of %s: %w", s.path, err)
 		}
 		st, err := f.Stat()
@@ -158,14 +162,16 @@ func (s *Single) Write(data []byte, _ int) error {
 
 func (s *Single) Flush() error { return s.out.flush() }
 
-func (s *Single) Prepare(int64) (json.RawMessage, error) {
+// Prepare: rows wait for nothing, they are in the file.
+func (s *Single) Prepare(int64) (out engine.Shipment, err error) {
 	if err := s.out.sync(); err != nil {
-		return nil, err
+		return out, err
 	}
-	return json.Marshal(singleShipment{Bytes: s.size})
+	out.Data, err = json.Marshal(singleShipment{Bytes: s.size})
+	return out, err
 }
 
-func (s *Single) Commit(int64) error { return nil }
+func (s *Single) Deliver(context.Context, engine.Shipment) error { return nil }
 
 func (s *Single) Finish() error {
 	if err := errors.Join(s.out.sync(), s.out.close()); err != nil {
@@ -183,7 +189,7 @@ func (s *Single) appear() error {
 }
 
 // Recover finishes the file of a run whose last checkpoint said that it was done.
-func (s *Single) Recover([]byte) error {
+func (s *Single) Recover(context.Context, []engine.Shipment) error {
 	if _, err := s.Files.Stat(s.part()); errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -213,8 +219,10 @@ func NewStream(name string, w io.Writer, o Output) *Stream {
 
 func (s *Stream) NewEncoder(sc row.Schema) engine.Encoder { return s.Format.Encode(sc) }
 
-func (s *Stream) Open(shipment json.RawMessage, _ int64) error {
-	if shipment != nil {
+func (s *Stream) Delivered(context.Context) (int64, error) { return 0, nil }
+
+func (s *Stream) Open(waiting []engine.Shipment, _ int64) error {
+	if waiting != nil {
 		return nil // the header stands before the rows of the run before
 	}
 	return s.Write(s.head(), 0)
@@ -238,10 +246,14 @@ func (s *Stream) Write(data []byte, _ int) error {
 	return s.explain(err)
 }
 
-func (s *Stream) Flush() error                           { return s.explain(s.w.Flush()) }
-func (s *Stream) Prepare(int64) (json.RawMessage, error) { return json.RawMessage("{}"), s.Flush() }
-func (s *Stream) Commit(int64) error                     { return nil }
-func (s *Stream) Finish() error                          { return s.Flush() }
+func (s *Stream) Flush() error { return s.explain(s.w.Flush()) }
+
+// Prepare: rows wait for nothing, they are out.
+func (s *Stream) Prepare(int64) (engine.Shipment, error) {
+	return engine.Shipment{Data: json.RawMessage("{}")}, s.Flush()
+}
+func (s *Stream) Deliver(context.Context, engine.Shipment) error { return nil }
+func (s *Stream) Finish() error                                  { return s.Flush() }
 
 // Abort drops what was not written: the run's fault is what counts.
 func (s *Stream) Abort() error {

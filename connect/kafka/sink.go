@@ -69,7 +69,10 @@ func (s *Sink) NewEncoder(sc row.Schema) engine.Encoder {
 	return e
 }
 
-func (s *Sink) Open(json.RawMessage, int64) error {
+// Delivered: a topic does not say of which epoch its rows are.
+func (s *Sink) Delivered(context.Context) (int64, error) { return 0, nil }
+
+func (s *Sink) Open([]engine.Shipment, int64) error {
 	client, err := kgo.NewClient(append(s.c.Connection.options(), kgo.WithHooks(s.health), kgo.DefaultProduceTopic(s.c.Topic), kgo.ProducerLinger(5*time.Millisecond),
 		kgo.MaxBufferedRecords(50_000), kgo.UnknownTopicRetries(-1))...)
 	if err != nil {
@@ -157,15 +160,16 @@ func (s *Sink) fault() error {
 	return s.err
 }
 
-// Prepare waits until the broker has everything.
-func (s *Sink) Prepare(epoch int64) (json.RawMessage, error) {
+// Prepare waits until the broker has everything: rows wait for nothing.
+func (s *Sink) Prepare(int64) (out engine.Shipment, err error) {
 	if err := s.client.Flush(s.ctx); err != nil {
-		return nil, errors.Join(s.fault(), fmt.Errorf("%s: wait for what was written to topic %s: %w", s.c.Connection, s.c.Topic, err))
+		return out, errors.Join(s.fault(), fmt.Errorf("%s: wait for what was written to topic %s: %w", s.c.Connection, s.c.Topic, err))
 	}
-	return fmt.Appendf(nil, `{"epoch":%d}`, epoch), s.fault()
+	out.Data = json.RawMessage("{}")
+	return out, s.fault()
 }
 
-func (s *Sink) Commit(int64) error { return nil }
+func (s *Sink) Deliver(context.Context, engine.Shipment) error { return nil }
 
 func (s *Sink) Finish() error { return s.Abort() }
 

@@ -52,33 +52,26 @@ func (m *Partition) Read(_ context.Context, c *engine.Chunk) error {
 
 // Sink is a sink that keeps what is delivered to it, as JSON lines.
 type Sink struct {
-	mu       sync.Mutex
-	epoch    int64
-	rows     []byte
-	current  []byte
-	prepared map[int64][]byte
-}
+	current []byte
 
-type shipment struct {
-	Epoch int64
-	Rows  []byte
+	mu    sync.Mutex // guards what was delivered
+	epoch int64
+	rows  []byte
 }
 
 func (k *Sink) NewEncoder(s row.Schema) engine.Encoder { return ndjson.NewEncoder(s) }
 func (k *Sink) Finish() error                          { return nil }
 func (k *Sink) Abort() error                           { return nil }
 
-func (k *Sink) Open(kept json.RawMessage, _ int64) error {
-	k.current, k.prepared = nil, map[int64][]byte{}
-	if kept == nil {
-		return nil
-	}
-	var s shipment
-	if err := json.Unmarshal(kept, &s); err != nil {
-		return err
-	}
-	k.prepared[s.Epoch] = s.Rows
-	return k.Commit(s.Epoch)
+func (k *Sink) Delivered(context.Context) (int64, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.epoch, nil
+}
+
+func (k *Sink) Open([]engine.Shipment, int64) error {
+	k.current = nil
+	return nil
 }
 
 func (k *Sink) Write(data []byte, _ int) error {
@@ -86,20 +79,22 @@ func (k *Sink) Write(data []byte, _ int) error {
 	return nil
 }
 
-func (k *Sink) Prepare(epoch int64) (json.RawMessage, error) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	k.prepared[epoch] = k.current
-	out, err := json.Marshal(shipment{epoch, k.current})
+func (k *Sink) Prepare(int64) (out engine.Shipment, err error) {
+	out.Bytes = int64(len(k.current))
+	out.Data, err = json.Marshal(k.current)
 	k.current = nil
 	return out, err
 }
 
-func (k *Sink) Commit(epoch int64) error {
+func (k *Sink) Deliver(_ context.Context, s engine.Shipment) error {
+	var rows []byte
+	if err := json.Unmarshal(s.Data, &rows); err != nil {
+		return err
+	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if epoch > k.epoch {
-		k.rows, k.epoch = append(k.rows, k.prepared[epoch]...), epoch
+	if s.Epoch > k.epoch {
+		k.rows, k.epoch = append(k.rows, rows...), s.Epoch
 	}
 	return nil
 }

@@ -813,6 +813,8 @@ export interface components {
             /** Format: int64 */
             failed: number;
             last: components["schemas"]["LastCheckpoint"] | null;
+            /** Format: int64 */
+            skipped: number;
         };
         Common: {
             /** Format: double */
@@ -1440,6 +1442,9 @@ export interface components {
             trouble?: string;
             /** Format: int64 */
             waiting: number;
+            /** Format: int64 */
+            waiting_bytes: number;
+            waiting_epochs: number;
         };
         SinkPlan: {
             delivery: string;

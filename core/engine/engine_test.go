@@ -107,18 +107,19 @@ type box struct {
 	mu      sync.Mutex
 	rows    []string
 	fault   error
-	commits []int64
+	commits []int64 // epochs that were delivered
 }
 
-func (s *box) NewEncoder(sc row.Schema) Encoder             { return boxEncoder{} }
-func (s *box) Open(json.RawMessage, int64) error            { return nil }
-func (s *box) Prepare(epoch int64) (json.RawMessage, error) { return json.RawMessage(`{}`), nil }
-func (s *box) Finish() error                                { return nil }
-func (s *box) Abort() error                                 { return nil }
-func (s *box) Commit(epoch int64) error {
+func (s *box) NewEncoder(sc row.Schema) Encoder         { return boxEncoder{} }
+func (s *box) Delivered(context.Context) (int64, error) { return 0, nil }
+func (s *box) Open([]Shipment, int64) error             { return nil }
+func (s *box) Prepare(int64) (Shipment, error)          { return Shipment{Data: json.RawMessage(`{}`)}, nil }
+func (s *box) Finish() error                            { return nil }
+func (s *box) Abort() error                             { return nil }
+func (s *box) Deliver(_ context.Context, sh Shipment) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.commits = append(s.commits, epoch)
+	s.commits = append(s.commits, sh.Epoch)
 	return nil
 }
 

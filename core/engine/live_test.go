@@ -263,12 +263,12 @@ type stuck struct {
 	once sync.Once
 }
 
-func (s *stuck) Prepare(epoch int64) (json.RawMessage, error) {
+func (s *stuck) Prepare(epoch int64) (Shipment, error) {
 	if epoch == 1 {
-		return json.RawMessage(`{}`), nil
+		return Shipment{}, nil
 	}
 	<-s.free
-	return nil, errors.New("interrupted")
+	return Shipment{}, errors.New("interrupted")
 }
 func (s *stuck) Interrupt() { s.once.Do(func() { close(s.free) }) }
 

@@ -30,8 +30,9 @@ type Snapshot struct {
 	Changes []LaneChanges
 	// State is what is kept, of a snapshot that a run starts from.
 	State state.Reader
-	// Shipments are what the sinks prepared, by name.
-	Shipments map[string]json.RawMessage
+	// Shipments are what the sinks prepared and had not delivered for certain, by name, in the order of their epochs; the
+	// last is of this one.
+	Shipments map[string][]Shipment
 	Counts    Counts
 	// Began is when the mark was taken, and Stall the longest that a lane spent copying what changed.
 	Began time.Time
@@ -61,6 +62,7 @@ type PartitionState struct {
 // mark is a snapshot under way: every lane and sink adds its part.
 type mark struct {
 	snap     *Snapshot
+	skipped  int64          // marks that were due since the one before
 	pending  atomic.Int32   // lanes and sinks that have not given their part
 	complete chan struct{}  // closed by the last of them
 	parts    []*partition   // those of snap.Partitions
@@ -92,26 +94,31 @@ func (m *mark) addLane(l *lane, took time.Duration) {
 	m.snap.Stall = max(m.snap.Stall, took)
 }
 
-func (m *mark) addShipment(sink string, at int, s json.RawMessage, c SinkCounts) {
+func (m *mark) addShipments(sink string, at int, all []Shipment, c SinkCounts) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.snap.Shipments[sink] = s
+	m.snap.Shipments[sink] = all
 	m.snap.Counts.Sinks[at] = c
 }
 
-// beginMark takes a mark here, between two turns, unless one is still under way.
+// beginMark takes a mark here, between two turns, unless one is still under way: then it is skipped, and counted.
 func (e *run) beginMark(finished bool) {
-	if e.marking != nil || e.failed() {
+	if e.failed() {
 		return
 	}
-	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Began: time.Now(), Finished: finished, Shipments: map[string]json.RawMessage{}}
+	if e.marking != nil {
+		e.skipped++
+		return
+	}
+	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Began: time.Now(), Finished: finished, Shipments: map[string][]Shipment{}}
 	e.epoch++
 	e.marks.save(snap)
 	for _, p := range e.partitions {
 		snap.Partitions = append(snap.Partitions, PartitionState{Source: e.p.Sources[p.source].Name, Name: p.Name(), Position: p.position, Greatest: p.greatest, Ended: p.ended, Events: p.events})
 	}
 	snap.Counts = e.watch.sequenced(e)
-	m := &mark{snap: snap, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], left: e.stagesLeft(nil), written: make(chan struct{})}
+	m := &mark{snap: snap, skipped: e.skipped, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], left: e.stagesLeft(nil), written: make(chan struct{})}
+	e.skipped = 0
 	m.pending.Store(int32(len(e.lanes) + len(e.sinks) + 1))
 	e.marking = m
 	if len(e.lanes) > 0 {
@@ -129,8 +136,8 @@ func (e *run) beginMark(finished bool) {
 	e.spawn(&e.saving, func() { e.save(m) })
 }
 
-// save waits for the parts of a mark, stores it, and delivers its shipments: in this order, so that
-// nothing is delivered that a restart would make again.
+// save waits for the parts of a mark, stores it, and gives its shipments to be delivered: in this order, so that nothing is
+// delivered that a restart would make again.
 func (e *run) save(m *mark) {
 	defer func() { e.markDone <- struct{}{} }()
 	select {
@@ -158,14 +165,11 @@ func (e *run) save(m *mark) {
 			return
 		}
 		close(m.written)
-		e.watch.checkpointDone(m.snap.Epoch, time.Since(began), m.snap.Stall)
+		e.watch.checkpointDone(m.snap.Epoch, time.Since(began), m.snap.Stall, m.skipped)
 	}
-	for i, s := range e.sinks {
-		if err := s.node.Sink.Commit(m.snap.Epoch); err != nil {
-			e.fail(fmt.Errorf("sink %s: deliver epoch %d: %w", s.node.Name, m.snap.Epoch, err))
-			return
-		}
-		e.watch.delivered(i, m.snap.Counts.Sinks[i].Rows)
+	for _, s := range e.sinks {
+		all := m.snap.Shipments[s.node.Name]
+		s.delivery.add(all[len(all)-1])
 	}
 	if e.opt.Save == nil {
 		return
@@ -176,7 +180,7 @@ func (e *run) save(m *mark) {
 		}
 	}
 	if e.opt.Completed != nil {
-		e.opt.Completed(Completed{Epoch: m.snap.Epoch, Finished: m.snap.Finished, Took: time.Since(m.snap.Began), Stall: m.snap.Stall, Saved: saved, Partitions: m.snap.Partitions})
+		e.opt.Completed(Completed{Epoch: m.snap.Epoch, Finished: m.snap.Finished, Took: time.Since(m.snap.Began), Stall: m.snap.Stall, Saved: saved, Partitions: m.snap.Partitions, Skipped: m.skipped})
 	}
 }
 

@@ -46,8 +46,9 @@ func (b *bombed) Decode(c *Chunk, batch *row.Batch, rejects []step.Reject) []ste
 
 type bombedSink struct{ *bombed }
 
-func (b bombedSink) Open(json.RawMessage, int64) error { return nil }
-func (b bombedSink) NewEncoder(row.Schema) Encoder     { return b }
+func (b bombedSink) Delivered(context.Context) (int64, error) { return 0, nil }
+func (b bombedSink) Open([]Shipment, int64) error             { return nil }
+func (b bombedSink) NewEncoder(row.Schema) Encoder            { return b }
 func (b bombedSink) Append(dst []byte, v step.View) []byte {
 	b.tick(b.at == "encode")
 	return boxEncoder{}.Append(dst, v)
@@ -56,13 +57,13 @@ func (b bombedSink) Write(data []byte, rows int) error {
 	b.tick(b.at == "write")
 	return b.box.Write(data, rows)
 }
-func (b bombedSink) Prepare(epoch int64) (json.RawMessage, error) {
+func (b bombedSink) Prepare(epoch int64) (Shipment, error) {
 	b.tick(b.at == "prepare")
 	return b.box.Prepare(epoch)
 }
-func (b bombedSink) Commit(epoch int64) error {
-	b.tick(b.at == "commit")
-	return b.box.Commit(epoch)
+func (b bombedSink) Deliver(ctx context.Context, s Shipment) error {
+	b.tick(b.at == "deliver")
+	return b.box.Deliver(ctx, s)
 }
 func (b bombedSink) Abort() error { b.aborted.Store(true); return nil }
 
@@ -94,7 +95,7 @@ func TestPanicsAreTheRunsFault(t *testing.T) {
 	for i := range 40_000 {
 		lines = append(lines, fmt.Sprintf("%d %d", i, i%7))
 	}
-	for _, at := range []string{"read", "decode", "take", "freeze", "encode", "write", "prepare", "commit", "save", "completed", "find"} {
+	for _, at := range []string{"read", "decode", "take", "freeze", "encode", "write", "prepare", "deliver", "save", "completed", "find"} {
 		t.Run(at, func(t *testing.T) {
 			leaks(t)
 			b := &bombed{at: at, feed: newFeed("a", at != "find", lines...)}

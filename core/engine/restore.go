@@ -1,9 +1,10 @@
 package engine
 
 import (
-	"encoding/json"
+	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
 
@@ -90,7 +91,7 @@ func (e *run) restorePartitions(from *Snapshot) {
 }
 
 // openSinks makes the sinks ready; where one cannot be, those before it are closed again.
-func (e *run) openSinks() error {
+func (e *run) openSinks(ctx context.Context) error {
 	for i := range e.p.Sinks {
 		producers := 0
 		if e.p.sinkFrom[i]&early != 0 {
@@ -102,14 +103,34 @@ func (e *run) openSinks() error {
 			}
 		}
 		n := &e.p.Sinks[i]
-		var shipment json.RawMessage
+		var waiting []Shipment
 		if e.opt.From != nil {
-			shipment = e.opt.From.Shipments[n.Name]
+			waiting = e.opt.From.Shipments[n.Name]
 		}
-		if err := Guard(func() error { return n.Sink.Open(shipment, e.epoch) }); err != nil {
+		if err := Guard(func() (err error) { waiting, err = open(ctx, n.Sink, waiting, e.epoch); return err }); err != nil {
 			return errors.Join(fmt.Errorf("sink %s: %w", n.Name, err), e.closeSinks(false))
 		}
-		e.sinks = append(e.sinks, &sinkRunner{e: e, at: i, node: n, in: make(chan sinkMessage, 64), producers: producers, marked: map[int]bool{}, counts: e.base.Sinks[i]})
+		c := &e.base.Sinks[i]
+		c.Delivered = c.Rows
+		for k := range waiting {
+			if e.opt.From.Adapted { // counts are of a version
+				waiting[k].Rows = 0
+			}
+			c.Delivered -= waiting[k].Rows
+		}
+		e.sinks = append(e.sinks, &sinkRunner{e: e, at: i, node: n, in: make(chan sinkMessage, 64), producers: producers, marked: map[int]bool{}, counts: *c, shipped: c.Rows, delivery: newDelivery(e, i, waiting)})
 	}
 	return nil
+}
+
+// open makes a sink ready; it gives the shipments that are still to be delivered.
+func open(ctx context.Context, s Sink, waiting []Shipment, epoch int64) ([]Shipment, error) {
+	done, err := s.Delivered(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Open(waiting, epoch); err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(slices.Clone(waiting), func(s Shipment) bool { return s.Epoch <= done }), nil
 }

@@ -29,7 +29,7 @@ type Options struct {
 	// for them by turns instead (tests).
 	Every      time.Duration
 	EveryTurns int
-	// Save stores a snapshot durably before its shipments are delivered. It is called by one goroutine
+	// Save stores a snapshot durably; its shipments are delivered behind that. It is called by one goroutine
 	// at a time and owns the snapshot. With nil none is kept, snapshots have no state, and shipments
 	// are delivered every so often all the same.
 	Save func(*Snapshot) (Saved, error)
@@ -46,16 +46,18 @@ type Options struct {
 	FirstEpoch int64
 	// Watch lets others look at the run while it goes on; nil for nobody.
 	Watch *Watch
-	// StopWithin bounds how long a stopped run waits for its last checkpoint, where a sink cannot be reached;
-	// 0 for no bound.
+	// StopWithin bounds how long a stopped run waits for its last checkpoint, and then for its deliveries, where a sink
+	// cannot be reached; 0 for no bound.
 	StopWithin time.Duration
+	// Undelivered bounds the bytes that wait for a sink; beyond it takes no rows. 0 means DefaultUndelivered.
+	Undelivered int64
 	// Script says in which order the sources give their events, one a turn, and when the clock goes on
 	// (examples): each source has one partition, which is not bounded but ends after its last event.
 	Script []Scripted
 	// Stepped is told of each turn of a script once all of its rows have gone through; the next turn
 	// waits for it. May be nil.
 	Stepped func(Stepped)
-	// Completed is told of each complete and delivered checkpoint; may be nil.
+	// Completed is told of each complete checkpoint, of which not all may be delivered; may be nil.
 	Completed func(Completed)
 	// Opened is told once that all sinks are open, and with them the first partition, if there is one; may be nil.
 	Opened func()
@@ -76,14 +78,16 @@ type Stepped struct {
 	Watermarks []row.Time
 }
 
-// Completed is a checkpoint that was stored and whose shipments were delivered.
+// Completed is a checkpoint that was stored.
 type Completed struct {
 	Epoch      int64
 	Finished   bool
-	Took       time.Duration // from the mark to the last delivery
+	Took       time.Duration // from the mark on
 	Stall      time.Duration // the longest that a lane spent copying
 	Saved      Saved
 	Partitions []PartitionState
+	// Skipped is how many marks were due since the one before and were not taken, because that one was under way.
+	Skipped int64
 }
 
 // ErrNoLastCheckpoint is wrapped where a stopped run could not make its last checkpoint in time.
@@ -109,7 +113,9 @@ type Result struct {
 	Finished bool
 	// ReaderGone: a sink's reader went away and the run ended for it.
 	ReaderGone bool
-	Figures    Figures
+	// Undelivered names the sinks for which the last checkpoint holds shipments: the next start delivers them.
+	Undelivered []Undelivered
+	Figures     Figures
 }
 
 type run struct {
@@ -123,6 +129,11 @@ type run struct {
 	cancel   context.CancelCauseFunc
 	hasFault atomic.Bool
 	fault    error // set once, before hard ends
+
+	delivering context.Context // ends with hard, or when deliveries are given up
+	giveUp     context.CancelFunc
+	stopping   atomic.Bool // the run was told to stop
+	settled    atomic.Bool // the last mark was taken and stored
 
 	partitions []*partition
 	found      chan *partition // by sources that look for more
@@ -148,6 +159,7 @@ type run struct {
 
 	epoch    int64 // of the interval that runs
 	marking  *mark
+	skipped  int64 // marks that were due while one was under way, since it began
 	markDone chan struct{}
 	saving   sync.WaitGroup
 	writing  sync.WaitGroup // lanes that write ahead of a mark
@@ -199,6 +211,9 @@ func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
 	if e.opt.Now == nil {
 		e.opt.Now = time.Now
 	}
+	if e.opt.Undelivered <= 0 {
+		e.opt.Undelivered = DefaultUndelivered
+	}
 	if e.opt.Buffer <= 0 {
 		e.opt.Buffer = DefaultBuffer
 	}
@@ -219,10 +234,13 @@ func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
 	}
 	e.hard, e.cancel = context.WithCancelCause(context.WithoutCancel(ctx))
 	defer e.cancel(nil)
+	e.delivering, e.giveUp = context.WithCancel(e.hard)
+	defer e.giveUp()
+	defer context.AfterFunc(e.delivering, e.wake)()
 	if err := e.restore(); err != nil {
 		return Result{}, err
 	}
-	if err := e.openSinks(); err != nil {
+	if err := e.openSinks(ctx); err != nil {
 		return Result{}, err
 	}
 	return e.runAll(ctx)
@@ -235,7 +253,7 @@ func (e *run) tellOpened() {
 }
 
 func (e *run) runAll(ctx context.Context) (Result, error) {
-	var sinks sync.WaitGroup
+	var sinks, deliveries sync.WaitGroup
 	lanes := make([]sync.WaitGroup, len(e.p.stages))
 	e.watch.begin(e)
 	toOpen := false
@@ -249,15 +267,7 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 		e.tellOpened()
 	}
 	e.find()
-	if e.opt.StopWithin > 0 {
-		defer context.AfterFunc(ctx, func() {
-			select {
-			case <-time.After(e.opt.StopWithin):
-				e.fail(fmt.Errorf("%w (%s); the next start goes on from the one before", ErrNoLastCheckpoint, e.opt.StopWithin))
-			case <-e.hard.Done():
-			}
-		})()
-	}
+	defer e.boundStop(ctx)()
 	for range e.opt.Workers {
 		e.spawn(&e.workers, e.work)
 	}
@@ -266,6 +276,7 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 	}
 	for _, s := range e.sinks {
 		e.spawn(&sinks, s.run)
+		e.spawn(&deliveries, s.delivery.run)
 	}
 
 	finished := false
@@ -282,6 +293,7 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 		e.awaitMark()
 	}
 	e.saving.Wait()
+	e.settled.Store(true)
 
 	for stage := range e.p.stages { // a stage hands on what it has before the next one ends
 		for _, l := range e.lanes[stage*e.opt.Lanes : (stage+1)*e.opt.Lanes] {
@@ -294,11 +306,17 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 		close(s.in)
 	}
 	sinks.Wait()
+	for _, s := range e.sinks {
+		s.delivery.end()
+	}
+	deliveries.Wait()
 	e.cancelReaders()
 	e.watch.end()
 
 	cause := e.fault
-	res := Result{Finished: finished, Figures: e.watch.Figures()}
+	res := Result{Undelivered: e.undelivered(), Figures: e.watch.Figures()}
+	finished = finished && len(res.Undelivered) == 0
+	res.Finished = finished
 	if cause != nil && errors.Is(cause, ErrReaderGone) {
 		res.ReaderGone, cause = true, nil
 		res.Finished = false

@@ -18,7 +18,9 @@ type sinkRunner struct {
 	marked    map[int]bool
 	mark      *mark
 	counts    SinkCounts
+	shipped   int64 // of counts.Rows: those of epochs that have ended
 	dirty     bool
+	delivery  *delivery
 }
 
 var blockPool = sync.Pool{New: func() any { return new(block) }}
@@ -93,6 +95,7 @@ func (s *sinkRunner) take(m sinkMessage) {
 		s.finishMark(m)
 		return
 	}
+	s.delivery.awaitRoom()
 	if err := s.node.Sink.Write(m.block.data, m.block.rows); err != nil {
 		s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
 		return
@@ -115,7 +118,10 @@ func (s *sinkRunner) finishMark(m sinkMessage) {
 		if err != nil {
 			s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
 		}
-		m.mark.addShipment(s.node.Name, s.at, shipment, s.counts)
+		shipment.Epoch, shipment.Rows = m.mark.snap.Epoch, s.counts.Rows-s.shipped
+		s.shipped = s.counts.Rows
+		waiting, _ := s.delivery.left()
+		m.mark.addShipments(s.node.Name, s.at, append(waiting, shipment), s.counts)
 	}
 	m.mark.done()
 	held := s.held

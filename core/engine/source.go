@@ -142,23 +142,27 @@ type Encoder interface {
 	Append(dst []byte, v step.View) []byte
 }
 
-// Sink takes rows out. Its methods are called by one goroutine at a time, but for Commit, which may
-// run beside Write of the next epoch.
+// Sink takes rows out: it makes shipments of them, one an epoch, and delivers those. Its methods are called by one goroutine
+// at a time, but for Deliver, which runs beside Write and Prepare of later epochs.
 type Sink interface {
 	// NewEncoder makes an encoder; each producer has its own.
 	NewEncoder(s row.Schema) Encoder
-	// Open makes the sink ready. shipment is what Prepare gave in the checkpoint that the run starts
-	// from, nil for a run that starts anew; epoch is the one that begins.
-	Open(shipment json.RawMessage, epoch int64) error
+	// Delivered gives the epoch that was delivered last, as the place itself says; 0 for none, or where it does not say.
+	// Called before Open. Epochs of a run that starts anew are greater.
+	Delivered(ctx context.Context) (epoch int64, err error)
+	// Open makes the sink ready. waiting are the shipments of the checkpoint that the run starts from, in the order of
+	// their epochs: the last is of its own epoch, and all that may not be delivered yet stand before it. They are given to
+	// Deliver next. None for a run that starts anew; epoch is the one that begins.
+	Open(waiting []Shipment, epoch int64) error
 	// Write takes encoded rows of the current epoch. data is not kept.
 	Write(data []byte, rows int) error
-	// Prepare makes everything written so far durable, at the mark that ends epoch, and gives what a
-	// later Open or Commit needs.
-	Prepare(epoch int64) (shipment json.RawMessage, err error)
-	// Commit delivers the shipment of epoch, whose checkpoint is complete. Committing again what was
-	// delivered changes nothing.
-	Commit(epoch int64) error
-	// Finish ends the sink after its last Commit: what was one unfinished file appears whole.
+	// Prepare makes everything written so far durable, at the mark that ends epoch, and gives the shipment: what a later
+	// Open or Deliver needs, and how many bytes wait. The engine fills in epoch and rows.
+	Prepare(epoch int64) (Shipment, error)
+	// Deliver makes a shipment visible to readers, whose checkpoint is complete; in the order of epochs, one at a time.
+	// Delivering again what was delivered changes nothing. It returns soon once ctx is done.
+	Deliver(ctx context.Context, s Shipment) error
+	// Finish ends the sink after its last Deliver: what was one unfinished file appears whole.
 	Finish() error
 	// Abort ends it where the run failed or was stopped; unfinished output stays recognisable.
 	Abort() error
@@ -171,13 +175,11 @@ type (
 	Flusher interface{ Flush() error }
 	// Prober says before Open, and before a run says that it runs, what would keep the sink from its work.
 	Prober interface{ Probe() error }
-	// Deliverer knows the epoch that it delivered last, 0 for none: epochs of a run that starts anew are greater.
-	Deliverer interface {
-		Delivered() (epoch int64, err error)
+	// Recoverer finishes what a run that came to its end may have left undelivered: the shipments of its last checkpoint.
+	// Called in place of Open.
+	Recoverer interface {
+		Recover(ctx context.Context, waiting []Shipment) error
 	}
-	// Recoverer finishes what a run that came to its end may have left undelivered. shipment is that of its last
-	// checkpoint. Called in place of Open.
-	Recoverer interface{ Recover(shipment []byte) error }
 	// Interrupter frees a method that waits for something outside; called when the run has failed, from any goroutine.
 	Interrupter interface{ Interrupt() }
 	// Retrier counts what had to be tried again; called at any time, from any goroutine.

@@ -22,6 +22,7 @@ type Watch struct {
 	blocked  []time.Duration // waiting for sinks
 	waited   []time.Duration // waiting for turns
 	sinks    []SinkCounts
+	epochs   []int64 // by sink: the epoch that was delivered last
 	samples  []Sample
 	marks    []row.Time // by source
 	byClock  []bool     // by source: its watermark goes on by the wall clock
@@ -36,6 +37,7 @@ type Watch struct {
 // CheckpointFigures tell of the run's checkpoints.
 type CheckpointFigures struct {
 	Completed, Failed int64
+	Skipped           int64 // marks that were due while a checkpoint was under way
 	Epoch             int64
 	Seconds           float64
 	LongestStall      time.Duration
@@ -61,8 +63,13 @@ type PartitionFigures struct {
 // SinkFigures are a sink's counts with how it fares.
 type SinkFigures struct {
 	SinkCounts
-	Retries int64
-	Trouble string
+	// WaitingEpochs and WaitingBytes are shipments whose checkpoint is complete and that are not delivered yet.
+	WaitingEpochs int
+	WaitingBytes  int64
+	// DeliveredEpoch is the one that was delivered last by this run; 0 for none.
+	DeliveredEpoch int64
+	Retries        int64
+	Trouble        string
 }
 
 // StepFigures are a step's counts with what it holds now.
@@ -98,7 +105,7 @@ func (w *Watch) begin(e *run) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.run, w.seq, w.began = e, e.base.clone(), time.Now()
-	w.sinks = append([]SinkCounts(nil), e.base.Sinks...)
+	w.sinks, w.epochs = append([]SinkCounts(nil), e.base.Sinks...), make([]int64, len(e.base.Sinks))
 	w.marks, w.byClock = e.marks.ofSources(nil), make([]bool, len(e.p.Sources))
 	n := len(e.lanes)
 	w.busy, w.blocked, w.waited = make([]time.Duration, n), make([]time.Duration, n), make([]time.Duration, n)
@@ -237,15 +244,17 @@ func (e *run) sinkCounts(at int, c SinkCounts) {
 	e.watch.sinks[at].Rows = c.Rows
 }
 
-func (w *Watch) delivered(at int, rows int64) {
+func (w *Watch) delivered(at int, s Shipment) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.sinks[at].Delivered = rows
+	w.sinks[at].Delivered += s.Rows
+	w.epochs[at] = s.Epoch
 }
 
-func (w *Watch) checkpointDone(epoch int64, took, stall time.Duration) {
+func (w *Watch) checkpointDone(epoch int64, took, stall time.Duration, skipped int64) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+	w.check.Skipped += skipped
 	w.check.Completed++
 	w.check.Epoch, w.check.Seconds, w.check.LongestStall = epoch, took.Seconds(), stall
 }
@@ -280,7 +289,8 @@ func (w *Watch) Figures() Figures {
 		p.Trouble = trouble(w.read[i], w.finished)
 	}
 	for i, s := range w.sinks {
-		sf := SinkFigures{SinkCounts: s, Trouble: trouble(w.run.p.Sinks[i].Sink, w.finished)}
+		waiting, bytes := w.run.sinks[i].delivery.left()
+		sf := SinkFigures{SinkCounts: s, WaitingEpochs: len(waiting), WaitingBytes: bytes, DeliveredEpoch: w.epochs[i], Trouble: trouble(w.run.p.Sinks[i].Sink, w.finished)}
 		if r, ok := w.run.p.Sinks[i].Sink.(Retrier); ok {
 			sf.Retries = r.Retries()
 		}
