@@ -122,7 +122,7 @@ type Saved struct {
 // Start is how a run is asked for.
 type Start struct {
 	Version int               `json:"version,omitempty"` // 0: the newest
-	Resume  string            `json:"resume,omitempty"`  // last (default) or fresh
+	Resume  string            `json:"resume,omitempty"`  // last (default), pin:NAME, checkpoint:N, or fresh
 	Lanes   int               `json:"lanes,omitempty"`
 	Set     map[string]string `json:"set,omitempty"`
 	// Drop names steps and sources whose kept things are left behind, where the version does not fit them.
@@ -135,16 +135,42 @@ type Started struct {
 	Notes []string `json:"notes"` // what people should know of it
 }
 
-// Checkpoint is a line of a run's catalogue.
+// Checkpoint is a line of a job's catalogue.
 type Checkpoint struct {
 	Epoch        int64     `json:"epoch"`
+	Run          int64     `json:"run"`
+	Version      int       `json:"version"`
 	WrittenAt    time.Time `json:"written_at"`
 	Seconds      float64   `json:"seconds"`
 	StallSeconds float64   `json:"longest_stall_seconds"`
-	Bytes        int64     `json:"bytes"`
+	Bytes        int64     `json:"bytes"`        // of all its files, many of which others share
+	NewBytes     int64     `json:"new_bytes"`    // that were written for it
+	RowsChanged  int64     `json:"rows_changed"` // of state, since the one before
+	RowsGone     int64     `json:"rows_gone"`
 	Finished     bool      `json:"finished"`
-	Kept         bool      `json:"kept"` // whether its folder is still there
+	Kept         bool      `json:"kept"`  // whether its folder is still there
+	Fault        string    `json:"fault"` // why it is not complete; empty for one that is
+	Pins         []string  `json:"pins"`  // under which it is kept
 	Partitions   []Stretch `json:"partitions"`
+}
+
+// Pin is a checkpoint that is kept under a name.
+type Pin struct {
+	Name      string    `json:"name"`
+	Epoch     int64     `json:"epoch"`
+	Run       int64     `json:"run"`
+	At        time.Time `json:"at"`
+	WrittenAt time.Time `json:"written_at"` // when the checkpoint was
+	// Costs are the bytes that only it keeps: what its removal would free.
+	Costs int64 `json:"costs_bytes"`
+	// Trouble says what keeps it from being read; empty for nothing.
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// NewPin asks for a pin.
+type NewPin struct {
+	Name       string `json:"name"`
+	Checkpoint int64  `json:"checkpoint,omitempty"` // 0: the newest
 }
 
 // Stretch is what a checkpoint's interval read of a partition.

@@ -46,6 +46,8 @@ var (
 	NoSuchVersion       = problem("no-such-version", http.StatusNotFound, "the job has no such version", "see undertide versions")
 	NoSuchStep          = problem("no-such-step", http.StatusNotFound, "the run has no such source, step or part", "see undertide show")
 	NoSuchCheckpoint    = problem("no-such-checkpoint", http.StatusNotFound, "the job has no such checkpoint", "see undertide checkpoints")
+	NoSuchPin           = problem("no-such-pin", http.StatusNotFound, "the job has no such pin", "see undertide pins")
+	PinExists           = problem("pin-exists", http.StatusConflict, "the job has a pin of this name already", "choose another name")
 	NoSuchAddress       = problem("no-such-address", http.StatusNotFound, "there is nothing at this address", "see /api/v1/openapi.json")
 	WrongRequest        = problem("wrong-request", http.StatusBadRequest, "the request is wrong", "see /api/v1/openapi.json")
 	TooLarge            = problem("too-large", http.StatusRequestEntityTooLarge, "the request is too large", "requests have at most 4 MiB, and documents 1 MiB")
@@ -80,6 +82,6 @@ var (
 
 // Catalogue lists all problems.
 func Catalogue() []Problem {
-	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchCheckpoint, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
+	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchCheckpoint, NoSuchPin, PinExists, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
 		StartFailed, OldCheckpoints, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
 }

@@ -104,9 +104,12 @@ type Manifest struct {
 	Pieces map[string]string
 }
 
-// Look reads what the newest complete checkpoint says of itself; nil where there is none.
-func (s *Store) Look() (*Manifest, error) {
-	m, err := s.newest()
+// Look reads what the checkpoint of an epoch says of itself; with 0 the newest that is complete, nil where there is none.
+func (s *Store) Look(epoch int64) (*Manifest, error) {
+	m, err := s.wanted(epoch)
+	if epoch == 0 && errors.Is(err, ErrNoCheckpoint) {
+		return nil, nil
+	}
 	if m == nil {
 		return nil, err
 	}

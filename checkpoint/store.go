@@ -410,8 +410,9 @@ func (s *Store) prune(newest int64) error {
 
 // Passed is a checkpoint that was passed over, and why.
 type Passed struct {
-	Epoch int64
-	Why   string
+	Epoch       int64
+	Why         string
+	Interrupted bool // before it was complete
 }
 
 // Newest reads the newest checkpoint that verifies; nil when the folder has none at all. Checkpoints
@@ -436,7 +437,7 @@ func (s *Store) Newest() (snap *engine.Snapshot, passed []Passed, highest int64,
 			complete++
 		}
 		s.passed[e] = true
-		passed = append(passed, Passed{Epoch: e, Why: err.Error()})
+		passed = append(passed, Passed{Epoch: e, Why: err.Error(), Interrupted: errors.Is(err, errIncomplete)})
 	}
 	if complete == 0 {
 		return nil, passed, epochs[0], nil // the very first one was interrupted: nothing was delivered
@@ -508,6 +509,11 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 	}
 	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, StepWatermarks: m.StepMarks, State: s}
 	snap.Partitions = m.partitions()
+	back, err := s.goneBackTo()
+	if err != nil {
+		return nil, err
+	}
+	snap.Again = back == m.Epoch
 	if changed {
 		s.adapt(snap, m)
 	}

@@ -123,7 +123,7 @@ func newCatalogueRemove(s *streams) *cobra.Command {
 
 func newKept(s *streams) *cobra.Command {
 	var r reach
-	var format string
+	var format, resume string
 	var version int
 	c := r.command(&cobra.Command{
 		Use:   "kept JOB",
@@ -133,7 +133,7 @@ positions of sources, state of steps, deliveries of sinks. What does not fit the
 only when the start says so: --drop STEP.`,
 		Example: "  undertide kept mean-level --version 3",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
-		k, err := cl.Kept(c.Context(), args[0], version)
+		k, err := cl.Kept(c.Context(), args[0], version, resume)
 		if err != nil {
 			return err
 		}
@@ -141,6 +141,7 @@ only when the start says so: --drop STEP.`,
 	})
 	formatFlag(c, &format)
 	c.Flags().IntVar(&version, "version", 0, "the `NUMBER` of the version (default: the newest)")
+	c.Flags().StringVar(&resume, "resume", "last", "of a start from this `PLACE`: last, pin:NAME or checkpoint:N")
 	return c
 }
 

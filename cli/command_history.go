@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undertide/api"
 	"undertide/client"
 )
 
@@ -17,39 +18,56 @@ func newCheckpoints(s *streams) *cobra.Command {
 	var limit int
 	c := r.command(&cobra.Command{
 		Use:   "checkpoints JOB",
-		Short: "List the checkpoints of a job's newest run: age, size, duration, positions",
+		Short: "List the checkpoints of a job, of all its runs: what was new, size, time, stall, positions, and what is not complete",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
-		j, err := started(c.Context(), cl, args[0])
-		if err != nil {
-			return err
-		}
-		list, err := cl.Checkpoints(c.Context(), j.Run.ID, limit)
+		list, err := cl.Checkpoints(c.Context(), args[0], limit)
 		if err != nil {
 			return err
 		}
 		return show(s, format, list, func() {
+			if len(list) == 0 {
+				s.say("job %s has no checkpoint yet", args[0])
+				return
+			}
 			var rows [][]string
 			for _, k := range list {
-				kept := "pruned"
-				if k.Kept {
-					kept = "kept"
-				}
-				var events int64
-				var places []string
-				for _, p := range k.Partitions {
-					events += p.Events
-					if p.Events > 0 {
-						places = append(places, fmt.Sprintf("%s %s: %s to %s", p.Source, p.Name, place1(p.From), place1(p.To)))
-					}
-				}
-				rows = append(rows, []string{strconv.FormatInt(k.Epoch, 10), ago(k.WrittenAt), fmt.Sprintf("%.0f ms", 1000*k.Seconds), fmt.Sprintf("%.1f ms", 1000*k.StallSeconds), bytesText(k.Bytes), kept, group(events), strings.Join(places, "; ")})
+				rows = append(rows, checkpointLine(k))
 			}
-			grid(s.out, []string{">epoch", "written", ">took", ">longest stall", ">size", "folder", ">events", "positions"}, rows)
+			grid(s.out, []string{">epoch", ">run", "written", "folder", ">took", ">longest stall", ">rows changed", ">new", ">size", ">events", "positions"}, rows)
 		})
 	})
 	formatFlag(c, &format)
 	c.Flags().IntVar(&limit, "limit", 20, "at most so many")
 	return c
+}
+
+func checkpointLine(k api.Checkpoint) []string {
+	line := []string{strconv.FormatInt(k.Epoch, 10), strconv.FormatInt(k.Run, 10), ago(k.WrittenAt), keptText(k), fmt.Sprintf("%.0f ms", 1000*k.Seconds)}
+	if k.Fault != "" {
+		return append(line, "-", "-", "-", "-", "-", "not complete: "+k.Fault)
+	}
+	var events int64
+	var places []string
+	for _, p := range k.Partitions {
+		events += p.Events
+		if p.Events > 0 {
+			places = append(places, fmt.Sprintf("%s %s: %s to %s", p.Source, p.Name, place1(p.From), place1(p.To)))
+		}
+	}
+	return append(line, fmt.Sprintf("%.1f ms", 1000*k.StallSeconds), group(k.RowsChanged+k.RowsGone), bytesText(k.NewBytes), bytesText(k.Bytes), group(events), strings.Join(places, "; "))
+}
+
+// keptText says whether a checkpoint can be looked into and gone back to.
+func keptText(k api.Checkpoint) string {
+	switch {
+	case len(k.Pins) > 0:
+		return "pin " + strings.Join(k.Pins, ", ")
+	case k.Fault != "":
+		return "-"
+	case k.Kept:
+		return "kept"
+	}
+	return "pruned"
 }
 
 // place1 writes a position shortly.

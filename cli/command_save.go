@@ -92,7 +92,7 @@ type startFlags struct {
 }
 
 func (f *startFlags) flags(c *cobra.Command) {
-	c.Flags().StringVar(&f.resume, "resume", "last", "where to go on: `PLACE` last, the newest checkpoint")
+	c.Flags().StringVar(&f.resume, "resume", "last", "where to go on: `PLACE` last (the newest checkpoint), pin:NAME or checkpoint:N; rows that were delivered after an older one are made again")
 	c.Flags().BoolVar(&f.fresh, "fresh", false, "begin anew, without a checkpoint; rows that were delivered are made again")
 	c.Flags().IntVar(&f.version, "version", 0, "the `NUMBER` of the version (default: the newest)")
 	c.Flags().IntVar(&f.lanes, "lanes", 0, "number of lanes (default: the document's, or one a CPU)")
@@ -101,13 +101,16 @@ func (f *startFlags) flags(c *cobra.Command) {
 	c.MarkFlagsMutuallyExclusive("resume", "fresh")
 }
 
+// resumes are the places that a start goes on from.
+var resumes = regexp.MustCompile(`^(last|pin:.+|checkpoint:[1-9][0-9]*)$`)
+
 func (f *startFlags) ask(c *cobra.Command) (api.Start, error) {
 	out := api.Start{Resume: f.resume, Version: f.version, Lanes: f.lanes, Drop: f.drop}
 	if f.fresh {
 		out.Resume = "fresh"
 	}
-	if out.Resume != "last" && out.Resume != "fresh" {
-		return out, usageError{fmt.Errorf("--resume %s is not built yet; give last, or --fresh", f.resume)}
+	if out.Resume != "fresh" && !resumes.MatchString(out.Resume) {
+		return out, usageError{fmt.Errorf("--resume %s: give last, pin:NAME or checkpoint:N, or --fresh", f.resume)}
 	}
 	if c.Flags().Changed("lanes") && (f.lanes < 1 || f.lanes > 240) {
 		return out, usageError{fmt.Errorf("--lanes %d: give a number from 1 to 240", f.lanes)}
@@ -124,7 +127,7 @@ func newStart(s *streams) *cobra.Command {
 	return beginning(s, &cobra.Command{
 		Use:     "start JOB",
 		Short:   "Start a run, from the newest checkpoint where there is one",
-		Example: "  undertide start mean-level\n  undertide start mean-level --fresh --lanes 2",
+		Example: "  undertide start mean-level\n  undertide start mean-level --fresh --lanes 2\n  undertide start mean-level --resume pin:before-the-storm",
 	}, (*client.Client).Start)
 }
 
@@ -144,9 +147,9 @@ func beginning(s *streams, c *cobra.Command, begin func(*client.Client, context.
 		if err != nil {
 			return err
 		}
-		if ask.Resume == "last" {
+		if ask.Resume != "fresh" {
 			// What the last run left matters where the version changed.
-			if k, err := cl.Kept(c.Context(), args[0], ask.Version); err == nil && k.From != nil && !k.Same {
+			if k, err := cl.Kept(c.Context(), args[0], ask.Version, ask.Resume); err == nil && k.From != nil && !k.Same {
 				keptTable(&streams{out: s.err, err: s.err}, args[0], k)
 			}
 		}

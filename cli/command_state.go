@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,7 +24,8 @@ import (
 type stateAsk struct {
 	client.StateQuery
 	open, skew bool
-	compare    string // two epochs
+	pin        string
+	compare    string // two checkpoints
 	folder     string // of checkpoints here; empty: of the service
 	lanes      int
 }
@@ -42,6 +44,7 @@ JOB is a job of the service, or with --checkpoints the document of a run that ke
   undertide state mean-level minute --open
   undertide state port-calls calls --key vessel=Ibis --raw
   undertide state mean-level minute --compare 12,14
+  undertide state mean-level minute --pin before-the-storm
   undertide state job.yaml minute --checkpoints state --format parquet > minute.parquet`,
 	}, nil)
 	c.Args = cobra.ExactArgs(2)
@@ -67,7 +70,8 @@ JOB is a job of the service, or with --checkpoints the document of a run that ke
 		return err
 	}
 	f := c.Flags()
-	f.Int64Var(&a.Checkpoint, "checkpoint", 0, "as of the checkpoint of this `EPOCH` (default: the newest)")
+	f.StringVar(&a.Checkpoint, "checkpoint", "", "as of the checkpoint of this `EPOCH` (default: the newest)")
+	f.StringVar(&a.pin, "pin", "", "as of the checkpoint that is kept as `NAME`")
 	f.StringVar(&a.Table, "table", "", "another `TABLE` of the step: waiting (rows that wait for the watermark), shown (what was published of windows)")
 	f.StringArrayVar(&a.Key, "key", nil, "only rows of this key: `FIELD=VALUE`, or the values of all fields in their order")
 	f.BoolVar(&a.Raw, "raw", false, "accumulators as they are kept, in place of results")
@@ -75,7 +79,7 @@ JOB is a job of the service, or with --checkpoints the document of a run that ke
 	f.StringVar(&a.Format, "format", "table", "how it is shown: `FORM` "+strings.Join(inside.Forms, ", "))
 	f.BoolVar(&a.open, "open", false, "windows and other spans: how many keys each has, and when it ends")
 	f.BoolVar(&a.skew, "skew", false, "rows and keys by share and lane, and the heaviest keys")
-	f.StringVar(&a.compare, "compare", "", "what came, changed and went between two checkpoints: `OLDER,NEWER`")
+	f.StringVar(&a.compare, "compare", "", "what came, changed and went between two checkpoints: `OLDER,NEWER`, epochs or pin:NAME")
 	f.StringVar(&a.folder, "checkpoints", "", "read the checkpoints in `FOLDER`, of a run without the service")
 	f.IntVar(&a.lanes, "lanes", 0, "with --skew and --checkpoints: for so many lanes (default: the document's, or one a CPU)")
 	f.StringArrayVar(&set, "set", nil, "with --checkpoints: set `VALUE=X` of the document's values, as the run did")
@@ -83,6 +87,11 @@ JOB is a job of the service, or with --checkpoints the document of a run that ke
 	_ = c.MarkFlagDirname("checkpoints")
 	return c
 }
+
+var (
+	epochs = regexp.MustCompile(`^[1-9][0-9]*$`)
+	placed = regexp.MustCompile(`^([1-9][0-9]*|pin:.+)$`) // a checkpoint: its epoch, or a pin
+)
 
 func (a *stateAsk) check(c *cobra.Command) error {
 	if !slices.Contains(inside.Forms, a.Format) {
@@ -100,10 +109,26 @@ func (a *stateAsk) check(c *cobra.Command) error {
 	if ways == 1 && a.Format != "table" && a.Format != "json" {
 		return usageError{fmt.Errorf("--format %s is for rows; give table or json", a.Format)}
 	}
+	if a.Checkpoint != "" && !epochs.MatchString(a.Checkpoint) {
+		return usageError{fmt.Errorf("--checkpoint %s: give the epoch of a checkpoint, as in --checkpoint 12", a.Checkpoint)}
+	}
+	switch {
+	case a.pin != "" && a.Checkpoint != "":
+		return usageError{errors.New("--pin and --checkpoint both name a checkpoint; give one of them")}
+	case a.pin != "" && a.folder != "":
+		return usageError{errors.New("pins are the service's; leave out --checkpoints")}
+	case a.pin != "":
+		a.Checkpoint = "pin:" + a.pin
+	}
 	if a.compare != "" {
-		if n, err := fmt.Sscanf(a.compare, "%d,%d", &a.From, &a.Checkpoint); n != 2 || err != nil || a.From <= 0 || a.Checkpoint <= 0 {
-			return usageError{fmt.Errorf("--compare %s: give the epochs of two checkpoints, as in --compare 12,14", a.compare)}
+		from, to, two := strings.Cut(a.compare, ",")
+		if !two || !placed.MatchString(from) || !placed.MatchString(to) {
+			return usageError{fmt.Errorf("--compare %s: give two checkpoints, as in --compare 12,14 or --compare pin:calm,14", a.compare)}
 		}
+		if a.Checkpoint != "" {
+			return usageError{errors.New("--compare names both checkpoints; leave out --checkpoint and --pin")}
+		}
+		a.From, a.Checkpoint = from, to
 	}
 	if a.Limit < 0 {
 		return usageError{fmt.Errorf("--limit %d: give a number, 0 for all rows", a.Limit)}
@@ -145,7 +170,14 @@ type stateFolder struct {
 	lanes int
 }
 
-func (f *stateFolder) with(step string, epoch int64, do func(s *inside.Step) error) error {
+func (f *stateFolder) with(step, checkpoint string, do func(s *inside.Step) error) error {
+	epoch := int64(0)
+	if checkpoint != "" {
+		var err error
+		if epoch, err = strconv.ParseInt(checkpoint, 10, 64); err != nil {
+			return usageError{fmt.Errorf("%s is no epoch, and pins are the service's", checkpoint)}
+		}
+	}
 	s, err := inside.Open(f.dir, epoch, f.job, step)
 	if err != nil {
 		return err

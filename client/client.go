@@ -267,10 +267,27 @@ func (c *Client) Figures(ctx context.Context, id int64) (api.Figures, error) {
 	return call[api.Figures](ctx, c, "GET", runAt(id)+"/figures", "", nil)
 }
 
-// Checkpoints lists a run's checkpoints, newest first; at most limit.
-func (c *Client) Checkpoints(ctx context.Context, id int64, limit int) ([]api.Checkpoint, error) {
-	p, err := call[api.Page[api.Checkpoint]](ctx, c, "GET", runAt(id)+"/checkpoints"+query("limit", strconv.Itoa(limit)), "", nil)
+// Checkpoints lists the checkpoints of all runs of a job, newest first; at most limit.
+func (c *Client) Checkpoints(ctx context.Context, job string, limit int) ([]api.Checkpoint, error) {
+	p, err := call[api.Page[api.Checkpoint]](ctx, c, "GET", "/jobs/"+name(job)+"/checkpoints"+query("limit", strconv.Itoa(limit)), "", nil)
 	return p.Items, err
+}
+
+// Pins lists a job's pins by name.
+func (c *Client) Pins(ctx context.Context, job string) ([]api.Pin, error) {
+	p, err := call[api.List[api.Pin]](ctx, c, "GET", "/jobs/"+name(job)+"/pins", "", nil)
+	return p.Items, err
+}
+
+// Pin keeps a checkpoint of a job under a name.
+func (c *Client) Pin(ctx context.Context, job string, ask api.NewPin) (api.Pin, error) {
+	return post[api.Pin](ctx, c, "/jobs/"+name(job)+"/pins", ask)
+}
+
+// Unpin forgets a pin.
+func (c *Client) Unpin(ctx context.Context, job, pin string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", "/jobs/"+name(job)+"/pins/"+name(pin), "", nil)
+	return err
 }
 
 // mostRows is how many rows of state the service gives in one answer; files have all of them.
@@ -278,7 +295,7 @@ const mostRows = 1_000_000
 
 // StateQuery chooses what is shown of a step's state; zero values choose all rows of the newest checkpoint.
 type StateQuery struct {
-	Checkpoint, From int64 // epochs; From only where two are compared
+	Checkpoint, From string // an epoch or pin:NAME; From only where two are compared
 	Table            string
 	Raw              bool
 	Key              []string
@@ -293,8 +310,8 @@ func (q StateQuery) query() string {
 			v.Set(name, value)
 		}
 	}
-	set("checkpoint", strconv.FormatInt(q.Checkpoint, 10), q.Checkpoint > 0)
-	set("from", strconv.FormatInt(q.From, 10), q.From > 0)
+	set("checkpoint", q.Checkpoint, q.Checkpoint != "")
+	set("from", q.From, q.From != "")
 	set("table", q.Table, q.Table != "")
 	set("raw", "true", q.Raw)
 	set("limit", strconv.Itoa(q.Limit), q.Limit > 0)
@@ -438,8 +455,8 @@ func list[T any](ctx context.Context, c *Client, path string) ([]T, error) {
 }
 
 // Kept tells what a start of a version would keep; 0 means the newest.
-func (c *Client) Kept(ctx context.Context, job string, version int) (api.Kept, error) {
-	return call[api.Kept](ctx, c, "GET", "/jobs/"+name(job)+"/kept"+query("version", strconv.Itoa(version)), "", nil)
+func (c *Client) Kept(ctx context.Context, job string, version int, resume string) (api.Kept, error) {
+	return call[api.Kept](ctx, c, "GET", "/jobs/"+name(job)+"/kept"+query("version", strconv.Itoa(version), "resume", resume), "", nil)
 }
 
 // Lateness tells how late the events of a job's source come.

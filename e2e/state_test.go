@@ -58,7 +58,7 @@ func TestState(t *testing.T) {
 	shows(s.run("state", "keeps", "minute", "--skew"), "150 keys, 300 rows taken", "heaviest keys")
 	shows(s.run("state", "keeps", "minute", "--raw", "--limit", "3"), "gauge", "rows", "the first 3 rows")
 	s.run("state", "keeps", "minutes").want(t, 1, "did you mean minute?")
-	s.run("state", "keeps", "minute", "--checkpoint", "9999").want(t, 1, "9999 is not in")
+	s.run("state", "keeps", "minute", "--checkpoint", "9999").want(t, 1, "has no checkpoint 9999")
 	s.run("state", "keeps", "minute", "--open", "--skew").want(t, 2, "give one of them")
 
 	if n := strings.Count(s.run("state", "keeps", "minute", "--format", "json", "--limit", "0").out, "\n"); n != 150 {

@@ -61,6 +61,8 @@ type Options struct {
 	Opened func()
 	// Completed is told of each complete checkpoint; may be nil.
 	Completed func(engine.Completed)
+	// Unfinished is told of each checkpoint that did not come to be; may be nil.
+	Unfinished func(engine.Unfinished)
 	// StopWithin bounds how long a stopped run waits for its last checkpoint; 0 for no bound.
 	StopWithin time.Duration
 }

@@ -16,14 +16,14 @@ type KeptPart struct {
 	Must       bool // that it is dropped must be said
 }
 
-// Kept compares a document with the newest checkpoint in a folder, nil where there is none; epoch is the
+// Kept compares a document with a checkpoint in a folder, of epoch 0 with the newest, nil where there is none; epoch is the
 // checkpoint's, same says that this very document made it.
-func Kept(j *job.Job, dir string) (parts []KeptPart, epoch int64, same bool, err error) {
+func Kept(j *job.Job, dir string, of int64) (parts []KeptPart, epoch int64, same bool, err error) {
 	store, err := checkpoint.Open(checkpoint.Disk, dir, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces})
 	if err != nil {
 		return nil, 0, false, err
 	}
-	m, err := store.Look()
+	m, err := store.Look(of)
 	if err != nil || m == nil {
 		return nil, 0, false, err
 	}

@@ -116,7 +116,7 @@ func TestAnotherVersion(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			parts, epoch, _, err := Kept(j, filepath.Join(dir, "checkpoints"))
+			parts, epoch, _, err := Kept(j, filepath.Join(dir, "checkpoints"), 0)
 			if err != nil || epoch == 0 {
 				t.Fatalf("kept: epoch %d, %v", epoch, err)
 			}

@@ -133,8 +133,12 @@ func (b *builder) put(store *checkpoint.Store) {
 func (b *builder) goOn(store *checkpoint.Store, o *engine.Options) error {
 	opt := b.opt
 	snap, passed, highest, err := store.Newest()
+	o.Unfinished = opt.Unfinished
 	for _, p := range passed {
 		opt.say("checkpoint %d was passed over: %s", p.Epoch, p.Why)
+		if p.Interrupted && opt.Unfinished != nil {
+			opt.Unfinished(engine.Unfinished{Epoch: p.Epoch, Why: p.Why})
+		}
 	}
 	if errors.Is(err, checkpoint.ErrDamaged) {
 		return fmt.Errorf("%w; put a copy of the folder back, or begin anew with an empty one", err)
@@ -154,6 +158,9 @@ func (b *builder) goOn(store *checkpoint.Store, o *engine.Options) error {
 		return nil
 	}
 	opt.say("going on from checkpoint %d of %s", snap.Epoch, opt.Checkpoints)
+	if snap.Again {
+		opt.say("somebody went back to it: rows that were delivered after it are made again")
+	}
 	if snap.Adapted {
 		opt.say("another version of the document made it: what is unchanged is kept, and counts begin anew")
 	}
@@ -178,7 +185,7 @@ func askSinks(ctx context.Context, g *engine.Graph, o *engine.Options) error {
 		if err != nil {
 			return fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
 		}
-		if o.From == nil {
+		if o.From == nil || o.From.Again {
 			o.FirstEpoch = max(o.FirstEpoch, epoch+1)
 		}
 	}

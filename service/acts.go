@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"undertide/api"
+	"undertide/checkpoint"
 	"undertide/job"
 	"undertide/run"
 	"undertide/store"
@@ -178,9 +179,6 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	if stopping {
 		return api.Started{}, api.Stopping.With("", "")
 	}
-	if ask.Resume != "" && ask.Resume != "last" && ask.Resume != "fresh" {
-		return api.Started{}, api.WrongRequest.With("resume "+ask.Resume+" is not built yet", "give last or fresh")
-	}
 	if ask.Lanes < 0 || ask.Lanes > 240 {
 		return api.Started{}, api.WrongRequest.With(fmt.Sprintf("%d lanes", ask.Lanes), "give 1 to 240, or none for the document's")
 	}
@@ -195,7 +193,8 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	if err != nil {
 		return api.Started{}, wrongDocument(err)
 	}
-	if err := s.fits(rec, j, ask); err != nil {
+	from, err := s.fits(ctx, e, j, ask)
+	if err != nil {
 		return api.Started{}, err
 	}
 	notes := []string{}
@@ -209,6 +208,18 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 		s.mu.Unlock()
 		if s.nextEpoch(name) > 1 {
 			notes = append(notes, "the run begins anew: rows that were delivered before are made again")
+		}
+	}
+	if from != nil {
+		var info checkpoint.Info
+		if generation, info, err = s.goBack(ctx, rec, *from); err != nil {
+			return api.Started{}, err
+		}
+		s.mu.Lock()
+		e.rec.Generation = generation
+		s.mu.Unlock()
+		if s.nextEpoch(name)-1 > info.Epoch {
+			notes = append(notes, fmt.Sprintf("the run goes back to checkpoint %d: rows that were delivered after it are made again", info.Epoch))
 		}
 	}
 	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.Drop, Generation: generation}
@@ -248,15 +259,33 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	return api.Started{Run: r.view(), Notes: notes}, nil
 }
 
-// fits refuses a start whose version would lose what its steps and sources kept, unless that is said.
-func (s *Service) fits(rec store.Job, j *job.Job, ask api.Start) error {
-	if ask.Resume == "fresh" {
-		return nil
+// fits refuses a start whose version would lose what its steps and sources kept, unless that is said. It gives the older
+// checkpoint that is gone back to; nil for none.
+func (s *Service) fits(ctx context.Context, e *entry, j *job.Job, ask api.Start) (from *place, err error) {
+	rec := s.record(e)
+	at := place{dir: s.checkpointDir(rec.Name, rec.Generation)}
+	switch ask.Resume {
+	case "fresh":
+		return nil, nil
+	case "", "last":
+	default:
+		if at, err = s.place(ctx, e, ask.Resume); err != nil {
+			return nil, err
+		}
+		from = &at
 	}
-	parts, _, _, err := run.Kept(j, s.checkpointDir(rec.Name, rec.Generation))
-	if err != nil {
-		return nil // said by the run itself
+	parts, _, _, err := run.Kept(j, at.dir, at.epoch)
+	switch {
+	case err != nil && from != nil:
+		return nil, wrongState(err)
+	case err != nil:
+		return nil, nil // said by the run itself
 	}
+	return from, lossSaid(rec.Name, parts, ask)
+}
+
+// lossSaid refuses that something is lost of what a job kept which the start does not name.
+func lossSaid(of string, parts []run.KeptPart, ask api.Start) error {
 	var lost, known []string
 	for _, p := range parts {
 		known = append(known, p.Name)
@@ -270,7 +299,7 @@ func (s *Service) fits(rec store.Job, j *job.Job, ask api.Start) error {
 			name = d
 		}
 		if !slices.Contains(known, name) {
-			fix := "see what is kept: undertide kept " + rec.Name
+			fix := "see what is kept: undertide kept " + of
 			if n := job.Nearest(name, known); n != "" {
 				fix = "did you mean " + n + "?"
 			}
@@ -285,13 +314,17 @@ func (s *Service) fits(rec store.Job, j *job.Job, ask api.Start) error {
 		_, name, _ := strings.Cut(l, " ")
 		flags = append(flags, "--drop "+name)
 	}
-	return api.StartFailed.With("what was kept for "+strings.Join(lost, ", ")+" does not fit this version", "see undertide kept "+rec.Name+"; then start with "+strings.Join(flags, " ")+", the version that the checkpoints belong to, or anew with --fresh")
+	return api.StartFailed.With("what was kept for "+strings.Join(lost, ", ")+" does not fit this version", "see undertide kept "+of+"; then start with "+strings.Join(flags, " ")+", the version that the checkpoints belong to, or anew with --fresh")
 }
 
 func startText(version int, ask api.Start) string {
 	text := fmt.Sprintf("version %d", version)
-	if ask.Resume == "fresh" {
+	switch ask.Resume {
+	case "", "last":
+	case "fresh":
 		text += ", anew"
+	default:
+		text += ", from " + ask.Resume
 	}
 	if ask.Lanes > 0 {
 		text += fmt.Sprintf(", %d lanes", ask.Lanes)
@@ -361,7 +394,8 @@ func (s *Service) couldStart(ctx context.Context, e *entry, ask api.Start) error
 	if err != nil {
 		return wrongDocument(err)
 	}
-	return s.fits(s.record(e), j, ask)
+	_, err = s.fits(ctx, e, j, ask)
+	return err
 }
 
 func noSuchVersion(e *entry, n int) error {

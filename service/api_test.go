@@ -162,7 +162,10 @@ func TestAPI(t *testing.T) {
 	}
 	want("POST", "/jobs/lifts/stop", "", "", 409, "not-running")
 	want("POST", "/jobs/lifts/runs", js, `{"version":9}`, 404, "no-such-version")
-	want("POST", "/jobs/lifts/runs", js, `{"resume":"pin:x"}`, 400, "wrong-request")
+	want("POST", "/jobs/lifts/runs", js, `{"resume":"yesterday"}`, 400, "wrong-request")
+	want("POST", "/jobs/lifts/runs", js, `{"resume":"pin:x"}`, 404, "no-such-pin")
+	want("POST", "/jobs/lifts/runs", js, `{"resume":"checkpoint:7"}`, 404, "no-such-checkpoint")
+	want("POST", "/jobs/lifts/pins", js, `{"name":"calm"}`, 409, "not-running")
 	want("POST", "/jobs/lifts/runs", js, `{"versoin":1}`, 400, "wrong-request")
 	want("POST", "/jobs/lifts/runs", js, `{"set":{"none":"1"}}`, 422, "wrong-document")
 	want("POST", "/jobs/lifts/runs", js, `{"lanes":2}`, 201, "")
@@ -189,6 +192,17 @@ func TestAPI(t *testing.T) {
 		return strings.Count(text, `"epoch"`) >= 3
 	})
 	want("GET", "/runs/1/checkpoints?limit=2", "", "", 200, "")
+	want("GET", "/jobs/lifts/checkpoints?limit=2", "", "", 200, "")
+	want("POST", "/jobs/lifts/pins", js, `{"name":"calm"}`, 201, "")
+	want("POST", "/jobs/lifts/pins", js, `{"name":"calm"}`, 409, "pin-exists")
+	want("POST", "/jobs/lifts/pins", js, `{"name":"a/b"}`, 400, "wrong-request")
+	want("POST", "/jobs/lifts/pins", js, `{"name":"late","checkpoint":999}`, 404, "no-such-checkpoint")
+	if pins := want("GET", "/jobs/lifts/pins", "", "", 200, ""); !strings.Contains(pins, `"name":"calm"`) || !strings.Contains(pins, "costs_bytes") {
+		t.Errorf("the pins: %s", pins)
+	}
+	want("GET", "/jobs/lifts/state/second?checkpoint=pin:calm", "", "", 200, "")
+	want("GET", "/jobs/lifts/state/second?checkpoint=pin:clam", "", "", 404, "no-such-pin")
+	want("GET", "/jobs/lifts/kept?resume=pin:calm", "", "", 200, "")
 	want("GET", "/jobs/lifts/state/second/spans", "", "", 200, "")
 	want("GET", "/jobs/lifts/state/second/skew", "", "", 200, "")
 	want("GET", "/jobs/lifts/state/heavy", "", "", 404, "no-such-step")
@@ -207,6 +221,10 @@ func TestAPI(t *testing.T) {
 		t.Errorf("the state of the stopped job: %+v, %v", shown, err)
 	}
 	want("GET", fmt.Sprintf("/jobs/lifts/state/second/compare?from=%d&checkpoint=%d", shown.Epoch, shown.Epoch), "", "", 200, "")
+	want("POST", "/jobs/lifts/runs", js, `{"resume":"pin:calm"}`, 201, "")
+	want("POST", "/jobs/lifts/stop", "", "", 200, "")
+	want("DELETE", "/jobs/lifts/pins/calm", "", "", 204, "")
+	want("DELETE", "/jobs/lifts/pins/calm", "", "", 404, "no-such-pin")
 	want("DELETE", "/jobs/lifts", "", "", 204, "")
 	askStreams(t, base, want)
 
@@ -237,6 +255,8 @@ func shape(path string) string {
 		switch {
 		case i == 2 && parts[1] == "jobs":
 			parts[i] = "{job}"
+		case i == 4 && parts[3] == "pins":
+			parts[i] = "{pin}"
 		case i == 4 && parts[3] == "versions":
 			parts[i] = "{version}"
 		case i == 2 && parts[1] == "runs":

@@ -232,9 +232,15 @@ func (s *Service) getKept(c *gin.Context) error {
 		return err
 	}
 	rec := s.record(e)
-	parts, epoch, same, err := run.Kept(j, s.checkpointDir(rec.Name, rec.Generation))
+	at := place{dir: s.checkpointDir(rec.Name, rec.Generation)}
+	if text := c.Query("resume"); text != "" && text != "last" {
+		if at, err = s.place(c.Request.Context(), e, text); err != nil {
+			return err
+		}
+	}
+	parts, epoch, same, err := run.Kept(j, at.dir, at.epoch)
 	if err != nil {
-		return err
+		return wrongState(err)
 	}
 	out := api.Kept{Version: v.Number, Same: same, Parts: []api.KeptPart{}}
 	if epoch > 0 {

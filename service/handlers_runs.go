@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -146,15 +144,14 @@ func (s *Service) getCheckpoints(c *gin.Context) error {
 	} else {
 		name = s.nameOf(rec.JobID)
 	}
+	pins, err := s.db.Pins(c.Request.Context(), rec.JobID)
+	if err != nil {
+		return err
+	}
 	return page(c, func(before int64, limit int) ([]store.Checkpoint, error) {
 		return s.db.Checkpoints(c.Request.Context(), rec.ID, before, limit)
 	}, func(k store.Checkpoint) (api.Checkpoint, int64) {
-		_, gone := os.Stat(filepath.Join(s.checkpointDir(name, k.Generation), fmt.Sprintf("%08d", k.Epoch), "manifest.json"))
-		v := api.Checkpoint{Epoch: k.Epoch, WrittenAt: k.WrittenAt, Seconds: k.Seconds, StallSeconds: k.StallSeconds, Bytes: k.Bytes, Finished: k.Finished, Kept: gone == nil, Partitions: []api.Stretch{}}
-		for _, st := range k.Partitions {
-			v.Partitions = append(v.Partitions, api.Stretch(st))
-		}
-		return v, k.Epoch
+		return s.viewCheckpoint(name, store.JobCheckpoint{Checkpoint: k, Version: rec.Version}, pins), k.Epoch
 	})
 }
 

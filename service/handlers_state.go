@@ -1,7 +1,6 @@
 package service
 
 import (
-	"cmp"
 	"errors"
 	"net/http"
 	"strconv"
@@ -12,7 +11,6 @@ import (
 	"undertide/checkpoint"
 	"undertide/inside"
 	"undertide/run"
-	"undertide/store"
 )
 
 // insideStep opens the checkpoint that is asked for, the newest by default, to look at a step of the job as the version
@@ -22,29 +20,16 @@ func (s *Service) insideStep(c *gin.Context, query string) (*inside.Step, int, e
 	if err != nil {
 		return nil, 0, err
 	}
-	r, last := s.newestRun(e)
-	var of store.Run
-	switch {
-	case r != nil:
-		r.mu.Lock()
-		of = r.rec
-		r.mu.Unlock()
-	case last != nil:
-		of = *last
-	default:
-		return nil, 0, api.NotRunning.With("job "+e.rec.Name+" was never started, and keeps nothing", "start it: undertide start "+e.rec.Name)
-	}
-	_, j, err := s.read(c, e, cmp.Or(c.Query("version"), strconv.Itoa(of.Version)), of.SetValues, false)
+	p, err := s.place(c.Request.Context(), e, c.Query(query))
 	if err != nil {
 		return nil, 0, err
 	}
-	epoch, err := number(c, query, 0, 0, 1<<62)
+	_, j, err := s.read(c, e, strconv.Itoa(p.run.Version), p.run.SetValues, false)
 	if err != nil {
 		return nil, 0, err
 	}
-	rec := s.record(e)
-	st, err := inside.Open(s.checkpointDir(rec.Name, rec.Generation), epoch, j, c.Param("step"))
-	return st, run.Lanes(j, of.Lanes), wrongState(err)
+	st, err := inside.Open(p.dir, p.epoch, j, c.Param("step"))
+	return st, run.Lanes(j, p.run.Lanes), wrongState(err)
 }
 
 // wrongState makes a problem of what cannot be shown.

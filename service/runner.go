@@ -294,9 +294,10 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 			r.mu.Unlock()
 			go r.guard("take figures", func() { r.sample(sampling, g) })
 		},
-		Opened:    connected,
-		Resumed:   r.resumed,
-		Completed: r.completed,
+		Opened:     connected,
+		Resumed:    r.resumed,
+		Completed:  r.completed,
+		Unfinished: r.unfinished,
 	})
 }
 
@@ -324,7 +325,7 @@ func (r *runner) resumed(from []engine.PartitionState) {
 func (r *runner) completed(c engine.Completed) {
 	now := time.Now().UTC()
 	line := store.Checkpoint{RunID: r.rec.ID, Epoch: c.Epoch, Generation: r.rec.Generation, WrittenAt: now, Seconds: c.Took.Seconds(), StallSeconds: c.Stall.Seconds(),
-		Bytes: c.Saved.Size, Finished: c.Finished, Partitions: []store.Stretch{}}
+		Bytes: c.Saved.Size, NewBytes: c.Saved.Written, RowsChanged: c.Saved.Rows, RowsGone: c.Saved.Gone, Finished: c.Finished, Partitions: []store.Stretch{}}
 	r.mu.Lock()
 	if r.lost {
 		r.mu.Unlock()

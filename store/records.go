@@ -52,6 +52,21 @@ type Checkpoint struct {
 	Bytes        int64
 	Finished     bool
 	Partitions   []Stretch `gorm:"serializer:json"`
+	RowsChanged  int64     // of state, since the one before
+	RowsGone     int64
+	NewBytes     int64 // that were written for it
+	// Fault is why it is not complete; empty for one that is.
+	Fault string
+}
+
+// Pin is a checkpoint that is kept under a name; it has a folder of its own.
+type Pin struct {
+	JobID     int64  `gorm:"primaryKey"`
+	Name      string `gorm:"primaryKey"`
+	Epoch     int64
+	RunID     int64 // that made it
+	At        time.Time
+	WrittenAt time.Time // when the checkpoint was
 }
 
 // Stretch is what a checkpoint's interval read of a partition.

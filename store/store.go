@@ -458,6 +458,62 @@ func (s *Store) Checkpoints(ctx context.Context, run, before int64, limit int) (
 	return out, err
 }
 
+// JobCheckpoint is a line of the catalogue with what is known of its run.
+type JobCheckpoint struct {
+	Checkpoint
+	Version int // of the run
+}
+
+// JobCheckpoints lists the catalogue of all runs of a job, newest first, from below an epoch (0 for all); at most limit.
+func (s *Store) JobCheckpoints(ctx context.Context, job, before int64, limit int) (out []JobCheckpoint, err error) {
+	err = s.ask(ctx, "list checkpoints", func(db *gorm.DB) error {
+		q := ofJob(db, job).Order("checkpoints.epoch DESC").Limit(limit)
+		if before > 0 {
+			q = q.Where("checkpoints.epoch < ?", before)
+		}
+		return q.Find(&out).Error
+	})
+	return out, err
+}
+
+// JobCheckpoint gives a line of the catalogue by its epoch, which no other checkpoint of the job has.
+func (s *Store) JobCheckpoint(ctx context.Context, job, epoch int64) (out JobCheckpoint, err error) {
+	err = s.ask(ctx, "find a checkpoint", func(db *gorm.DB) error { return ofJob(db, job).Where("checkpoints.epoch = ?", epoch).Take(&out).Error })
+	return out, err
+}
+
+func ofJob(db *gorm.DB, job int64) *gorm.DB {
+	return db.Model(&Checkpoint{}).Select("checkpoints.*, runs.version").Joins("JOIN runs ON runs.id = checkpoints.run_id").Where("runs.job_id = ?", job)
+}
+
+// Pins lists a job's pins by name.
+func (s *Store) Pins(ctx context.Context, job int64) (out []Pin, err error) {
+	err = s.ask(ctx, "list pins", func(db *gorm.DB) error { return db.Where("job_id = ?", job).Order("name").Find(&out).Error })
+	return out, err
+}
+
+// Pin gives a pin; ErrNotFound where there is none of the name.
+func (s *Store) Pin(ctx context.Context, job int64, name string) (out Pin, err error) {
+	err = s.ask(ctx, "find a pin", func(db *gorm.DB) error { return db.Where("job_id = ? AND name = ?", job, name).Take(&out).Error })
+	return out, err
+}
+
+// AddPin notes a pin; ErrExists where the name is taken.
+func (s *Store) AddPin(ctx context.Context, p Pin) error {
+	return s.ask(ctx, "note a pin", func(db *gorm.DB) error { return db.Create(&p).Error })
+}
+
+// DeletePin forgets a pin.
+func (s *Store) DeletePin(ctx context.Context, job int64, name string) error {
+	return s.ask(ctx, "forget a pin", func(db *gorm.DB) error {
+		done := db.Where("job_id = ? AND name = ?", job, name).Delete(&Pin{})
+		if done.Error == nil && done.RowsAffected == 0 {
+			return gorm.ErrRecordNotFound
+		}
+		return done.Error
+	})
+}
+
 // Samples lists a run's figures from a moment on, oldest first; at most limit, thinned evenly.
 func (s *Store) Samples(ctx context.Context, run int64, from time.Time, limit int) (out []Sample, err error) {
 	err = s.ask(ctx, "read figures", func(db *gorm.DB) error {

@@ -46,13 +46,13 @@ var (
 	rows         = parameter{"rows", "integer", "How many events are sampled at most."}
 	place        = parameter{"from", "string", "Which are sampled: newest (default) or oldest."}
 	where        = parameter{"from", "string", "Which are wanted: newest (default), oldest or time."}
-	ofCheckpoint = parameter{"checkpoint", "integer", "The epoch of a checkpoint; the newest by default."}
+	ofCheckpoint = parameter{"checkpoint", "string", "The epoch of a checkpoint, or pin:NAME; the newest by default."}
 	ofTable      = parameter{"table", "string", "One of the step's tables (`waiting`, `shown`); its own by default."}
 	ofKey        = parameter{"key", "string", "Only rows of this key: FIELD=VALUE, or the values of the key's fields in order; may be repeated."}
 	since        = parameter{"since", "string", "A time (RFC 3339), or a duration before now such as 15m."}
 )
 
-var stateProblems = []api.Problem{api.NoSuchJob, api.NoSuchStep, api.NoSuchCheckpoint, api.NotRunning, api.WrongRequest}
+var stateProblems = []api.Problem{api.NoSuchJob, api.NoSuchStep, api.NoSuchCheckpoint, api.NoSuchPin, api.NotRunning, api.WrongRequest}
 
 type anyJSON struct{}
 
@@ -65,21 +65,25 @@ var operations = []operation{
 	{method: "GET", path: "/jobs/{job}", id: "job", summary: "One job.", status: 200, answer: api.Job{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "DELETE", path: "/jobs/{job}", id: "delete", summary: "Delete a job that is not running, with its records, checkpoints and log.", status: 204, problems: []api.Problem{api.NoSuchJob, api.StillRunning, api.Busy}},
 	{method: "POST", path: "/jobs/{job}/stop", id: "stop", summary: "Stop the job's run with a checkpoint.", status: 200, answer: api.Run{}, problems: []api.Problem{api.NoSuchJob, api.NotRunning, api.Busy}},
-	{method: "POST", path: "/jobs/{job}/restart", id: "restart", summary: "Stop the job's run and start it again.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NotRunning, api.StartFailed, api.OldCheckpoints, api.Busy}},
+	{method: "POST", path: "/jobs/{job}/restart", id: "restart", summary: "Stop the job's run and start it again.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NotRunning, api.StartFailed, api.NoSuchCheckpoint, api.NoSuchPin, api.OldCheckpoints, api.Busy}},
 	{method: "GET", path: "/jobs/{job}/versions", id: "versions", summary: "The job's versions, newest first, without their documents.", query: []parameter{after, limit}, status: 200, answer: api.Page[api.Version]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "GET", path: "/jobs/{job}/versions/{version}", id: "version", summary: "A version with its document; `newest` names the newest.", status: 200, answer: api.Version{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
 	{method: "GET", path: "/jobs/{job}/diff", id: "diff", summary: "What differs between two versions.", query: []parameter{{"a", "string", "A version."}, {"b", "string", "The other."}}, status: 200, answer: api.Diff{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
 	{method: "GET", path: "/jobs/{job}/plan", id: "plan", summary: "What the job does, in words: of the newest run, or of a version.", query: []parameter{{"version", "string", "A version."}}, status: 200, answer: job.Plan{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
 	{method: "GET", path: "/jobs/{job}/runs", id: "runs", summary: "The job's runs, newest first.", query: []parameter{after, limit}, status: 200, answer: api.Page[api.Run]{}, problems: []api.Problem{api.NoSuchJob}},
-	{method: "POST", path: "/jobs/{job}/runs", id: "start", summary: "Start a run, and wait until it runs or could not start.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion, api.AlreadyRunning, api.StartFailed, api.OldCheckpoints, api.WrongDocument, api.Unreachable, api.Busy}},
+	{method: "POST", path: "/jobs/{job}/runs", id: "start", summary: "Start a run, and wait until it runs or could not start.", body: api.Start{}, status: 201, answer: api.Started{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion, api.AlreadyRunning, api.StartFailed, api.NoSuchCheckpoint, api.NoSuchPin, api.OldCheckpoints, api.WrongDocument, api.Unreachable, api.Busy}},
 	{method: "GET", path: "/jobs/{job}/history", id: "history", summary: "What happened to the job, newest first.", query: []parameter{after, limit}, status: 200, answer: api.Page[api.Event]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "GET", path: "/jobs/{job}/logs", id: "logs", summary: "The job's log, newest first.", query: []parameter{{"grep", "string", "Only lines that hold this text, in any case."}, {"level", "string", "From this level on: debug, info, warn, error."}, since, limit}, status: 200, answer: api.Page[api.LogLine]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "GET", path: "/jobs/{job}/lateness", id: "lateness", summary: "How late the events of a job's source come, from a sample, and what margins would lose and cost.", query: []parameter{source, rows, place}, status: 200, answer: api.LatenessOf{}, problems: []api.Problem{api.NoSuchJob, api.Unreachable, api.AccessDenied, api.NoSuchTopic}},
 	{method: "GET", path: "/jobs/{job}/state/{step}", id: "state", summary: "Rows of what a step keeps, as of a checkpoint: as JSON the first hundred, in other forms all of them.", query: []parameter{ofCheckpoint, ofTable, {"raw", "boolean", "Accumulators as they are kept, in place of results."}, ofKey, limit, {"format", "string", "json (the default), ndjson, csv, parquet or table."}}, status: 200, answer: inside.Shown{}, problems: stateProblems},
 	{method: "GET", path: "/jobs/{job}/state/{step}/spans", id: "spans", summary: "The windows and other spans of what a step keeps, with how many keys each has and when it ends.", query: []parameter{ofCheckpoint}, status: 200, answer: inside.SpansShown{}, problems: stateProblems},
 	{method: "GET", path: "/jobs/{job}/state/{step}/skew", id: "skew", summary: "How what a step keeps lies over shares and lanes, and its heaviest keys.", query: []parameter{ofCheckpoint}, status: 200, answer: inside.SkewShown{}, problems: stateProblems},
-	{method: "GET", path: "/jobs/{job}/state/{step}/compare", id: "compare", summary: "What differs of a step between two checkpoints.", query: []parameter{{"from", "integer", "The epoch of the older checkpoint."}, ofCheckpoint, ofTable, ofKey, limit}, status: 200, answer: inside.ComparedShown{}, problems: stateProblems},
-	{method: "GET", path: "/jobs/{job}/kept", id: "kept", summary: "What a start of a version would keep of what the last run left.", query: []parameter{{"version", "string", "A version; the newest by default."}}, status: 200, answer: api.Kept{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion}},
+	{method: "GET", path: "/jobs/{job}/state/{step}/compare", id: "compare", summary: "What differs of a step between two checkpoints.", query: []parameter{{"from", "string", "The older checkpoint: its epoch, or pin:NAME."}, ofCheckpoint, ofTable, ofKey, limit}, status: 200, answer: inside.ComparedShown{}, problems: stateProblems},
+	{method: "GET", path: "/jobs/{job}/checkpoints", id: "jobCheckpoints", summary: "The checkpoints of all runs of the job, newest first, those that are not complete among them.", query: []parameter{after, limit}, status: 200, answer: api.Page[api.Checkpoint]{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "GET", path: "/jobs/{job}/pins", id: "pins", summary: "The job's pins by name, with what each costs.", status: 200, answer: api.List[api.Pin]{}, problems: []api.Problem{api.NoSuchJob}},
+	{method: "POST", path: "/jobs/{job}/pins", id: "pin", summary: "Keep a checkpoint under a name: it is not pruned, and a run can go back to it.", body: api.NewPin{}, status: 201, answer: api.Pin{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchCheckpoint, api.PinExists, api.NotRunning, api.WrongRequest, api.Busy}},
+	{method: "DELETE", path: "/jobs/{job}/pins/{pin}", id: "unpin", summary: "Forget a pin, and what only it keeps.", status: 204, problems: []api.Problem{api.NoSuchJob, api.NoSuchPin, api.Busy}},
+	{method: "GET", path: "/jobs/{job}/kept", id: "kept", summary: "What a start of a version would keep of what the last run left.", query: []parameter{{"version", "string", "A version; the newest by default."}, {"resume", "string", "What the start would go on from: last (the default), pin:NAME or checkpoint:N."}}, status: 200, answer: api.Kept{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchVersion, api.NoSuchCheckpoint, api.NoSuchPin}},
 	{method: "GET", path: "/connections", id: "connections", summary: "All connections by name. Secrets are named, never shown.", status: 200, answer: api.List[api.Connection]{}},
 	{method: "PUT", path: "/connections/{connection}", id: "putConnection", summary: "Add a connection, or change it.", body: api.ConnectionSpec{}, status: 200, answer: api.Connection{}, problems: []api.Problem{api.WrongConnection}},
 	{method: "DELETE", path: "/connections/{connection}", id: "removeConnection", summary: "Remove a connection that no job uses.", status: 204, problems: []api.Problem{api.NoSuchConnection, api.ConnectionInUse, api.ConnectionFromFile}},
@@ -198,7 +202,7 @@ func customize(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema
 
 // require says of all fields but the optional ones that they are there: ours always write them.
 func require(all openapi3.Schemas) {
-	optional := map[string]bool{"Problem.faults": true, "Version.document": true, "Saved.document": true, "Health.why": true, "Health.since": true, "SourceFigures.trouble": true, "SinkFigures.trouble": true,
+	optional := map[string]bool{"Problem.faults": true, "Version.document": true, "Saved.document": true, "Health.why": true, "Health.since": true, "SourceFigures.trouble": true, "SinkFigures.trouble": true, "Pin.trouble": true, "NewPin.checkpoint": true,
 		"Rehearse.set": true, "Rehearse.rows": true, "Rehearse.from": true, "Play.set": true, "Play.by_arrival": true, "Given.source": true, "Given.event": true, "Given.clock": true, "NewTopic.partitions": true,
 		"Problem.request": true, "ConnectionSpec.secrets": true, "Connection.secrets": true, "SecretText.for": true}
 	nullable := map[string]bool{"Job.run": true, "Job.live": true, "CheckpointFigures.last": true,

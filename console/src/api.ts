@@ -288,6 +288,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/checkpoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The checkpoints of all runs of the job, newest first, those that are not complete among them. */
+        get: operations["jobCheckpoints"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/diff": {
         parameters: {
             query?: never;
@@ -368,6 +385,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/pins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The job's pins by name, with what each costs. */
+        get: operations["pins"];
+        put?: never;
+        /** Keep a checkpoint under a name: it is not pruned, and a run can go back to it. */
+        post: operations["pin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/pins/{pin}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forget a pin, and what only it keeps. */
+        delete: operations["unpin"];
         options?: never;
         head?: never;
         patch?: never;
@@ -797,13 +849,24 @@ export interface components {
             bytes: number;
             /** Format: int64 */
             epoch: number;
+            fault: string;
             finished: boolean;
             kept: boolean;
             /** Format: double */
             longest_stall_seconds: number;
+            /** Format: int64 */
+            new_bytes: number;
             partitions: components["schemas"]["Stretch"][];
+            pins: string[];
+            /** Format: int64 */
+            rows_changed: number;
+            /** Format: int64 */
+            rows_gone: number;
+            /** Format: int64 */
+            run: number;
             /** Format: double */
             seconds: number;
+            version: number;
             /** Format: date-time */
             written_at: string;
         };
@@ -1145,6 +1208,11 @@ export interface components {
             key: string | null;
             text: string;
         };
+        NewPin: {
+            /** Format: int64 */
+            checkpoint?: number;
+            name: string;
+        };
         NewTopic: {
             name: string;
             partitions?: number;
@@ -1165,6 +1233,20 @@ export interface components {
             inference: components["schemas"]["Inference"] | null;
             notes: string[];
             profile: components["schemas"]["Profile"] | null;
+        };
+        Pin: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            costs_bytes: number;
+            /** Format: int64 */
+            epoch: number;
+            name: string;
+            /** Format: int64 */
+            run: number;
+            trouble?: string;
+            /** Format: date-time */
+            written_at: string;
         };
         Place: {
             from: number;
@@ -2489,6 +2571,45 @@ export interface operations {
             };
         };
     };
+    jobCheckpoints: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the part before: the list goes on behind it. */
+                after?: string;
+                /** @description At most so many. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Checkpoint"][];
+                        next?: string;
+                    };
+                };
+            };
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     diff: {
         parameters: {
             query?: {
@@ -2569,6 +2690,8 @@ export interface operations {
             query?: {
                 /** @description A version; the newest by default. */
                 version?: string;
+                /** @description What the start would go on from: last (the default), pin:NAME or checkpoint:N. */
+                resume?: string;
             };
             header?: never;
             path: {
@@ -2587,7 +2710,7 @@ export interface operations {
                     "application/json": components["schemas"]["Kept"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-version, no-such-checkpoint, no-such-pin, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2679,6 +2802,104 @@ export interface operations {
             };
         };
     };
+    pins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Pin"][];
+                    };
+                };
+            };
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewPin"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pin"];
+                };
+            };
+            /** @description A problem: no-such-job, no-such-checkpoint, pin-exists, not-running, wrong-request, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unpin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+                pin: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: no-such-job, no-such-pin, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     plan: {
         parameters: {
             query?: {
@@ -2737,7 +2958,7 @@ export interface operations {
                     "application/json": components["schemas"]["Started"];
                 };
             };
-            /** @description A problem: no-such-job, not-running, start-failed, old-checkpoints, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-running, start-failed, no-such-checkpoint, no-such-pin, old-checkpoints, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2811,7 +3032,7 @@ export interface operations {
                     "application/json": components["schemas"]["Started"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, already-running, start-failed, old-checkpoints, wrong-document, connection-unreachable, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-version, already-running, start-failed, no-such-checkpoint, no-such-pin, old-checkpoints, wrong-document, connection-unreachable, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2825,8 +3046,8 @@ export interface operations {
     state: {
         parameters: {
             query?: {
-                /** @description The epoch of a checkpoint; the newest by default. */
-                checkpoint?: number;
+                /** @description The epoch of a checkpoint, or pin:NAME; the newest by default. */
+                checkpoint?: string;
                 /** @description One of the step's tables (`waiting`, `shown`); its own by default. */
                 table?: string;
                 /** @description Accumulators as they are kept, in place of results. */
@@ -2856,7 +3077,7 @@ export interface operations {
                     "application/json": components["schemas"]["StateRows"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2870,10 +3091,10 @@ export interface operations {
     compare: {
         parameters: {
             query?: {
-                /** @description The epoch of the older checkpoint. */
-                from?: number;
-                /** @description The epoch of a checkpoint; the newest by default. */
-                checkpoint?: number;
+                /** @description The older checkpoint: its epoch, or pin:NAME. */
+                from?: string;
+                /** @description The epoch of a checkpoint, or pin:NAME; the newest by default. */
+                checkpoint?: string;
                 /** @description One of the step's tables (`waiting`, `shown`); its own by default. */
                 table?: string;
                 /** @description Only rows of this key: FIELD=VALUE, or the values of the key's fields in order; may be repeated. */
@@ -2899,7 +3120,7 @@ export interface operations {
                     "application/json": components["schemas"]["StateCompared"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2913,8 +3134,8 @@ export interface operations {
     skew: {
         parameters: {
             query?: {
-                /** @description The epoch of a checkpoint; the newest by default. */
-                checkpoint?: number;
+                /** @description The epoch of a checkpoint, or pin:NAME; the newest by default. */
+                checkpoint?: string;
             };
             header?: never;
             path: {
@@ -2934,7 +3155,7 @@ export interface operations {
                     "application/json": components["schemas"]["StateSkew"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2948,8 +3169,8 @@ export interface operations {
     spans: {
         parameters: {
             query?: {
-                /** @description The epoch of a checkpoint; the newest by default. */
-                checkpoint?: number;
+                /** @description The epoch of a checkpoint, or pin:NAME; the newest by default. */
+                checkpoint?: string;
             };
             header?: never;
             path: {
@@ -2969,7 +3190,7 @@ export interface operations {
                     "application/json": components["schemas"]["StateSpans"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

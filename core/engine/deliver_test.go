@@ -2,8 +2,10 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -256,4 +258,58 @@ func TestSkippedMarks(t *testing.T) {
 			t.Errorf("skipped before each: %v; in all %d", skipped, w.Figures().Checkpoints.Skipped)
 		}
 	})
+}
+
+// TestBehindDelivered: a run does not go on behind what was delivered, unless somebody went back to that checkpoint.
+func TestBehindDelivered(t *testing.T) {
+	for _, again := range []bool{false, true} {
+		out := newSlow()
+		out.done = 9
+		close(out.pass)
+		from := &Snapshot{Epoch: 7, Again: again, Counts: newCounts(graph(t, out, 0, true)), Shipments: map[string][]Shipment{"out": {{Epoch: 7}}}}
+		res, err := Run(t.Context(), graph(t, out, 0, true, newFeed("a", true, "1 1", "20 1")), Options{Lanes: 1, From: from, FirstEpoch: 10, Save: (&saves{}).save})
+		if again && (err != nil || !res.Finished || len(out.from) != 1 || out.given[0].Epoch != 10) {
+			t.Errorf("gone back to: finished %v (%v), delivered %v", res.Finished, err, epochs(out.given))
+		}
+		if !again && (err == nil || !strings.Contains(err.Error(), "epoch 9 was delivered and the checkpoint ends epoch 7: going on would write rows twice")) {
+			t.Errorf("a run goes on behind what was delivered: %v", err)
+		}
+	}
+}
+
+// TestUnfinished: a checkpoint that could not be saved is told with the reason, and so is one that the run's end cut off.
+func TestUnfinished(t *testing.T) {
+	boom := errors.New("the disk is full")
+	for name, c := range map[string]struct {
+		out  Sink
+		save func(*Snapshot) (Saved, error)
+		want string
+	}{
+		"a save that fails": {&box{}, func(s *Snapshot) (Saved, error) {
+			if s.Epoch == 2 {
+				return Saved{}, boom
+			}
+			return Saved{}, nil
+		}, "checkpoint 2: the disk is full"},
+		"a sink that fails": {&failing{epoch: 2}, (&saves{}).save, "sink out: boom"},
+	} {
+		var told []Unfinished
+		_, err := Run(t.Context(), graph(t, c.out, 0, true, newFeed("a", true, "1 1", "20 1")), Options{Lanes: 1, Save: c.save, Unfinished: func(u Unfinished) { told = append(told, u) }})
+		if err == nil || len(told) != 1 || told[0].Epoch != 2 || told[0].Why != c.want || told[0].Began.IsZero() {
+			t.Errorf("%s: %v; told %+v", name, err, told)
+		}
+	}
+}
+
+// failing is a sink that cannot prepare an epoch.
+type failing struct {
+	box
+	epoch int64
+}
+
+func (s *failing) Prepare(epoch int64) (Shipment, error) {
+	if epoch == s.epoch {
+		return Shipment{}, errors.New("boom")
+	}
+	return Shipment{}, nil
 }

@@ -40,6 +40,8 @@ type Snapshot struct {
 	// Adapted says that it was made by another version of the graph: what does not fit was left out, and
 	// counts begin anew.
 	Adapted bool
+	// Again says that somebody went back to it: rows that were delivered after it are made again.
+	Again bool
 }
 
 // LaneChanges are what became of what one lane of a step keeps: the lane owns the shares that [state.LaneShares] gives.
@@ -62,7 +64,8 @@ type PartitionState struct {
 // mark is a snapshot under way: every lane and sink adds its part.
 type mark struct {
 	snap     *Snapshot
-	skipped  int64          // marks that were due since the one before
+	skipped  int64 // marks that were due since the one before
+	stored   bool
 	pending  atomic.Int32   // lanes and sinks that have not given their part
 	complete chan struct{}  // closed by the last of them
 	parts    []*partition   // those of snap.Partitions
@@ -140,6 +143,14 @@ func (e *run) beginMark(finished bool) {
 // delivered that a restart would make again.
 func (e *run) save(m *mark) {
 	defer func() { e.markDone <- struct{}{} }()
+	if e.opt.Save != nil && e.opt.Unfinished != nil {
+		defer func() {
+			if !m.stored {
+				<-e.hard.Done() // the fault is set
+				e.opt.Unfinished(Unfinished{m.snap.Epoch, m.snap.Began, e.fault.Error()})
+			}
+		}()
+	}
 	select {
 	case <-m.complete:
 	case <-e.hard.Done():
@@ -164,6 +175,7 @@ func (e *run) save(m *mark) {
 			e.fail(fmt.Errorf("checkpoint %d: %w", m.snap.Epoch, err))
 			return
 		}
+		m.stored = true
 		close(m.written)
 		e.watch.checkpointDone(m.snap.Epoch, time.Since(began), m.snap.Stall, m.skipped)
 	}

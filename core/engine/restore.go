@@ -107,7 +107,7 @@ func (e *run) openSinks(ctx context.Context) error {
 		if e.opt.From != nil {
 			waiting = e.opt.From.Shipments[n.Name]
 		}
-		if err := Guard(func() (err error) { waiting, err = open(ctx, n.Sink, waiting, e.epoch); return err }); err != nil {
+		if err := Guard(func() (err error) { waiting, err = e.open(ctx, n.Sink, waiting); return err }); err != nil {
 			return errors.Join(fmt.Errorf("sink %s: %w", n.Name, err), e.closeSinks(false))
 		}
 		c := &e.base.Sinks[i]
@@ -124,12 +124,15 @@ func (e *run) openSinks(ctx context.Context) error {
 }
 
 // open makes a sink ready; it gives the shipments that are still to be delivered.
-func open(ctx context.Context, s Sink, waiting []Shipment, epoch int64) ([]Shipment, error) {
+func (e *run) open(ctx context.Context, s Sink, waiting []Shipment) ([]Shipment, error) {
 	done, err := s.Delivered(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Open(waiting, epoch); err != nil {
+	if from := e.opt.From; from != nil && done > from.Epoch && !from.Again {
+		return nil, fmt.Errorf("epoch %d was delivered and the checkpoint ends epoch %d: going on would write rows twice; start with an empty checkpoint folder and another place for the output", done, from.Epoch)
+	}
+	if err := s.Open(waiting, e.epoch); err != nil {
 		return nil, err
 	}
 	return slices.DeleteFunc(slices.Clone(waiting), func(s Shipment) bool { return s.Epoch <= done }), nil

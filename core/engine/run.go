@@ -59,6 +59,8 @@ type Options struct {
 	Stepped func(Stepped)
 	// Completed is told of each complete checkpoint, of which not all may be delivered; may be nil.
 	Completed func(Completed)
+	// Unfinished is told of each checkpoint that was begun and did not come to be; may be nil.
+	Unfinished func(Unfinished)
 	// Opened is told once that all sinks are open, and with them the first partition, if there is one; may be nil.
 	Opened func()
 }
@@ -88,6 +90,13 @@ type Completed struct {
 	Partitions []PartitionState
 	// Skipped is how many marks were due since the one before and were not taken, because that one was under way.
 	Skipped int64
+}
+
+// Unfinished is a checkpoint that did not come to be.
+type Unfinished struct {
+	Epoch int64
+	Began time.Time // the mark; zero where it is not known
+	Why   string
 }
 
 // ErrNoLastCheckpoint is wrapped where a stopped run could not make its last checkpoint in time.

@@ -1,0 +1,130 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+const pinsJob = `undertide: 1
+job: pinned
+settings: {checkpoint: {every: 200ms, keep: 1}}
+sources:
+  levels:
+    via: file
+    with: {path: levels.ndjson, follow: true}
+    fields: {gauge: string, at: {type: timestamp, parse: epoch_ms}}
+    event_time: at
+    watermark: {margin: 0s, ahead: none}
+steps:
+  minute: {from: levels, key: [gauge], window: {tumbling: 1m}, measures: {readings: count()}}
+sinks:
+  out: {from: minute, via: file, with: {path: out/}}
+`
+
+// TestPins: a checkpoint that is pinned outlasts those that come after it, says what it costs, is looked into, and a run goes
+// back to it: with its state, its positions and greater epochs, also once the service was started anew in between. What is
+// unknown is refused before anything is stopped.
+func TestPins(t *testing.T) {
+	dir := open(t)
+	events := func(minute, n int) {
+		t.Helper()
+		f, err := os.OpenFile(filepath.Join(dir, "levels.ndjson"), os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i := range n {
+			fmt.Fprintf(f, `{"gauge":"G%d","at":%d}`+"\n", i%5, minute*60_000+i)
+		}
+		if err := f.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write(t, dir, "pinned.yaml", strings.ReplaceAll(pinsJob, "path: ", "path: "+dir+"/"))
+	events(0, 10)
+	s := serve(t, dir)
+	s.must("save", "pinned.yaml")
+	s.must("start", "pinned")
+	keeps := func(what string) {
+		t.Helper()
+		eventually(t, 20*time.Second, "a checkpoint has "+what, func() bool {
+			return strings.Contains(strings.Join(strings.Fields(s.run("state", "pinned", "minute", "--open").out), " "), what)
+		})
+	}
+	keeps("1970-01-01T00:00:00Z 5 10 ")
+	s.run("pin", "pinned", "calm").want(t, 0, "is kept as calm")
+	s.run("pin", "pinned", "calm").want(t, 1, "has a pin calm already", "undertide unpin")
+	s.run("pin", "pinned", "../calm").want(t, 1, "no name for a pin")
+	s.run("pin", "pinned", "late", "--checkpoint", "99999").want(t, 1, "has no checkpoint 99999")
+	s.run("pin", "pinned", "--checkpoint", "1").want(t, 2, "NAME")
+	events(1, 10)
+	keeps("1970-01-01T00:01:00Z 5 10 ")
+	shows := func(o outcome, texts ...string) {
+		t.Helper()
+		o.want(t, 0)
+		for _, want := range texts {
+			if !strings.Contains(o.out, want) {
+				t.Errorf("%q is not shown:\n%s", want, o.out)
+			}
+		}
+	}
+	shows(s.run("state", "pinned", "minute", "--pin", "calm"), "1970-01-01T00:00:00Z")
+	shows(s.run("state", "pinned", "minute", "--compare", "pin:calm,"+newestEpoch(t, s)), "5 came, 0 changed, 5 went")
+	s.run("state", "pinned", "minute", "--pin", "clam").want(t, 1, "did you mean calm?")
+	shows(s.run("pins", "pinned"), "calm", "it alone keeps")
+	eventually(t, 20*time.Second, "the list shows the pin, and others are pruned", func() bool {
+		list := s.run("checkpoints", "pinned", "--limit", "1000").out
+		return strings.Contains(list, "pin calm") && strings.Contains(list, "pruned") && strings.Contains(list, "rows changed")
+	})
+
+	s.run("start", "pinned", "--resume", "pin:calm").want(t, 1, "is running")
+	s.run("restart", "pinned", "--resume", "pin:clam").want(t, 1, "did you mean calm?")
+	s.run("restart", "pinned", "--resume", "checkpoint:99999").want(t, 1, "has no checkpoint 99999")
+	s.run("restart", "pinned", "--resume", "yesterday").want(t, 2, "give last, pin:NAME or checkpoint:N")
+	if o := s.run("jobs").out; !strings.Contains(o, "running") {
+		t.Errorf("a refused start stopped the run:\n%s", o)
+	}
+	before := newestEpoch(t, s)
+	s.run("restart", "pinned", "--resume", "pin:calm").want(t, 0, "goes back to checkpoint", "made again")
+	keeps("1970-01-01T00:01:00Z 5 10 ")
+	eventually(t, 20*time.Second, "the windows that had closed after it are delivered again", func() bool {
+		return strings.Count(strings.Join(delivered(t, filepath.Join(dir, "out")), "\n"), `"window_start":"1970-01-01T00:00:00Z"`) == 10
+	})
+	if after := newestEpoch(t, s); len(after) < len(before) || len(after) == len(before) && after <= before {
+		t.Errorf("the newest epoch is %s after %s", after, before)
+	}
+	s.end(t, syscall.SIGKILL)
+	s = serve(t, dir)
+	events(2, 10)
+	keeps("1970-01-01T00:02:00Z 5 10 ")
+	if n := strings.Count(strings.Join(delivered(t, filepath.Join(dir, "out")), "\n"), `"window_start":"1970-01-01T00:01:00Z"`); n != 5 {
+		t.Errorf("the minute after is delivered %d times for 5 gauges", n)
+	}
+	s.must("stop", "pinned")
+	list := s.run("checkpoints", "pinned", "--limit", "1000").out
+	if !strings.Contains(list, "pin calm") {
+		t.Errorf("the list has lost the checkpoints of the run before:\n%s", list)
+	}
+	s.run("unpin", "pinned", "calm").want(t, 0, "keeps no checkpoint as calm")
+	s.run("unpin", "pinned", "calm").want(t, 1, "has no pin calm")
+	if left, err := filepath.Glob(filepath.Join(dataOf(dir), "checkpoints", "pinned", "pins", "*")); err != nil || len(left) > 0 {
+		t.Errorf("%v are left (%v)", left, err)
+	}
+	newest := newestEpoch(t, s)
+	s.run("start", "pinned", "--resume", "checkpoint:"+newest).want(t, 0, "running")
+	s.must("stop", "pinned")
+}
+
+// newestEpoch gives the epoch of a job's newest checkpoint.
+func newestEpoch(t *testing.T, s *serving) string {
+	t.Helper()
+	lines := strings.Split(s.run("checkpoints", "pinned", "--limit", "1").out, "\n")
+	if len(lines) < 2 {
+		t.Fatal("there is no checkpoint")
+	}
+	return strings.Fields(lines[1])[0]
+}
