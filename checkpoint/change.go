@@ -2,11 +2,14 @@ package checkpoint
 
 import (
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
 
 	"undertide/core/engine"
+	"undertide/core/row"
+	"undertide/core/state"
 )
 
 // Change is what becomes of a part that keeps something, in another version of the document.
@@ -25,11 +28,18 @@ const (
 	Gone    What = "dropped"
 )
 
-// Compare tells what becomes of each part between two versions, by kind and name.
+// Compare tells what becomes of each part between two versions, by kind and name. Measures ("measure rate.mean") are named
+// where their step is kept.
 func Compare(old, now map[string]string) []Change {
 	var out []Change
+	kept := func(p string) bool {
+		of, measure := strings.CutPrefix(p, measureKind)
+		of, _, _ = strings.Cut(of, ".")
+		return !measure || old["step "+of] == now["step "+of]
+	}
 	for _, p := range slices.Sorted(maps.Keys(now)) {
 		switch was, there := old[p]; {
+		case !kept(p):
 		case !there:
 			out = append(out, Change{p, New})
 		case was == now[p]:
@@ -39,32 +49,40 @@ func Compare(old, now map[string]string) []Change {
 		}
 	}
 	for _, p := range slices.Sorted(maps.Keys(old)) {
-		if _, there := now[p]; !there {
+		if _, there := now[p]; !there && kept(p) {
 			out = append(out, Change{p, Gone})
 		}
 	}
 	return out
 }
 
+// measureKind begins the names of measures among the parts.
+const measureKind = "measure "
+
 // MustDrop names the parts whose kept things would be lost and are not named in drop, by kind and name or
-// by name alone. A sink keeps nothing that its rows do not hold.
+// by name alone. A sink keeps nothing that its rows do not hold; a measure goes, or begins anew, as its step's text says.
 func MustDrop(all []Change, drop []string) []string {
 	var out []string
 	for _, c := range all {
 		_, name, _ := strings.Cut(c.Part, " ")
-		if (c.What == Changed || c.What == Gone) && !strings.HasPrefix(c.Part, "sink ") && !slices.Contains(drop, c.Part) && !slices.Contains(drop, name) {
+		if (c.What == Changed || c.What == Gone) && !strings.HasPrefix(c.Part, "sink ") && !strings.HasPrefix(c.Part, measureKind) && !slices.Contains(drop, c.Part) && !slices.Contains(drop, name) {
 			out = append(out, c.Part)
 		}
 	}
 	return out
 }
 
-// adapt leaves out of a snapshot what another version does not keep. Counts begin anew: they are of a
-// version.
-func (s *Store) adapt(snap *engine.Snapshot, m *manifest) {
+// adapt leaves out of a snapshot what another version does not keep, and brings state into the form of this one's. Counts
+// begin anew: they are of a version.
+func (s *Store) adapt(snap *engine.Snapshot, m *manifest) error {
 	kept := map[string]bool{}
+	changed := map[string][]Change{} // by step, its measures
 	for _, c := range Compare(m.Pieces, s.opt.Pieces) {
 		kept[c.Part] = c.What == Kept
+		if of, ok := strings.CutPrefix(c.Part, measureKind); ok && c.What != Kept {
+			of, _, _ = strings.Cut(of, ".")
+			changed[of] = append(changed[of], c)
+		}
 	}
 	snap.Partitions = slices.DeleteFunc(snap.Partitions, func(p engine.PartitionState) bool { return !kept["source "+p.Source] })
 	s.tables = slices.DeleteFunc(slices.Clone(s.tables), func(t table) bool {
@@ -95,6 +113,97 @@ func (s *Store) adapt(snap *engine.Snapshot, m *manifest) {
 			snap.Finished = false // it is still to be read
 		}
 	}
+	snap.Begun = begunOf(snap, kept, changed)
+	for _, of := range slices.Sorted(maps.Keys(changed)) {
+		if err := s.refit(of, changed[of]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// begunOf gives by step and measure from when on windows have all of their rows in the measure: those that begin after the
+// greatest event time that was read.
+func begunOf(snap *engine.Snapshot, kept map[string]bool, changed map[string][]Change) map[string]map[string]row.Time {
+	begun := map[string]map[string]row.Time{}
+	for of, all := range snap.Begun {
+		if kept["step "+of] {
+			begun[of] = maps.Clone(all)
+		}
+	}
+	next := row.MinTime
+	for _, p := range snap.Partitions {
+		if p.Greatest > row.MinTime {
+			next = max(next, p.Greatest+1)
+		}
+	}
+	for of, all := range changed {
+		if begun[of] == nil {
+			begun[of] = map[string]row.Time{}
+		}
+		for _, c := range all {
+			name := strings.TrimPrefix(c.Part, measureKind+of+".")
+			delete(begun[of], name)
+			if c.What != Gone && next > row.MinTime {
+				begun[of][name] = next
+			}
+		}
+	}
+	return begun
+}
+
+// refit writes the tables of a step anew whose measures are others: the rows of each get a new number in the live store, and
+// what stands under the old one goes with the first mark.
+func (s *Store) refit(of string, changed []Change) error {
+	if s.opt.Fit == nil {
+		return nil
+	}
+	var fresh []string
+	for _, c := range changed {
+		fresh = append(fresh, strings.TrimPrefix(c.Part, measureKind+of+"."))
+	}
+	for i := range s.tables {
+		k := &s.tables[i]
+		if k.Step != of {
+			continue
+		}
+		was, err := k.declared()
+		if err != nil {
+			return err
+		}
+		now, fit, err := s.opt.Fit(of, was, fresh)
+		if err != nil {
+			return fmt.Errorf("step %s: what it kept does not fit: %w; drop it with --drop %s", of, err, of)
+		}
+		n := s.newNumber()
+		if err := s.rewrite(k.Number, was, n, now, fit); err != nil {
+			return fmt.Errorf("%w: bring the state of step %s into the form of this version: %w", ErrUnreadable, of, err)
+		}
+		s.drops = append(s.drops, k.Number)
+		*k = tableOf(n, of, now)
+	}
+	return nil
+}
+
+// rewrite writes the rows of a table under another number, in the form that fit gives them.
+func (s *Store) rewrite(from state.TableNumber, was *state.Table, to state.TableNumber, now *state.Table, fit func(*state.Rows) *state.Rows) error {
+	var b batch
+	put := func() error {
+		_, err := s.live.write(&b)
+		b = batch{}
+		return err
+	}
+	err := s.live.read(from, was, row.MinTime, row.MaxTime, 0, state.Shares-1, func(r *state.Rows) error {
+		if b.tables == nil {
+			b.tables = map[state.TableNumber][]entry{}
+		}
+		b.addRows(to, now, fit(r), false)
+		if b.size() < tableBytes {
+			return nil
+		}
+		return put()
+	})
+	return errors.Join(err, put())
 }
 
 // Manifest is what a checkpoint says of itself, without its state.

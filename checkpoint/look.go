@@ -29,10 +29,11 @@ type Info struct {
 	Partitions []engine.PartitionState
 	Watermarks map[string]row.Time // by source
 	StepMarks  map[string]row.Time
+	Begun      map[string]map[string]row.Time // by step and measure: see [engine.Snapshot]
 }
 
 func (m *manifest) info() Info {
-	out := Info{Epoch: m.Epoch, Job: m.Job, Document: m.Document, Began: m.Began, Written: m.Written, Stall: m.Stall, Finished: m.Finished, Watermarks: m.Watermarks, StepMarks: m.StepMarks,
+	out := Info{Epoch: m.Epoch, Job: m.Job, Document: m.Document, Began: m.Began, Written: m.Written, Stall: m.Stall, Finished: m.Finished, Watermarks: m.Watermarks, StepMarks: m.StepMarks, Begun: m.Begun,
 		Saved: engine.Saved{Rows: m.Changed.Rows, Gone: m.Changed.Gone, Written: m.Changed.Bytes}, Partitions: m.partitions()}
 	for _, f := range m.Files {
 		out.Saved.Size += f.Bytes

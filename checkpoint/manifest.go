@@ -24,25 +24,26 @@ const (
 
 // manifest is manifest.json; docs/checkpoints.md describes it.
 type manifest struct {
-	Format     int                          `json:"format"`
-	Job        string                       `json:"job"`
-	Document   string                       `json:"document"`
-	Pieces     map[string]string            `json:"pieces"` // by kind and name, to tell what is unchanged
-	Epoch      int64                        `json:"epoch"`
-	Turn       int64                        `json:"turn"`
-	Started    time.Time                    `json:"started"`
-	Began      time.Time                    `json:"began"` // the mark
-	Stall      time.Duration                `json:"stall"` // nanoseconds: the longest that a lane spent copying
-	Written    time.Time                    `json:"written"`
-	Finished   bool                         `json:"finished"`
-	Partitions []partition                  `json:"partitions"`
-	Watermarks map[string]row.Time          `json:"watermarks"` // by source, microseconds
-	StepMarks  map[string]row.Time          `json:"step_watermarks"`
-	Tables     []table                      `json:"tables"`
-	Files      []storeFile                  `json:"files"`
-	Changed    changed                      `json:"changed"`   // since the checkpoint before
-	Shipments  map[string][]engine.Shipment `json:"shipments"` // by sink
-	Counts     engine.Counts                `json:"counts"`
+	Format     int                            `json:"format"`
+	Job        string                         `json:"job"`
+	Document   string                         `json:"document"`
+	Pieces     map[string]string              `json:"pieces"` // by kind and name, to tell what is unchanged
+	Epoch      int64                          `json:"epoch"`
+	Turn       int64                          `json:"turn"`
+	Started    time.Time                      `json:"started"`
+	Began      time.Time                      `json:"began"` // the mark
+	Stall      time.Duration                  `json:"stall"` // nanoseconds: the longest that a lane spent copying
+	Written    time.Time                      `json:"written"`
+	Finished   bool                           `json:"finished"`
+	Partitions []partition                    `json:"partitions"`
+	Watermarks map[string]row.Time            `json:"watermarks"` // by source, microseconds
+	StepMarks  map[string]row.Time            `json:"step_watermarks"`
+	Begun      map[string]map[string]row.Time `json:"begun,omitempty"` // by step and measure, microseconds
+	Tables     []table                        `json:"tables"`
+	Files      []storeFile                    `json:"files"`
+	Changed    changed                        `json:"changed"`   // since the checkpoint before
+	Shipments  map[string][]engine.Shipment   `json:"shipments"` // by sink
+	Counts     engine.Counts                  `json:"counts"`
 	// Checksum is the SHA-256 of the manifest with this field empty.
 	Checksum string `json:"checksum"`
 }

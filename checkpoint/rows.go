@@ -195,6 +195,14 @@ func (b *batch) addRows(n state.TableNumber, t *state.Table, r *state.Rows, gone
 	b.width = len(data)/max(1, r.N) + 8
 }
 
+// size gives the bytes of the entries.
+func (b *batch) size() (n int) {
+	for _, d := range b.bytes {
+		n += len(d)
+	}
+	return n
+}
+
 // leading is an entry by the sixteen bytes of its name behind what all names of its table have in common.
 type leading struct {
 	hi, lo uint64

@@ -61,6 +61,9 @@ type Options struct {
 	// Pieces tells apart the parts of the document that keep something, by kind and name ("step rate"):
 	// another version of the document goes on with those that are unchanged. nil: only with all.
 	Pieces map[string]string
+	// Fit tells how rows of a table that another version of a step kept become rows of this one's; fresh names measures that
+	// begin empty. nil: tables are to be the same.
+	Fit func(step string, kept *state.Table, fresh []string) (now *state.Table, fit func(*state.Rows) *state.Rows, err error)
 	// Drop names the parts ("step rate") whose kept things another version may leave behind.
 	Drop []string
 	Keep int // how many complete checkpoints stay; at least 1
@@ -173,7 +176,7 @@ func (s *Store) Save(snap *engine.Snapshot) (saved engine.Saved, err error) {
 
 func (s *Store) manifestOf(snap *engine.Snapshot) *manifest {
 	m := &manifest{Format: format, Job: s.opt.Job, Document: s.opt.Digest, Pieces: s.opt.Pieces, Epoch: snap.Epoch, Turn: snap.Turn, Started: snap.Started,
-		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts, Watermarks: snap.Watermarks, StepMarks: snap.StepWatermarks, Stall: snap.Stall, Began: snap.Began}
+		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts, Watermarks: snap.Watermarks, StepMarks: snap.StepWatermarks, Stall: snap.Stall, Began: snap.Began, Begun: snap.Begun}
 	for _, p := range snap.Partitions {
 		q := partition{Source: p.Source, Name: p.Name, Position: p.Position, Ended: p.Ended, Events: p.Events}
 		if p.Greatest != row.MinTime {
@@ -269,6 +272,13 @@ func (s *Store) number(step string, t *state.Table) state.TableNumber {
 	if k := s.find(step, t.Name); k != nil {
 		return k.Number
 	}
+	n := s.newNumber()
+	s.tables = append(s.tables, tableOf(n, step, t))
+	return n
+}
+
+// newNumber gives a number that no table has, nor one that is to be dropped. The caller holds mu, or is alone.
+func (s *Store) newNumber() state.TableNumber {
 	most := state.TableNumber(0)
 	for i := range s.tables {
 		most = max(most, s.tables[i].Number)
@@ -276,7 +286,6 @@ func (s *Store) number(step string, t *state.Table) state.TableNumber {
 	for _, n := range s.drops {
 		most = max(most, n)
 	}
-	s.tables = append(s.tables, tableOf(most+1, step, t))
 	return most + 1
 }
 
@@ -507,7 +516,7 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 			s.tables = append(s.tables, t)
 		}
 	}
-	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, StepWatermarks: m.StepMarks, State: s}
+	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, StepWatermarks: m.StepMarks, Begun: m.Begun, State: s}
 	snap.Partitions = m.partitions()
 	back, err := s.goneBackTo()
 	if err != nil {
@@ -515,7 +524,9 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 	}
 	snap.Again = back == m.Epoch
 	if changed {
-		s.adapt(snap, m)
+		if err := s.adapt(snap, m); err != nil {
+			return nil, err
+		}
 	}
 	return snap, nil
 }

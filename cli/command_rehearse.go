@@ -201,6 +201,10 @@ func showRehearsal(s *streams, r try.Rehearsal, part string, shown int) {
 			}
 		}
 		fmt.Fprintf(s.out, "step %s (%s) from %s: %s%s\n", st.Name, st.Kind, st.From, strings.Join(counts, ", "), reasons(st.Rejected))
+		if f := st.Forecast; f != nil {
+			much := fmt.Sprintf("about %s rows of state, %s", group(f.Rows), bytesText(f.Bytes))
+			fmt.Fprintf(s.out, "  keeps: %s, once as much goes as comes; bounded by %s\n", much, f.Bound)
+		}
 		if len(st.Examples) > 0 && part == "" {
 			for _, e := range st.Examples {
 				word := "kept   "

@@ -113,10 +113,10 @@ type Asked struct {
 func (s *Step) inspector(name string, raw bool) (*step.Inspector, error) {
 	t := tableNamed(s.tables, name)
 	if t != nil {
-		return step.Inspect(s.keyed, t, raw), nil
+		return step.Inspect(s.keyed, t, raw, s.Begun[s.Name]), nil
 	}
 	if tableNamed(s.keyed.Tables(), name) != nil || name == "" {
-		return step.Inspect(s.keyed, cmp.Or(tableNamed(s.keyed.Tables(), name), s.keyed.Tables()[0]), raw), nil // nothing of it was kept yet
+		return step.Inspect(s.keyed, cmp.Or(tableNamed(s.keyed.Tables(), name), s.keyed.Tables()[0]), raw, s.Begun[s.Name]), nil // nothing of it was kept yet
 	}
 	return nil, fmt.Errorf("%w: step %s has no table %s; it has %s", ErrUsage, s.Name, name, strings.Join(named(s.keyed.Tables()), ", "))
 }

@@ -5,10 +5,13 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 
 	"undertide/connect/settings"
+	"undertide/core/row"
+	"undertide/core/step"
 )
 
 // Span is where a part of a document stands: its first and last line, from 1.
@@ -125,25 +128,73 @@ func pieces(j *Job, root *node) map[string]string {
 			continue
 		}
 		n := root.get("steps").get(s.Name)
-		more := fieldTexts(s.Input)
-		var named func(n *node)
-		named = func(n *node) {
-			for name, v := range j.Values {
-				if strings.Contains(n.text, "values."+name) {
-					more = append(more, name+"="+v.String())
-				}
-			}
-			for _, v := range n.values {
-				named(v)
+		free := []string{"from", "having", "about", "where"}
+		if w, ok := s.Keyed.(*step.Window); ok && w.LookBack == 0 {
+			free = append(free, "measures")
+			m := n.get("measures")
+			for i := range m.keys {
+				out["measure "+s.Name+"."+m.keys[i].text] = hash(m.values[i], nil, j.named(s.Input, m.values[i])...)
 			}
 		}
-		named(n)
-		slices.Sort(more)
-		out["step "+s.Name] = hash(n, []string{"from", "having", "about"}, more...)
+		var read []*node
+		for i := range n.keys {
+			if !slices.Contains(free, n.keys[i].text) {
+				read = append(read, n.values[i])
+			}
+		}
+		more := j.named(s.Input, read...)
+		if keepsRows(s.Keyed) {
+			more = fieldTexts(s.Input)
+		}
+		out["step "+s.Name] = hash(n, free, more...)
 	}
 	for i := range j.Sinks {
 		n := root.get("sinks").get(j.Sinks[i].Name)
 		out["sink "+j.Sinks[i].Name] = hash(n.get("with"), freeOf(j.Sinks[i].With), j.Sinks[i].Via, j.Sinks[i].Encode.Name)
+	}
+	return out
+}
+
+// keepsRows says whether a step keeps rows of its input whole.
+func keepsRows(k step.Keyed) bool {
+	for _, t := range k.Tables() {
+		if slices.ContainsFunc(t.Columns, func(f row.Field) bool { return strings.HasPrefix(f.Name, "row_") }) {
+			return true
+		}
+	}
+	return false
+}
+
+var words = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*`)
+
+// named gives the values and fields, with what they are, that parts of a document name.
+func (j *Job) named(fields row.Schema, parts ...*node) (out []string) {
+	seen := map[string]bool{}
+	var walk func(n *node)
+	walk = func(n *node) {
+		if n == nil {
+			return
+		}
+		for _, w := range words.FindAllString(n.text, -1) {
+			seen[w] = true
+		}
+		for i, v := range n.values {
+			if n.kind == mapNode {
+				walk(n.keys[i])
+			}
+			walk(v)
+		}
+	}
+	for _, p := range parts {
+		walk(p)
+	}
+	for _, w := range sortedKeys(seen) {
+		if v, ok := j.Values[w]; ok {
+			out = append(out, w+"="+v.String())
+		}
+		if i := fields.Index(w); i >= 0 {
+			out = append(out, fieldTexts(fields[i:i+1])...)
+		}
 	}
 	return out
 }

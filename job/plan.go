@@ -38,7 +38,9 @@ type StepPlan struct {
 	Key      []string `json:"key" yaml:"key"`
 	Exchange string   `json:"exchange" yaml:"exchange"`
 	State    string   `json:"state" yaml:"state"`
-	Delay    string   `json:"delay" yaml:"delay"`
+	// Bound says what bounds the state; empty for a step without.
+	Bound string `json:"bound" yaml:"bound"`
+	Delay string `json:"delay" yaml:"delay"`
 	// Parts are what can be read of it, beside rejects: itself, late of it, the parts of a split.
 	Parts []string `json:"parts" yaml:"parts"`
 }
@@ -122,6 +124,7 @@ func planStep(j *Job, s *Step) StepPlan {
 	if len(p.Key) == 0 {
 		p.Exchange = "all rows to one lane: there is no key"
 	}
+	p.Bound = j.boundText(s)
 	margin := j.margin(s.From)
 	passed := func(after string) string {
 		if after == "" {
@@ -339,6 +342,7 @@ func (p Plan) Text() string {
 		line("key", strings.Join(s.Key, ", "))
 		line("exchange", s.Exchange)
 		line("state", s.State)
+		line("", s.Bound)
 		line("delay", s.Delay)
 	}
 	for _, s := range p.Sinks {

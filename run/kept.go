@@ -1,9 +1,12 @@
 package run
 
 import (
+	"errors"
 	"strings"
 
 	"undertide/checkpoint"
+	"undertide/core/state"
+	"undertide/core/step"
 	"undertide/job"
 )
 
@@ -34,6 +37,9 @@ func Kept(j *job.Job, dir string, of int64) (parts []KeptPart, epoch int64, same
 	all := checkpoint.Compare(old, j.Pieces)
 	must := checkpoint.MustDrop(all, nil)
 	for _, c := range all {
+		if c.What == checkpoint.Kept && strings.HasPrefix(c.Part, "measure ") {
+			continue // its step is, too
+		}
 		p := KeptPart{What: string(c.What)}
 		p.Kind, p.Name, _ = strings.Cut(c.Part, " ")
 		p.Text = keptTexts[p.Kind][p.What]
@@ -45,8 +51,21 @@ func Kept(j *job.Job, dir string, of int64) (parts []KeptPart, epoch int64, same
 	return parts, m.Epoch, m.Same, nil
 }
 
+// fits tells how what another version of a job's steps kept becomes theirs.
+func fits(j *job.Job) func(of string, kept *state.Table, fresh []string) (*state.Table, func(*state.Rows) *state.Rows, error) {
+	return func(of string, kept *state.Table, fresh []string) (*state.Table, func(*state.Rows) *state.Rows, error) {
+		for i := range j.Steps {
+			if s := &j.Steps[i]; s.Name == of && s.Keyed != nil {
+				return step.Fit(s.Keyed, kept, fresh)
+			}
+		}
+		return nil, nil, errors.New("it keeps nothing any more")
+	}
+}
+
 var keptTexts = map[string]map[string]string{
-	"source": {"kept": "goes on from its positions", "new": "is read from where begin says", "changed": "reads something else: its positions are of no use, and it is read from where begin says", "dropped": "is read no more"},
-	"step":   {"kept": "goes on with its state", "new": "begins empty, with the events from here on", "changed": "its key, window, measures or input changed: its state does not fit, and it begins empty", "dropped": "is gone, and its open windows with it"},
-	"sink":   {"kept": "goes on after what it delivered", "new": "takes what is published from here on", "changed": "writes to another place from here on", "dropped": "takes nothing more; what it delivered stays"},
+	"source":  {"kept": "goes on from its positions", "new": "is read from where begin says", "changed": "reads something else: its positions are of no use, and it is read from where begin says", "dropped": "is read no more"},
+	"measure": {"new": "begins empty, and is null in windows that have begun", "changed": "begins anew, and is null in windows that have begun", "dropped": "goes; the other measures of the step keep theirs"},
+	"step":    {"kept": "goes on with its state", "new": "begins empty, with the events from here on", "changed": "its key, window or what it reads changed: its state does not fit, and it begins empty", "dropped": "is gone, and its open windows with it"},
+	"sink":    {"kept": "goes on after what it delivered", "new": "takes what is published from here on", "changed": "writes to another place from here on", "dropped": "takes nothing more; what it delivered stays"},
 }

@@ -29,9 +29,9 @@ func BoundMemory(most int64) (limit int64, err error) {
 // into the store, for the rows under way, the store's own cache, and garbage.
 func StateMemory(memory int64) int64 { return memory / 8 * 3 }
 
-// stateMemory gives how many bytes of state the run of a job may hold in memory just now: that part of what its document
+// StateMemoryOf gives how many bytes of state the run of a job may hold in memory just now: that part of what its document
 // says or of its share of the process' memory, whichever is less. 0 where neither is known.
-func stateMemory(j *job.Job) func() int64 {
+func StateMemoryOf(j *job.Job) func() int64 {
 	limit := debug.SetMemoryLimit(-1)
 	return func() int64 {
 		most := j.Memory

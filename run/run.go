@@ -47,7 +47,7 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	defer b.close()
 	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch,
 		FirstEpoch: opt.FirstEpoch, Opened: opt.Opened, StopWithin: opt.StopWithin, Buffer: j.Buffer, Undelivered: j.Undelivered}
-	o.Lanes, o.Memory = Lanes(j, opt.Lanes), stateMemory(j)
+	o.Lanes, o.Memory = Lanes(j, opt.Lanes), StateMemoryOf(j)
 	active.Add(1)
 	defer active.Add(-1)
 	if opt.Checkpoints == "" {
@@ -60,7 +60,7 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 			return Result{}, err
 		}
 		defer unlock()
-		store, err := checkpoint.Open(checkpoint.Disk, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Keep: j.CheckpointKeep, Cache: min(o.Memory()/3, 256<<20)})
+		store, err := checkpoint.Open(checkpoint.Disk, opt.Checkpoints, checkpoint.Options{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Drop: opt.Drop, Fit: fits(j), Keep: j.CheckpointKeep, Cache: min(o.Memory()/3, 256<<20)})
 		if err != nil {
 			return Result{}, err
 		}

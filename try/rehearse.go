@@ -19,7 +19,6 @@ import (
 	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/core/step"
-	"undertide/core/window"
 	"undertide/job"
 	"undertide/look"
 	"undertide/run"
@@ -75,6 +74,8 @@ type RehearsedStep struct {
 	// Overlap counts, of a split, the rows that more than one part took; with first_only those that more
 	// than one would take.
 	Overlap int64 `json:"overlap"`
+	// Forecast is how much it will keep; null where it keeps nothing or the sample does not say.
+	Forecast *Forecast `json:"forecast"`
 }
 
 // RehearsedPart is a part of a source or step, with its first rows.
@@ -299,6 +300,7 @@ type keyCounter struct {
 	mu   sync.Mutex // guards all below
 	of   map[string]int64
 	all  int64
+	growth
 }
 
 func (k *keyCounter) see(v step.View) {
@@ -318,6 +320,7 @@ func (k *keyCounter) see(v step.View) {
 		if !null && len(k.of) < 100_000 {
 			k.of[b.String()]++
 		}
+		k.growth.see(k.all, int64(len(k.of)))
 	}
 }
 
@@ -519,6 +522,10 @@ func (r *rehearser) warn(out *Rehearsal, samples []connect.Sample, f engine.Figu
 		if c.In == 0 {
 			continue
 		}
+		if k := r.keys[i]; k != nil {
+			c.Forecast = r.forecast(s, k, r.spanOf(s))
+			warnForecast(r.j, s, c.Forecast, say)
+		}
 		if c.Dropped == c.In && r.judges[i] != nil {
 			why := ""
 			if len(c.Examples) > 0 {
@@ -685,26 +692,28 @@ func inferred(s *job.Source, sample connect.Sample) (look.Profile, look.Inferenc
 	return look.Infer(sample)
 }
 
-func (r *rehearser) warnWindow(s *job.Step, c *RehearsedStep, say func(at, fix, format string, args ...any)) {
-	w, ok := s.Keyed.(*step.Window)
-	if !ok || !w.Bounds() {
-		return
-	}
-	var span time.Duration
+// spanOf gives how much event time the sample of a step's sources covers.
+func (r *rehearser) spanOf(s *job.Step) (span time.Duration) {
 	for i := range r.j.Sources {
 		if t := r.times[i]; readsFrom(r.j, s, r.j.Sources[i].Name) && t.most >= t.least {
 			span = max(span, time.Duration(t.most-t.least)*time.Microsecond)
 		}
 	}
+	return span
+}
+
+func (r *rehearser) warnWindow(s *job.Step, c *RehearsedStep, say func(at, fix, format string, args ...any)) {
+	w, ok := s.Keyed.(*step.Window)
+	if !ok || !w.Bounds() {
+		return
+	}
+	span := r.spanOf(s)
 	var size time.Duration
 	switch {
 	case w.Session != nil:
 		size = w.Session.Gap
-	case w.Aligned != nil && w.Aligned.Unit == window.Micros:
-		size = time.Duration(w.Aligned.Size) * time.Microsecond
 	case w.Aligned != nil:
-		at := row.TimeOf(time.Now())
-		size = time.Duration(w.Aligned.LastEnd(at)-w.Aligned.SliceStart(w.Aligned.SliceOf(at))) * time.Microsecond
+		size = job.WindowSize(w.Aligned)
 	}
 	if size > span && size > 0 {
 		say(s.Name, "take more events (--rows, or --in with a longer file), or trust the examples", "the sample covers %s, less than a window of %s: its rows appear only because the sample ends", row.DurationText(span.Round(time.Second)), row.DurationText(size))

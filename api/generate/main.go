@@ -205,7 +205,7 @@ func require(all openapi3.Schemas) {
 	optional := map[string]bool{"Problem.faults": true, "Version.document": true, "Saved.document": true, "Health.why": true, "Health.since": true, "SourceFigures.trouble": true, "SinkFigures.trouble": true, "Pin.trouble": true, "NewPin.checkpoint": true,
 		"Rehearse.set": true, "Rehearse.rows": true, "Rehearse.from": true, "Play.set": true, "Play.by_arrival": true, "Given.source": true, "Given.event": true, "Given.clock": true, "NewTopic.partitions": true,
 		"Problem.request": true, "ConnectionSpec.secrets": true, "Connection.secrets": true, "SecretText.for": true}
-	nullable := map[string]bool{"Job.run": true, "Job.live": true, "CheckpointFigures.last": true,
+	nullable := map[string]bool{"Job.run": true, "Job.live": true, "CheckpointFigures.last": true, "RehearsedStep.forecast": true,
 		"Connector.connection": true, "Connector.source": true, "Connector.sink": true, "Peek.profile": true, "Peek.inference": true, "Checked.plan": true, "LatenessOf.run": true}
 	for name, s := range all {
 		if name == "Start" {

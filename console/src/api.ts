@@ -1016,6 +1016,13 @@ export interface components {
             wall_seconds: number;
             watermark: string | null;
         };
+        Forecast: {
+            bound: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            rows: number;
+        };
         Format: {
             about: string;
             decoded: boolean;
@@ -1390,6 +1397,7 @@ export interface components {
             /** Format: int64 */
             dropped: number;
             examples: components["schemas"]["Judged"][];
+            forecast: components["schemas"]["Forecast"] | null;
             from: string;
             /** Format: int64 */
             in: number;
@@ -1730,6 +1738,7 @@ export interface components {
             used: number;
         };
         StepPlan: {
+            bound: string;
             delay: string;
             does: string[];
             exchange: string;

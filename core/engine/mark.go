@@ -40,6 +40,9 @@ type Snapshot struct {
 	// Adapted says that it was made by another version of the graph: what does not fit was left out, and
 	// counts begin anew.
 	Adapted bool
+	// Begun gives, by step and measure, the time from which on windows have all of their rows in the measure: it came with
+	// another version of the document. Without an entry all windows have.
+	Begun map[string]map[string]row.Time
 	// Again says that somebody went back to it: rows that were delivered after it are made again.
 	Again bool
 }
@@ -113,7 +116,7 @@ func (e *run) beginMark(finished bool) {
 		e.skipped++
 		return
 	}
-	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Began: time.Now(), Finished: finished, Shipments: map[string][]Shipment{}}
+	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Began: time.Now(), Finished: finished, Begun: e.begun, Shipments: map[string][]Shipment{}}
 	e.epoch++
 	e.marks.save(snap)
 	for _, p := range e.partitions {

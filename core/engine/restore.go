@@ -26,7 +26,7 @@ func (e *run) restore() error {
 	e.marks = newWatermarks(e)
 	from := e.opt.From
 	if from != nil {
-		e.started, e.turns = from.Started, from.Turn
+		e.started, e.turns, e.begun = from.Started, from.Turn, from.Begun
 		e.epoch = max(from.Epoch+1, e.opt.FirstEpoch)
 		if !from.Adapted {
 			e.base = from.Counts.clone()

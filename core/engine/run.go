@@ -175,7 +175,8 @@ type run struct {
 
 	opened sync.Once // all sinks and a partition
 
-	base  Counts // of the snapshot that the run started from
+	begun map[string]map[string]row.Time // of the snapshot that the run started from; never written
+	base  Counts                         // of the snapshot that the run started from
 	watch *Watch
 }
 

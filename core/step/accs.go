@@ -236,6 +236,9 @@ func (a *accs) measureWidths() {
 	}
 }
 
+// missingPart ends the name of the column that counts the rows that gave a measure no value.
+const missingPart = ".missing"
+
 // accSchema names the columns of a number's state: rows, and for each aggregate those of its accumulator, named
 // MEASURE.PART (docs/checkpoints.md).
 func (d *Spec) accSchema() row.Schema {
@@ -248,7 +251,7 @@ func (d *Spec) accSchema() row.Schema {
 		if name == "" {
 			name = fmt.Sprintf("%s_%d", a.Func, i+1)
 		}
-		s = append(s, row.Field{Name: name + ".missing", Kind: row.Int})
+		s = append(s, row.Field{Name: name + missingPart, Kind: row.Int})
 		for _, f := range mustColumn(a.Spec).State() {
 			s = append(s, row.Field{Name: name + "." + f.Name, Kind: f.Kind})
 		}

@@ -48,7 +48,7 @@ func newAlignedLane(d *Window, o LaneOptions) *alignedLane {
 	if l.several {
 		l.shown, l.shownTable = map[int64]*shownWindow{}, d.shownTable()
 	}
-	l.pub = newPublisher(d, o.Ordered, &l.counts)
+	l.pub = newPublisher(d, o, &l.counts)
 	return l
 }
 

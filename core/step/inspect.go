@@ -18,6 +18,7 @@ type Inspector struct {
 	keys  int
 	parts []part
 	until func(r *state.Rows, i int) (row.Time, bool) // nil: nothing ends
+	begun map[string]row.Time
 }
 
 // part is some columns of what is shown.
@@ -26,9 +27,9 @@ type part struct {
 	write func(dst []*row.Column, r *state.Rows)
 }
 
-// Inspect makes an inspector of a step's table. raw: the columns as they are kept.
-func Inspect(d Keyed, t *state.Table, raw bool) *Inspector {
-	x := &Inspector{Table: t, keys: len(t.Key)}
+// Inspect makes an inspector of a step's table. raw: the columns as they are kept. begun is that of [LaneOptions].
+func Inspect(d Keyed, t *state.Table, raw bool, begun map[string]row.Time) *Inspector {
+	x := &Inspector{Table: t, keys: len(t.Key), begun: begun}
 	x.Schema = append(x.Schema, t.Key...)
 	if raw {
 		x.span(t.Span)
@@ -171,6 +172,16 @@ func (x *Inspector) results(d *Window, first int) {
 		measures = append(measures, m.NewRunner())
 		x.Schema = append(x.Schema, row.Field{Name: names[i].Name, Kind: m.Kind()})
 	}
+	begun := d.begun(x.begun)
+	lacks := func(m int, r *state.Rows, i int) bool { // rows of before the measure came
+		switch {
+		case begun == nil:
+			return false
+		case d.Aligned != nil:
+			return r.Span[i] < begun[m]
+		}
+		return row.Time(r.Cols[0].I[i]) < begun[m]
+	}
 	x.parts = append(x.parts, part{len(measures), func(dst []*row.Column, r *state.Rows) {
 		var counts LaneCounts
 		for from := 0; from < r.N; from += row.MaxRows {
@@ -189,7 +200,7 @@ func (x *Inspector) results(d *Window, first int) {
 			for m, run := range measures {
 				c, errs := run.Run(results.Cols, n)
 				for i := range n {
-					if expr.HasBit(errs, i) {
+					if expr.HasBit(errs, i) || lacks(m, r, from+i) {
 						dst[m].AppendNull()
 					} else {
 						dst[m].AppendFrom(c, i)

@@ -18,6 +18,9 @@ type LaneOptions struct {
 	Behind      state.Behind
 	Step        string
 	Lane, Lanes int
+	// Begun gives, by measure, the time at which windows begin that have all of their rows in it: the measure came with
+	// another version of the document, and is null in windows that begin before. nil for none.
+	Begun map[string]row.Time
 	// Ease is called by a lane in the midst of long work, where its state is whole: it may be asked to freeze and shed
 	// then. nil for nobody.
 	Ease func()

@@ -71,7 +71,7 @@ func newLookBackLane(d *Window, o LaneOptions) *lookBackLane {
 		x: d.spec.NewExchange(1), in: row.NewBatch(d.spec.Input)}
 	l.seen.after = l.span
 	l.wait = newBuffer(&d.spec, o, func() *state.Dict { return l.dict })
-	l.pub = newPublisher(d, o.Ordered, &l.counts)
+	l.pub = newPublisher(d, o, &l.counts)
 	return l
 }
 

@@ -3,6 +3,7 @@ package step
 import (
 	"encoding/binary"
 	"slices"
+	"strings"
 
 	"undertide/core/expr"
 	"undertide/core/row"
@@ -74,6 +75,7 @@ type publisher struct {
 	out      *row.Batch
 	results  *row.Batch
 	measures []*expr.Runner
+	begun    []row.Time // by measure, windows that begin before it lack rows in it; nil for none
 	having   *expr.Runner
 	cols     []*row.Column
 	sel      []uint16
@@ -85,8 +87,8 @@ type publisher struct {
 	keyedFor *state.Dict
 }
 
-func newPublisher(d *Window, ordered bool, c *LaneCounts) *publisher {
-	p := &publisher{def: d, ordered: ordered, counts: c, out: row.NewBatch(d.ResultSchema()), order: row.NewColumn(row.Bytes)}
+func newPublisher(d *Window, o LaneOptions, c *LaneCounts) *publisher {
+	p := &publisher{def: d, ordered: o.Ordered, begun: d.begun(o.Begun), counts: c, out: row.NewBatch(d.ResultSchema()), order: row.NewColumn(row.Bytes)}
 	var results row.Schema
 	for _, a := range d.spec.Aggregates {
 		results = append(results, row.Field{Kind: a.Kind})
@@ -170,7 +172,7 @@ func (p *publisher) gather(d *due, from, to int, a *accs) {
 // measure works out the measures of n rows, behind the key and the bounds in cols. One with an error is null.
 func (p *publisher) measure(n int) {
 	p.cols = append(p.cols[:0], p.out.Cols...)
-	for _, m := range p.measures {
+	for k, m := range p.measures {
 		c, errs := m.Run(p.results.Cols, n)
 		for i := 0; len(errs) > 0 && i < n; i++ {
 			if expr.HasBit(errs, i) {
@@ -178,8 +180,43 @@ func (p *publisher) measure(n int) {
 				p.counts.MeasureErrors++
 			}
 		}
+		if p.begun != nil {
+			p.leaveOut(c, p.begun[k], n)
+		}
 		p.cols = append(p.cols, c)
 	}
+}
+
+// leaveOut makes a measure null where the window began before the measure did.
+func (p *publisher) leaveOut(c *row.Column, begun row.Time, n int) {
+	starts := p.out.Cols[len(p.def.spec.Key)].I
+	for i := range n {
+		if row.Time(starts[i]) < begun {
+			c.SetNull(i, true)
+		}
+	}
+}
+
+// begun gives by measure the time from which on windows have all rows in it; nil where all have. A count of all rows has
+// them always.
+func (d *Window) begun(of map[string]row.Time) (out []row.Time) {
+	if len(of) == 0 || !d.Bounds() {
+		return nil
+	}
+	for i, f := range d.Schema[len(d.ResultSchema()):][:len(d.Measures)] {
+		out = append(out, row.MinTime)
+		for _, a := range d.spec.Aggregates {
+			if of, _, _ := strings.Cut(a.Name, "."); of == f.Name && !a.plainCount() {
+				out[i] = row.MaxTime
+			}
+		}
+		if at, there := of[f.Name]; there && out[i] == row.MaxTime {
+			out[i] = at
+		} else {
+			out[i] = row.MinTime
+		}
+	}
+	return out
 }
 
 // judge says which of n rows meet `having`; nil for all. One with an error does not; it is counted where counts says so.

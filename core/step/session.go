@@ -96,7 +96,7 @@ func newSessionLane(d *Window, o LaneOptions) *sessionLane {
 	if d.Session.Longest > 0 {
 		l.longest = row.Time(d.Session.Longest.Microseconds())
 	}
-	l.pub = newPublisher(d, o.Ordered, &l.counts)
+	l.pub = newPublisher(d, o, &l.counts)
 	l.cold = newCold(o, table, true, keyFinder{func() *state.Dict { return l.dict }, func(key uint32) bool {
 		return int(key) < len(l.first) && l.first[key] != 0 || l.leaving.Has(key) || l.onTheWay.Has(key)
 	}, l.Load})

@@ -36,7 +36,7 @@ type wholeKey struct {
 func newWholeLane(d *Window, o LaneOptions) *wholeLane {
 	t := d.wholeTable()
 	l := &wholeLane{expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(t, o.Keeps), def: d, dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, beats: newBeats(d)}
-	l.pub = newPublisher(d, o.Ordered, &l.counts)
+	l.pub = newPublisher(d, o, &l.counts)
 	l.cold = newCold(o, t, d.Forget > 0, keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool {
 		return int(id) < len(l.accs.rows) && l.accs.rows[id] > 0 || l.kept.left(id)
 	}, l.Load})

@@ -69,7 +69,7 @@ const words = computed<[string, string][]>(() => {
   if (source.value) return [['reads', source.value.reads], ['fields', source.value.fields.join(', ')], ['event time', source.value.event_time], ['watermark', source.value.watermark]]
   if (step.value) {
     const s = step.value
-    return [['does', s.does.join('; ')], ['key', s.key.join(', ') || 'none'], ['fields', s.fields.join(', ')], ['state', s.state], ['delay', s.delay]]
+    return [['does', s.does.join('; ')], ['key', s.key.join(', ') || 'none'], ['fields', s.fields.join(', ')], ['state', s.bound ? `${s.state}; ${s.bound}` : s.state], ['delay', s.delay]]
   }
   if (sink.value) return [['writes', sink.value.writes], ['takes', sink.value.from], ['delivery', sink.value.delivery]]
   return []

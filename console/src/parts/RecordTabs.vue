@@ -3,7 +3,7 @@
     <ElTabs v-model="tab">
       <ElTabPane label="History" name="history" lazy><HistoryList :job="job" /></ElTabPane>
       <ElTabPane label="Log" name="log" lazy><LogList :job="job" /></ElTabPane>
-      <ElTabPane label="Checkpoints" name="checkpoints" lazy><CheckpointList :run="run" /></ElTabPane>
+      <ElTabPane label="Checkpoints" name="checkpoints" lazy><CheckpointList :job="job" :version="version" :steps="steps" /></ElTabPane>
       <ElTabPane label="Lateness" name="lateness" lazy><JobLateness :job="job" /></ElTabPane>
       <ElTabPane label="Versions" name="versions" lazy><VersionList :job="job" :newest="version" /></ElTabPane>
     </ElTabs>
@@ -22,9 +22,10 @@ import VersionList from './VersionList.vue'
 
 defineProps<{
   job: string
-  run: number | null
   /** The newest version. */
   version: number
+  /** Names of the steps that keep something. */
+  steps: string[]
 }>()
 const tab = ref('history')
 </script>

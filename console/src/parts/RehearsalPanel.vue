@@ -6,6 +6,7 @@
     <div class="chips" role="tablist" aria-label="Parts">
       <button v-for="p in parts" :key="p.name" type="button" role="tab" class="chip" :class="{ on: p.name === chosen, amber: p.amber }" :aria-selected="p.name === chosen" @click="chosen = p.name">{{ p.label }}</button>
     </div>
+    <p v-if="step?.forecast && chosen === step.name" class="soft small">{{ forecastText(step.forecast) }}</p>
     <template v-if="step && step.examples.length && chosen === step.name">
       <p class="soft small">{{ count(step.in) }} rows in, {{ count(step.out) }} kept, {{ count(step.dropped) }} dropped; five of each, as they came in.</p>
       <RowsGrid :fields="inputFields" :rows="step.examples.map((e) => e.row as Record<string, unknown>)">
@@ -27,7 +28,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from 'vue'
 
-import { count, moment } from '../format'
+import { bytes, count, moment } from '../format'
 import type { Schemas } from '../http'
 import RowsGrid from './RowsGrid.vue'
 import StateNote from './StateNote.vue'
@@ -37,6 +38,10 @@ const props = defineProps<{
   /** The part that is looked at on the map: a source's or step's name, or "sink NAME". */
   part: string
 }>()
+
+function forecastText(f: Schemas['Forecast']): string {
+  return `State: about ${count(f.rows)} rows, ${bytes(f.bytes)}, once as much goes as comes; it is bounded by ${f.bound}.`
+}
 
 const chosen = ref('')
 const parts = computed(() => {

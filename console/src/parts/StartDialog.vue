@@ -5,10 +5,11 @@
       <p v-if="kept.data.value.from === null">The job has no checkpoint: the run begins with nothing, and reads its sources from where <code>begin</code> says.</p>
       <template v-else>
         <ElRadioGroup v-model="resume">
-          <ElRadio value="last">go on from checkpoint {{ kept.data.value.from }}</ElRadio>
+          <ElRadio v-if="from" :value="from">go back to {{ from.replace(':', ' ') }}: rows that were delivered after it are made again</ElRadio>
+          <ElRadio value="last">go on from {{ resume === 'last' ? `checkpoint ${kept.data.value.from}` : 'the newest checkpoint' }}</ElRadio>
           <ElRadio value="fresh">begin anew: rows that were delivered are made again</ElRadio>
         </ElRadioGroup>
-        <table v-if="resume === 'last'" class="plain kept" aria-label="What is kept">
+        <table v-if="resume !== 'fresh'" class="plain kept" aria-label="What is kept">
           <thead><tr><th>part</th><th>what happens</th><th /></tr></thead>
           <tbody>
             <tr v-for="p in kept.data.value.parts" :key="`${p.kind} ${p.name}`">
@@ -48,14 +49,16 @@ const props = defineProps<{
   version: number
   /** The named constants of the document, which a start may change. */
   values: Schemas['Value'][]
+  /** An older checkpoint to go back to, checkpoint:N or pin:NAME; none to go on from the newest. */
+  from?: string
 }>()
 const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 const { jobs } = useJobs()
 
 const signs: Record<string, string> = { kept: '●', new: '○', changed: '◇', dropped: '✕' }
-const kept = useResource<Schemas['Kept']>(computed(() => `/jobs/${part(props.job)}/kept?version=${props.version}`))
-const resume = ref('last')
+const resume = ref(props.from ?? 'last')
+const kept = useResource<Schemas['Kept']>(computed(() => `/jobs/${part(props.job)}/kept?version=${props.version}&resume=${part(resume.value === 'fresh' ? 'last' : resume.value)}`))
 const drop = reactive<Record<string, boolean>>({})
 const set = reactive<Record<string, string>>({})
 const running = computed(() => goesOn(jobs.value?.find((j) => j.name === props.job)?.status ?? ''))

@@ -31,12 +31,12 @@
 
 <script setup lang="ts">
 import { ElButton } from 'element-plus'
-import { computed, ref, watch } from 'vue'
+import { computed, ref, toRef } from 'vue'
 
 import { moment } from '../format'
-import { post, type Schemas } from '../http'
-import { useAsked } from '../use/asked'
+import type { Schemas } from '../http'
 import { useResource } from '../use/resource'
+import { useValues } from '../use/values'
 import StartDialog from './StartDialog.vue'
 import StateNote from './StateNote.vue'
 
@@ -52,10 +52,7 @@ const one = useResource<{ document?: string; text?: string; words?: string[] }>(
 const starting = ref(0)
 const lines = ref(false)
 const words = computed(() => one.data.value?.words ?? [])
-const document = useResource<Schemas['Version']>(computed(() => (starting.value ? `/jobs/${name.value}/versions/${starting.value}` : '')))
-const checked = useAsked((text: string) => post<Schemas['Checked']>('/documents/check', { document: text }))
-watch(document.data, (d) => d?.document && void checked.ask(d.document))
-const values = computed(() => checked.data.value?.values ?? [])
+const values = useValues(toRef(props, 'job'), starting)
 const isDiff = computed(() => shown.value.includes('/diff?'))
 const text = computed(() => one.data.value?.document ?? one.data.value?.text ?? '')
 

@@ -15,7 +15,7 @@
     <FigureTiles v-if="figures" :figures="figures" :past="past.data.value?.items ?? []" />
     <ResultsSection v-if="runId && plan.data.value" :run="runId" :plan="plan.data.value" />
     <section v-else class="sheet results"><header><h2>Results</h2></header><StateNote :loading="false" :problem="null">No rows yet: start the job to see them.</StateNote></section>
-    <RecordTabs :job="job.name" :run="runId" :version="job.version" />
+    <RecordTabs :job="job.name" :version="job.version" :steps="plan.data.value?.steps.filter((s) => s.bound).map((s) => s.name) ?? []" />
   </template>
 </template>
 
