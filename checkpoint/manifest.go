@@ -171,8 +171,8 @@ func readManifest(text []byte) (*manifest, error) {
 	var m manifest
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.DisallowUnknownFields()
-	if err := d.Decode(&m); err != nil {
-		return nil, fmt.Errorf("the manifest cannot be read: %w", err)
+	if err := d.Decode(&m); err != nil { // its text is as it was written: who wrote it knew other fields
+		return nil, fmt.Errorf("%w: the manifest has something that this one does not know (%w); run the job with the version that made it, or begin anew: start it with --fresh, or with an empty folder", ErrFormat, err)
 	}
 	if _, err := d.Token(); err != io.EOF {
 		return nil, errors.New("the manifest cannot be read: more text after its end")

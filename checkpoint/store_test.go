@@ -668,18 +668,25 @@ func TestManyEpochs(t *testing.T) {
 	}
 }
 
-// TestOlderFormat: a checkpoint of format 1 is refused with a sentence, and not passed over.
-func TestOlderFormat(t *testing.T) {
+// TestOtherFormat: a checkpoint of format 1, and one that is whole and has what this version does not know, is refused with a
+// sentence, and not passed over.
+func TestOtherFormat(t *testing.T) {
 	m := vfs.NewMem()
 	s := open(t, m, 2)
 	save(t, s, 1)
 	if err := s.Close(); err != nil {
 		t.Fatal(err)
 	}
-	bare := []byte(`{"format": 1, "job": "levels", "files": [{"step": "minute"}], "checksum": ""}`)
-	at := bytes.LastIndex(bare, []byte(`""`)) + 1
-	write(t, m, "state/00000001/"+manifestName, append(append(bytes.Clone(bare[:at]), digest(bare)...), bare[at:]...))
-	if _, _, _, err := open(t, m, 2).Newest(); !errors.Is(err, ErrFormat) || !strings.Contains(err.Error(), "format 1") {
-		t.Errorf("a checkpoint of format 1 gives %v", err)
+	for text, want := range map[string]string{
+		`{"format": 1, "job": "levels", "files": [{"step": "minute"}], "checksum": ""}`:       "format 1",
+		`{"format": 2, "job": "levels", "tides": 7, "checksum": ""}`:                          `unknown field "tides"`,
+		`{"format": 2, "job": "levels", "shipments": {"out": {"files": []}}, "checksum": ""}`: "does not know",
+	} {
+		bare := []byte(text)
+		at := bytes.LastIndex(bare, []byte(`""`)) + 1
+		write(t, m, "state/00000001/"+manifestName, append(append(bytes.Clone(bare[:at]), digest(bare)...), bare[at:]...))
+		if _, _, _, err := open(t, m, 2).Newest(); !errors.Is(err, ErrFormat) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s gives %v", text, err)
+		}
 	}
 }

@@ -56,7 +56,7 @@ export function outline(text: string): Schemas['Plan'] | null {
     name, reads: place(s), fields: Object.keys((s.fields as Any | undefined) ?? {}), event_time: String(s.event_time ?? 'none'), watermark: '',
   }))
   const steps = entries(doc.steps).map(([name, s]) => ({
-    name, kind: kindOf(s), from: from(s.from), does: [does(s)], fields: [], key: Array.isArray(s.key) ? s.key.map(String) : [], exchange: 'none', state: 'key' in s || 'window' in s ? 'kept' : 'none', delay: '', parts: [name],
+    name, kind: kindOf(s), from: from(s.from), does: [does(s)], fields: [], key: Array.isArray(s.key) ? s.key.map(String) : [], exchange: 'none', bound: '', state: 'key' in s || 'window' in s ? 'kept' : 'none', delay: '', parts: [name],
   }))
   const sinks = entries(doc.sinks).map(([name, s]) => ({ name, from: from(s.from), writes: place(s), makes: '', fields: [], delivery: '' }))
   return { job: String(doc.job ?? ''), sources, steps, sinks }
