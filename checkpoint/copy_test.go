@@ -2,6 +2,7 @@ package checkpoint
 
 import (
 	"errors"
+	"flag"
 	"os"
 	"path"
 	"path/filepath"
@@ -154,5 +155,54 @@ func TestAlone(t *testing.T) {
 	}
 	if n, err := Alone(pin); err != nil || n != manifest.Size()+info.Saved.Size {
 		t.Errorf("alone it costs %d bytes (%v), want %d", n, err, manifest.Size()+info.Saved.Size)
+	}
+}
+
+var writeGolden = flag.Bool("write-golden", false, "write testdata/format-2 anew, where the format changes before it is released")
+
+// TestGolden: a checkpoint that an earlier build made is loaded, and the run goes on from it. Later versions keep this: a
+// checkpoint of format 2 is theirs to read, or to refuse with a sentence.
+func TestGolden(t *testing.T) {
+	const golden = "testdata/format-2"
+	if *writeGolden {
+		if err := os.RemoveAll(golden); err != nil {
+			t.Fatal(err)
+		}
+		s, err := Open(Disk, golden, Options{Job: "levels", Digest: "d", Keep: 1})
+		if err != nil {
+			t.Fatal(err)
+		}
+		save(t, s, 1, 2, 3)
+		if err := s.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	dir := filepath.Join(t.TempDir(), "state")
+	if err := os.CopyFS(dir, os.DirFS(golden)); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Open(Disk, dir, Options{Job: "levels", Digest: "d", Keep: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	snap, passed, _, err := s.Newest()
+	if err != nil || len(passed) > 0 || snap == nil || snap.Epoch != 3 {
+		t.Fatalf("%+v, passed over %v, %v", snap, passed, err)
+	}
+	check(t, snap, 1, 2, 3)
+	save(t, s, 4)
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s, err = Open(Disk, dir, Options{Job: "levels", Digest: "d", Keep: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if snap, _, _, err = s.Newest(); err != nil {
+		t.Fatal(err)
+	}
+	check(t, snap, 1, 2, 3, 4)
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
 	}
 }

@@ -128,3 +128,74 @@ func newestEpoch(t *testing.T, s *serving) string {
 	}
 	return strings.Fields(lines[1])[0]
 }
+
+// TestCheckpointsInConsole does by hand what the Checkpoints section offers: look into a checkpoint, in each view, pin it, compare
+// it with another, start from it, and unpin it.
+func TestCheckpointsInConsole(t *testing.T) {
+	dir := open(t)
+	write(t, dir, "pinned.yaml", strings.ReplaceAll(strings.Replace(pinsJob, "every: 200ms, keep: 1", "every: 500ms, keep: 50", 1), "path: ", "path: "+dir+"/"))
+	var text strings.Builder
+	for i := range 40 {
+		fmt.Fprintf(&text, `{"gauge":"G%d","at":%d}`+"\n", i%5, i*100)
+	}
+	write(t, dir, "levels.ndjson", text.String())
+	s := serve(t, dir)
+	s.must("save", "pinned.yaml")
+	s.must("start", "pinned")
+	eventually(t, 20*time.Second, "a checkpoint has all keys", func() bool {
+		return strings.Contains(strings.Join(strings.Fields(s.run("state", "pinned", "minute", "--open").out), " "), "5 40 ")
+	})
+	old := newestEpoch(t, s)
+
+	p := browse(t, s.address+"/jobs/pinned")
+	p.shows("Map")
+	p.press("Checkpoints")
+	p.shows("rows changed")
+	p.press("pin checkpoint " + old)
+	p.fill("Keep checkpoint "+old+" as", "a b")
+	p.press("Pin")
+	p.shows("no name for a pin")
+	p.fill("Keep checkpoint "+old+" as", "calm")
+	p.press("Pin")
+	p.shows("it alone keeps")
+	p.press("look into pin calm")
+	p.shows("Inside pin calm")
+	p.shows("rows_taken")
+	p.fill("Key", "gauge=G3")
+	eventually(t, 10*time.Second, "one row is left", func() bool {
+		return value[int](p, "document.querySelectorAll('.inside tbody tr').length") == 1
+	})
+	p.press("accumulators")
+	eventually(t, 10*time.Second, "accumulators in place of results", func() bool { return !strings.Contains(p.text(), "rows_taken") })
+	p.press("Windows")
+	p.shows("W has to go")
+	p.press("Skew")
+	p.shows("5 keys, 40 rows taken")
+	p.press("Compare")
+	p.shows("Choose what to compare pin calm with.")
+	f, err := os.OpenFile(filepath.Join(dir, "levels.ndjson"), os.O_APPEND|os.O_WRONLY, 0o644)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprintln(f, `{"gauge":"G3","at":5000}`)
+	if err := f.Close(); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, 20*time.Second, "a checkpoint has one more row", func() bool {
+		return strings.Contains(strings.Join(strings.Fields(s.run("state", "pinned", "minute", "--open").out), " "), "5 41 ")
+	})
+	newest := newestEpoch(t, s)
+	eventually(t, 20*time.Second, "the page lists it", func() bool { return strings.Contains(p.text(), "\n"+newest+"\t") })
+	p.pick("Compare with", "with checkpoint "+newest)
+	p.shows("From pin calm to checkpoint " + newest + ": 0 came, 1 changed, 0 went, 0 are the same.") // of the key that was asked for
+	p.fill("Key", "")
+	p.shows("0 came, 1 changed, 0 went, 4 are the same.")
+
+	p.press("start from pin calm")
+	p.shows("go back to pin calm")
+	p.shows("goes on with its state")
+	p.press("Stop the old run and start")
+	eventually(t, 20*time.Second, "another run goes on from it", func() bool { j := s.job("pinned"); return j.Run.ID == 2 && j.Status == "running" })
+	p.press("unpin calm")
+	eventually(t, 10*time.Second, "the pin is gone", func() bool { return !strings.Contains(p.text(), "it alone keeps") })
+}

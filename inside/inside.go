@@ -342,8 +342,8 @@ type Compared struct{ Same, Came, Changed, Went int64 }
 // shown.
 type Difference struct{ Was, Is *row.Batch }
 
-// Compare goes through a table of two checkpoints side by side, in order of their rows' names; each is told of up to
-// limit differences.
+// Compare goes through a table of two checkpoints side by side, in order of their rows' names; with a key through its rows
+// alone. each is told of up to limit differences.
 func Compare(was, is *Step, a Asked, each func(Difference) error) (c Compared, err error) {
 	x, err := is.inspector(a.Table, a.Raw)
 	if err != nil {
@@ -357,6 +357,9 @@ func Compare(was, is *Step, a Asked, each func(Difference) error) (c Compared, e
 	now, closeNow := rowsOf(is, x.Table)
 	defer closeOld()
 	defer closeNow()
+	if len(a.Key) > 0 {
+		old, now = ofKey(x.Table, meets, old), ofKey(x.Table, meets, now)
+	}
 	told := 0
 	tell := func(p, q *entry) error {
 		var d Difference
@@ -368,9 +371,6 @@ func Compare(was, is *Step, a Asked, each func(Difference) error) (c Compared, e
 			kept, err := r.row(x.Table)
 			if err := cmp.Or(err, x.Append(b, kept)); err != nil {
 				return err
-			}
-			if !meets(b.Cols, 0) {
-				return nil
 			}
 			if n == 0 {
 				d.Was = b
@@ -422,6 +422,27 @@ func Compare(was, is *Step, a Asked, each func(Difference) error) (c Compared, e
 		}
 	}
 	return c, nil
+}
+
+// ofKey leaves out the rows whose key does not meet what is asked for.
+func ofKey(t *state.Table, meets func(cols []*row.Column, i int) bool, next func() *entry) func() *entry {
+	keys := row.NewBatch(t.Key)
+	return func() *entry {
+		for {
+			n := next()
+			if n == nil || n.err != nil {
+				return n
+			}
+			r, err := n.row(t)
+			keys.Reset()
+			if err := cmp.Or(err, state.AppendKey(keys.Cols, r.Key(0))); err != nil {
+				return &entry{err: err}
+			}
+			if meets(keys.Cols, 0) {
+				return n
+			}
+		}
+	}
 }
 
 // entry is a row by its bytes, or why there is none.

@@ -221,6 +221,9 @@ func TestCompare(t *testing.T) {
 	if err != nil || c.Same != 1 || c.Came != 1 || c.Changed != 1 || c.Went != 0 || len(c.Differences) != 2 {
 		t.Fatalf("%+v, %v", c, err)
 	}
+	if one, err := ShowCompared(w.open("minute", 1), w.open("minute", 2), Asked{Key: []string{"gauge=G2"}}); err != nil || one.Same != 0 || one.Came != 0 || one.Changed != 1 || len(one.Differences) != 1 {
+		t.Errorf("of one key: %+v, %v", one, err)
+	}
 	for _, d := range c.Differences {
 		if was := string(d.Was); strings.Contains(string(d.Is), "G3") != (was == "null") || was != "null" && !strings.Contains(was, `"mean_m":1,`) {
 			t.Errorf("was %s, is %s", d.Was, d.Is)

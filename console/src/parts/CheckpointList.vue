@@ -94,8 +94,8 @@ const pins = useResource<{ items: Schemas['Pin'][] }>(computed(() => `/jobs/${pa
 const opened = ref('')
 /** Those that it can be compared with. */
 const others = computed(() => [
-  ...(pins.data.value?.items ?? []).map((p) => ({ place: `pin:${p.name}`, label: `pin ${p.name}` })),
-  ...(data.value?.items ?? []).filter((c) => c.kept).map((c) => ({ place: String(c.epoch), label: `checkpoint ${c.epoch}` })),
+  ...(pins.data.value?.items ?? []).map((p) => ({ place: `pin:${p.name}`, label: `pin ${p.name}`, epoch: p.epoch })),
+  ...(data.value?.items ?? []).filter((c) => c.kept).map((c) => ({ place: String(c.epoch), label: `checkpoint ${c.epoch}`, epoch: c.epoch })),
 ])
 
 const failure = shallowRef<Problem | null>(null)
@@ -136,10 +136,12 @@ function place(v: unknown): string {
 .list thead th { position: sticky; top: 0; background: var(--sheet); z-index: 1; }
 .pins { width: auto; margin-bottom: 12px; }
 .pins td, .list td.act { padding-top: 2px; padding-bottom: 2px; vertical-align: middle; }
-.list td { vertical-align: middle; }
+.list td { vertical-align: middle; padding-right: 10px; }
+.list th { padding-right: 10px; }
+.list td.num { white-space: nowrap; }
 .act .el-button + .el-button, .pins .el-button + .el-button { margin-left: 0; }
 .here { background: var(--sea-soft); }
-.places { min-width: 260px; }
+.places { min-width: 200px; }
 .pin { display: flex; align-items: center; gap: 8px; margin-top: 10px; }
 .pin .el-input { width: 220px; }
 </style>

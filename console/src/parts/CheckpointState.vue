@@ -16,7 +16,7 @@
           <ElRadioButton value="skew">Skew</ElRadioButton>
           <ElRadioButton value="compare">Compare</ElRadioButton>
         </ElRadioGroup>
-        <ElSelect v-if="view === 'compare'" v-model="older" size="small" placeholder="with …" aria-label="Compare with" class="step">
+        <ElSelect v-if="view === 'compare'" v-model="other" size="small" placeholder="with …" aria-label="Compare with" class="step">
           <ElOption v-for="o in others.filter((x) => x.place !== checkpoint)" :key="o.place" :label="`with ${o.label}`" :value="o.place" />
         </ElSelect>
         <template v-if="view === 'rows' || view === 'compare'">
@@ -24,7 +24,7 @@
           <ElCheckbox v-if="view === 'rows'" v-model="raw" size="small" label="accumulators" />
         </template>
         <span class="grow" />
-        <span v-if="view === 'rows'" class="soft">all of it: <a v-for="f in ['csv', 'parquet', 'ndjson']" :key="f" :href="address(`${at}?${query}&format=${f}`)" download>{{ f }} </a></span>
+        <span v-if="view === 'rows'" class="soft">all of it: <a v-for="f in ['csv', 'parquet', 'ndjson']" :key="f" class="file" :href="address(`${at}?${query}&format=${f}`)" download>{{ f }}</a></span>
       </div>
 
       <template v-if="view === 'rows'">
@@ -81,10 +81,10 @@
       </template>
 
       <template v-else>
-        <StateNote v-if="!older" :loading="false" :problem="null">Choose what to compare {{ label }} with.</StateNote>
+        <StateNote v-if="!other" :loading="false" :problem="null">Choose what to compare {{ label }} with.</StateNote>
         <StateNote v-else-if="!compared.data.value" :loading="compared.loading.value" :problem="compared.problem.value" />
         <template v-else>
-          <p>{{ count(compared.data.value.came) }} came, {{ count(compared.data.value.changed) }} changed, {{ count(compared.data.value.went) }} went, {{ count(compared.data.value.same) }} are the same.</p>
+          <p>From {{ labelOf(pair[0]!) }} to {{ labelOf(pair[1]!) }}: {{ count(compared.data.value.came) }} came, {{ count(compared.data.value.changed) }} changed, {{ count(compared.data.value.went) }} went, {{ count(compared.data.value.same) }} are the same.</p>
           <RowsGrid v-if="differences.length" :fields="['what text', ...fieldsOf(compared.data.value.fields)]" :rows="differences" :height="340" />
         </template>
       </template>
@@ -107,7 +107,7 @@ const props = defineProps<{
   /** Its epoch, or pin:NAME. */
   checkpoint: string
   /** Those that it can be compared with. */
-  others: { place: string; label: string }[]
+  others: { place: string; label: string; epoch: number }[]
   /** Names of the steps that keep something. */
   steps: string[]
 }>()
@@ -118,9 +118,12 @@ watch(() => props.steps, (s) => { if (!s.includes(step.value)) step.value = s[0]
 const view = ref<'rows' | 'spans' | 'skew' | 'compare'>('rows')
 const key = ref('')
 const raw = ref(false)
-const older = ref('')
+const other = ref('')
 
-const label = computed(() => (props.checkpoint.startsWith('pin:') ? `pin ${props.checkpoint.slice(4)}` : `checkpoint ${props.checkpoint}`))
+function labelOf(place: string): string {
+  return place.startsWith('pin:') ? `pin ${place.slice(4)}` : `checkpoint ${place}`
+}
+const label = computed(() => labelOf(props.checkpoint))
 const at = computed(() => `/jobs/${part(props.job)}/state/${part(step.value)}`)
 const query = computed(() => {
   const q = new URLSearchParams({ checkpoint: props.checkpoint })
@@ -134,8 +137,21 @@ function shown(name: string, path: () => string) {
 const rows = useResource<Schemas['StateRows']>(shown('rows', () => `${at.value}?${query.value}&limit=200`))
 const spans = useResource<Schemas['StateSpans']>(shown('spans', () => `${at.value}/spans?checkpoint=${part(props.checkpoint)}`))
 const skew = useResource<Schemas['StateSkew']>(shown('skew', () => `${at.value}/skew?checkpoint=${part(props.checkpoint)}`))
-const compared = useResource<Schemas['StateCompared']>(shown('compare', () => (older.value ? `${at.value}/compare?${query.value}&from=${part(older.value)}&limit=200` : '')))
-const about = computed(() => rows.data.value ?? spans.data.value ?? skew.data.value ?? compared.data.value)
+/** The two that are compared, the older first. */
+const pair = computed(() => (other.value ? [props.checkpoint, other.value].sort((a, b) => epochOf(a) - epochOf(b)) : []))
+function epochOf(place: string): number { // those of checkpoints stay, also when they are in the list no more
+  return place.startsWith('pin:') ? (props.others.find((o) => o.place === place)?.epoch ?? 0) : Number(place)
+}
+const compared = useResource<Schemas['StateCompared']>(
+  shown('compare', () => {
+    const [was, is] = pair.value
+    if (!was || !is) return ''
+    const q = new URLSearchParams({ from: was, checkpoint: is, limit: '200' })
+    if (key.value) q.set('key', key.value)
+    return `${at.value}/compare?${q}`
+  }),
+)
+const about = computed(() => rows.data.value ?? spans.data.value ?? skew.data.value)
 
 function fieldsOf(fields: Schemas['StateField'][]): string[] {
   return fields.map((f) => `${f.name} ${f.kind}`)
@@ -163,6 +179,7 @@ function ofAll(n: number): string {
 .tools { display: flex; align-items: center; gap: 10px; margin: 8px 0; flex-wrap: wrap; }
 .step { width: 170px; }
 .key { width: 230px; }
+.file { margin-left: 8px; }
 .some { max-height: 340px; }
 .skew { display: grid; grid-template-columns: 1fr 1.3fr 1.2fr; gap: 24px; align-items: start; }
 .shares { width: 100%; height: 90px; display: block; }

@@ -78,6 +78,7 @@ async function start() {
 </script>
 
 <style scoped>
+.el-radio-group { flex-direction: column; align-items: start; }
 .kept { margin: 10px 0; }
 .value { display: grid; grid-template-columns: 200px 160px; gap: 8px; align-items: center; margin-top: 6px; }
 </style>
