@@ -50,23 +50,24 @@ func (s *Store) Find(step string, t *state.Table, wanted *state.Rows, take func(
 	}
 	slices.SortFunc(names, bytes.Compare)
 	names = slices.CompactFunc(names, bytes.Equal)
-	return s.live.do(func() error {
+	return s.live.do(func() (err error) {
 		it, err := s.live.db.NewIter(&pebble.IterOptions{LowerBound: binary.BigEndian.AppendUint16(nil, uint16(n)), UpperBound: binary.BigEndian.AppendUint16(nil, uint16(n)+1)})
 		if err != nil {
 			return err
 		}
+		defer func() { err = errors.Join(err, it.Close()) }() // also where take panics
 		reading := state.Reading{Table: t, Take: take}
 		for _, name := range names {
 			for ok := it.SeekGE(name); ok && bytes.HasPrefix(it.Key(), name); ok = it.Next() {
 				if err := addTo(&reading, it); err != nil {
-					return errors.Join(err, it.Close())
+					return err
 				}
 			}
 			if err := it.Error(); err != nil {
-				return errors.Join(err, it.Close())
+				return err
 			}
 		}
-		return errors.Join(reading.Flush(), it.Close())
+		return reading.Flush()
 	})
 }
 

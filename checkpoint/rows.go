@@ -401,22 +401,23 @@ func (s *rows) read(n state.TableNumber, t *state.Table, from, to row.Time, firs
 	if t.Span != "" && to < row.MaxTime {
 		upper = t.AppendBefore(nil, n, to, 0)
 	}
-	return s.do(func() error {
+	return s.do(func() (err error) {
 		it, err := s.db.NewIter(&pebble.IterOptions{LowerBound: t.AppendBefore(nil, n, from, uint8(first)), UpperBound: upper})
 		if err != nil {
 			return err
 		}
+		defer func() { err = errors.Join(err, it.Close()) }() // also where take panics
 		reading := state.Reading{Table: t, Take: take}
 		passed := 0
 		for ok := it.First(); ok; {
 			span, share, err := t.SpanOf(it.Key())
 			if err != nil {
-				return errors.Join(err, it.Close())
+				return err
 			}
 			if int(share) >= first && int(share) <= last {
 				passed = 0
 				if err := addTo(&reading, it); err != nil {
-					return errors.Join(err, it.Close())
+					return err
 				}
 				ok = it.Next()
 				continue
@@ -432,7 +433,7 @@ func (s *rows) read(n state.TableNumber, t *state.Table, from, to row.Time, firs
 				ok = it.SeekGE(t.AppendBefore(nil, n, span, state.Shares))
 			}
 		}
-		return errors.Join(it.Error(), reading.Flush(), it.Close())
+		return errors.Join(it.Error(), reading.Flush())
 	})
 }
 

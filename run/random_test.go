@@ -17,9 +17,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/cockroachdb/pebble/v2/vfs"
+
+	"undertide/checkpoint"
 	"undertide/connect/memory"
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/core/state"
 	"undertide/job"
 )
 
@@ -809,9 +813,49 @@ type way struct {
 	kill           int  // the run fails at this checkpoint, and goes on from the one before; 0 for none
 	then           int  // lanes after that
 	spills         bool // no row of state stays in memory that the store has
+	after          bool // it fails once the checkpoint is complete, and nothing of it is delivered yet
+	disk           bool // checkpoints are those of a run, on a disk that loses what was not synced
 }
 
 var errKilled = errors.New("killed")
+
+// keeper keeps the checkpoints of a run.
+type keeper interface {
+	// open gives what the next run starts from, and the store that stands behind it.
+	open() (*engine.Snapshot, state.Behind, error)
+	save(s *engine.Snapshot) (engine.Saved, error)
+}
+
+type inMemory struct{ engine.Memory }
+
+func (k *inMemory) open() (*engine.Snapshot, state.Behind, error) { return k.Last, k.Behind(), nil }
+func (k *inMemory) save(s *engine.Snapshot) (engine.Saved, error) { return k.Save(s) }
+
+// onDisk keeps them in a folder of a disk that crashes before each start but the first.
+type onDisk struct {
+	disk  *vfs.MemFS
+	store *checkpoint.Store
+}
+
+func (k *onDisk) open() (*engine.Snapshot, state.Behind, error) {
+	if k.disk == nil {
+		k.disk = vfs.NewCrashableMem()
+	} else {
+		crashed := k.disk.CrashClone(vfs.CrashCloneCfg{})
+		if err := k.store.Close(); err != nil {
+			return nil, nil, err
+		}
+		k.disk = crashed
+	}
+	var err error
+	if k.store, err = checkpoint.Open(k.disk, "checkpoints", checkpoint.Options{Job: "random", Keep: 2}); err != nil {
+		return nil, nil, err
+	}
+	from, _, _, err := k.store.Newest()
+	return from, k.store, err
+}
+
+func (k *onDisk) save(s *engine.Snapshot) (engine.Saved, error) { return k.store.Save(s) }
 
 // engine runs the job by the engine: rows by sink, and the figures.
 func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figures, error) {
@@ -849,28 +893,43 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 			o.Script = append(o.Script, engine.Scripted{Source: m.source, Clock: time.Duration(m.clock) * time.Microsecond})
 		}
 	}
-	var kept engine.Memory
+	var kept keeper = &inMemory{}
+	if w.disk {
+		disk := &onDisk{}
+		defer func() { _ = disk.store.Close() }() // its files are in memory
+		kept = disk
+	}
 	n := 0
-	if w.spills {
-		o.Behind, o.Memory = kept.Behind(), func() int64 { return int64(w.lanes) }
-	}
-	if w.every > 0 {
-		o.Save = func(s *engine.Snapshot) (engine.Saved, error) {
-			if n++; n == w.kill {
-				return engine.Saved{}, errKilled
-			}
-			return kept.Save(s)
+	start := func() (g *engine.Graph, res engine.Result, err error) {
+		var behind state.Behind
+		if o.From, behind, err = kept.open(); err != nil {
+			return nil, res, err
 		}
-	}
-	g := graph()
-	res, err := engine.Run(context.Background(), g, o)
-	if err != nil && errors.Is(err, errKilled) {
-		o.Lanes, o.From = w.then, kept.Last
+		if w.spills || w.disk {
+			o.Behind = behind
+		}
 		if w.spills {
-			o.Behind = kept.Behind()
+			o.Memory = func() int64 { return int64(w.lanes) }
 		}
 		g = graph()
 		res, err = engine.Run(context.Background(), g, o)
+		return g, res, err
+	}
+	if w.every > 0 {
+		o.Save = func(s *engine.Snapshot) (saved engine.Saved, err error) {
+			if n++; n != w.kill || w.after {
+				saved, err = kept.save(s)
+			}
+			if n == w.kill && err == nil {
+				err = errKilled
+			}
+			return saved, err
+		}
+	}
+	g, res, err := start()
+	if err != nil && errors.Is(err, errKilled) {
+		o.Lanes = w.then
+		g, res, err = start()
 	}
 	if err != nil {
 		return nil, engine.Figures{}, err
@@ -973,7 +1032,7 @@ func TestRandomJobs(t *testing.T) {
 			if w.kill == 1 {
 				w.kill = 0
 			}
-			w.spills = r.IntN(2) == 0
+			w.spills, w.after, w.disk = r.IntN(2) == 0, r.IntN(2) == 0, r.IntN(10) == 0
 		}
 		return randomJob(seed).checked(w)
 	})
