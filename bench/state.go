@@ -2,9 +2,11 @@ package main
 
 import (
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +17,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/cespare/xxhash/v2"
 	"golang.org/x/sync/errgroup"
 
 	"undertide/checkpoint"
@@ -119,7 +122,8 @@ type stateMeasure struct {
 	Restore     time.Duration // until the state stands again
 	Keys        int           // restored
 	Peak        int64
-	Rows        int64 // published
+	Rows        int64  // published
+	Sum         uint64 // of the hashes of all rows
 	Took        time.Duration
 }
 
@@ -176,11 +180,32 @@ func (x *drillDecoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reje
 	return rejects
 }
 
-// nowhere takes rows and forgets them.
-type nowhere struct{}
+// nowhere takes rows and forgets them, but for the sum of their hashes, which no order of rows changes.
+type nowhere struct{ sum *atomic.Uint64 }
 
-func (nowhere) NewEncoder(row.Schema) engine.Encoder           { return nowhere{} }
-func (nowhere) Append(dst []byte, v step.View) []byte          { return append(dst, '\n') }
+func (s nowhere) NewEncoder(row.Schema) engine.Encoder { return s }
+func (s nowhere) Append(dst []byte, v step.View) []byte {
+	var sum uint64
+	var text []byte
+	for _, i := range v.Sel {
+		text = text[:0]
+		for _, c := range v.Cols {
+			switch {
+			case c.IsNull(int(i)):
+				text = append(text, 0)
+			case len(c.F) > 0:
+				text = binary.LittleEndian.AppendUint64(text, math.Float64bits(c.F[i]))
+			case len(c.I) > 0:
+				text = binary.LittleEndian.AppendUint64(text, uint64(c.I[i]))
+			default:
+				text = append(text, c.Bytes(int(i))...)
+			}
+		}
+		sum += xxhash.Sum64(text)
+	}
+	s.sum.Add(sum)
+	return append(dst, '\n')
+}
 func (nowhere) Delivered(context.Context) (int64, error)       { return 0, nil }
 func (nowhere) Open([]engine.Shipment, int64) error            { return nil }
 func (nowhere) Write([]byte, int) error                        { return nil }
@@ -197,12 +222,13 @@ func (c *stateCase) measure(dir string, lanes int, kept bool) (m stateMeasure, e
 	}
 	folder := filepath.Join(dir, fmt.Sprintf("state-%d", os.Getpid()))
 	defer os.RemoveAll(folder)
+	var sum atomic.Uint64
 	begin := func() (*drill, *engine.Graph) {
 		d := &drill{c: c}
 		src := j.Sources[0].On([]engine.Partition{d}, true)
 		src.NewDecoder = func() engine.Decoder { return &drillDecoder{d: d} }
 		g := &engine.Graph{Steps: j.Flow(), Sources: []engine.Source{src}}
-		g.Sinks = []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: nowhere{}}}
+		g.Sinks = []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: nowhere{&sum}}}
 		return d, g
 	}
 	opt := engine.Options{Lanes: lanes}
@@ -242,7 +268,7 @@ func (c *stateCase) measure(dir string, lanes int, kept bool) (m stateMeasure, e
 	if err != nil {
 		return m, err
 	}
-	m.Rows, m.Took = res.Figures.Steps[0].Out, time.Since(began)
+	m.Rows, m.Sum, m.Took = res.Figures.Steps[0].Out, sum.Load(), time.Since(began)
 	m.Rate = float64(c.events) / (time.Duration(d.ended.Load() - d.begun.Load())).Seconds()
 	m.Peak = run.PeakMemory()
 	if kept {
@@ -270,7 +296,7 @@ func (c *stateCase) restore(dir string, lanes int) (m stateMeasure, err error) {
 	d := &drill{c: c}
 	src := j.Sources[0].On([]engine.Partition{d}, true)
 	src.NewDecoder = func() engine.Decoder { return &drillDecoder{d: d} }
-	g := &engine.Graph{Steps: j.Flow(), Sources: []engine.Source{src}, Sinks: []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: nowhere{}}}}
+	g := &engine.Graph{Steps: j.Flow(), Sources: []engine.Source{src}, Sinks: []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: nowhere{&atomic.Uint64{}}}}}
 	ctx, stop := context.WithCancel(context.Background())
 	opt := engine.Options{Lanes: lanes, Save: store.Save, Every: 500 * time.Millisecond, Completed: func(engine.Completed) {
 		if d.begun.Load() > 0 {
@@ -389,8 +415,8 @@ func memoryTable(dir, only string) error {
 				return err
 			}
 		}
-		same := fmt.Sprint(all[1].Rows)
-		if all[0].Rows != all[1].Rows {
+		same := fmt.Sprintf("%d, the same", all[1].Rows)
+		if all[0].Rows != all[1].Rows || all[0].Sum != all[1].Sum {
 			same = fmt.Sprintf("%d in memory, %d bounded: THEY DIFFER", all[0].Rows, all[1].Rows)
 		}
 		rate := func(m stateMeasure) float64 { return float64(c.first+c.events) / m.Took.Seconds() }

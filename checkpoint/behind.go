@@ -58,6 +58,17 @@ func (s *Store) Find(step string, t *state.Table, wanted *state.Rows, take func(
 		defer func() { err = errors.Join(err, it.Close()) }() // also where take panics
 		reading := state.Reading{Table: t, Take: take}
 		for _, name := range names {
+			if len(t.Rest) == 0 { // the name is whole: filters say which files have it
+				if it.SeekPrefixGE(name) {
+					if err := addTo(&reading, it); err != nil {
+						return err
+					}
+				}
+				if err := it.Error(); err != nil {
+					return err
+				}
+				continue
+			}
 			for ok := it.SeekGE(name); ok && bytes.HasPrefix(it.Key(), name); ok = it.Next() {
 				if err := addTo(&reading, it); err != nil {
 					return err

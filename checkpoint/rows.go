@@ -17,6 +17,7 @@ import (
 	"sync/atomic"
 
 	"github.com/cockroachdb/pebble/v2"
+	"github.com/cockroachdb/pebble/v2/bloom"
 	"github.com/cockroachdb/pebble/v2/objstorage/objstorageprovider"
 	"github.com/cockroachdb/pebble/v2/sstable"
 	"github.com/cockroachdb/pebble/v2/vfs"
@@ -55,8 +56,11 @@ const tableBytes = 32 << 20
 // openRows opens the store in a folder, or makes it. cache is how many bytes of its blocks stay in memory.
 func openRows(fsys vfs.FS, dir string, cache int64) (*rows, error) {
 	s := &rows{fs: fsys, dir: dir, broken: make(chan struct{})}
-	s.opt = &pebble.Options{FS: fsys, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10, L0CompactionThreshold: 12, LBaseMaxBytes: 512 << 20, CacheSize: max(cache, 8<<20), MaxOpenFiles: 256,
+	s.opt = &pebble.Options{FS: fsys, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10, L0CompactionThreshold: 24, L0StopWritesThreshold: 64, LBaseMaxBytes: 512 << 20, CacheSize: max(cache, 8<<20), MaxOpenFiles: 256,
 		CompactionConcurrencyRange: func() (int, int) { return 1, 1 }}
+	for i := range s.opt.Levels {
+		s.opt.Levels[i].FilterPolicy = bloom.FilterPolicy(10)
+	}
 	s.opt.EnsureDefaults()
 	err := s.do(func() (err error) {
 		s.db, err = pebble.Open(dir, s.opt)
