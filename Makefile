@@ -57,12 +57,14 @@ test: console lint ## all tests, with the race detector; what CI runs
 	@echo "== driving the real binary"
 	@$(GO) test -count=1 -timeout 15m ./e2e # never from the cache, which does not see the binary
 
-torture: build ## the long forms of the tests (some twenty minutes): random jobs, previews, kills
+torture: build ## the long forms of the tests (some thirty minutes): random jobs, previews, kills
 	@scripts/install.sh server
 	@echo "== comparing 20,000 random jobs, 12,000 scripts and 10,000 steps by the clock with the reference model"
 	@$(GO) test -count=1 -timeout 30m -run 'TestRandomJobs' ./run -args -jobs 20000
 	@$(GO) test -count=1 -timeout 30m -run 'TestRandomScripts' ./run -args -jobs 60000
 	@$(GO) test -count=1 -timeout 30m -run 'TestRandomRevisions' ./run -args -jobs 100000
+	@echo "== killing runs two hundred times, each going on with other lanes"
+	@$(GO) test -count=20 -timeout 30m -run 'TestKilledTenTimes' ./e2e
 	@echo "== killing the service and PostgreSQL two hundred times under 20 jobs"
 	@$(GO) test -count=1 -timeout 30m -run 'TestKills' ./e2e -args -rounds 200
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -116,6 +117,25 @@ func TestPins(t *testing.T) {
 	}
 	newest := newestEpoch(t, s)
 	s.run("start", "pinned", "--resume", "checkpoint:"+newest).want(t, 0, "running")
+
+	// A checkpoint that cannot be written stands in the list with the reason, and the run goes on once it can be.
+	found, err := filepath.Glob(filepath.Join(dataOf(dir), "checkpoints", "pinned", "*", "again"))
+	if err != nil || len(found) != 2 {
+		t.Fatalf("folders that were gone back to: %v (%v)", found, err)
+	}
+	slices.Sort(found)
+	folder := filepath.Dir(found[1])
+	if err := os.Chmod(folder, 0o500); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, 20*time.Second, "the list tells of a checkpoint that is not complete", func() bool {
+		list := s.run("checkpoints", "pinned").out
+		return strings.Contains(list, "not complete: checkpoint ") && strings.Contains(list, "permission denied")
+	})
+	if err := os.Chmod(folder, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, 30*time.Second, "it goes on", func() bool { return s.job("pinned").Status == "running" })
 	s.must("stop", "pinned")
 }
 

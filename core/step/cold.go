@@ -72,7 +72,7 @@ func (c *cold) want(wanted *state.Rows, key []byte, hash uint64) {
 func (c *cold) fetch(wanted *state.Rows) {
 	c.b.find(c.table, wanted, c.back)
 	if c.rows <= 0 {
-		c.rows, c.filter = 0, state.Filter{}
+		c.forget()
 	}
 }
 
