@@ -14,8 +14,6 @@ type spill struct {
 	begun   bool            // something lay in the store alone, or was written ahead
 }
 
-// leastMemory is what a lane may hold in any case.
-const leastMemory = 32 << 20
 
 // bound is called between turns, and by steps in the midst of long work.
 func (l *lane) bound() {

@@ -4,6 +4,9 @@ package engine
 
 import "bytes"
 
+// leastMemory is what a lane may hold in any case: little, so that the small jobs of tests find what does not go.
+const leastMemory = 2 << 20
+
 // poison overwrites a turn that was put back, so that whoever still reads it gives wrong rows, which
 // the tests notice. It also finds a turn that is put back twice.
 func poison(t *turn) {

@@ -18,7 +18,7 @@ type filterPart struct {
 
 const (
 	filterBits  = 16
-	filterFirst = 16384 // hashes of the first part
+	filterFirst = 128 // hashes of the first part: there may be one for each of a thousand open windows
 )
 
 // Expect makes the first part large enough for so many hashes. It is called before the first Add.

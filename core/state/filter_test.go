@@ -5,6 +5,18 @@ import (
 	"testing"
 )
 
+// TestSmallFilter: a filter of few hashes is small, so that many of them are.
+func TestSmallFilter(t *testing.T) {
+	var f Filter
+	f.Expect(12)
+	for h := range uint64(12) {
+		f.Add(h * 0x9e3779b97f4a7c15)
+	}
+	if f.Bytes() > 512 {
+		t.Errorf("it takes %d bytes for 12 hashes", f.Bytes())
+	}
+}
+
 // TestFilter: what was added is never denied, and of what was not few are taken for it, also where all
 // hashes have one remainder, as those of a share have.
 func TestFilter(t *testing.T) {
