@@ -2,6 +2,7 @@ package job
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"undertide/core/row"
@@ -28,31 +29,30 @@ func (j *Job) Bound(s *Step) (Bound, bool) {
 	}
 	margin := j.margin(s.From)
 	b := Bound{}
-	// last words a time that is counted back from the watermark, and what rows that are not passed add.
-	last := func(what string, spans ...time.Duration) {
-		b.Text = what
-		for i, d := range append(spans, margin) {
-			if b.For += d; i > 0 && d > 0 {
-				b.Text += " and "
-			}
-			if d > 0 {
-				b.Text += row.DurationText(d)
+	// last words a time that is counted back, with what late rows and the margin add.
+	last := func(what string, span, late time.Duration) {
+		b.For = span + late + margin
+		var times []string
+		for _, d := range []struct {
+			d  time.Duration
+			of string
+		}{{span, ""}, {late, " for late rows"}, {margin, " of margin"}} {
+			if d.d > 0 {
+				times = append(times, row.DurationText(d.d)+d.of)
 			}
 		}
-		if margin > 0 {
-			b.Text += " of margin"
-		}
+		b.Text = what + strings.Join(times, " + ")
 	}
 	switch d := s.Keyed.(type) {
 	case *step.Deduplicate:
-		last("the keys of the last ", d.Within)
+		last("the keys of the last ", d.Within, 0)
 	case *step.Absent:
-		last("the keys of the last ", d.After)
+		last("the keys of the last ", d.After, 0)
 	case *step.Remember:
-		last("the keys of the last ", d.Forget)
+		last("the keys of the last ", d.Forget, 0)
 	case *step.Rank:
 		b.Each = true
-		last("the rows of windows that end within the last ", 0)
+		last("the rows of windows that end within the last ", 0, 0)
 	case *step.Window:
 		hold := max(d.Accept, d.RepeatKeep)
 		switch w := d.Aligned; {
@@ -67,11 +67,11 @@ func (j *Job) Bound(s *Step) (Bound, bool) {
 			b.Text += ", one row for each session however long"
 		case d.LookBack > 0:
 			b.Each = true
-			last("the rows of the last ", d.LookBack)
+			last("the rows of the last ", d.LookBack, 0)
 		case len(d.Spec().Key) == 0:
 			b.Text, b.For = "one row", 1
 		case d.Forget > 0:
-			last("the keys with a row in the last ", d.Forget)
+			last("the keys with a row in the last ", d.Forget, 0)
 		default:
 			b.Text = "the keys of the whole input"
 		}
