@@ -14,7 +14,6 @@ type spill struct {
 	begun   bool            // something lay in the store alone, or was written ahead
 }
 
-
 // bound is called between turns, and by steps in the midst of long work.
 func (l *lane) bound() {
 	if l.e.opt.Behind == nil || l.e.opt.Memory == nil {
