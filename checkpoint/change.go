@@ -33,8 +33,7 @@ const (
 func Compare(old, now map[string]string) []Change {
 	var out []Change
 	kept := func(p string) bool {
-		of, measure := strings.CutPrefix(p, measureKind)
-		of, _, _ = strings.Cut(of, ".")
+		of, _, measure := measureOf(p)
 		return !measure || old["step "+of] == now["step "+of]
 	}
 	for _, p := range slices.Sorted(maps.Keys(now)) {
@@ -56,16 +55,20 @@ func Compare(old, now map[string]string) []Change {
 	return out
 }
 
-// measureKind begins the names of measures among the parts.
-const measureKind = "measure "
+// measureOf gives the step and name of a measure among the parts: "measure rate.mean"; false for another part.
+func measureOf(part string) (step, name string, is bool) {
+	of, is := strings.CutPrefix(part, "measure ")
+	step, name, _ = strings.Cut(of, ".")
+	return step, name, is
+}
 
 // MustDrop names the parts whose kept things would be lost and are not named in drop, by kind and name or
 // by name alone. A sink keeps nothing that its rows do not hold; a measure goes, or begins anew, as its step's text says.
 func MustDrop(all []Change, drop []string) []string {
 	var out []string
 	for _, c := range all {
-		_, name, _ := strings.Cut(c.Part, " ")
-		if (c.What == Changed || c.What == Gone) && !strings.HasPrefix(c.Part, "sink ") && !strings.HasPrefix(c.Part, measureKind) && !slices.Contains(drop, c.Part) && !slices.Contains(drop, name) {
+		kind, name, _ := strings.Cut(c.Part, " ")
+		if (c.What == Changed || c.What == Gone) && kind != "sink" && kind != "measure" && !slices.Contains(drop, c.Part) && !slices.Contains(drop, name) {
 			out = append(out, c.Part)
 		}
 	}
@@ -79,8 +82,7 @@ func (s *Store) adapt(snap *engine.Snapshot, m *manifest) error {
 	changed := map[string][]Change{} // by step, its measures
 	for _, c := range Compare(m.Pieces, s.opt.Pieces) {
 		kept[c.Part] = c.What == Kept
-		if of, ok := strings.CutPrefix(c.Part, measureKind); ok && c.What != Kept {
-			of, _, _ = strings.Cut(of, ".")
+		if of, _, ok := measureOf(c.Part); ok && c.What != Kept {
 			changed[of] = append(changed[of], c)
 		}
 	}
@@ -142,7 +144,7 @@ func begunOf(snap *engine.Snapshot, kept map[string]bool, changed map[string][]C
 			begun[of] = map[string]row.Time{}
 		}
 		for _, c := range all {
-			name := strings.TrimPrefix(c.Part, measureKind+of+".")
+			_, name, _ := measureOf(c.Part)
 			delete(begun[of], name)
 			if c.What != Gone && next > row.MinTime {
 				begun[of][name] = next
@@ -160,7 +162,8 @@ func (s *Store) refit(of string, changed []Change) error {
 	}
 	var fresh []string
 	for _, c := range changed {
-		fresh = append(fresh, strings.TrimPrefix(c.Part, measureKind+of+"."))
+		_, name, _ := measureOf(c.Part)
+		fresh = append(fresh, name)
 	}
 	for i := range s.tables {
 		k := &s.tables[i]
@@ -194,9 +197,6 @@ func (s *Store) rewrite(from state.TableNumber, was *state.Table, to state.Table
 		return err
 	}
 	err := s.live.read(from, was, row.MinTime, row.MaxTime, 0, state.Shares-1, func(r *state.Rows) error {
-		if b.tables == nil {
-			b.tables = map[state.TableNumber][]entry{}
-		}
 		b.addRows(to, now, fit(r), false)
 		if b.size() < tableBytes {
 			return nil

@@ -150,9 +150,7 @@ func (b *batch) add(n state.TableNumber, c *state.Changes, lane, lanes int) {
 			b.ranges = append(b.ranges, [2][]byte{t.AppendBefore(nil, n, row.MinTime, uint8(first)), t.AppendBefore(nil, n, row.MinTime, uint8(last+1))})
 		}
 	}
-	if b.tables == nil {
-		b.tables = map[state.TableNumber][]entry{}
-	}
+	b.begin()
 	total := c.Rows()
 	for _, r := range c.Gone {
 		total += r.N
@@ -182,7 +180,15 @@ func (b *batch) dropped(n state.TableNumber) {
 	b.ranges = append(b.ranges, [2][]byte{from, binary.BigEndian.AppendUint16(nil, uint16(n)+1)})
 }
 
+// begin makes an empty batch ready to take rows.
+func (b *batch) begin() {
+	if b.tables == nil {
+		b.tables = map[state.TableNumber][]entry{}
+	}
+}
+
 func (b *batch) addRows(n state.TableNumber, t *state.Table, r *state.Rows, gone bool) {
+	b.begin()
 	data := make([]byte, 0, b.width*r.N)
 	all := b.tables[n]
 	for i := range r.N {

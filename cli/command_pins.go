@@ -1,6 +1,9 @@
 package cli
 
 import (
+	"context"
+	"time"
+
 	"github.com/spf13/cobra"
 
 	"undertide/api"
@@ -87,10 +90,9 @@ func (r *reach) pinNames(c *cobra.Command, args []string, word string) ([]string
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	list, err := cl.Pins(c.Context(), args[0])
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+	defer cancel()
+	list, _ := cl.Pins(ctx, args[0]) // completion stays silent
 	var names []string
 	for _, p := range list {
 		names = append(names, p.Name)

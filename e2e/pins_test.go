@@ -11,21 +11,8 @@ import (
 	"time"
 )
 
-const pinsJob = `undertide: 1
-job: pinned
-settings: {checkpoint: {every: 200ms, keep: 1}}
-sources:
-  levels:
-    via: file
-    with: {path: levels.ndjson, follow: true}
-    fields: {gauge: string, at: {type: timestamp, parse: epoch_ms}}
-    event_time: at
-    watermark: {margin: 0s, ahead: none}
-steps:
-  minute: {from: levels, key: [gauge], window: {tumbling: 1m}, measures: {readings: count()}}
-sinks:
-  out: {from: minute, via: file, with: {path: out/}}
-`
+// pinsJob is stateJob with few checkpoints and rolled files.
+var pinsJob = strings.NewReplacer("job: keeps", "job: pinned", "every: 200ms", "every: 200ms, keep: 1", "path: out.ndjson", "path: out/").Replace(stateJob)
 
 // TestPins: a checkpoint that is pinned outlasts those that come after it, says what it costs, is looked into, and a run goes
 // back to it: with its state, its positions and greater epochs, also once the service was started anew in between. What is
