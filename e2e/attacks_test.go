@@ -31,6 +31,22 @@ func (p *process) memory(t *testing.T) int {
 	return n >> 10
 }
 
+// cpu is how long the process has had a CPU, to the hundredth of a second (utime and stime of proc(5)).
+func (p *process) cpu(t *testing.T) time.Duration {
+	t.Helper()
+	text := read(t, fmt.Sprintf("/proc/%d/stat", p.cmd.Process.Pid))
+	fields := strings.Fields(text[strings.LastIndexByte(text, ')')+1:]) // the third of the line is the first here
+	var ticks int
+	for _, field := range fields[11:13] {
+		n, err := strconv.Atoi(field)
+		if err != nil {
+			t.Fatalf("the time of process %d cannot be seen: %v", p.cmd.Process.Pid, err)
+		}
+		ticks += n
+	}
+	return time.Duration(ticks) * 10 * time.Millisecond
+}
+
 // asJSON is a request about a document.
 func asJSON(t *testing.T, document string) string {
 	t.Helper()
@@ -64,9 +80,9 @@ func TestAttackDocuments(t *testing.T) {
 					continue // they read as rehearse does
 				}
 			}
-			began := time.Now()
+			began, cpu := time.Now(), s.cpu(t)
 			code, answer, _ := s.document(place, text)
-			if took := time.Since(began); took > time.Second {
+			if took := min(time.Since(began), s.cpu(t)-cpu); took > time.Second { // what others do on the machine is not its fault
 				t.Errorf("%s at %s: an answer after %v", name, place, took)
 			}
 			if code == 0 || code >= 500 || strings.TrimSpace(answer) == "" {
@@ -106,9 +122,8 @@ func TestAttackDocuments(t *testing.T) {
 
 	for _, name := range []string{"brackets", "conditions", "alias bomb", "1999 unknown steps"} {
 		c := exec.Command(binary, "check", write(t, dir, "hostile.yaml", hostile.Documents()[name]))
-		began := time.Now()
 		o := finish(t, c)
-		if took := time.Since(began); took > 1500*time.Millisecond || o.status != 3 {
+		if took := c.ProcessState.UserTime() + c.ProcessState.SystemTime(); took > 1500*time.Millisecond || o.status != 3 {
 			t.Errorf("check of %s: status %d after %v", name, o.status, took)
 		}
 		if held := c.ProcessState.SysUsage().(*syscall.Rusage).Maxrss >> 10; held > 400 {
