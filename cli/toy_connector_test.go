@@ -129,7 +129,7 @@ func (s *toySink) Atomic() bool                          { return true }
 func (s *toySink) Stream() (*connect.Connection, string) { return s.Shelf, s.Book }
 func (s *toySink) Place(string, bool) string             { return connect.StreamText(s) }
 
-func (s *toySink) Words(f *connect.Format, _ row.Schema) connect.SinkWords {
+func (s *toySink) Words(f *connect.Format, _ row.Schema, _ connect.Delivering) connect.SinkWords {
 	return connect.SinkWords{Writes: f.Title + " into " + connect.StreamText(s), Delivery: "exactly once, when the book is closed"}
 }
 

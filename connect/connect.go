@@ -13,6 +13,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 
 	"undertide/connect/codec"
 	"undertide/connect/settings"
@@ -94,8 +95,8 @@ type (
 type Sink interface {
 	Check(c *Checker)
 	// Words says what is written, made and promised, for plans.
-	Words(f *Format, s row.Schema) SinkWords
-	// Atomic says whether rows are delivered exactly once.
+	Words(f *Format, s row.Schema, d Delivering) SinkWords
+	// Atomic says whether rows can be delivered exactly once.
 	Atomic() bool
 	// Open makes the sink; what it reaches may be away still.
 	Open(ctx context.Context, o Opening) (engine.Sink, error)
@@ -110,8 +111,40 @@ type Sole interface {
 	Target() (target string, twice func(other string) (message, remedy string))
 }
 
+// Replacing is a sink where the newest row of an identity can take the place of those before it.
+type Replacing interface {
+	// Replaces says whether it does, and by which fields where the document names them.
+	Replaces() (on bool, key []string)
+	// ReplaceBy is told, as the document is read, by which fields it does.
+	ReplaceBy(key []string)
+}
+
 // SinkWords are what a plan says of a sink.
 type SinkWords struct{ Writes, Makes, Delivery string }
+
+// Delivering is how a run would deliver.
+type Delivering struct {
+	Once  bool          // the document asks for exactly once
+	Kept  bool          // checkpoints are kept
+	Every time.Duration // between checkpoints
+}
+
+// AtLeastOnce words what holds of a sink to which rows go as they are made, and why.
+func (d Delivering) AtLeastOnce(replaces bool) string {
+	again := "after a restart those since the newest checkpoint come again"
+	if !d.Kept {
+		again = "without checkpoints a run that is started again makes all of them again"
+	}
+	if replaces {
+		again += ", and replace the same ones"
+	}
+	return "at least once: rows appear as they are made; " + again
+}
+
+// WithCheckpoints words when rows appear that are delivered exactly once.
+func (d Delivering) WithCheckpoints() string {
+	return "exactly once: rows appear with the checkpoint, every " + row.DurationText(d.Every)
+}
 
 // Origin is how a document over a source begins: the sources and sinks that stand in it.
 type Origin struct {
@@ -125,6 +158,7 @@ type Origin struct {
 
 // Opening is what is given to whoever opens, beside the settings.
 type Opening struct {
+	Job  string
 	Name string // of the source or sink
 	Dir  string // the document's folder: relative paths begin there
 	// Format is how events look, or rows.
@@ -133,6 +167,9 @@ type Opening struct {
 	// checkpoints are kept.
 	Known []string
 	Kept  bool
+	// Shipments is the folder where rows of a sink may wait until the checkpoint that holds them is complete; empty where
+	// they are to go out as they are made.
+	Shipments string
 	// Buffer bounds the bytes of events under way, 0 for the default; Block is how many bytes are read at once.
 	Buffer int64
 	Block  int

@@ -108,6 +108,7 @@ type Step struct {
 	Does      []string // for plans
 
 	several, windowed, overlap, unbounded bool
+	identity                              []string // the fields that tell its rows apart; nil where nothing does
 	means                                 []string // fields that are means
 	how                                   string
 }
@@ -185,7 +186,11 @@ type Sink struct {
 	Via      string          // the kind of connector
 	With     connect.Sink    // its settings
 	Encode   *connect.Format // how rows look
-	Schema   row.Schema
+	Schema   row.Schema      // of what is written
+	// Reads are the fields as they are read, and Constants what is written beside them.
+	Reads     row.Schema
+	Constants []engine.Constant
+	fields    row.Schema // of what it reads, before columns
 }
 
 // Options are what reading a document takes from outside.

@@ -355,9 +355,12 @@ func TestConnections(t *testing.T) {
 	if given["harbour"].Link.Words().Reaches != "given:1" {
 		t.Error("the document changed what was given")
 	}
-	warned, err := Parse("a.yaml", strings.Replace(doc, "settings: {delivery: at_least_once}\n", "", 1), Options{Connections: given})
-	if err != nil || len(warned.Warnings) != 1 || !strings.Contains(warned.Warnings[0].Error(), "delivers at least once") {
+	once, err := Parse("a.yaml", strings.Replace(doc, "settings: {delivery: at_least_once}\n", "", 1), Options{Connections: given})
+	if err != nil || len(once.Warnings) != 0 || !strings.Contains(PlanOf(once).Text(), "exactly once: rows appear with the checkpoint, every 10s, in one transaction") {
 		t.Errorf("a document that says nothing of delivery: %v", err)
+	}
+	if text := PlanOf(j).Text(); !strings.Contains(text, "at least once: rows appear as they are made; after a restart those since the newest checkpoint come again") {
+		t.Errorf("a document that asks for at least once: %s", text)
 	}
 	dir := t.TempDir()
 	if got, err := LoadConnections(filepath.Join(dir, "none.yaml")); got != nil || err != nil {

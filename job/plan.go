@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
@@ -74,7 +75,7 @@ func PlanOf(j *Job) Plan {
 		p.Steps = append(p.Steps, planStep(j, &j.Steps[i]))
 	}
 	for i := range j.Sinks {
-		p.Sinks = append(p.Sinks, planSink(&j.Sinks[i]))
+		p.Sinks = append(p.Sinks, planSink(j, &j.Sinks[i]))
 	}
 	return p
 }
@@ -300,8 +301,8 @@ func planWindow(p *StepPlan, d *step.Window, margin string, passed func(string) 
 	}
 }
 
-func planSink(s *Sink) SinkPlan {
-	w := s.With.Words(s.Encode, s.Schema)
+func planSink(j *Job, s *Sink) SinkPlan {
+	w := s.With.Words(s.Encode, s.Schema, connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery})
 	return SinkPlan{Name: s.Name, From: s.FromText, Writes: w.Writes, Makes: w.Makes, Fields: fieldTexts(s.Schema), Delivery: w.Delivery}
 }
 

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"cmp"
 	"fmt"
 	"reflect"
 	"slices"
@@ -8,11 +9,14 @@ import (
 
 	"undertide/connect"
 	"undertide/connect/settings"
+	"undertide/core/engine"
+	"undertide/core/expr"
+	"undertide/core/row"
 )
 
 // sinkFields are the settings of all sinks, and those that some kinds have beside them.
 func sinkFields() fieldSpec {
-	return fieldSpec{known: append([]string{"from", "via", "with", "encode", "append_revisions"}, besideOf(true)...), later: []string{"columns", "batch", "retry"}}
+	return fieldSpec{known: append([]string{"from", "via", "with", "encode", "columns", "append_revisions"}, besideOf(true)...), later: []string{"batch", "retry"}}
 }
 
 func (b *builder) readSinks() {
@@ -67,13 +71,15 @@ func sinkKinds() (out []string) {
 
 func (b *builder) sink(k, n *node, place string) Sink {
 	s := Sink{Name: k.text}
+	var in input
+	known := false
 	if f := n.get("from"); f == nil {
 		b.fault(k, place+".from", "the sink does not say what it takes", "add from: and a step")
-	} else if in, ok := b.inputs(f, place+".from"); ok {
-		s.From, s.Schema, s.FromText = in.from, in.schema, in.text
-		b.revisions(k, n, place, in)
-	} else {
-		b.boolean(n.get("append_revisions"), place+".append_revisions")
+	} else if in, known = b.inputs(f, place+".from"); known {
+		s.From, s.Schema, s.Reads, s.fields, s.FromText = in.from, in.schema, in.schema, in.schema, in.text
+		if c := n.get("columns"); c != nil {
+			b.columns(c, place+".columns", &s)
+		}
 	}
 	kind := b.via(n, place, k, "the sink does not say where its rows go", sinkKinds(), connect.NotBuilt.Sinks)
 	if kind == nil {
@@ -87,6 +93,11 @@ func (b *builder) sink(k, n *node, place string) Sink {
 		r.read(r.within, r.place, list, reflect.ValueOf(s.With))
 	}
 	s.Encode = b.encode(n, place, &s)
+	if known {
+		b.replaces(k, n, place, &s, in)
+	} else {
+		b.boolean(n.get("append_revisions"), place+".append_revisions")
+	}
 	if r != nil {
 		s.With.Check(r.checker(connect.Checker{Job: b.job.Name, Name: s.Name, Format: s.Encode, Schema: s.Schema, Endless: b.unbounded()}))
 	}
@@ -124,8 +135,158 @@ func (b *builder) delivers(k *node, place string, s *Sink) {
 	b.warn(k, place, "the sink delivers at least once: after a restart rows may come again", "write delivery: at_least_once in settings to agree")
 }
 
-// revisions judges several rows for one key and window into a sink that appends, as all sinks do that are
-// built.
+// columns reads what a sink writes in place of all fields: names, each with a field or with a constant expression.
+func (b *builder) columns(n *node, place string, s *Sink) {
+	if n.kind != mapNode || len(n.keys) == 0 {
+		b.fault(n, place, fmt.Sprintf("%s stands where columns belong", n.kind), "write columns: {name: field}")
+		return
+	}
+	var fields []int
+	var reads row.Schema
+	for i, k := range n.keys {
+		p, v := join(place, k.text), n.values[i]
+		if !fieldName(k.text) {
+			b.fault(k, p, fmt.Sprintf("%q is no name of a column", k.text), "use letters, digits and _, not beginning with a digit")
+			continue
+		}
+		text, ok := b.text(v, p)
+		if !ok {
+			continue
+		}
+		if at := s.Schema.Index(text); at >= 0 && !s.Schema[at].Hidden {
+			f := s.Schema[at]
+			f.Name = k.text
+			fields, reads = append(fields, at), append(reads, f)
+			continue
+		}
+		if c, ok := b.constant(v, p, k.text, s.Schema); ok {
+			c.At = len(fields) + len(s.Constants)
+			s.Constants = append(s.Constants, c)
+		}
+	}
+	for i := range s.From {
+		in := &s.From[i]
+		arranged := make([]int, len(fields))
+		for k, at := range fields {
+			if arranged[k] = at; in.Columns != nil {
+				arranged[k] = in.Columns[at]
+			}
+		}
+		in.Columns = arranged
+	}
+	s.Reads = reads
+	s.Schema = (&engine.SinkNode{Schema: reads, Constants: s.Constants}).Writes()
+}
+
+// constant works out an expression that reads no field.
+func (b *builder) constant(n *node, place, name string, fields row.Schema) (out engine.Constant, ok bool) {
+	text := strings.TrimSpace(n.text)
+	if fieldName(text) {
+		b.fault(n, place, "there is no field "+text, b.didYouMean(text, fields.Names()))
+		return out, false
+	}
+	before := len(b.faults)
+	e := b.expression(n, place, expr.Scope{Values: b.job.Values})
+	if e == nil {
+		if len(b.faults) > before {
+			b.faults[len(b.faults)-1].Remedy = "name a field, or write an expression that reads none, such as '\"north\"'; compute others by set in a step"
+		}
+		return out, false
+	}
+	col := row.NewColumn(e.Kind())
+	v, err := e.Eval(nil, 0)
+	if err != nil {
+		b.fault(n, place, err.Error(), "write another expression")
+		return out, false
+	}
+	v.AppendTo(col)
+	return engine.Constant{Field: row.Field{Name: name, Kind: e.Kind()}, Value: col}, true
+}
+
+// replaces judges a sink where the newest row of an identity takes the place of those before it; others append.
+func (b *builder) replaces(k, n *node, place string, s *Sink, in input) {
+	r, can := s.With.(connect.Replacing)
+	on := false
+	var key []string
+	if can {
+		on, key = r.Replaces()
+	}
+	if !on {
+		b.revisions(k, n, place, in)
+		return
+	}
+	at := n.get("with")
+	if v := n.get("append_revisions"); v != nil {
+		b.fault(v, place+".append_revisions", "the sink replaces rows, and appends none", "leave it out, or replace")
+	}
+	identity := make([]string, 0, len(in.identity))
+	for _, f := range in.identity {
+		if name := s.writtenAs(f); name != "" {
+			identity = append(identity, name)
+			continue
+		}
+		b.fault(n.get("columns"), place+".columns", fmt.Sprintf("%s is not written, and is part of the identity of the rows of %s", f, in.text), "add it: a row is replaced by "+strings.Join(in.identity, ", "))
+		return
+	}
+	switch {
+	case in.identity == nil && len(key) == 0:
+		b.fault(at, place+".with.replace", fmt.Sprintf("nothing tells the rows of %s apart", in.text), "add key: and the fields by which a row replaces another, beside via; or leave replace out")
+		return
+	case in.identity != nil && len(key) > 0 && !sameNames(key, identity):
+		b.fault(n.get("key"), place+".key", fmt.Sprintf("a row of %s is told apart by %s, and not by %s", in.text, cmp.Or(strings.Join(identity, ", "), "nothing: there is one"), strings.Join(key, ", ")), "leave key out")
+		return
+	case len(key) == 0:
+		r.ReplaceBy(identity)
+	}
+	b.takesBack(s)
+}
+
+func sameNames(a, b []string) bool {
+	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
+}
+
+// writtenAs gives the name by which a field is written; empty where it is not.
+func (s *Sink) writtenAs(field string) string {
+	in := &s.From[0]
+	for i, f := range s.Reads {
+		at := i
+		if in.Columns != nil {
+			at = in.Columns[i]
+		}
+		if s.fields[at].Name == field {
+			return f.Name
+		}
+	}
+	return ""
+}
+
+// takesBack lets a replacing sink see which rows are withdrawn: a field that is read and not written.
+func (b *builder) takesBack(s *Sink) {
+	at := s.fields.Index("withdrawn")
+	if at < 0 || s.fields[at].Kind != row.Bool {
+		return
+	}
+	hidden := row.Field{Name: "withdrawn", Kind: row.Bool, Hidden: true}
+	if i := s.Reads.Index("withdrawn"); i >= 0 && s.writtenAs("withdrawn") == "withdrawn" {
+		s.Reads = slices.Clone(s.Reads)
+		s.Reads[i] = hidden
+	} else {
+		for i := range s.From {
+			in := &s.From[i]
+			if in.Columns == nil {
+				in.Columns = make([]int, len(s.Reads))
+				for k := range in.Columns {
+					in.Columns[k] = k
+				}
+			}
+			in.Columns = append(slices.Clone(in.Columns), at)
+		}
+		s.Reads = append(slices.Clone(s.Reads), hidden)
+	}
+	s.Schema = (&engine.SinkNode{Schema: s.Reads, Constants: s.Constants}).Writes()
+}
+
+// revisions judges several rows for one key and window into a sink that appends.
 func (b *builder) revisions(k, n *node, place string, in input) {
 	may := b.boolean(n.get("append_revisions"), place+".append_revisions")
 	switch {

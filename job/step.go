@@ -19,6 +19,11 @@ type stepKind struct {
 	may   []string
 }
 
+// keyed says whether steps of the kind keep something.
+func (k *stepKind) keyed() bool {
+	return k.name != "split" && k.name != "expand" && k.name != "filter and compute"
+}
+
 var stepKinds = []stepKind{
 	{"split", []string{"split"}, []string{"first_only"}},
 	{"expand", []string{"expand"}, nil},
@@ -161,6 +166,7 @@ type input struct {
 	windowed, overlap bool
 	unbounded         bool
 	means             []string // fields that are means
+	identity          []string // the fields that tell rows apart; nil where nothing does
 }
 
 func inputsOf(n *node) []*node {
@@ -217,6 +223,9 @@ func (b *builder) inputs(n *node, place string) (input, bool) {
 		out.how += in.how
 		out.windowed = out.windowed && in.windowed
 		out.overlap = out.overlap || in.overlap
+		if !slices.Equal(out.identity, in.identity) {
+			out.identity = nil
+		}
 		out.means = append(out.means, in.means...)
 		out.unbounded = out.unbounded || in.unbounded
 	}
@@ -341,7 +350,7 @@ func (b *builder) partOf(n *node, place, part string, i int, in input) (input, b
 		b.fault(n, place, fmt.Sprintf("%s has no part %s", s.Name, part), "read it whole, or late of, rejects of; a split has parts of its own")
 		return input{}, false
 	}
-	in.several, in.how, in.windowed, in.overlap, in.means = s.several, s.how, s.windowed, s.overlap, s.means
+	in.several, in.how, in.windowed, in.overlap, in.means, in.identity = s.several, s.how, s.windowed, s.overlap, s.means, s.identity
 	return in, true
 }
 
@@ -362,9 +371,9 @@ func (b *builder) step(k, n *node, place string) {
 		return
 	}
 	s := Step{Name: k.text, Kind: kind.name, From: in.from, FromText: in.text, Input: in.schema, Timed: in.timed, unbounded: in.unbounded,
-		several: in.several, how: in.how, windowed: in.windowed, overlap: in.overlap, means: in.means}
+		several: in.several, how: in.how, windowed: in.windowed, overlap: in.overlap, means: in.means, identity: in.identity}
 	before := len(b.faults)
-	if keyed := kind.name != "split" && kind.name != "expand" && kind.name != "filter and compute"; keyed && in.several {
+	if kind.keyed() && in.several {
 		b.fault(n.get("from"), place+".from", fmt.Sprintf("%s may publish several rows for one key and window (%s), and this step would count each", in.text, in.how), "read a step that publishes settled rows, without accept, revised and repeat")
 	}
 	switch kind.name {
@@ -387,6 +396,9 @@ func (b *builder) step(k, n *node, place string) {
 	}
 	if len(b.faults) > before && len(s.Schema) == 0 {
 		return
+	}
+	if kind.name != "window" && (kind.keyed() && kind.name != "rank" || kind.name == "expand" || slices.ContainsFunc(s.identity, func(f string) bool { return s.Schema.Index(f) < 0 })) {
+		s.identity = nil
 	}
 	if s.Stateless == nil && s.Split == nil && s.Expand == nil && s.Keyed == nil {
 		return

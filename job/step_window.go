@@ -30,6 +30,13 @@ func (b *builder) window(k, n *node, place string, in input, s *Step) {
 	d.Schema = append(schema, d.RevisionSchema()...)
 	s.Keyed, s.Schema = d, d.Schema
 	s.Timed, s.windowed, s.several = d.Bounds(), d.Bounds() && d.LookBack == 0, d.Revisions()
+	s.identity = nil
+	for _, f := range d.ResultSchema() {
+		s.identity = append(s.identity, f.Name)
+	}
+	if d.LookBack > 0 {
+		s.identity = nil // a row for each row
+	}
 	s.overlap = d.Aligned != nil && !d.Aligned.Tumbles() || d.LookBack > 0
 	var how []string
 	for _, x := range []struct {

@@ -35,6 +35,8 @@ type Options struct {
 	Lanes int
 	// Checkpoints is the folder for checkpoints; empty for none.
 	Checkpoints string
+	// Shipments is the folder where rows wait for their delivery; empty for one within Checkpoints.
+	Shipments string
 	// Drop names the parts (step rate) whose kept things may be left behind where another version of the
 	// document made the checkpoints.
 	Drop []string
@@ -132,7 +134,7 @@ func (b *builder) graph(known map[string][]string) (*engine.Graph, error) {
 		if err != nil {
 			return nil, err
 		}
-		g.Sinks = append(g.Sinks, engine.SinkNode{Name: s.Name, From: s.From, Schema: s.Schema, Sink: sink})
+		g.Sinks = append(g.Sinks, engine.SinkNode{Name: s.Name, From: s.From, Schema: s.Reads, Constants: s.Constants, Sink: sink})
 	}
 	b.taps(g)
 	return g, nil
@@ -178,7 +180,7 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 	}
 	out.Bounded = !with.Unbounded()
 	out.NewDecoder = func() engine.Decoder { return decoding.Decoder(s.Fields) }
-	opened, err := with.Open(b.ctx, connect.Opening{Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
+	opened, err := with.Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
 		Stdin: func() (io.Reader, error) { return b.takeStdin(s.Name) }, Once: b.readOnce})
 	if opened.Close != nil {
 		b.closers = append(b.closers, opened.Close)
@@ -251,7 +253,7 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 			format = connect.DefaultFormat()
 		}
 	}
-	out, err := b.opt.SinkOf(s).Open(b.ctx, connect.Opening{Name: s.Name, Dir: b.job.Dir, Format: format, Schema: s.Schema,
+	out, err := b.opt.SinkOf(s).Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Schema: s.Schema, Kept: b.opt.Checkpoints != "", Shipments: b.shipments(),
 		Stdout: func() (io.Writer, *connect.Format, error) { return b.takeStdout(s.Name) }})
 	if errors.Is(err, connect.ErrUsage) {
 		return nil, err
@@ -260,6 +262,17 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 		return nil, fmt.Errorf("sink %s: %w", s.Name, err)
 	}
 	return out, nil
+}
+
+// shipments gives the folder where rows wait for their delivery; empty where they go out as they are made.
+func (b *builder) shipments() string {
+	switch {
+	case b.opt.Checkpoints == "" || b.job.Delivery != "exactly_once":
+		return ""
+	case b.opt.Shipments != "":
+		return b.opt.Shipments
+	}
+	return filepath.Join(b.opt.Checkpoints, "shipments")
 }
 
 // takeStdout gives standard output to one sink, and how rows look there, where --format says so.

@@ -254,7 +254,7 @@ var errAlreadyFinished = errors.New("the job has come to its end: its inputs are
 func permanent(err error) bool {
 	var faults job.Faults
 	var panicked *engine.Panic
-	return errors.As(err, &panicked) || errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged) || errors.Is(err, run.ErrFormat)
+	return errors.As(err, &panicked) || errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged) || errors.Is(err, engine.ErrFenced) || errors.Is(err, run.ErrFormat)
 }
 
 // hopeless counts tries that came to nothing.
@@ -277,7 +277,7 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 	sampling, end := context.WithCancel(context.Background())
 	defer end()
 	return run.Run(ctx, r.job, run.Options{
-		Lanes: r.rec.Lanes, Checkpoints: r.dir, Drop: r.rec.DropParts, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), StopWithin: stopWithin,
+		Lanes: r.rec.Lanes, Checkpoints: r.dir, Shipments: filepath.Join(filepath.Dir(r.dir), "shipments"), Drop: r.rec.DropParts, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), StopWithin: stopWithin,
 		Say: func(line string) { r.log.Info(line) },
 		Tap: func(name string, _ row.Schema) engine.Tap {
 			if t := r.taps[name]; t != nil {

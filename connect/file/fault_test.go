@@ -12,6 +12,7 @@ import (
 	"testing"
 
 	"undertide/core/engine"
+	"undertide/disk"
 )
 
 var errInjected = errors.New("injected fault")
@@ -20,13 +21,13 @@ var errInjected = errors.New("injected fault")
 func failAt(t *testing.T, n int) *int {
 	t.Helper()
 	ops := 0
-	failpoint = func(op, path string) error {
+	disk.Failpoint = func(op, path string) error {
 		if ops++; ops == n {
 			return fmt.Errorf("%s %s: %w", op, path, errInjected)
 		}
 		return nil
 	}
-	t.Cleanup(func() { failpoint = nil })
+	t.Cleanup(func() { disk.Failpoint = nil })
 	return &ops
 }
 

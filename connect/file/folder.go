@@ -30,7 +30,7 @@ type Folder struct {
 	epoch     int64
 	lock      *os.File
 
-	out   *output // the file at hand; nil between files
+	out   *disk.Output // the file at hand; nil between files
 	size  int64
 	files []string // of this epoch, final names
 	bytes int64    // of those that are closed
@@ -151,17 +151,17 @@ func (s *Folder) Write(data []byte, _ int) error {
 	}
 	if s.out == nil {
 		name := fmt.Sprintf("%s-%08d-%d%s", s.name, s.epoch, len(s.files)+1, s.Format.Endings[0])
-		o, err := openOutput(s.Files, filepath.Join(s.dir, name+".part"), os.O_TRUNC)
+		o, err := disk.OpenForWriting(s.Files, filepath.Join(s.dir, name+".part"), os.O_TRUNC)
 		if err != nil {
 			return err
 		}
 		s.out, s.size = o, 0
 		s.files = append(s.files, name)
-		if _, err := o.put(s.head()); err != nil {
+		if _, err := o.Put(s.head()); err != nil {
 			return err
 		}
 	}
-	n, err := s.out.put(data)
+	n, err := s.out.Put(data)
 	s.size += int64(n)
 	return err
 }
@@ -173,7 +173,7 @@ func (s *Folder) closeFile() error {
 	o := s.out
 	s.bytes += s.size
 	s.out, s.size = nil, 0
-	return errors.Join(o.sync(), o.close())
+	return errors.Join(o.Sync(), o.Close())
 }
 
 func (s *Folder) Prepare(epoch int64) (out engine.Shipment, err error) {
@@ -181,7 +181,7 @@ func (s *Folder) Prepare(epoch int64) (out engine.Shipment, err error) {
 		return out, err
 	}
 	if len(s.files) > 0 {
-		if err := syncFolder(s.Files, s.dir); err != nil { // the names last before the checkpoint counts on them
+		if err := disk.SyncFolder(s.Files, s.dir); err != nil { // the names last before the checkpoint counts on them
 			return out, err
 		}
 	}
@@ -199,7 +199,7 @@ func (s *Folder) Deliver(_ context.Context, sh engine.Shipment) error {
 	}
 	for _, name := range files {
 		path := filepath.Join(s.dir, name)
-		err = rename(s.Files, path+".part", path)
+		err = disk.Rename(s.Files, path+".part", path)
 		if errors.Is(err, fs.ErrNotExist) {
 			if _, e := s.Files.Stat(path); e == nil {
 				continue // renamed before the run was interrupted
@@ -209,13 +209,13 @@ func (s *Folder) Deliver(_ context.Context, sh engine.Shipment) error {
 			return disk.Explain("rename to", path, err)
 		}
 	}
-	if err := syncFolder(s.Files, s.dir); err != nil { // before the marker says that they are there
+	if err := disk.SyncFolder(s.Files, s.dir); err != nil { // before the marker says that they are there
 		return err
 	}
-	if err := replaceFile(s.Files, s.marker(), fmt.Appendf(nil, "{\"epoch\":%d}\n", sh.Epoch)); err != nil {
+	if err := disk.ReplaceFile(s.Files, s.marker(), fmt.Appendf(nil, "{\"epoch\":%d}\n", sh.Epoch)); err != nil {
 		return err
 	}
-	return syncFolder(s.Files, s.dir)
+	return disk.SyncFolder(s.Files, s.dir)
 }
 
 func (s *Folder) Finish() error { return s.Abort() }

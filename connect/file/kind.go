@@ -139,13 +139,17 @@ func (s *sink) Target() (string, func(other string) (message, remedy string)) {
 	}
 }
 
-func (s *sink) Words(f *connect.Format, _ row.Schema) connect.SinkWords {
+func (s *sink) Words(f *connect.Format, _ row.Schema, d connect.Delivering) connect.SinkWords {
 	path := string(s.Path)
 	switch {
 	case path == "-":
-		return connect.SinkWords{Writes: f.Title + " to standard output", Delivery: "as rows are made; what follows the newest checkpoint comes again after a restart"}
+		return connect.SinkWords{Writes: f.Title + " to standard output", Delivery: d.AtLeastOnce(false)}
+	case isFolder(path) && !d.Kept:
+		return connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: "files appear whole, every " + row.DurationText(d.Every) + "; without checkpoints a run that is started again makes all rows again, into further files"}
 	case isFolder(path):
-		return connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: "exactly once: an epoch's files appear when its checkpoint is complete"}
+		return connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: d.WithCheckpoints() + ", as whole files"}
+	case !d.Kept:
+		return connect.SinkWords{Writes: f.Title + " to " + path, Delivery: "the file appears when the run finishes, and replaces the one before; without checkpoints a run that is started again begins it anew"}
 	}
 	return connect.SinkWords{Writes: f.Title + " to " + path, Delivery: "exactly once: aside as .part, cut back to the checkpoint on resume, renamed when the run finishes"}
 }

@@ -39,7 +39,7 @@ func (o Output) head() []byte {
 type Single struct {
 	Output
 	path string
-	out  *output
+	out  *disk.Output
 	size int64
 }
 
@@ -81,11 +81,11 @@ func (s *Single) keepRights() error {
 		return nil //nolint:nilerr // there is none
 	}
 	if sys, ok := st.Sys().(*syscall.Stat_t); ok && int(sys.Uid) != os.Geteuid() {
-		if err := s.out.f.Chown(int(sys.Uid), int(sys.Gid)); err != nil {
+		if err := s.out.File.Chown(int(sys.Uid), int(sys.Gid)); err != nil {
 			return fmt.Errorf("%s belongs to another user, and would not any more; choose another path, or remove it", s.path)
 		}
 	}
-	if err := s.out.f.Chmod(st.Mode().Perm()); err != nil {
+	if err := s.out.File.Chmod(st.Mode().Perm()); err != nil {
 		return disk.Explain("write", s.part(), err)
 	}
 	return nil
@@ -97,19 +97,19 @@ func (s *Single) Delivered(context.Context) (int64, error) { return 0, nil }
 func (s *Single) Open(waiting []engine.Shipment, _ int64) (err error) {
 	defer func() {
 		if err != nil && s.out != nil { // whoever comes next may have the file
-			err = errors.Join(err, s.out.close())
+			err = errors.Join(err, s.out.Close())
 			s.out = nil
 		}
 	}()
 	if err := s.Check(); err != nil {
 		return err
 	}
-	o, err := openOutput(s.Files, s.part(), 0)
+	o, err := disk.OpenForWriting(s.Files, s.part(), 0)
 	if err != nil {
 		return err
 	}
-	if err := syscall.Flock(int(o.f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
-		o.f.Close()
+	if err := syscall.Flock(int(o.File.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		o.File.Close()
 		return fmt.Errorf("%s is being written by another run; wait for it, or choose another path", s.part())
 	}
 	s.out, s.size = o, 0
@@ -122,7 +122,7 @@ func (s *Single) Open(waiting []engine.Shipment, _ int64) (err error) {
 	if s.size > 0 {
 		return nil
 	}
-	if err := syncFolder(s.Files, filepath.Dir(s.path)); err != nil { // the name lasts before a checkpoint counts on it
+	if err := disk.SyncFolder(s.Files, filepath.Dir(s.path)); err != nil { // the name lasts before a checkpoint counts on it
 		return err
 	}
 	return s.Write(s.head(), 0)
@@ -130,7 +130,7 @@ func (s *Single) Open(waiting []engine.Shipment, _ int64) (err error) {
 
 // cutBack drops what was written after the checkpoint that the run starts from.
 func (s *Single) cutBack(waiting []engine.Shipment) error {
-	f := s.out.f
+	f := s.out.File
 	if n := len(waiting); n > 0 {
 		var sh singleShipment
 		if err := json.Unmarshal(waiting[n-1].Data, &sh); err != nil {
@@ -145,7 +145,7 @@ func (s *Single) cutBack(waiting []engine.Shipment) error {
 		}
 		s.size = sh.Bytes
 	}
-	if err := errors.Join(try("truncate", s.part()), f.Truncate(s.size)); err != nil {
+	if err := errors.Join(disk.Try("truncate", s.part()), f.Truncate(s.size)); err != nil {
 		return disk.Explain("write", s.part(), err)
 	}
 	if _, err := f.Seek(s.size, io.SeekStart); err != nil {
@@ -155,16 +155,16 @@ func (s *Single) cutBack(waiting []engine.Shipment) error {
 }
 
 func (s *Single) Write(data []byte, _ int) error {
-	n, err := s.out.put(data)
+	n, err := s.out.Put(data)
 	s.size += int64(n)
 	return err
 }
 
-func (s *Single) Flush() error { return s.out.flush() }
+func (s *Single) Flush() error { return s.out.Flush() }
 
 // Prepare: rows wait for nothing, they are in the file.
 func (s *Single) Prepare(int64) (out engine.Shipment, err error) {
-	if err := s.out.sync(); err != nil {
+	if err := s.out.Sync(); err != nil {
 		return out, err
 	}
 	out.Data, err = json.Marshal(singleShipment{Bytes: s.size})
@@ -174,7 +174,7 @@ func (s *Single) Prepare(int64) (out engine.Shipment, err error) {
 func (s *Single) Deliver(context.Context, engine.Shipment) error { return nil }
 
 func (s *Single) Finish() error {
-	if err := errors.Join(s.out.sync(), s.out.close()); err != nil {
+	if err := errors.Join(s.out.Sync(), s.out.Close()); err != nil {
 		return err
 	}
 	return s.appear()
@@ -182,10 +182,10 @@ func (s *Single) Finish() error {
 
 // appear gives the file its name.
 func (s *Single) appear() error {
-	if err := rename(s.Files, s.part(), s.path); err != nil {
+	if err := disk.Rename(s.Files, s.part(), s.path); err != nil {
 		return disk.Explain("rename to", s.path, err)
 	}
-	return syncFolder(s.Files, filepath.Dir(s.path))
+	return disk.SyncFolder(s.Files, filepath.Dir(s.path))
 }
 
 // Recover finishes the file of a run whose last checkpoint said that it was done.
@@ -200,7 +200,7 @@ func (s *Single) Abort() error {
 	if s.out == nil {
 		return nil
 	}
-	return errors.Join(s.out.flush(), s.out.close())
+	return errors.Join(s.out.Flush(), s.out.Close())
 }
 
 // Stream is a sink that writes to a pipe or terminal, rows as they are made.

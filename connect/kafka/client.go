@@ -31,6 +31,8 @@ type Connection struct {
 	Brokers []string       // host:port
 	TLS     *tls.Config    // nil: in the clear
 	SASL    sasl.Mechanism // nil: nobody signs in
+
+	dial func(ctx context.Context, network, address string) (net.Conn, error) // nil: as networks do; tests lose requests
 }
 
 func (c Connection) String() string {
@@ -43,7 +45,9 @@ const reachIn = 5 * time.Second
 func (c Connection) options() []kgo.Opt {
 	out := []kgo.Opt{kgo.SeedBrokers(c.Brokers...), kgo.ClientID("undertide"), kgo.MetadataMinAge(250 * time.Millisecond), kgo.MetadataMaxAge(30 * time.Second),
 		kgo.RetryBackoffFn(func(n int) time.Duration { return min(time.Duration(n)*100*time.Millisecond, time.Second) })}
-	if c.TLS != nil {
+	if c.dial != nil {
+		out = append(out, kgo.Dialer(c.dial))
+	} else if c.TLS != nil {
 		d := &tls.Dialer{NetDialer: &net.Dialer{Timeout: 3 * time.Second}, Config: c.TLS}
 		out = append(out, kgo.Dialer(d.DialContext))
 	} else {

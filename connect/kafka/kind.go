@@ -11,6 +11,7 @@ import (
 
 	"undertide/connect"
 	"undertide/connect/settings"
+	"undertide/connect/staging"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/disk"
@@ -245,7 +246,7 @@ func (s *source) Document() connect.Origin {
 				lines += "\nkey: [" + key + "]"
 			}
 			return lines
-		}}
+		}, Once: true}
 }
 
 func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, error) {
@@ -330,11 +331,11 @@ func (s *source) Follow(ctx context.Context, next func([]connect.Event) error) e
 
 // sink are the settings of a topic that is written.
 type sink struct {
-	_          struct{}            `later:"replace"`
 	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
 	Topic      topicName           `set:"topic,required" missing:"the topic is not named" fix:"add topic: and its name" hint:"its name"`
 	Create     bool                `set:"create,free" label:"make the topic" about:"Make the topic where the broker lacks it." default:"false"`
 	Partitions int32               `set:"partitions,free" least:"1" most:"10000" about:"Of a topic that is made; default: what the broker holds right."`
+	Replace    bool                `set:"replace" label:"the newest row of a key counts" about:"The key is the identity of the row, and a withdrawn row a message without a value; for compacted topics." default:"false"`
 	Key        settings.FieldNames `set:"key,beside" label:"message key" hint:"fields, with commas between" about:"The fields of the message key."`
 }
 
@@ -347,18 +348,30 @@ func (s *sink) Check(c *connect.Checker) {
 	}
 }
 
-func (s *sink) Atomic() bool { return false }
+func (s *sink) Atomic() bool { return true }
+
+// Replaces says whether the newest message of a key is the one that counts.
+func (s *sink) Replaces() (bool, []string) { return s.Replace, s.Key }
+
+// ReplaceBy is told the identity.
+func (s *sink) ReplaceBy(key []string) { s.Key = key }
 
 func (s *sink) Stream() (*connect.Connection, string) { return s.Connection, string(s.Topic) }
 
 // Makes says whether the topic is made where it is missing.
 func (s *sink) Makes() bool { return s.Create }
 
-func (s *sink) Words(_ *connect.Format, schema row.Schema) connect.SinkWords {
-	w := connect.SinkWords{Writes: connect.StreamText(s) + ", JSON", Delivery: "at least once: what follows the newest checkpoint comes again after a restart"}
+func (s *sink) Words(_ *connect.Format, schema row.Schema, d connect.Delivering) connect.SinkWords {
+	w := connect.SinkWords{Writes: connect.StreamText(s) + ", JSON", Delivery: d.AtLeastOnce(s.Replace)}
+	if d.Once && d.Kept {
+		w.Delivery = d.WithCheckpoints() + ", in one transaction of the broker; readers that take committed messages alone see each once"
+	}
 	keyed := ""
 	if len(s.Key) > 0 {
 		keyed = ", keyed by " + strings.Join(s.Key, ", ")
+	}
+	if s.Replace {
+		keyed += "; the newest of a key counts, and one without a value takes it back"
 	}
 	w.Writes += keyed
 	if !s.Create {
@@ -370,6 +383,9 @@ func (s *sink) Words(_ *connect.Format, schema row.Schema) connect.SinkWords {
 		if s.Partitions > 1 {
 			w.Makes += "s"
 		}
+	}
+	if s.Replace {
+		w.Makes += ", compacted"
 	}
 	var fields []string
 	for _, i := range schema.Visible() {
@@ -384,7 +400,11 @@ func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
 	if err != nil {
 		return nil, err
 	}
-	return NewSink(SinkConfig{Connection: conn, Topic: string(s.Topic), Key: s.Key, Create: s.Create, Partitions: s.Partitions}), nil
+	c := SinkConfig{Connection: conn, Topic: string(s.Topic), Job: o.Job, Sink: o.Name, Key: s.Key, Replace: s.Replace, Create: s.Create, Partitions: s.Partitions}
+	if o.Shipments != "" {
+		return NewOnce(c, staging.New(o.Shipments, o.Name, connect.StreamText(s))), nil
+	}
+	return NewSink(c), nil
 }
 
 func (s *sink) Place(string, bool) string { return connect.StreamText(s) }

@@ -92,16 +92,26 @@ func settingsOf(t *connect.Stream, c kadm.ResourceConfig) {
 // Make makes a topic with so many partitions, 0 for as many as the broker holds right; one that is there
 // already is an error that wraps [connect.ErrStreamExists].
 func (l *Looker) Make(ctx context.Context, topic string, partitions int32) error {
+	return l.make(ctx, topic, partitions, false)
+}
+
+// make is Make; of a compacted topic the broker keeps the newest message of each key.
+func (l *Looker) make(ctx context.Context, topic string, partitions int32, compacted bool) error {
+	var configs map[string]*string
+	if compacted {
+		policy := "compact"
+		configs = map[string]*string{"cleanup.policy": &policy}
+	}
 	defer endsWith(ctx, l.client)()
 	limited, cancel := context.WithTimeout(ctx, reachIn)
 	defer cancel()
 	partitions = cmp.Or(partitions, -1) // as the protocol says it
-	made, err := l.admin.CreateTopic(limited, partitions, -1, nil, topic)
+	made, err := l.admin.CreateTopic(limited, partitions, -1, configs, topic)
 	if err == nil {
 		err = made.Err
 	}
 	if errors.Is(err, kerr.InvalidReplicationFactor) || errors.Is(err, kerr.UnsupportedVersion) { // a broker that has no default
-		made, err = l.admin.CreateTopic(limited, partitions, 1, nil, topic)
+		made, err = l.admin.CreateTopic(limited, partitions, 1, configs, topic)
 		if err == nil {
 			err = made.Err
 		}

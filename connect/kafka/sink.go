@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sync"
 	"time"
 
 	"github.com/twmb/franz-go/pkg/kadm"
@@ -17,6 +16,7 @@ import (
 	"undertide/connect"
 	"undertide/connect/codec"
 	"undertide/connect/formats/ndjson"
+	"undertide/connect/staging"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
@@ -26,26 +26,75 @@ import (
 type SinkConfig struct {
 	Connection Connection
 	Topic      string
+	// Job and Sink name who writes, for transactions.
+	Job, Sink string
 	// Key are the fields of the message key: one gives its text, several a JSON object of them; none
 	// no key. A row whose one key field is null has no key.
 	Key []string
+	// Replace makes the newest row of a key the one that counts: the key is always a JSON object, and a row that is withdrawn
+	// is a message without a value.
+	Replace bool
 	// Create makes the topic where the broker lacks it, with so many Partitions; 0: as many as the broker
-	// holds right.
+	// holds right. One whose rows are replaced is compacted.
 	Create     bool
 	Partitions int32
 }
 
-// Sink writes rows to a topic, at least once: a mark waits until the broker has acknowledged
-// everything before it, and rows after the newest checkpoint may come again after a restart.
+// find makes sure that the topic is there.
+func (c *SinkConfig) find(ctx context.Context, client *kgo.Client) (kadm.TopicDetail, error) {
+	admin := kadm.NewClient(client)
+	detail, err := c.Connection.topic(ctx, admin, c.Topic)
+	if !errors.Is(err, connect.ErrNoStream) {
+		return detail, err
+	}
+	if !c.Create {
+		return detail, fmt.Errorf("%w; or say create: true beside topic, and the run makes it", err)
+	}
+	l := &Looker{c: c.Connection, client: client, admin: admin}
+	if err := l.make(ctx, c.Topic, c.Partitions, c.Replace); err != nil && !errors.Is(err, connect.ErrStreamExists) {
+		return detail, err
+	}
+	for range 50 { // until all brokers know it
+		if detail, err = c.Connection.topic(ctx, admin, c.Topic); !errors.Is(err, connect.ErrNoStream) {
+			return detail, err
+		}
+		select {
+		case <-ctx.Done():
+			return detail, ctx.Err()
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
+	return detail, err
+}
+
+// producing are the options of clients that write.
+func (c *SinkConfig) producing(h *health) []kgo.Opt {
+	return append(c.Connection.options(), kgo.WithHooks(h), kgo.DefaultProduceTopic(c.Topic), kgo.ProducerLinger(5*time.Millisecond),
+		kgo.MaxBufferedRecords(50_000), kgo.UnknownTopicRetries(-1))
+}
+
+// explain words why a row could not be written.
+func (c *SinkConfig) explain(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, kerr.MessageTooLarge):
+		return fmt.Errorf("%w as too large for topic %s of %s; raise the topic's max.message.bytes, or write fewer fields: %w", errRefused, c.Topic, c.Connection, err)
+	case errors.Is(err, staging.ErrMissing):
+		return err
+	}
+	return fmt.Errorf("%s: write to topic %s: %w", c.Connection, c.Topic, err)
+}
+
+// Sink writes rows to a topic as they are made, at least once: a mark waits until the broker has acknowledged
+// everything before it, and rows after the newest checkpoint come again after a restart.
 type Sink struct {
 	c      SinkConfig
 	health *health
 	client *kgo.Client
+	sent   sending
 	ctx    context.Context // ends with the sink or when it is interrupted
 	cancel context.CancelFunc
-
-	mu  sync.Mutex // guards err
-	err error      // the first refusal
 }
 
 // NewSink makes a sink; the broker is reached by Open.
@@ -55,30 +104,17 @@ func NewSink(c SinkConfig) *Sink {
 	return s
 }
 
-func (s *Sink) NewEncoder(sc row.Schema) engine.Encoder {
-	e := &encoder{values: ndjson.NewEncoder(sc)}
-	var fields row.Schema
-	for _, name := range s.c.Key {
-		i := sc.Index(name)
-		e.key = append(e.key, i)
-		fields = append(fields, sc[i])
-	}
-	if len(e.key) > 1 {
-		e.keys = ndjson.NewEncoder(fields)
-	}
-	return e
-}
+func (s *Sink) NewEncoder(sc row.Schema) engine.Encoder { return newEncoder(&s.c, sc) }
 
 // Delivered: a topic does not say of which epoch its rows are.
 func (s *Sink) Delivered(context.Context) (int64, error) { return 0, nil }
 
 func (s *Sink) Open([]engine.Shipment, int64) error {
-	client, err := kgo.NewClient(append(s.c.Connection.options(), kgo.WithHooks(s.health), kgo.DefaultProduceTopic(s.c.Topic), kgo.ProducerLinger(5*time.Millisecond),
-		kgo.MaxBufferedRecords(50_000), kgo.UnknownTopicRetries(-1))...)
+	client, err := kgo.NewClient(s.c.producing(s.health)...)
 	if err != nil {
 		return fmt.Errorf("connect to %s: %w", s.c.Connection, err)
 	}
-	if err := s.find(client); err != nil {
+	if _, err := s.c.find(s.ctx, client); err != nil {
 		client.Close()
 		return err
 	}
@@ -93,33 +129,7 @@ func (s *Sink) Probe() error {
 		return fmt.Errorf("connect to %s: %w", s.c.Connection, err)
 	}
 	defer client.Close()
-	return s.find(client)
-}
-
-// find makes sure that the topic is there.
-func (s *Sink) find(client *kgo.Client) error {
-	admin := kadm.NewClient(client)
-	_, err := s.c.Connection.topic(s.ctx, admin, s.c.Topic)
-	if !errors.Is(err, connect.ErrNoStream) {
-		return err
-	}
-	if !s.c.Create {
-		return fmt.Errorf("%w; or say create: true beside topic, and the run makes it", err)
-	}
-	l := &Looker{c: s.c.Connection, client: client, admin: admin}
-	if err := l.Make(s.ctx, s.c.Topic, s.c.Partitions); err != nil && !errors.Is(err, connect.ErrStreamExists) {
-		return err
-	}
-	for range 50 { // until all brokers know it
-		if _, err = s.c.Connection.topic(s.ctx, admin, s.c.Topic); !errors.Is(err, connect.ErrNoStream) {
-			return err
-		}
-		select {
-		case <-s.ctx.Done():
-			return s.ctx.Err()
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
+	_, err = s.c.find(s.ctx, client)
 	return err
 }
 
@@ -132,33 +142,12 @@ func (s *Sink) Write(data []byte, _ int) error {
 		var r kgo.Record
 		r.Key, data = frame(data)
 		r.Value, data = frame(data)
-		s.client.Produce(s.ctx, &r, s.produced)
+		s.client.Produce(s.ctx, &r, s.sent.done)
 	}
 	return s.ctx.Err()
 }
 
-func (s *Sink) produced(_ *kgo.Record, err error) {
-	if err == nil {
-		return
-	}
-	switch {
-	case errors.Is(err, kerr.MessageTooLarge):
-		err = fmt.Errorf("%s refuses a row as too large for topic %s; raise the topic's max.message.bytes, or write fewer fields: %w", s.c.Connection, s.c.Topic, err)
-	default:
-		err = fmt.Errorf("%s: write to topic %s: %w", s.c.Connection, s.c.Topic, err)
-	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.err == nil {
-		s.err = err
-	}
-}
-
-func (s *Sink) fault() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.err
-}
+func (s *Sink) fault() error { return s.c.explain(s.sent.fault()) }
 
 // Prepare waits until the broker has everything: rows wait for nothing.
 func (s *Sink) Prepare(int64) (out engine.Shipment, err error) {
@@ -190,11 +179,27 @@ func (s *Sink) Retries() int64  { return s.health.retried() }
 // encoder writes a key and a value for each row, each with its length before it: 0 for null, else
 // the length and one.
 type encoder struct {
-	key     []int
-	keys    engine.Encoder
-	values  engine.Encoder
-	cols    []*row.Column
-	scratch []byte
+	key       []int // columns of the key
+	keys      engine.Encoder
+	values    engine.Encoder
+	withdrawn int // the column that says so; -1 where rows are not replaced
+	columns   []*row.Column
+	scratch   []byte
+}
+
+func newEncoder(c *SinkConfig, sc row.Schema) *encoder {
+	e := &encoder{withdrawn: -1}
+	for _, name := range c.Key {
+		e.key = append(e.key, sc.Index(name))
+	}
+	if len(e.key) > 1 || c.Replace {
+		e.keys = ndjson.NewEncoder(sc.Only(e.key))
+	}
+	if c.Replace {
+		e.withdrawn = sc.Index("withdrawn")
+	}
+	e.values = ndjson.NewEncoder(sc)
+	return e
 }
 
 func (e *encoder) Append(dst []byte, v step.View) []byte {
@@ -203,25 +208,34 @@ func (e *encoder) Append(dst []byte, v step.View) []byte {
 		one.Sel = v.Sel[i : i+1]
 		r := int(v.Sel[i])
 		switch {
-		case len(e.key) == 0 || len(e.key) == 1 && v.Cols[e.key[0]].IsNull(r):
+		case len(e.key) == 0 || e.keys == nil && v.Cols[e.key[0]].IsNull(r):
 			dst = append(dst, 0)
-		case len(e.key) == 1:
+		case e.keys == nil:
 			e.scratch = codec.AppendText(e.scratch[:0], v.Cols[e.key[0]], r)
 			dst = appendFrame(dst, e.scratch)
 		default:
-			e.cols = e.cols[:0]
-			for _, c := range e.key {
-				e.cols = append(e.cols, v.Cols[c])
-			}
-			key := one
-			key.Cols = e.cols
-			e.scratch = e.keys.Append(e.scratch[:0], key)
-			dst = appendFrame(dst, e.scratch[:len(e.scratch)-1])
+			dst = e.object(dst, e.keys, one, e.key)
 		}
-		e.scratch = e.values.Append(e.scratch[:0], one)
-		dst = appendFrame(dst, e.scratch[:len(e.scratch)-1]) // without the newline
+		if w := e.withdrawn; w >= 0 && !v.Cols[w].IsNull(r) && v.Cols[w].I[r] != 0 {
+			dst = append(dst, 0)
+			continue
+		}
+		dst = e.object(dst, e.values, one, nil)
 	}
 	return dst
+}
+
+// object writes a row's columns as a JSON object: those that are named, or all.
+func (e *encoder) object(dst []byte, as engine.Encoder, one step.View, columns []int) []byte {
+	if columns != nil {
+		e.columns = e.columns[:0]
+		for _, c := range columns {
+			e.columns = append(e.columns, one.Cols[c])
+		}
+		one.Cols = e.columns
+	}
+	e.scratch = as.Append(e.scratch[:0], one)
+	return appendFrame(dst, e.scratch[:len(e.scratch)-1]) // without the newline
 }
 
 func appendFrame(dst, text []byte) []byte {

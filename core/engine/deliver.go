@@ -13,6 +13,8 @@ import (
 // Shipment is what a sink prepared of an epoch: it is durable, and waits for its delivery.
 type Shipment struct {
 	Epoch int64 `json:"epoch"`
+	// Place is the number of the turn behind the mark that ends the epoch.
+	Place int64 `json:"place,omitempty"`
 	// Rows are those of the epoch.
 	Rows int64 `json:"rows"`
 	// Bytes are what is kept until it is delivered.
@@ -139,6 +141,10 @@ type Undelivered struct {
 
 // ErrUndelivered is wrapped where a stopped run without checkpoints could not deliver what it had made.
 var ErrUndelivered = errors.New("rows were not delivered in time")
+
+// ErrFenced is wrapped where another run has taken a sink over: nothing that this one makes is delivered any more. Trying
+// again would take it back, so whoever gets this error does not.
+var ErrFenced = errors.New("another run of the job has taken over")
 
 // undelivered gives the sinks for which something waits.
 func (e *run) undelivered() (out []Undelivered) {

@@ -27,10 +27,11 @@ type executor struct {
 	inputs    []step.Inputs             // by step that merges, in lanes
 	waiting   [][]mergeInput            // by step that merges
 	waitSinks [][]mergeInput
-	encoders  []Encoder // by sink
-	blocks    []block   // by sink: rows of this turn
-	views     []Encoder // by tap
-	viewed    []block   // by tap
+	encoders  []Encoder       // by sink
+	constant  [][]*row.Column // by sink: its constants, as long as was needed
+	blocks    []block         // by sink: rows of this turn
+	views     []Encoder       // by tap
+	viewed    []block         // by tap
 
 	steps   []StepCounts // of this turn
 	rejects []step.Reject
@@ -76,7 +77,7 @@ func newExecutor(p *plan, lanes int, early bool) *executor {
 		exchanges: make([]perTurn[*step.Exchange], len(p.keyed)), routes: make([]*step.Router, len(p.keyed)),
 		made: make([]*step.Pages, n), merged: make([]*step.Pages, n+len(p.Sinks)), inputs: make([]step.Inputs, n), log: step.NewPages(RejectSchema),
 		waiting: make([][]mergeInput, n), waitSinks: make([][]mergeInput, len(p.Sinks)),
-		encoders: make([]Encoder, len(p.Sinks)), blocks: make([]block, len(p.Sinks)),
+		encoders: make([]Encoder, len(p.Sinks)), constant: make([][]*row.Column, len(p.Sinks)), blocks: make([]block, len(p.Sinks)),
 		views: make([]Encoder, len(p.Taps)), viewed: make([]block, len(p.Taps)),
 		steps: make([]StepCounts, n),
 	}
@@ -231,12 +232,32 @@ func (x *executor) encode(sink int, v step.View) {
 	if len(v.Sel) == 0 {
 		return
 	}
+	n := &x.p.Sinks[sink]
 	if x.encoders[sink] == nil {
-		x.encoders[sink] = x.p.Sinks[sink].Sink.NewEncoder(x.p.Sinks[sink].Schema)
+		x.encoders[sink] = n.Sink.NewEncoder(n.Writes())
+	}
+	if len(n.Constants) > 0 {
+		v = x.constants(n.Constants, &x.constant[sink], v)
 	}
 	b := &x.blocks[sink]
 	b.data = x.encoders[sink].Append(b.data, v)
 	b.rows += len(v.Sel)
+}
+
+// constants adds columns of constants to rows; filled are those of before, which are made longer where they must be.
+func (x *executor) constants(list []Constant, filled *[]*row.Column, v step.View) step.View {
+	v.Cols = slices.Clone(v.Cols)
+	for i, c := range list {
+		if i == len(*filled) {
+			*filled = append(*filled, row.NewColumn(c.Field.Kind))
+		}
+		col := (*filled)[i]
+		for col.Len() < v.N {
+			col.AppendFrom(c.Value, 0)
+		}
+		v.Cols = slices.Insert(v.Cols, c.At, col)
+	}
+	return v
 }
 
 // view encodes rows for a tap, which need not take all of them.

@@ -60,8 +60,27 @@ type Step struct {
 type SinkNode struct {
 	Name   string
 	From   []Input
-	Schema row.Schema
-	Sink   Sink
+	Schema row.Schema // as it is read
+	// Constants are written beside what is read, by ascending At.
+	Constants []Constant
+	Sink      Sink
+}
+
+// Constant is a field of what a sink writes whose value is always the same.
+type Constant struct {
+	// At is its place among all that is written. With fields a, b and a constant at 1 the sink writes a, the constant, b.
+	At    int
+	Field row.Field
+	Value *row.Column // of one row
+}
+
+// Writes gives the fields that the sink's encoders get.
+func (n *SinkNode) Writes() row.Schema {
+	out := slices.Clone(n.Schema)
+	for _, c := range n.Constants {
+		out = slices.Insert(out, c.At, c.Field)
+	}
+	return out
 }
 
 // TapNode lets somebody look at rows as they pass; what it reads is named as for sinks.

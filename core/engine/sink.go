@@ -118,7 +118,7 @@ func (s *sinkRunner) finishMark(m sinkMessage) {
 		if err != nil {
 			s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
 		}
-		shipment.Epoch, shipment.Rows = m.mark.snap.Epoch, s.counts.Rows-s.shipped
+		shipment.Epoch, shipment.Place, shipment.Rows = m.mark.snap.Epoch, m.mark.snap.Turn, s.counts.Rows-s.shipped
 		s.shipped = s.counts.Rows
 		waiting, _ := s.delivery.left()
 		m.mark.addShipments(s.node.Name, s.at, append(waiting, shipment), s.counts)

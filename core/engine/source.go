@@ -148,7 +148,8 @@ type Sink interface {
 	// NewEncoder makes an encoder; each producer has its own.
 	NewEncoder(s row.Schema) Encoder
 	// Delivered gives the epoch that was delivered last, as the place itself says; 0 for none, or where it does not say.
-	// Called before Open. Epochs of a run that starts anew are greater.
+	// Called before Open, by a run that is about to start. Epochs of a run that starts anew are greater. Where the place can
+	// tell runs apart, whoever wrote to it before can do so no more: what Delivered gives stays true until this run delivers.
 	Delivered(ctx context.Context) (epoch int64, err error)
 	// Open makes the sink ready. waiting are the shipments of the checkpoint that the run starts from, in the order of
 	// their epochs: the last is of its own epoch, and all that may not be delivered yet stand before it. They are given to
@@ -157,7 +158,7 @@ type Sink interface {
 	// Write takes encoded rows of the current epoch. data is not kept.
 	Write(data []byte, rows int) error
 	// Prepare makes everything written so far durable, at the mark that ends epoch, and gives the shipment: what a later
-	// Open or Deliver needs, and how many bytes wait. The engine fills in epoch and rows.
+	// Open or Deliver needs, and how many bytes wait. The engine fills in the epoch, its place, and the rows.
 	Prepare(epoch int64) (Shipment, error)
 	// Deliver makes a shipment visible to readers, whose checkpoint is complete; in the order of epochs, one at a time.
 	// Delivering again what was delivered changes nothing. It returns soon once ctx is done.

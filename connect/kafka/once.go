@@ -1,0 +1,297 @@
+package kafka
+
+import (
+	"bufio"
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+	"github.com/twmb/franz-go/pkg/kgo"
+
+	"undertide/connect/staging"
+	"undertide/core/engine"
+	"undertide/core/row"
+)
+
+// Once writes rows to a topic exactly once: the rows of an epoch wait in a file until its checkpoint is complete, and then go
+// out in one transaction of the broker, which also commits the epoch ([ledger]). Readers that ask for committed rows alone
+// see every row once, whoever was killed when.
+//
+// Why nothing comes twice: a commit whose answer was lost is asked for, not repeated. Why nothing is lost: a file goes only
+// once the broker says that it has the epoch. Why an earlier run that lives on does no harm: a start takes the transactional
+// id, which aborts what that run has open, and writes its own name into the ledger; who finds another's name there ends. The
+// name is needed since a broker ends transactions also for other reasons, and the errors are the same: after each one the
+// delivery begins again with a client of its own, and looks at the ledger once it holds the id.
+type Once struct {
+	c      SinkConfig
+	area   *staging.Area
+	run    string
+	health *health
+	ledger ledger
+	ctx    context.Context // ends with the sink or when it is interrupted
+	cancel context.CancelFunc
+	taken  bool // this run may deliver
+
+	mu     sync.Mutex // guards client: Deliver runs beside Abort
+	client *kgo.Client
+}
+
+// NewOnce makes a sink whose shipments wait in an area; the broker is reached by Delivered.
+func NewOnce(c SinkConfig, area *staging.Area) *Once {
+	name := "undertide." + c.Job + "." + c.Sink
+	s := &Once{c: c, area: area, run: rand.Text(), health: &health{what: c.Connection.String()}, ledger: ledger{txn: name, group: name, topic: c.Topic}}
+	s.ctx, s.cancel = context.WithCancel(context.Background())
+	return s
+}
+
+func (s *Once) NewEncoder(sc row.Schema) engine.Encoder { return newEncoder(&s.c, sc) }
+
+// takeIn bounds how long a start waits until the broker has ended what an earlier run had open.
+const takeIn = 30 * time.Second
+
+// Delivered takes the topic over, and gives the epoch that was delivered last.
+func (s *Once) Delivered(ctx context.Context) (int64, error) {
+	noted, err := s.area.Delivered()
+	if err != nil {
+		return 0, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, takeIn)
+	defer cancel()
+	client, err := kgo.NewClient(s.c.Connection.options()...)
+	if err != nil {
+		return 0, fmt.Errorf("connect to %s: %w", s.c.Connection, err)
+	}
+	defer client.Close()
+	detail, err := s.c.find(ctx, client)
+	if err != nil {
+		return 0, err
+	}
+	s.ledger.id = detail.ID
+	e, err := s.ledger.take(ctx, client, s.run, noted)
+	if denied := s.c.Connection.denied(err); denied != nil {
+		return 0, denied
+	}
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", s.c.Connection, err)
+	}
+	s.taken = true
+	return e.Epoch, nil
+}
+
+// Open begins an epoch; what waits is given to Deliver.
+func (s *Once) Open(waiting []engine.Shipment, epoch int64) error { return s.area.Open(waiting, epoch) }
+
+// Write keeps rows of the epoch at hand.
+func (s *Once) Write(data []byte, _ int) error { return s.area.Write(data) }
+
+// Prepare makes the epoch's rows durable.
+func (s *Once) Prepare(epoch int64) (engine.Shipment, error) { return s.area.Prepare(epoch) }
+
+// Deliver sends a shipment in one transaction, and tries again until that was committed, or another run has taken over.
+func (s *Once) Deliver(ctx context.Context, sh engine.Shipment) error {
+	if !staging.Rows(sh) {
+		return nil
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer context.AfterFunc(s.ctx, cancel)()
+	wait := &backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond, Multiplier: 2, MaxInterval: 5 * time.Second, RandomizationFactor: 0.3}
+	for {
+		err := s.commit(ctx, sh)
+		if err == nil {
+			s.health.ok()
+			return s.area.Done(sh)
+		}
+		s.drop()
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if errors.Is(err, engine.ErrFenced) || errors.Is(err, staging.ErrMissing) || errors.Is(err, errRefused) || !passes(err) {
+			return cmp.Or(s.c.Connection.denied(err), err)
+		}
+		s.health.fault(err)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(wait.NextBackOff()):
+		}
+	}
+}
+
+// drop ends the client, with the transaction that it may have open.
+func (s *Once) drop() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.client != nil {
+		s.client.Close()
+		s.client = nil
+	}
+}
+
+// begin gives a client that holds the transactional id, and false where the broker has the epoch already.
+func (s *Once) begin(ctx context.Context, epoch int64) (*kgo.Client, bool, error) {
+	s.mu.Lock()
+	client := s.client
+	s.mu.Unlock()
+	if client != nil {
+		return client, true, nil // nothing has failed since the last commit
+	}
+	client, err := kgo.NewClient(append(s.c.producing(s.health), kgo.TransactionalID(s.ledger.txn), kgo.TransactionTimeout(transactionLasts))...)
+	if err != nil {
+		return nil, false, fmt.Errorf("connect to %s: %w", s.c.Connection, err)
+	}
+	s.mu.Lock()
+	s.client = client
+	s.mu.Unlock()
+	if _, _, err := client.ProducerID(ctx); err != nil {
+		return nil, false, fmt.Errorf("%s: begin a transaction: %w", s.c.Connection, err)
+	}
+	e, err := s.ledger.read(ctx, client)
+	if err != nil {
+		return nil, false, fmt.Errorf("%s: ask what was delivered: %w", s.c.Connection, err)
+	}
+	if e.Run != s.run {
+		return nil, false, fmt.Errorf("%w: it delivers to topic %s of %s, and has delivered up to epoch %d", engine.ErrFenced, s.c.Topic, s.c.Connection, e.Epoch)
+	}
+	return client, e.Epoch < epoch, nil
+}
+
+// commit is one try.
+func (s *Once) commit(ctx context.Context, sh engine.Shipment) error {
+	client, lacks, err := s.begin(ctx, sh.Epoch)
+	if err != nil || !lacks {
+		return err
+	}
+	if err := client.BeginTransaction(); err != nil {
+		return fmt.Errorf("%s: begin a transaction: %w", s.c.Connection, err)
+	}
+	var sent sending
+	err = s.area.Read(sh, func(rows io.Reader) error {
+		return frames(rows, func(r *kgo.Record) error {
+			client.Produce(ctx, r, sent.done)
+			return sent.fault()
+		})
+	})
+	if err := errors.Join(s.c.explain(err), client.Flush(ctx), s.c.explain(sent.fault())); err != nil {
+		return err
+	}
+	id, epoch, err := client.ProducerID(ctx)
+	if err != nil {
+		return fmt.Errorf("%s: %w", s.c.Connection, err)
+	}
+	if err := s.ledger.write(ctx, client, id, epoch, entry{sh.Epoch, sh.Place, s.run}); err != nil {
+		return fmt.Errorf("%s: %w", s.c.Connection, err)
+	}
+	if err := client.EndTransaction(ctx, kgo.TryCommit); err != nil {
+		return fmt.Errorf("%s: commit epoch %d: %w", s.c.Connection, sh.Epoch, err)
+	}
+	return nil
+}
+
+// sending notes the first refusal of what was sent.
+type sending struct {
+	mu  sync.Mutex // guards err
+	err error
+}
+
+func (s *sending) done(_ *kgo.Record, err error) {
+	if err == nil {
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.err = cmp.Or(s.err, err)
+}
+
+func (s *sending) fault() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.err
+}
+
+// Recover delivers what is left of a run whose last checkpoint said that it was done.
+func (s *Once) Recover(ctx context.Context, waiting []engine.Shipment) error {
+	defer s.Abort()
+	left := false
+	for _, sh := range waiting {
+		left = left || staging.Rows(sh)
+	}
+	if noted, err := s.area.Delivered(); err != nil || !left || noted >= waiting[len(waiting)-1].Epoch {
+		return err
+	}
+	done, err := s.Delivered(ctx)
+	if err != nil {
+		return err
+	}
+	for _, sh := range waiting {
+		if sh.Epoch > done {
+			if err := s.Deliver(ctx, sh); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (s *Once) Finish() error { return s.Abort() }
+
+func (s *Once) Abort() error {
+	s.cancel()
+	s.drop()
+	return s.area.Close()
+}
+
+// Interrupt frees whoever waits for the broker.
+func (s *Once) Interrupt() { s.cancel() }
+
+func (s *Once) Trouble() string { return s.health.trouble() }
+func (s *Once) Retries() int64  { return s.health.retried() }
+
+// errRefused is wrapped where the broker will never take a row.
+var errRefused = errors.New("the broker refuses a row")
+
+// frames gives the records of a shipment; their bytes are the library's from then on.
+func frames(rows io.Reader, take func(*kgo.Record) error) error {
+	in := bufio.NewReaderSize(rows, 256<<10)
+	for {
+		r := &kgo.Record{}
+		var err error
+		if r.Key, err = readFrame(in); errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if r.Value, err = readFrame(in); err != nil {
+			return fmt.Errorf("%w: a row ends before its end", staging.ErrMissing)
+		}
+		if err := take(r); err != nil {
+			return err
+		}
+	}
+}
+
+// readFrame reads what appendFrame wrote; io.EOF where nothing follows.
+func readFrame(in *bufio.Reader) ([]byte, error) {
+	n, err := binary.ReadUvarint(in)
+	switch {
+	case errors.Is(err, io.EOF):
+		return nil, err
+	case err != nil || n > 1<<30:
+		return nil, fmt.Errorf("%w: a row's length cannot be read", staging.ErrMissing)
+	case n == 0:
+		return nil, nil
+	}
+	out := make([]byte, n-1)
+	if _, err := io.ReadFull(in, out); err != nil {
+		return nil, fmt.Errorf("%w: a row ends before its end", staging.ErrMissing)
+	}
+	return out, nil
+}
