@@ -116,13 +116,43 @@ func connected(ctx context.Context, s *streams, j *job.Job) (bool, error) {
 		_, err = fmt.Fprintf(s.out, "%s: %s, %s: %s\n", j.File, what, connect.StreamText(through), verdict)
 		return err
 	}
+	fit := func(k *job.Sink) error {
+		with, ok := k.With.(connect.Fitting)
+		if !ok || !good {
+			return nil
+		}
+		steps, err := with.Fit(ctx, k.Schema)
+		if err != nil {
+			return err
+		}
+		for _, x := range steps {
+			verdict := x.Text
+			if x.State == "no" {
+				verdict, good = "no: "+x.Text, false
+			}
+			if _, err := fmt.Fprintf(s.out, "%s: sink %s, %s: %s\n", j.File, k.Name, x.Name, verdict); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
 	for i := range j.Sources {
 		if err := test("source "+j.Sources[i].Name, j.Sources[i].With, connect.ByReading); err != nil {
 			return false, err
 		}
 	}
 	for i := range j.Sinks {
-		if err := test("sink "+j.Sinks[i].Name, j.Sinks[i].With, connect.ByWriting); err != nil {
+		k := &j.Sinks[i]
+		needs := connect.ByWriting
+		if r, ok := k.With.(connect.Replacing); ok {
+			if on, _ := r.Replaces(); on {
+				needs = connect.ByReplacing
+			}
+		}
+		if err := test("sink "+k.Name, k.With, needs); err != nil {
+			return false, err
+		}
+		if err := fit(k); err != nil {
 			return false, err
 		}
 	}
@@ -134,7 +164,7 @@ func judged(steps []connect.Step, needs connect.Needs, makes bool, stream string
 	verdict, ok = "ok", true
 	for _, k := range steps {
 		switch {
-		case k.State != "no", k.Needs != connect.ByAll && k.Needs != connect.ByMaking && k.Needs != needs:
+		case k.State != "no", k.Needs != connect.ByAll && k.Needs != connect.ByMaking && k.Needs != needs && (k.Needs != connect.ByWriting || needs != connect.ByReplacing):
 		case k.Needs == connect.ByMaking && makes:
 			verdict = stream + " is not there; the run makes it"
 		default:

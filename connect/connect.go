@@ -119,6 +119,12 @@ type Replacing interface {
 	ReplaceBy(key []string)
 }
 
+// Fitting is a sink that can compare what it would write with what is there, a step for each column; none where nothing is
+// there yet.
+type Fitting interface {
+	Fit(ctx context.Context, s row.Schema) ([]Step, error)
+}
+
 // SinkWords are what a plan says of a sink.
 type SinkWords struct{ Writes, Makes, Delivery string }
 

@@ -77,4 +77,5 @@ const (
 	ByMaking       // by all but a sink that makes the stream
 	ByReading
 	ByWriting
+	ByReplacing // by a sink that replaces rows
 )

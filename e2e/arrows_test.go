@@ -57,6 +57,7 @@ var forbidden = map[string]string{
 var rooms = map[string][]string{
 	"undertide/connect/file":           {"connect"},
 	"undertide/connect/kafka":          {"connect", "cli", "harbour"},
+	"undertide/connect/postgres":       {"connect"},
 	"undertide/connect/simulate":       {"connect", "harbour"},
 	"undertide/connect/formats/csv":    {"connect"},
 	"undertide/connect/formats/text":   {"connect"},
@@ -67,7 +68,7 @@ var rooms = map[string][]string{
 // homes says which packages alone may import a library: others take what those hand out.
 var homes = map[string][]string{
 	"gorm.io/":                      {"store"},
-	"github.com/jackc/":             {"store", "postgres"},
+	"github.com/jackc/":             {"store", "postgres", "connect"},
 	"github.com/gin-gonic/":         {"service"},
 	"github.com/prometheus/":        {"service"},
 	"github.com/twmb/franz-go":      {"connect", "broker"},

@@ -99,6 +99,9 @@ type SinkFigures struct {
 	// Epoch is the one that this run delivered last; 0 for none yet.
 	Epoch   int64 `json:"epoch"`
 	Retries int64 `json:"retries"`
+	// Refused are rows, of all runs, that the place did not take for their values, and keeps with the reason; Refusal is that of the newest.
+	Refused int64  `json:"refused"`
+	Refusal string `json:"refusal"`
 	// Trouble is what keeps it from writing.
 	Trouble string `json:"trouble,omitempty"`
 }
@@ -203,7 +206,7 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 		out.Steps[g.Steps[i].Name] = s
 	}
 	for i, c := range f.Sinks {
-		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, WaitingEpochs: c.WaitingEpochs, WaitingBytes: c.WaitingBytes, Epoch: c.DeliveredEpoch, Retries: c.Retries, Trouble: c.Trouble}
+		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, WaitingEpochs: c.WaitingEpochs, WaitingBytes: c.WaitingBytes, Epoch: c.DeliveredEpoch, Retries: c.Retries, Refused: c.Refused, Refusal: c.Refusal, Trouble: c.Trouble}
 	}
 	out.Checkpoints = CheckpointFigures{Completed: f.Checkpoints.Completed, Failed: f.Checkpoints.Failed, Skipped: f.Checkpoints.Skipped}
 	if f.Checkpoints.Completed > 0 {

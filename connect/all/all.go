@@ -10,11 +10,12 @@ import (
 	"undertide/connect/formats/table"
 	"undertide/connect/formats/text"
 	"undertide/connect/kafka"
+	"undertide/connect/postgres"
 	"undertide/connect/simulate"
 )
 
 func init() {
-	for _, k := range []*connect.Kind{file.Kind, kafka.Kind, simulate.Kind} {
+	for _, k := range []*connect.Kind{file.Kind, kafka.Kind, postgres.Kind, simulate.Kind} {
 		connect.Register(k)
 	}
 	// The first format is that of documents which name none.
@@ -22,7 +23,7 @@ func init() {
 		connect.RegisterFormat(f)
 	}
 	connect.NotBuilt.Sources = []string{"http", "socket", "mqtt", "postgres"}
-	connect.NotBuilt.Sinks = []string{"postgres", "http", "mqtt", "mail", "live"}
-	connect.NotBuilt.Links = []string{"postgres", "http", "mqtt", "mail"}
+	connect.NotBuilt.Sinks = []string{"http", "mqtt", "mail", "live"}
+	connect.NotBuilt.Links = []string{"http", "mqtt", "mail"}
 	connect.NotBuilt.Formats = []string{"avro", "parquet"}
 }

@@ -12,6 +12,7 @@ import (
 	"undertide/connect"
 	"undertide/connect/file"
 	"undertide/connect/kafka"
+	"undertide/connect/postgres"
 	"undertide/connect/settings"
 	"undertide/connect/simulate"
 	"undertide/core/engine"
@@ -21,10 +22,10 @@ import (
 // abilities are the named interfaces of what only some can do.
 var abilities = map[string]reflect.Type{
 	"Streaming": reflect.TypeFor[connect.Streaming](), "Making": reflect.TypeFor[connect.Making](), "Follower": reflect.TypeFor[connect.Follower](), "Knowing": reflect.TypeFor[connect.Knowing](),
-	"Storing": reflect.TypeFor[connect.Storing](), "Ended": reflect.TypeFor[connect.Ended](), "Beginning": reflect.TypeFor[connect.Beginning](), "Sole": reflect.TypeFor[connect.Sole](),
+	"Storing": reflect.TypeFor[connect.Storing](), "Ended": reflect.TypeFor[connect.Ended](), "Beginning": reflect.TypeFor[connect.Beginning](), "Sole": reflect.TypeFor[connect.Sole](), "Replacing": reflect.TypeFor[connect.Replacing](), "Fitting": reflect.TypeFor[connect.Fitting](),
 	"Lister": reflect.TypeFor[connect.Lister](), "Maker": reflect.TypeFor[connect.Maker](), "Opener": reflect.TypeFor[connect.Opener](),
 	"Flusher": reflect.TypeFor[engine.Flusher](), "Prober": reflect.TypeFor[engine.Prober](), "Recoverer": reflect.TypeFor[engine.Recoverer](),
-	"Interrupter": reflect.TypeFor[engine.Interrupter](), "Retrier": reflect.TypeFor[engine.Retrier](), "Troubled": reflect.TypeFor[engine.Troubled](),
+	"Interrupter": reflect.TypeFor[engine.Interrupter](), "Retrier": reflect.TypeFor[engine.Retrier](), "Refuser": reflect.TypeFor[engine.Refuser](), "Troubled": reflect.TypeFor[engine.Troubled](),
 	"Starter": reflect.TypeFor[engine.Starter](), "Quieter": reflect.TypeFor[engine.Quieter](), "Acknowledger": reflect.TypeFor[engine.Acknowledger](), "Lagger": reflect.TypeFor[engine.Lagger](),
 }
 
@@ -61,16 +62,17 @@ func TestAbilities(t *testing.T) {
 		}
 	}
 	got = append(got,
-		"kafka looker: "+abilitiesOf(&kafka.Looker{}),
+		"kafka looker: "+abilitiesOf(&kafka.Looker{}), "postgres looker: "+abilitiesOf(&postgres.Looker{}),
 		"file partition: "+abilitiesOf(&file.Partition{}), "kafka partition: "+abilitiesOf(&kafka.Partition{}), "simulate partition: "+abilitiesOf(&simulate.Partition{}),
-		"one file: "+abilitiesOf(sink(filepath.Join(dir, "out.ndjson"))), "rolled files: "+abilitiesOf(sink(dir+"/")), "standard output: "+abilitiesOf(sink("-")), "topic: "+abilitiesOf(kafka.NewSink(kafka.SinkConfig{})))
+		"one file: "+abilitiesOf(sink(filepath.Join(dir, "out.ndjson"))), "rolled files: "+abilitiesOf(sink(dir+"/")), "standard output: "+abilitiesOf(sink("-")), "topic: "+abilitiesOf(kafka.NewSink(kafka.SinkConfig{})), "topic, once: "+abilitiesOf(&kafka.Once{}), "table: "+abilitiesOf(&postgres.Made{}), "table, once: "+abilitiesOf(&postgres.Once{}))
 	want := []string{
 		"file source: Beginning Ended Follower",
 		"file sink: Ended Sole",
 		"kafka source: Beginning Follower Knowing Storing Streaming",
-		"kafka sink: Making Streaming",
+		"kafka sink: Making Replacing Streaming",
+		"postgres sink: Fitting Making Replacing Sole Streaming",
 		"simulate source: ",
-		"kafka looker: Lister Maker Opener",
+		"kafka looker: Lister Maker Opener", "postgres looker: ",
 		"file partition: ",
 		"kafka partition: Acknowledger Lagger Quieter Starter Troubled",
 		"simulate partition: ",
@@ -78,6 +80,9 @@ func TestAbilities(t *testing.T) {
 		"rolled files: Recoverer",
 		"standard output: Flusher",
 		"topic: Interrupter Prober Retrier Troubled",
+		"topic, once: Interrupter Recoverer Retrier Troubled",
+		"table: Interrupter Prober Refuser Retrier Troubled",
+		"table, once: Interrupter Recoverer Refuser Retrier Troubled",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"undertide/connect"
+	"undertide/connect/secure"
 	"undertide/connect/settings"
 	"undertide/connect/staging"
 	"undertide/core/engine"
@@ -118,7 +119,7 @@ func (l *Link) connection(name string) (Connection, error) {
 	out := Connection{Name: name, Brokers: l.brokers()}
 	var err error
 	if t := l.TLS; t != nil {
-		if out.TLS, err = Secure(l.files, string(t.CA), string(t.Cert), string(t.Key), t.ServerName); err != nil {
+		if out.TLS, err = secure.TLS(l.files, string(t.CA), string(t.Cert), string(t.Key), t.ServerName); err != nil {
 			return out, err
 		}
 	}

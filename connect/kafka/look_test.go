@@ -25,6 +25,7 @@ import (
 
 	"undertide/broker"
 	"undertide/connect"
+	"undertide/connect/secure"
 	"undertide/core/engine"
 )
 
@@ -90,7 +91,7 @@ func TestTry(t *testing.T) {
 		c := Connection{Name: "port", Brokers: []string{address}}
 		var err error
 		if tlsOn {
-			if c.TLS, err = Secure(nil, cert, "", "", ""); err != nil {
+			if c.TLS, err = secure.TLS(nil, cert, "", "", ""); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -158,12 +159,12 @@ func TestSecure(t *testing.T) {
 		{"a long text as key", "", cert, strings.Repeat("k", 300), "neither PEM nor the path"},
 		{"a secret as key that is no PEM", "", cert, "kkkk-ebb", "neither PEM nor the path"},
 	} {
-		_, err := Secure(nil, c.ca, c.cert, c.key, "")
+		_, err := secure.TLS(nil, c.ca, c.cert, c.key, "")
 		if err == nil || !strings.Contains(err.Error(), c.want) || strings.Contains(err.Error(), "kkkk") {
 			t.Errorf("%s: %v, want %q", c.name, err, c.want)
 		}
 	}
-	if s, err := Secure(nil, cert, cert, key, "port"); err != nil || len(s.Certificates) != 1 || s.ServerName != "port" {
+	if s, err := secure.TLS(nil, cert, cert, key, "port"); err != nil || len(s.Certificates) != 1 || s.ServerName != "port" {
 		t.Errorf("a certificate and its key: %v, %v", s, err)
 	}
 }
@@ -318,7 +319,7 @@ func TestSecureJob(t *testing.T) {
 		t.Fatal(err)
 	}
 	c := Connection{Name: "port", Brokers: []string{fake(t, kfake.SeedTopics(1, "lifts"), kfake.TLS(&tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}), kfake.EnableSASL(), kfake.Superuser("SCRAM-SHA-256", "tide", "ebb"))}}
-	if c.TLS, err = Secure(nil, cert, "", "", ""); err != nil {
+	if c.TLS, err = secure.TLS(nil, cert, "", "", ""); err != nil {
 		t.Fatal(err)
 	}
 	if c.SASL, err = SignIn("scram-sha-256", "tide", "ebb"); err != nil {

@@ -37,7 +37,6 @@ type Once struct {
 	ledger ledger
 	ctx    context.Context // ends with the sink or when it is interrupted
 	cancel context.CancelFunc
-	taken  bool // this run may deliver
 
 	mu     sync.Mutex // guards client: Deliver runs beside Abort
 	client *kgo.Client
@@ -81,7 +80,6 @@ func (s *Once) Delivered(ctx context.Context) (int64, error) {
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", s.c.Connection, err)
 	}
-	s.taken = true
 	return e.Epoch, nil
 }
 
@@ -217,27 +215,9 @@ func (s *sending) fault() error {
 }
 
 // Recover delivers what is left of a run whose last checkpoint said that it was done.
-func (s *Once) Recover(ctx context.Context, waiting []engine.Shipment) error {
-	defer s.Abort()
-	left := false
-	for _, sh := range waiting {
-		left = left || staging.Rows(sh)
-	}
-	if noted, err := s.area.Delivered(); err != nil || !left || noted >= waiting[len(waiting)-1].Epoch {
-		return err
-	}
-	done, err := s.Delivered(ctx)
-	if err != nil {
-		return err
-	}
-	for _, sh := range waiting {
-		if sh.Epoch > done {
-			if err := s.Deliver(ctx, sh); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
+func (s *Once) Recover(ctx context.Context, waiting []engine.Shipment) (err error) {
+	defer func() { err = errors.Join(err, s.Abort()) }()
+	return s.area.Recover(ctx, waiting, s)
 }
 
 func (s *Once) Finish() error { return s.Abort() }

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"net"
 	"slices"
 	"strings"
 	"sync/atomic"
@@ -17,9 +15,8 @@ import (
 
 	"undertide/broker"
 	"undertide/connect/staging"
+	"undertide/connect/staging/lives"
 	"undertide/core/engine"
-	"undertide/core/row"
-	"undertide/core/step"
 )
 
 // committed reads a topic as readers of committed messages do, and gives what is in it, sorted.
@@ -39,70 +36,23 @@ func committed(t *testing.T, c Connection, topic string, want int) []string {
 			slices.Sort(out)
 			return out
 		}
-		got.EachRecord(func(r *kgo.Record) { out = append(out, string(r.Key)+"="+string(r.Value)) })
+		got.EachRecord(func(r *kgo.Record) {
+			_, n, _ := strings.Cut(strings.TrimSuffix(string(r.Value), "}"), `"n":`)
+			out = append(out, string(r.Key)+"="+n)
+		})
 	}
 }
 
-// life is what one sink's job has, over several runs: the folder where shipments wait, and the newest checkpoint.
-type life struct {
-	c       SinkConfig
-	dir     string
-	epoch   int64
-	waiting []engine.Shipment
-	rows    []string // all that was to be delivered
+// living is the life of a topic's job.
+func living(t *testing.T, c SinkConfig) *lives.Life {
+	dir := t.TempDir()
+	return &lives.Life{Sink: func() engine.Sink { return NewOnce(c, staging.New(dir, c.Sink, "topic "+c.Topic)) }}
 }
 
-func (l *life) sink() *Once { return NewOnce(l.c, staging.New(l.dir, l.c.Sink, "topic "+l.c.Topic)) }
-
-// start opens a sink as a run does, and delivers what waits.
-func (l *life) start() (*Once, error) {
-	s, ctx := l.sink(), context.Background()
-	done, err := s.Delivered(ctx)
-	if err == nil {
-		err = s.Open(l.waiting, l.epoch+1)
-	}
-	for _, w := range l.waiting {
-		if err == nil && w.Epoch > done {
-			err = s.Deliver(ctx, w)
-		}
-	}
-	if err != nil {
-		return nil, errors.Join(err, s.Abort())
-	}
-	l.waiting = nil
-	return s, nil
-}
-
-// prepare makes an epoch of three rows and completes its checkpoint.
-func (l *life) prepare(s *Once) (engine.Shipment, error) {
-	b := row.NewBatch(fields)
-	for n := range 3 {
-		b.Cols[0].AppendString(fmt.Sprintf("G%d", n))
-		b.Cols[1].AppendInt(l.epoch + 1)
-		b.N++
-	}
-	err := s.Write(s.NewEncoder(fields).Append(nil, step.ViewOf(b, nil)), 3)
-	if err != nil {
-		return engine.Shipment{}, err
-	}
-	sh, err := s.Prepare(l.epoch + 1)
-	if err != nil {
-		return sh, err
-	}
-	l.epoch++
-	sh.Epoch = l.epoch
-	l.waiting = append(l.waiting, sh)
-	for n := range 3 {
-		l.rows = append(l.rows, fmt.Sprintf(`G%d={"gauge":"G%d","n":%d}`, n, n, l.epoch))
-	}
-	return sh, nil
-}
-
-func (l *life) check(t *testing.T, what string) {
+func check(t *testing.T, l *lives.Life, c SinkConfig, what string) {
 	t.Helper()
-	slices.Sort(l.rows)
-	if got := committed(t, l.c.Connection, l.c.Topic, len(l.rows)); !slices.Equal(got, l.rows) {
-		t.Errorf("%s: the topic has %v, want %v", what, got, l.rows)
+	if err := l.Same(committed(t, c.Connection, c.Topic, len(l.Rows))); err != nil {
+		t.Errorf("%s: %v", what, err)
 	}
 }
 
@@ -110,12 +60,13 @@ func (l *life) check(t *testing.T, what string) {
 // before it was delivered, and when the broker has forgotten what the group committed.
 func TestOnce(t *testing.T) {
 	_, c := start(t, broker.Options{})
-	l := &life{c: SinkConfig{Connection: c, Topic: "means", Key: []string{"gauge"}, Create: true, Job: "mean", Sink: "out"}, dir: t.TempDir()}
-	first, err := l.start()
+	config := SinkConfig{Connection: c, Topic: "means", Key: []string{"gauge"}, Create: true, Job: "mean", Sink: "out"}
+	l := living(t, config)
+	first, err := l.Start()
 	if err != nil {
 		t.Fatal(err)
 	}
-	sh, err := l.prepare(first)
+	sh, err := l.Prepare(first)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -125,39 +76,39 @@ func TestOnce(t *testing.T) {
 	if err := first.Deliver(context.Background(), sh); err != nil {
 		t.Fatal(err)
 	}
-	l.check(t, "delivered")
-	if _, err := l.prepare(first); err != nil { // never delivered by this run
+	check(t, l, config, "delivered")
+	if _, err := l.Prepare(first); err != nil { // never delivered by this run
 		t.Fatal(err)
 	}
-	second, err := l.start()
+	second, err := l.Start()
 	if err != nil {
 		t.Fatal(err)
 	}
-	l.check(t, "delivered by the next run")
+	check(t, l, config, "delivered by the next run")
 
 	// The one before lives on: it delivers nothing, and knows why.
-	late := l.epoch
-	sh, err = l.prepare(first)
+	late := l.Epoch
+	sh, err = l.Prepare(first)
 	if err != nil {
 		t.Fatal(err)
 	}
-	l.epoch, l.rows, l.waiting = late, l.rows[:6], nil
+	l.Epoch, l.Rows, l.Waiting = late, l.Rows[:6], nil
 	if err := first.Deliver(context.Background(), sh); !errors.Is(err, engine.ErrFenced) {
 		t.Errorf("the run that was taken over delivers: %v", err)
 	}
-	l.check(t, "after a run that lives on")
-	sh, err = l.prepare(second)
+	check(t, l, config, "after a run that lives on")
+	sh, err = l.Prepare(second)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if err := second.Deliver(context.Background(), sh); err != nil {
 		t.Fatal(err)
 	}
-	second.drop() // as where the answer to the commit was lost
+	second.(*Once).drop() // as where the answer to the commit was lost
 	if err := second.Deliver(context.Background(), sh); err != nil {
 		t.Errorf("what the broker has already: %v", err)
 	}
-	l.check(t, "delivered by the run that took over")
+	check(t, l, config, "delivered by the run that took over")
 
 	for _, text := range []struct{ file, want string }{{"out-00000009.rows", "are missing: those of epoch 9"}, {"", ""}} {
 		sh := engine.Shipment{Epoch: 9, Data: fmt.Appendf(nil, `{"file":%q,"to":"topic means","sum":"0"}`, text.file)}
@@ -168,7 +119,7 @@ func TestOnce(t *testing.T) {
 	if err := errors.Join(first.Abort(), second.Finish()); err != nil {
 		t.Error(err)
 	}
-	third := l.sink()
+	third := l.Sink().(*Once)
 	if n, err := third.Delivered(context.Background()); n != 3 || err != nil {
 		t.Errorf("the topic says that epoch %d was delivered: %v", n, err)
 	}
@@ -181,48 +132,6 @@ func TestOnce(t *testing.T) {
 	}
 }
 
-// losing is a network that loses the n-th request of a broker's client, or its answer.
-type losing struct {
-	n      int64
-	answer bool
-	asked  atomic.Int64
-}
-
-type losingConn struct {
-	net.Conn
-	l    *losing
-	lost atomic.Bool // the answer that comes next
-}
-
-func (l *losing) dial(ctx context.Context, network, address string) (net.Conn, error) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
-	if err != nil {
-		return nil, err
-	}
-	return &losingConn{Conn: conn, l: l}, nil
-}
-
-func (c *losingConn) Write(b []byte) (int, error) {
-	if c.l.asked.Add(1) != c.l.n {
-		return c.Conn.Write(b)
-	}
-	if !c.l.answer {
-		c.Close()
-		return 0, io.ErrClosedPipe
-	}
-	c.lost.Store(true)
-	return c.Conn.Write(b)
-}
-
-func (c *losingConn) Read(b []byte) (int, error) {
-	n, err := c.Conn.Read(b)
-	if c.lost.Load() {
-		c.Close()
-		return 0, io.ErrUnexpectedEOF
-	}
-	return n, err
-}
-
 // TestLostRequests: whichever request of a start and of two deliveries is lost, or its answer, every row comes once.
 func TestLostRequests(t *testing.T) {
 	_, c := start(t, broker.Options{})
@@ -232,12 +141,16 @@ func TestLostRequests(t *testing.T) {
 	for n := int64(1); n == 1 || n <= asked.Load()+12; n++ {
 		for _, answer := range []bool{false, true} {
 			all.Go(func() error {
-				net := &losing{n: n, answer: answer}
-				c := c
-				c.dial = net.dial
-				loseOne(t, c, fmt.Sprintf("t%d.%v", n, answer))
+				net := &lives.Losing{N: n, Answer: answer}
+				c := SinkConfig{Connection: c, Topic: fmt.Sprintf("t%d.%v", n, answer), Key: []string{"gauge"}, Create: true, Partitions: 2, Job: "lost", Sink: fmt.Sprintf("s%d%v", n, answer)}
+				c.Connection.dial = net.Dial
+				l := living(t, c)
+				if err := l.Live(2); err != nil {
+					t.Errorf("request %d, its answer: %v: %v", n, answer, err)
+				}
+				check(t, l, c, fmt.Sprintf("request %d, its answer: %v", n, answer))
 				if n == 1 {
-					asked.Store(net.asked.Load())
+					asked.Store(net.Asked.Load())
 				}
 				return nil
 			})
@@ -250,32 +163,4 @@ func TestLostRequests(t *testing.T) {
 	if n := asked.Load(); n < 20 {
 		t.Errorf("only %d requests were made", n)
 	}
-}
-
-// loseOne lets a job run with a network that loses one request, and starts it again until two epochs are delivered.
-func loseOne(t *testing.T, c Connection, topic string) {
-	l := &life{c: SinkConfig{Connection: c, Topic: topic, Key: []string{"gauge"}, Create: true, Partitions: 2, Job: "lost", Sink: topic}, dir: t.TempDir()}
-	for tries := 0; l.epoch < 2; tries++ {
-		if tries > 2 {
-			t.Errorf("%s: it does not get on", topic)
-			return
-		}
-		s, err := l.start()
-		if err != nil {
-			continue // a start that fails is tried again
-		}
-		for err == nil && l.epoch < 2 {
-			var sh engine.Shipment
-			if sh, err = l.prepare(s); err == nil {
-				err = s.Deliver(context.Background(), sh)
-			}
-		}
-		if err != nil {
-			t.Errorf("%s: a run that had begun gives up: %v", topic, err)
-		}
-		if err := s.Abort(); err != nil {
-			t.Error(err)
-		}
-	}
-	l.check(t, topic)
 }

@@ -1,17 +1,12 @@
 package kafka
 
 import (
-	"crypto/tls"
-	"crypto/x509"
-	"errors"
 	"fmt"
 	"strings"
 
 	"github.com/twmb/franz-go/pkg/sasl"
 	"github.com/twmb/franz-go/pkg/sasl/plain"
 	"github.com/twmb/franz-go/pkg/sasl/scram"
-
-	"undertide/disk"
 )
 
 // Mechanisms are the names of the ways to sign in that are known.
@@ -28,57 +23,4 @@ func SignIn(mechanism, user, password string) (sasl.Mechanism, error) {
 		return scram.Auth{User: user, Pass: password}.AsSha512Mechanism(), nil
 	}
 	return nil, fmt.Errorf("%s is no way to sign in; give one of %s", mechanism, strings.Join(Mechanisms, ", "))
-}
-
-// Secure makes the settings of TLS. Each text is PEM, or the path of a file of it; files open paths; empty texts are left
-// out: without ca the system's authorities count, without cert and key this side shows no certificate.
-func Secure(files *disk.Files, ca, cert, key, serverName string) (*tls.Config, error) {
-	out := &tls.Config{MinVersion: tls.VersionTLS12, ServerName: serverName}
-	if ca != "" {
-		text, err := pemOf(files, "tls.ca", ca)
-		if err != nil {
-			return nil, err
-		}
-		out.RootCAs = x509.NewCertPool()
-		if !out.RootCAs.AppendCertsFromPEM(text) {
-			return nil, errors.New("tls.ca holds no certificate; give PEM that begins with -----BEGIN CERTIFICATE-----")
-		}
-	}
-	if (cert == "") != (key == "") {
-		return nil, errors.New("tls.cert and tls.key belong together; give both or none")
-	}
-	if cert == "" {
-		return out, nil
-	}
-	c, err := pemOf(files, "tls.cert", cert)
-	if err != nil {
-		return nil, err
-	}
-	k, err := pemOf(files, "tls.key", key)
-	if err != nil {
-		return nil, err
-	}
-	pair, err := tls.X509KeyPair(c, k)
-	if err != nil {
-		return nil, fmt.Errorf("tls.cert and tls.key do not fit: %s; give the certificate and its own key, both as PEM", strings.TrimPrefix(err.Error(), "tls: "))
-	}
-	out.Certificates = []tls.Certificate{pair}
-	return out, nil
-}
-
-// mostPEM bounds files of certificates: the authorities of a whole system have some 250 KiB.
-const mostPEM = 1 << 20
-
-func pemOf(files *disk.Files, what, text string) ([]byte, error) {
-	if strings.HasPrefix(strings.TrimSpace(text), "-----BEGIN") {
-		return []byte(text), nil
-	}
-	out, err := files.ReadFile(text, mostPEM)
-	if err != nil && what == "tls.key" { // it may be a secret that is no PEM: its text must not be shown
-		return nil, errors.New("tls.key is neither PEM nor the path of a file that this program may read; give text that begins with -----BEGIN, or a path")
-	}
-	if err != nil {
-		return nil, fmt.Errorf("%s: give PEM, or the path of a file of it that this program may read: %w", what, err)
-	}
-	return out, nil
 }

@@ -7,6 +7,7 @@
 package staging
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -195,6 +196,35 @@ func (a *Area) Done(s engine.Shipment) error {
 	path := filepath.Join(a.dir, w.File)
 	if err := errors.Join(disk.Try("remove", path), os.Remove(path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return disk.Explain("remove", path, err)
+	}
+	return nil
+}
+
+// Recover delivers what is left of a run that came to its end: nothing where the folder says that it was delivered, and
+// what the other side lacks elsewhere.
+func (a *Area) Recover(ctx context.Context, shipments []engine.Shipment, to interface {
+	Delivered(context.Context) (int64, error)
+	Deliver(context.Context, engine.Shipment) error
+}) error {
+	last := int64(0)
+	for _, s := range shipments {
+		if Rows(s) {
+			last = s.Epoch
+		}
+	}
+	if noted, err := a.Delivered(); err != nil || noted >= last {
+		return err
+	}
+	done, err := to.Delivered(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range shipments {
+		if s.Epoch > done {
+			if err := to.Deliver(ctx, s); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

@@ -185,6 +185,11 @@ type (
 	Interrupter interface{ Interrupt() }
 	// Retrier counts what had to be tried again; called at any time, from any goroutine.
 	Retrier interface{ Retries() int64 }
+	// Refuser counts the rows that the place did not take for their values, of all runs, and says why the newest of them.
+	// They are kept there, with the reason, and count as delivered; called at any time, from any goroutine.
+	Refuser interface {
+		Refused() (rows int64, why string)
+	}
 )
 
 // Tap looks at rows as they pass: it takes part in no checkpoint and holds nobody up. Its methods are

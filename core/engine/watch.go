@@ -69,6 +69,8 @@ type SinkFigures struct {
 	// DeliveredEpoch is the one that was delivered last by this run; 0 for none.
 	DeliveredEpoch int64
 	Retries        int64
+	Refused        int64  // rows, of all runs, that the place did not take
+	Refusal        string // why, of the newest
 	Trouble        string
 }
 
@@ -293,6 +295,9 @@ func (w *Watch) Figures() Figures {
 		sf := SinkFigures{SinkCounts: s, WaitingEpochs: len(waiting), WaitingBytes: bytes, DeliveredEpoch: w.epochs[i], Trouble: trouble(w.run.p.Sinks[i].Sink, w.finished)}
 		if r, ok := w.run.p.Sinks[i].Sink.(Retrier); ok {
 			sf.Retries = r.Retries()
+		}
+		if r, ok := w.run.p.Sinks[i].Sink.(Refuser); ok {
+			sf.Refused, sf.Refusal = r.Refused()
 		}
 		f.Sinks = append(f.Sinks, sf)
 	}
