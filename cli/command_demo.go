@@ -17,6 +17,7 @@ import (
 	"undertide/client"
 	"undertide/connect"
 	"undertide/connect/kafka"
+	"undertide/connect/postgres"
 	"undertide/console"
 	"undertide/harbour"
 	"undertide/service"
@@ -100,6 +101,10 @@ func runDemo(ctx context.Context, s *streams, o service.Options, listen string) 
 	defer b.Close()
 	s.say("the broker stand-in listens on %s", b.Addr)
 	o.Connections = map[string]*connect.Connection{"harbour": {Name: "harbour", Kind: kafka.Kind, Link: kafka.LinkTo(b.Addr)}}
+	o.Guest, o.GuestAt = "harbour", func(address string) (*connect.Connection, error) {
+		l, err := postgres.LinkTo(address)
+		return &connect.Connection{Name: "office", Kind: postgres.Kind, Link: l}, err
+	}
 	o.Version, o.Console = Version, console.Files()
 	all, inner := errgroup.WithContext(ctx) // the first that fails ends the others
 	all.Go(func() error {

@@ -57,7 +57,7 @@ var forbidden = map[string]string{
 var rooms = map[string][]string{
 	"undertide/connect/file":           {"connect"},
 	"undertide/connect/kafka":          {"connect", "cli", "harbour"},
-	"undertide/connect/postgres":       {"connect"},
+	"undertide/connect/postgres":       {"connect", "cli"},
 	"undertide/connect/simulate":       {"connect", "harbour"},
 	"undertide/connect/formats/csv":    {"connect"},
 	"undertide/connect/formats/text":   {"connect"},

@@ -390,6 +390,54 @@ END $$`)
 	return err
 }
 
+// Guest makes a database and a role that owns it, both with one name of lower-case letters, and gives where it is reached:
+// for rows that are nobody's records. The role sees no other database, and nobody but it sees this one. The password is
+// also in a file NAME.pgpass of the server's folder, as psql takes it (PGPASSFILE).
+func (s *Server) Guest(ctx context.Context, name string) (address string, err error) {
+	password, err := s.passwordIn(filepath.Join(s.dir, "password."+name))
+	if err != nil {
+		return "", err
+	}
+	c, err := pgx.Connect(ctx, s.address("undertide", s.password))
+	if err != nil {
+		return "", err
+	}
+	defer c.Close(context.WithoutCancel(ctx))
+	var there bool
+	if err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_roles WHERE rolname = $1)", name).Scan(&there); err != nil {
+		return "", err
+	}
+	if !there {
+		if _, err := c.Exec(ctx, "CREATE ROLE "+name+" LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE"); err != nil {
+			return "", err
+		}
+	}
+	if _, err := c.Exec(ctx, "ALTER ROLE "+name+" PASSWORD '"+password+"'"); err != nil { // of letters and digits
+		return "", err
+	}
+	if err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).Scan(&there); err != nil {
+		return "", err
+	}
+	if !there {
+		if _, err := c.Exec(ctx, "CREATE DATABASE "+name+" OWNER "+name); err != nil {
+			return "", err
+		}
+	}
+	if _, err := c.Exec(ctx, "REVOKE CONNECT ON DATABASE postgres FROM PUBLIC; GRANT CONNECT ON DATABASE postgres TO tide; REVOKE CONNECT ON DATABASE "+name+" FROM PUBLIC"); err != nil {
+		return "", err
+	}
+	passfile := filepath.Join(s.dir, name+".pgpass")
+	if err := os.WriteFile(passfile, []byte("*:*:"+name+":"+name+":"+password+"\n"), 0o600); err != nil {
+		return "", fmt.Errorf("write the database's password: %w", err)
+	}
+	u, err := url.Parse(s.address(name, password))
+	if err != nil {
+		return "", err
+	}
+	u.Path = "/" + name
+	return u.String(), s.give(passfile)
+}
+
 func (s *Server) answers(ctx context.Context) bool {
 	for range 300 {
 		if s.makeRole(ctx) == nil {

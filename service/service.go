@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"os"
@@ -42,6 +43,10 @@ type Options struct {
 	KeepRows int
 	// Connections are those that every job may name.
 	Connections map[string]*connect.Connection
+	// Guest is a database of the private server beside the service's own, of a role of its own; empty for none. GuestAt is
+	// told where it is reached, with the password, before jobs are read, and gives the connection that they may name.
+	Guest   string
+	GuestAt func(address string) (*connect.Connection, error)
 	// Files are the folders whose files documents, connections and peeks may name; none by default. They are absolute, and
 	// none holds Data or lies in it.
 	Files []string
@@ -99,6 +104,25 @@ type entry struct {
 	epoch  int64 // the greatest used; guarded by Service.mu
 }
 
+// guest makes the guest's database, and adds its connection to those that jobs may name.
+func (o *Options) guest(ctx context.Context, server *postgres.Server) error {
+	address, err := server.Guest(ctx, o.Guest)
+	if err != nil {
+		return err
+	}
+	c, err := o.GuestAt(address)
+	if err != nil {
+		return err
+	}
+	all := maps.Clone(o.Connections)
+	if all == nil {
+		all = map[string]*connect.Connection{}
+	}
+	all[c.Name] = c
+	o.Connections = all
+	return nil
+}
+
 // Serve runs a service until ctx is done; then it stops all runs with a checkpoint, to go on with them
 // when it is started again.
 func Serve(ctx context.Context, opt Options) (err error) {
@@ -135,6 +159,11 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		}
 		defer server.Stop()
 		database = server.URL()
+		if opt.Guest != "" {
+			if err := opt.guest(ctx, server); err != nil {
+				return fmt.Errorf("the database %s: %w", opt.Guest, err)
+			}
+		}
 		opt.Log.Info("the private PostgreSQL is up", "at", server.Where())
 	}
 	db, err := store.Open(ctx, database, filepath.Join(opt.Data, "records.waiting"), opt.Log)

@@ -5,6 +5,7 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/url"
@@ -45,6 +46,26 @@ type Link struct {
 		Key        settings.KeyText `set:"key" about:"Its key: ${secret.NAME}, ${env.NAME}, or the path of a file." hint:"${secret.NAME}, or the path of a file"`
 		ServerName string           `set:"server_name" label:"name in its certificate" about:"The name in the server's certificate, where it is not that of its address." hint:"empty: the server's address"`
 	} `set:"tls" label:"TLS" about:"Reach it over TLS."`
+}
+
+// LinkTo gives the settings of a connection to a database that an address with a password names.
+func LinkTo(address string) (*Link, error) {
+	u, err := url.Parse(address)
+	if err != nil {
+		return nil, errors.New("it is no address of a database") // the error would show the password
+	}
+	l := &Link{Host: u.Hostname(), User: u.User.Username(), Database: strings.TrimPrefix(u.Path, "/")}
+	if h := u.Query().Get("host"); h != "" {
+		l.Host = h
+	}
+	if u.Port() != "" {
+		if l.Port, err = strconv.Atoi(u.Port()); err != nil {
+			return nil, errors.New("it is no address of a database")
+		}
+	}
+	password, _ := u.User.Password()
+	l.Password = settings.SecretText(password)
+	return l, nil
 }
 
 // urlText is postgres://user@host:port/database?sslmode=….
