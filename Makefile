@@ -65,6 +65,8 @@ torture: build ## the long forms of the tests (some thirty minutes): random jobs
 	@$(GO) test -count=1 -timeout 30m -run 'TestRandomRevisions' ./run -args -jobs 100000
 	@echo "== killing runs two hundred times, each going on with other lanes"
 	@$(GO) test -count=20 -timeout 30m -run 'TestKilledTenTimes' ./e2e
+	@echo "== two hundred times each: killing runs, services, the broker and PostgreSQL, and letting runs stand still, while rows go into files, topics and tables"
+	@$(GO) test -count=1 -timeout 60m -run 'TestOnceKilled' ./e2e -args -kills 200
 	@echo "== killing the service and PostgreSQL two hundred times under 20 jobs"
 	@$(GO) test -count=1 -timeout 30m -run 'TestKills' ./e2e -args -rounds 200
 

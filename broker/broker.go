@@ -4,14 +4,20 @@
 package broker
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"os"
+	"path/filepath"
 	"strconv"
 	"syscall"
+	"time"
 
+	"github.com/twmb/franz-go/pkg/kadm"
 	"github.com/twmb/franz-go/pkg/kfake"
+	"github.com/twmb/franz-go/pkg/kgo"
 )
 
 // DefaultListen is where it listens unless told otherwise.
@@ -30,6 +36,7 @@ type Options struct {
 type Broker struct {
 	cluster *kfake.Cluster
 	lock    *os.File
+	open    string // the file that is there while it runs; empty without a folder
 	Addr    string
 }
 
@@ -65,6 +72,17 @@ func Start(o Options) (*Broker, error) {
 		}
 		opts = append(opts, kfake.DataDir(o.Data))
 	}
+	if o.Data != "" {
+		if err := mend(o.Data); err != nil {
+			b.unlock()
+			return nil, fmt.Errorf("end the transactions of a broker stand-in that was killed: %w", err)
+		}
+		b.open = filepath.Join(o.Data, openMark)
+		if err := os.WriteFile(b.open, nil, 0o600); err != nil {
+			b.unlock()
+			return nil, fmt.Errorf("write into the broker's data folder: %w", err)
+		}
+	}
 	if len(o.Topics) > 0 {
 		opts = append(opts, kfake.SeedTopics(max(1, o.Partitions), o.Topics...))
 	}
@@ -89,5 +107,50 @@ func (b *Broker) unlock() {
 // Close ends it; what it took is on disk then.
 func (b *Broker) Close() {
 	b.cluster.Close()
+	if b.open != "" {
+		_ = os.Remove(b.open) // else the next start mends what is whole
+	}
 	b.unlock()
+}
+
+// openMark is a file that is in the folder while the stand-in runs, and stays there when it is killed.
+const openMark = "open"
+
+// mend ends the transactions that were open when the stand-in was killed. The library forgets them then and lets readers
+// pass over their messages, but writes no marker; without one, readers of committed messages pass over all later ones of
+// that producer too. It is done on an address of its own, before anybody can begin a new transaction.
+func mend(dir string) error {
+	if _, err := os.Stat(filepath.Join(dir, openMark)); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	c, err := kfake.NewCluster(kfake.NumBrokers(1), kfake.DataDir(dir))
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	client, err := kgo.NewClient(kgo.SeedBrokers(c.ListenAddrs()...))
+	if err != nil {
+		return err
+	}
+	defer client.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	admin := kadm.NewClient(client)
+	open, err := admin.ListTransactions(ctx, nil, nil)
+	if err != nil {
+		return err
+	}
+	topics, err := admin.ListTopics(ctx)
+	if err != nil {
+		return err
+	}
+	var markers []kadm.TxnMarkers
+	open.Each(func(t kadm.ListedTransaction) {
+		markers = append(markers, kadm.TxnMarkers{ProducerID: t.ProducerID, Topics: topics.TopicsSet()})
+	})
+	if len(markers) == 0 || len(topics) == 0 {
+		return nil
+	}
+	_, err = admin.WriteTxnMarkers(ctx, markers...)
+	return err
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"strconv"
 	"strings"
@@ -155,9 +156,14 @@ func figureLines(s *streams, f api.Figures, plan job.Plan) {
 	for _, sink := range plan.Sinks {
 		n := sink.Name
 		x := f.Sinks[n]
-		rows = append(rows, []string{n, perSecond(f.Rates.Sinks[n]), group(x.Rows), group(x.Delivered), group(x.Waiting), bytesText(x.WaitingBytes), group(x.Retries)})
+		rows = append(rows, []string{n, perSecond(f.Rates.Sinks[n]), group(x.Rows), group(x.Delivered), group(x.Waiting), bytesText(x.WaitingBytes), group(x.Retries), group(x.Refused)})
 	}
-	grid(s.out, []string{"sink", ">in", ">rows", ">delivered", ">waiting", ">undelivered", ">retries"}, rows)
+	grid(s.out, []string{"sink", ">in", ">rows", ">delivered", ">waiting", ">undelivered", ">retries", ">refused"}, rows)
+	for _, sink := range plan.Sinks {
+		if x := f.Sinks[sink.Name]; x.Refused > 0 {
+			fmt.Fprintf(s.out, "\n%s: the table did not take %s %s, kept in undertide_refused beside it; the newest in this run: %s\n", sink.Name, group(x.Refused), plural(x.Refused, "row"), cmp.Or(x.Refusal, "none"))
+		}
+	}
 }
 
 // partitionLines writes where the partitions of the sources stand, and the lanes of the steps: what shows

@@ -33,6 +33,7 @@ var (
 	deliveredDesc   = desc("sink_rows_delivered_total", "Rows delivered.", "job", "sink")
 	undeliveredDesc = desc("sink_undelivered_bytes", "Bytes that checkpoints hold and that wait for the sink.", "job", "sink")
 	retriesDesc     = desc("sink_retries_total", "What a sink had to try again.", "job", "sink")
+	refusedDesc     = desc("sink_rows_refused_total", "Rows that the place did not take for their values, of all runs.", "job", "sink")
 	watermarkDesc   = desc("watermark_timestamp_seconds", "The run's watermark.", "job")
 	checkpointDesc  = desc("checkpoint_age_seconds", "Time since the newest checkpoint.", "job")
 	completedDesc   = desc("checkpoints_total", "Checkpoints of this try, by outcome.", "job", "outcome")
@@ -119,5 +120,6 @@ func collectRun(f *api.Figures, gauge func(*prometheus.Desc, float64, ...string)
 		count(deliveredDesc, s.Delivered, job, name)
 		gauge(undeliveredDesc, float64(s.WaitingBytes), job, name)
 		count(retriesDesc, s.Retries, job, name)
+		count(refusedDesc, s.Refused, job, name)
 	}
 }

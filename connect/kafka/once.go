@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
+	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kgo"
 
 	"undertide/connect/staging"
@@ -73,9 +74,18 @@ func (s *Once) Delivered(ctx context.Context) (int64, error) {
 		return 0, err
 	}
 	s.ledger.id = detail.ID
-	e, err := s.ledger.take(ctx, client, s.run, noted)
+	var e entry
+	for { // a run that is being taken over, and does not know it yet, may take it back in the middle
+		e, err = s.ledger.take(ctx, client, s.run, noted)
+		if !errors.Is(err, kerr.ProducerFenced) && !errors.Is(err, kerr.InvalidProducerEpoch) || ctx.Err() != nil {
+			break
+		}
+	}
 	if denied := s.c.Connection.denied(err); denied != nil {
 		return 0, denied
+	}
+	if err != nil && codeOf(err) == 0 {
+		return 0, s.c.Connection.unreachable(err)
 	}
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", s.c.Connection, err)

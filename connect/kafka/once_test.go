@@ -25,7 +25,8 @@ func committed(t *testing.T, c Connection, topic string, want int) []string {
 	c.dial = nil
 	reader := client(t, c, kgo.ConsumeTopics(topic), kgo.ConsumeResetOffset(kgo.NewOffset().AtStart()), kgo.FetchIsolationLevel(kgo.ReadCommitted()))
 	var out []string
-	for wait := 10 * time.Second; ; wait = 200 * time.Millisecond {
+	for {
+		wait := 10 * time.Second
 		if len(out) >= want {
 			wait = 200 * time.Millisecond // for what is too much
 		}

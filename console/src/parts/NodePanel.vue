@@ -107,6 +107,7 @@ const counts = computed<[string, string][]>(() => {
   }
   const k = f.sinks[label.value]
   if (sink.value && k) out.push(['rows taken', count(k.rows)], ['delivered', count(k.delivered)], ['waiting', count(k.waiting)], ['retries', count(k.retries)])
+  if (sink.value && k && k.refused > 0) out.push(['refused, kept in undertide_refused', count(k.refused)], ['why, of the newest', k.refusal || 'of an earlier run'])
   return out
 })
 
