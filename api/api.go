@@ -29,6 +29,11 @@ type Job struct {
 	About     string    `json:"about"`
 	Version   int       `json:"version"` // the newest
 	CreatedAt time.Time `json:"created_at"`
+	// SpanOf is the job whose document this one reads over events of the past, from SpanBegin to SpanUntil; empty for a job of its
+	// own.
+	SpanOf    string `json:"span_of"`
+	SpanBegin string `json:"span_begin"`
+	SpanUntil string `json:"span_until"`
 	// Status is that of the newest run; "saved" where there is none yet.
 	Status string `json:"status"`
 	Since  string `json:"since"` // RFC 3339: when the status began
@@ -127,6 +132,11 @@ type Start struct {
 	Set     map[string]string `json:"set,omitempty"`
 	// Drop names steps and sources whose kept things are left behind, where the version does not fit them.
 	Drop []string `json:"drop,omitempty"`
+	// Begin and Until, of which one is enough, make it a job of its own over events of the past, beside the job's run: as `begin`
+	// and `until` of a document's sources. Append: its rows may stand beside those that sinks hold already.
+	Begin  string `json:"begin,omitempty"`
+	Until  string `json:"until,omitempty"`
+	Append bool   `json:"append,omitempty"`
 }
 
 // Started is the answer to a start.

@@ -127,27 +127,61 @@ func newStart(s *streams) *cobra.Command {
 	return beginning(s, &cobra.Command{
 		Use:     "start JOB",
 		Short:   "Start a run, from the newest checkpoint where there is one",
-		Example: "  undertide start mean-level\n  undertide start mean-level --fresh --lanes 2\n  undertide start mean-level --resume pin:before-the-storm",
-	}, (*client.Client).Start)
+		Example: "  undertide start mean-level\n  undertide start mean-level --fresh --lanes 2\n  undertide start mean-level --resume pin:before-the-storm\n  undertide start crane-load --begin 2026-03-01T00:00:00Z --until 2026-03-02T00:00:00Z",
+	}, (*client.Client).Start, true)
+}
+
+// spanFlags adds the flags of a start over events of the past.
+func spanFlags(c *cobra.Command, ask *api.Start) {
+	c.Flags().StringVar(&ask.Begin, "begin", "", "process events of the past beside the run, from `TIME` on (or earliest): as a job of its own, which ends by itself")
+	c.Flags().StringVar(&ask.Until, "until", "", "process events of the past up to `TIME` (or latest, the default with --begin)")
+	c.Flags().BoolVar(&ask.Append, "append", false, "with --begin or --until: rows may stand beside those that sinks hold already")
+}
+
+func newDrain(s *streams) *cobra.Command {
+	var r reach
+	return r.command(&cobra.Command{
+		Use:   "drain JOB",
+		Short: "End a run's sources where they stand, publish everything, and finish",
+		Long: `End a run's sources where they stand: the watermark goes to the end, all windows close and are published, and the run
+finishes. It cannot go on afterwards; a start with --fresh begins anew.`,
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		run, err := cl.Drain(c.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		s.say("%s: run %d %s", run.Job, run.ID, run.Status)
+		if run.Error != "" {
+			return errors.New(run.Error)
+		}
+		return nil
+	})
 }
 
 func newRestart(s *streams) *cobra.Command {
 	return beginning(s, &cobra.Command{
 		Use:   "restart JOB",
 		Short: "Stop a run with a checkpoint and start it again from there",
-	}, (*client.Client).Restart)
+	}, (*client.Client).Restart, false)
 }
 
 // beginning makes a command that begins a run.
-func beginning(s *streams, c *cobra.Command, begin func(*client.Client, context.Context, string, api.Start) (api.Started, error)) *cobra.Command {
+func beginning(s *streams, c *cobra.Command, begin func(*client.Client, context.Context, string, api.Start) (api.Started, error), spans bool) *cobra.Command {
 	var r reach
 	var f startFlags
+	var span api.Start
+	if spans {
+		spanFlags(c, &span)
+	}
 	r.command(c, func(c *cobra.Command, cl *client.Client, args []string) error {
 		ask, err := f.ask(c)
 		if err != nil {
 			return err
 		}
-		if ask.Resume != "fresh" {
+		ask.Begin, ask.Until, ask.Append = span.Begin, span.Until, span.Append
+		if over := ask.Begin != "" || ask.Until != ""; over && ask.Resume != "last" {
+			return usageError{errors.New("a span has a state of its own and begins anew: leave --resume and --fresh out")}
+		} else if !over && ask.Resume != "fresh" {
 			// What the last run left matters where the version changed.
 			if k, err := cl.Kept(c.Context(), args[0], ask.Version, ask.Resume); err == nil && k.From != nil && !k.Same {
 				keptTable(&streams{out: s.err, err: s.err}, args[0], k)

@@ -206,6 +206,11 @@ func (c *Client) Stop(ctx context.Context, job string) (api.Run, error) {
 	return call[api.Run](ctx, c, "POST", "/jobs/"+name(job)+"/stop", "", nil)
 }
 
+// Drain ends the sources of a job's run where they stand, and lets it finish.
+func (c *Client) Drain(ctx context.Context, job string) (api.Run, error) {
+	return call[api.Run](ctx, c, "POST", "/jobs/"+name(job)+"/drain", "", nil)
+}
+
 // Restart stops a job's run and starts it again.
 func (c *Client) Restart(ctx context.Context, job string, s api.Start) (api.Started, error) {
 	return post[api.Started](ctx, c, "/jobs/"+name(job)+"/restart", s)

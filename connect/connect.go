@@ -87,6 +87,11 @@ type (
 	Storing interface{ HasStored() bool }
 	// Ended knows the end of the name by which a format can be told. Sinks may have it, too.
 	Ended interface{ Ending() string }
+	// Spanned can be read from one place to another in place of what its document says.
+	Spanned interface {
+		// Span sets both; texts as in a document, empty for what it says. The error says what is wrong with them.
+		Span(begin, until string) error
+	}
 	// Beginning says how documents of this source begin, to write one over a sample.
 	Beginning interface{ Document() Origin }
 )
@@ -197,6 +202,8 @@ type Opened struct {
 	// Find looks for partitions that are added later; nil for none. Close ends what partitions share; nil for nothing.
 	Find  func(ctx context.Context, found func(engine.Partition)) error
 	Close func()
+	// Notes say for people where a run that starts anew begins, where that is not plain.
+	Notes []string
 }
 
 // Checker is what settings may ask while they are checked, and how they say what is wrong. Places are names of settings,

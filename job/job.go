@@ -1,6 +1,7 @@
 package job
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -195,6 +196,9 @@ type Sink struct {
 
 // Options are what reading a document takes from outside.
 type Options struct {
+	// Name takes the place of the job's, and Begin and Until that of `begin` and `until` of all sources; empty for what the
+	// document says. With Begin or Until, sources that have none are faults.
+	Name, Begin, Until string
 	// Set changes values by name, as text.
 	Set map[string]string
 	// Env looks up environment variables; nil means the process's own.
@@ -360,7 +364,7 @@ func (b *builder) document() {
 		if !jobName(s) {
 			b.fault(v, "job", fmt.Sprintf("%q is no name for a job", s), "use lower-case letters, digits and -, beginning with a letter")
 		}
-		b.job.Name = s
+		b.job.Name = cmp.Or(b.opt.Name, s)
 	}
 	b.job.About = b.optionalText(b.doc.get("about"), "about")
 	b.values()

@@ -301,6 +301,24 @@ func planWindow(p *StepPlan, d *step.Window, margin string, passed func(string) 
 	}
 }
 
+// Promises words what each sink promises of a run, those with the same words together; of gives where a sink's rows go.
+func (j *Job) Promises(d connect.Delivering, of func(*Sink) connect.Sink) (out []string) {
+	named := map[string][]string{}
+	var order []string
+	for i := range j.Sinks {
+		s := &j.Sinks[i]
+		words := of(s).Words(s.Encode, s.Schema, d).Delivery
+		if named[words] == nil {
+			order = append(order, words)
+		}
+		named[words] = append(named[words], s.Name)
+	}
+	for _, words := range order {
+		out = append(out, pluralOf(len(named[words]), "sink")+" "+strings.Join(named[words], ", ")+": "+words)
+	}
+	return out
+}
+
 func planSink(j *Job, s *Sink) SinkPlan {
 	w := s.With.Words(s.Encode, s.Schema, connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery})
 	return SinkPlan{Name: s.Name, From: s.FromText, Writes: w.Writes, Makes: w.Makes, Fields: fieldTexts(s.Schema), Delivery: w.Delivery}

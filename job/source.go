@@ -22,7 +22,7 @@ var parseForms = []string{"rfc3339", "epoch_s", "epoch_ms", "epoch_us", "epoch_n
 
 // sourceFields are the settings of all sources, and those that some kinds and formats have beside them.
 func sourceFields() fieldSpec {
-	return fieldSpec{known: append([]string{"via", "with", "decode", "fields", "event_time", "watermark"}, besideOf(false)...), later: []string{"until"}}
+	return fieldSpec{known: append([]string{"via", "with", "decode", "fields", "event_time", "watermark"}, besideOf(false)...)}
 }
 
 func (b *builder) readSources() {
@@ -77,6 +77,22 @@ func (b *builder) checkName(k *node, place string) bool {
 	return false
 }
 
+// span lets the source be read over the span that was asked for.
+func (b *builder) span(k *node, place string, s *Source) {
+	if b.opt.Begin == "" && b.opt.Until == "" {
+		return
+	}
+	spanned, ok := s.With.(connect.Spanned)
+	if !ok {
+		b.fault(k, place, fmt.Sprintf("a %s source cannot be read from one time to another", s.Via), "make a job of the sources that can: topics")
+		return
+	}
+	if err := spanned.Span(b.opt.Begin, b.opt.Until); err != nil {
+		message, remedy, _ := strings.Cut(err.Error(), "; ")
+		b.fault(k, place, message, remedy)
+	}
+}
+
 func (b *builder) source(n *node, place string, k *node) Source {
 	s := Source{Name: k.text, Idle: time.Minute, Ahead: time.Hour}
 	kind := b.via(n, place, k, "the source does not say where its events come from", sourceKinds(), connect.NotBuilt.Sources)
@@ -86,6 +102,7 @@ func (b *builder) source(n *node, place string, k *node) Source {
 	r := b.settingsOf(n, place, k, kind)
 	if r != nil {
 		r.read(r.within, r.place, settings.Of(s.With), reflect.ValueOf(s.With))
+		b.span(k, place, &s)
 	}
 	b.format(n, place, &s)
 	b.fields(n.get("fields"), place+".fields", k, &s)

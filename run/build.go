@@ -65,6 +65,10 @@ type Options struct {
 	Completed func(engine.Completed)
 	// Unfinished is told of each checkpoint that did not come to be; may be nil.
 	Unfinished func(engine.Unfinished)
+	// Begins is told, of a run that starts anew, where sources begin to be read whose documents say so; may be nil.
+	Begins func(string)
+	// Drain, once it is closed, ends all sources where they stand, and the run finishes; nil for never.
+	Drain <-chan struct{}
 	// StopWithin bounds how long a stopped run waits for its last checkpoint; 0 for no bound.
 	StopWithin time.Duration
 }
@@ -192,6 +196,12 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 		return out, fmt.Errorf("source %s: %w", s.Name, err)
 	}
 	out.Partitions, out.Find = opened.Partitions, opened.Find
+	for _, n := range opened.Notes {
+		b.opt.say("source %s: %s", s.Name, n)
+		if b.opt.Begins != nil {
+			b.opt.Begins("source " + s.Name + ": " + n)
+		}
+	}
 	return out, nil
 }
 

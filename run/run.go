@@ -13,6 +13,7 @@ import (
 	"syscall"
 
 	"undertide/checkpoint"
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/disk"
@@ -46,7 +47,7 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	b := &builder{job: j, opt: &opt, ctx: ctx}
 	defer b.close()
 	o := engine.Options{Lanes: opt.Lanes, Workers: opt.Workers, Every: every(j, &opt), EveryTurns: opt.EveryTurns, Watch: opt.Watch,
-		FirstEpoch: opt.FirstEpoch, Opened: opt.Opened, StopWithin: opt.StopWithin, Buffer: j.Buffer, Undelivered: j.Undelivered}
+		FirstEpoch: opt.FirstEpoch, Opened: opt.Opened, Drain: opt.Drain, StopWithin: opt.StopWithin, Buffer: j.Buffer, Undelivered: j.Undelivered}
 	o.Lanes, o.Memory = Lanes(j, opt.Lanes), StateMemoryOf(j)
 	active.Add(1)
 	defer active.Add(-1)
@@ -199,14 +200,11 @@ func askSinks(ctx context.Context, g *engine.Graph, o *engine.Options) error {
 	return nil
 }
 
-// sayDelivery says where a restart brings rows again although the document asks for exactly once.
+// sayDelivery says what each sink promises in this run, sinks with the same words together.
 func (b *builder) sayDelivery() {
-	switch {
-	case b.job.Delivery != "exactly_once":
-	case b.opt.Checkpoints == "" && b.job.DeliverySaid:
-		b.opt.say("no --checkpoints: this run keeps none, delivers rows as they are made, and begins anew if it is started again")
-	case b.opt.Checkpoints != "" && b.out != "":
-		b.opt.say("sink %s writes standard output: rows made after the newest checkpoint come again after a restart", b.out)
+	d := connect.Delivering{Once: b.job.Delivery == "exactly_once", Kept: b.opt.Checkpoints != "", Every: b.job.CheckpointEvery}
+	for _, line := range b.job.Promises(d, b.opt.SinkOf) {
+		b.opt.say("%s", line)
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"undertide/api"
 	"undertide/checkpoint"
+	"undertide/connect"
 	"undertide/job"
 	"undertide/run"
 	"undertide/store"
@@ -97,7 +98,10 @@ func (s *Service) save(ctx context.Context, document string, from int) (api.Save
 	if err := s.stillNewest(ctx, j.Name, document, from); err != nil {
 		return api.Saved{}, err
 	}
-	rec, v, stored, err := s.db.SaveVersion(ctx, j.Name, document, j.About)
+	if e, err := s.find(j.Name); err == nil && e.rec.SpanOf != "" {
+		return api.Saved{}, api.WrongRequest.With(fmt.Sprintf("%s is a span of %s, whose document it reads", j.Name, e.rec.SpanOf), "choose another name for the job")
+	}
+	rec, v, stored, err := s.db.SaveVersion(ctx, store.Job{Name: j.Name}, document, j.About)
 	if err != nil {
 		return api.Saved{}, err
 	}
@@ -163,6 +167,12 @@ func wrongDocument(err error) error {
 
 // start begins a run and waits for its first answer.
 func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.Started, error) {
+	if ask.Begin != "" || ask.Until != "" {
+		return s.startSpan(ctx, name, ask)
+	}
+	if ask.Append {
+		return api.Started{}, api.WrongRequest.With("append is said of a span, and none is named", "add begin and until, or leave it out")
+	}
 	return holding(ctx, s, name, func(e *entry) (api.Started, error) { return s.startHeld(ctx, e, ask) })
 }
 
@@ -189,7 +199,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	if err != nil {
 		return api.Started{}, err
 	}
-	j, err := s.parse(ctx, name, v.Document, ask.Set, true)
+	j, err := s.parseOf(ctx, rec, v.Document, ask.Set, true)
 	if err != nil {
 		return api.Started{}, wrongDocument(err)
 	}
@@ -229,6 +239,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	for _, w := range j.Warnings {
 		notes = append(notes, w.Error())
 	}
+	notes = append(notes, j.Promises(connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery}, func(s *job.Sink) connect.Sink { return s.With })...)
 	s.db.AddEvent(store.Event{JobID: rec.ID, RunID: &record.ID, At: record.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
 	s.dropRows(r, last) // only the newest run's are looked at
 	r, ready := s.begin(j, record, false)
@@ -256,6 +267,9 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 		}
 		return api.Started{}, s.startFailed(name, err)
 	}
+	r.mu.Lock()
+	notes = append(notes, r.begins...)
+	r.mu.Unlock()
 	return api.Started{Run: r.view(), Notes: notes}, nil
 }
 
@@ -390,7 +404,7 @@ func (s *Service) couldStart(ctx context.Context, e *entry, ask api.Start) error
 	if err != nil {
 		return err
 	}
-	j, err := s.parse(ctx, e.rec.Name, v.Document, ask.Set, true)
+	j, err := s.parseOf(ctx, e.rec, v.Document, ask.Set, true)
 	if err != nil {
 		return wrongDocument(err)
 	}

@@ -23,7 +23,7 @@ import (
 func (s *Service) viewJob(e *entry) api.Job {
 	s.mu.Lock()
 	r, last := e.run, e.last
-	out := api.Job{Name: e.rec.Name, About: e.newest.About, Version: e.newest.Number, CreatedAt: e.rec.CreatedAt, Status: "saved", Since: e.newest.CreatedAt.Format(time.RFC3339)}
+	out := api.Job{Name: e.rec.Name, About: e.newest.About, Version: e.newest.Number, CreatedAt: e.rec.CreatedAt, SpanOf: e.rec.SpanOf, SpanBegin: e.rec.SpanBegin, SpanUntil: e.rec.SpanUntil, Status: "saved", Since: e.newest.CreatedAt.Format(time.RFC3339)}
 	s.mu.Unlock()
 	switch {
 	case r != nil:
@@ -209,6 +209,14 @@ func (s *Service) postStop(c *gin.Context) error {
 	return answer(c, http.StatusOK, r)
 }
 
+func (s *Service) postDrain(c *gin.Context) error {
+	r, err := s.drain(c.Request.Context(), c.Param("job"))
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusOK, r)
+}
+
 func (s *Service) postRestart(c *gin.Context) error {
 	var ask api.Start
 	if err := body(c, &ask); err != nil {
@@ -311,7 +319,7 @@ func (s *Service) read(c *gin.Context, e *entry, text string, set map[string]str
 	if err != nil {
 		return v, nil, err
 	}
-	j, err := s.parse(c.Request.Context(), e.rec.Name, v.Document, set, run)
+	j, err := s.parseOf(c.Request.Context(), e.rec, v.Document, set, run)
 	if err != nil {
 		return v, nil, wrongDocument(err)
 	}

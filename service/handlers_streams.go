@@ -437,11 +437,11 @@ func (s *Service) getCatalogue(c *gin.Context) error {
 // newestOf reads the newest versions of some jobs, by name; those that cannot be read are left out.
 func (s *Service) newestOf(ctx context.Context, names []string) (map[string]*job.Job, error) {
 	out := map[string]*job.Job{}
-	byID := map[int64]string{}
+	byID := map[int64]store.Job{}
 	s.mu.Lock()
 	for _, name := range names {
 		if e := s.jobs[name]; e != nil {
-			byID[e.rec.ID] = name
+			byID[e.rec.ID] = e.rec
 		}
 	}
 	s.mu.Unlock()
@@ -453,9 +453,9 @@ func (s *Service) newestOf(ctx context.Context, names []string) (map[string]*job
 		return nil, err
 	}
 	for _, v := range versions {
-		name := byID[v.JobID]
-		if j, err := s.parse(ctx, name, v.Document, nil, false); err == nil {
-			out[name] = j
+		rec := byID[v.JobID]
+		if j, err := s.parseOf(ctx, rec, v.Document, nil, false); err == nil {
+			out[rec.Name] = j
 		}
 	}
 	return out, nil

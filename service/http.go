@@ -74,6 +74,7 @@ func (s *Service) routes() []route {
 		{"GET", "/jobs/:job", s.getJob},
 		{"DELETE", "/jobs/:job", s.deleteJob},
 		{"POST", "/jobs/:job/stop", s.postStop},
+		{"POST", "/jobs/:job/drain", s.postDrain},
 		{"POST", "/jobs/:job/restart", s.postRestart},
 		{"GET", "/jobs/:job/versions", s.getVersions},
 		{"GET", "/jobs/:job/versions/:version", s.getVersion},

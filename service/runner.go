@@ -31,6 +31,7 @@ const (
 	running    = "running"
 	recovering = "recovering"
 	stopping   = "stopping"
+	draining   = "draining"
 	stopped    = "stopped"
 	finished   = "finished"
 	failed     = "failed"
@@ -75,17 +76,20 @@ type runner struct {
 	progress bool                       // a checkpoint since the last try began
 	from     map[string]json.RawMessage // positions of the newest checkpoint, by source and partition
 	events   map[string]int64
-	ending   bool // the service ends; the run is to go on with its next start
-	over     bool // done is closed
-	released bool // its rows are no longer held
-	lost     bool // given up: it did not stop, and nothing that it does counts
+	ending   bool          // the service ends; the run is to go on with its next start
+	over     bool          // done is closed
+	released bool          // its rows are no longer held
+	draining chan struct{} // closed when it is to end its sources
+	begins   []string      // where its sources begin, where it starts anew
+	drained  bool          // draining is closed
+	lost     bool          // given up: it did not stop, and nothing that it does counts
 }
 
 // begin starts a run; the first answer of ready says how the first try went. With patient, a first try
 // that fails is tried again, as for a run that went on before the service started.
 func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-chan error) {
 	ctx, cancel := context.WithCancel(s.runs)
-	r := &runner{s: s, job: j, name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{},
+	r := &runner{s: s, job: j, name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, draining: make(chan struct{}),
 		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}}
 	ready := make(chan error, 1)
 	r.prepareTaps()
@@ -294,7 +298,14 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 			r.mu.Unlock()
 			go r.guard("take figures", func() { r.sample(sampling, g) })
 		},
-		Opened:     connected,
+		Opened: connected,
+		Drain:  r.draining,
+		Begins: func(text string) {
+			r.mu.Lock()
+			defer r.mu.Unlock()
+			r.begins = append(r.begins, text)
+			r.eventLocked("begins", text)
+		},
 		Resumed:    r.resumed,
 		Completed:  r.completed,
 		Unfinished: r.unfinished,
@@ -424,6 +435,9 @@ func (r *runner) record() {
 func (r *runner) status(status, fault string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if status == running && r.drained {
+		status = draining
+	}
 	if r.lost || r.rec.Status == stopping && status != stopped && status != failed && status != finished {
 		return
 	}
@@ -548,7 +562,7 @@ func (r *runner) goingOn() bool {
 func (r *runner) halt(ending bool) error {
 	r.mu.Lock()
 	r.ending = ending
-	if r.rec.Status == running || r.rec.Status == starting || r.rec.Status == recovering {
+	if r.rec.Status == running || r.rec.Status == starting || r.rec.Status == recovering || r.rec.Status == draining {
 		r.rec.Status, r.since = stopping, time.Now().UTC()
 		if !ending {
 			r.s.db.UpdateRun(r.rec)

@@ -310,7 +310,7 @@ func (s *Service) load(ctx context.Context) error {
 
 // resume goes on with the runs that went on when the service ended, however it did.
 func (s *Service) resume(ctx context.Context) {
-	for name, e := range s.jobs {
+	for _, e := range s.jobs {
 		if e.last == nil || !e.last.Wanted {
 			continue
 		}
@@ -318,7 +318,7 @@ func (s *Service) resume(ctx context.Context) {
 		v, err := s.db.Version(ctx, rec.JobID, rec.Version)
 		var j *job.Job
 		if err == nil {
-			j, err = s.parse(ctx, name, v.Document, rec.SetValues, true)
+			j, err = s.parseOf(ctx, e.rec, v.Document, rec.SetValues, true)
 		}
 		if err != nil {
 			s.park(e, rec, err.Error())
@@ -344,7 +344,7 @@ const mostCrashes = 3
 // runs first. A checkpoint begins the count anew, since the run then gets further.
 func crashes(rec store.Run) int {
 	switch rec.Status {
-	case starting, running, recovering, stopping:
+	case starting, running, recovering, stopping, draining:
 		return rec.Crashes + 1
 	}
 	return 0

@@ -12,6 +12,9 @@ type Job struct {
 	CreatedAt  time.Time
 	Generation int   // of its checkpoint folder
 	LastEpoch  int64 // the greatest that any of its runs has used
+	// SpanOf is the job whose document it reads over a span; empty for a job of its own. SpanBegin and SpanUntil are as
+	// `begin` and `until` of a document.
+	SpanOf, SpanBegin, SpanUntil string
 }
 
 // Version is an immutable copy of a job's document.

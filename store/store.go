@@ -305,14 +305,14 @@ func (s *Store) ask(ctx context.Context, what string, f func(*gorm.DB) error) er
 
 // SaveVersion stores a document as a job's next version, and makes the job if need be. A document equal
 // to the newest version is not stored again.
-func (s *Store) SaveVersion(ctx context.Context, name, document, about string) (j Job, v Version, stored bool, err error) {
+func (s *Store) SaveVersion(ctx context.Context, of Job, document, about string) (j Job, v Version, stored bool, err error) {
 	err = s.ask(ctx, "save the version", func(db *gorm.DB) error {
 		return db.Transaction(func(tx *gorm.DB) error {
 			now := time.Now().UTC()
-			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Job{Name: name, CreatedAt: now, Generation: 1}).Error; err != nil {
+			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Job{Name: of.Name, CreatedAt: now, Generation: 1, SpanOf: of.SpanOf, SpanBegin: of.SpanBegin, SpanUntil: of.SpanUntil}).Error; err != nil {
 				return err
 			}
-			if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", name).Take(&j).Error; err != nil {
+			if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", of.Name).Take(&j).Error; err != nil {
 				return err
 			}
 			err := tx.Where("job_id = ?", j.ID).Order("number DESC").Take(&v).Error

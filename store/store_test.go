@@ -61,17 +61,17 @@ func written(t *testing.T, s *Store) {
 func TestRecords(t *testing.T) {
 	pg := server(t)
 	s := openStore(t, pg.URL())
-	j, v, stored, err := s.SaveVersion(ctx, "means", "one", "about one")
+	j, v, stored, err := s.SaveVersion(ctx, Job{Name: "means"}, "one", "about one")
 	if err != nil || !stored || v.Number != 1 || j.Generation != 1 {
 		t.Fatalf("the first version: %+v %+v %v %v", j, v, stored, err)
 	}
-	if _, v, stored, err = s.SaveVersion(ctx, "means", "one", "about one"); err != nil || stored || v.Number != 1 {
+	if _, v, stored, err = s.SaveVersion(ctx, Job{Name: "means"}, "one", "about one"); err != nil || stored || v.Number != 1 {
 		t.Errorf("the same document again: %+v %v %v", v, stored, err)
 	}
 	var all sync.WaitGroup
 	for i := range 20 { // side by side: each its own number
 		all.Go(func() {
-			if _, _, _, err := s.SaveVersion(ctx, "means", fmt.Sprintf("document %d", i), ""); err != nil {
+			if _, _, _, err := s.SaveVersion(ctx, Job{Name: "means"}, fmt.Sprintf("document %d", i), ""); err != nil {
 				t.Error(err)
 			}
 		})
@@ -138,7 +138,7 @@ func TestRecords(t *testing.T) {
 		t.Errorf("a run of a deleted job: %v", err)
 	}
 	s.AddEvent(Event{JobID: j.ID, At: at, Kind: "stopped"}) // of a job that is gone: dropped, and the rest goes on
-	if _, _, _, err := s.SaveVersion(ctx, "other", "x", ""); err != nil {
+	if _, _, _, err := s.SaveVersion(ctx, Job{Name: "other"}, "x", ""); err != nil {
 		t.Error(err)
 	}
 	written(t, s)
@@ -155,7 +155,7 @@ func TestRecords(t *testing.T) {
 func TestAway(t *testing.T) {
 	pg := server(t)
 	s := openStore(t, pg.URL())
-	j, _, _, err := s.SaveVersion(ctx, "means", "one", "")
+	j, _, _, err := s.SaveVersion(ctx, Job{Name: "means"}, "one", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -218,7 +218,7 @@ func TestAddresses(t *testing.T) {
 func TestWritesMeet(t *testing.T) {
 	s := openStore(t, server(t).URL())
 	for round := range 20 {
-		j, _, _, err := s.SaveVersion(ctx, "means", fmt.Sprint(round), "")
+		j, _, _, err := s.SaveVersion(ctx, Job{Name: "means"}, fmt.Sprint(round), "")
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -246,7 +246,7 @@ func TestJournal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	j, _, _, err := s.SaveVersion(ctx, "means", "one", "")
+	j, _, _, err := s.SaveVersion(ctx, Job{Name: "means"}, "one", "")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -437,3 +437,85 @@ func TestSinkWaits(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestUntil: a span of a topic has its events and no others, in full turns, and ends: by time, by what is stored at the
+// start, and from the position of a checkpoint; what is stored meanwhile, markers of transactions and new partitions are
+// not of it.
+func TestUntil(t *testing.T) {
+	_, c := start(t, broker.Options{Topics: []string{"levels"}})
+	cl := client(t, c)
+	noon := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	var all []*kgo.Record
+	for i := range 10_000 {
+		all = append(all, &kgo.Record{Topic: "levels", Value: fmt.Appendf(nil, "v%d", i), Timestamp: noon.Add(time.Duration(i) * time.Second)})
+	}
+	send(t, cl, all...)
+	txn := client(t, c, kgo.TransactionalID("other"), kgo.DefaultProduceTopic("levels"))
+	if err := txn.BeginTransaction(); err != nil {
+		t.Fatal(err)
+	}
+	send(t, txn, &kgo.Record{Topic: "levels", Value: []byte("taken back"), Timestamp: noon.Add(10_000 * time.Second)})
+	if err := txn.EndTransaction(context.Background(), kgo.TryAbort); err != nil {
+		t.Fatal(err)
+	}
+	for _, k := range []struct {
+		name        string
+		config      SourceConfig
+		at          string
+		first, last int // of the values
+		notes       string
+	}{
+		{"what is stored", SourceConfig{Fresh: true}, "", 0, 9999, "; 10002 events are in the span"},
+		{"up to a time", SourceConfig{Fresh: true, UntilAt: noon.Add(9000 * time.Second)}, "", 0, 8999, "partition 0 from offset 0 to 9000"},
+		{"between two times", SourceConfig{Fresh: true, Begin: AtTime, BeginAt: noon.Add(100 * time.Second), UntilAt: noon.Add(200 * time.Second)}, "", 100, 199, "from offset 100 to 200; 100 earlier events are passed over; 100 events are in the span"},
+		{"nothing", SourceConfig{Fresh: true, Begin: AtTime, BeginAt: noon.Add(100 * time.Second), UntilAt: noon.Add(100 * time.Second)}, "", 1, 0, "; 0 events are in the span"},
+		{"from a checkpoint", SourceConfig{Known: []string{"0"}}, `{"offset":9990,"until":9995}`, 9990, 9994, ""},
+		{"a checkpoint at the end", SourceConfig{Known: []string{"0"}}, `{"offset":9995,"until":9995}`, 1, 0, ""},
+	} {
+		k.config.Connection, k.config.Topic, k.config.Bounded = c, "levels", true
+		s := opened(t, k.config)
+		p := s.Partitions()[0]
+		if !strings.Contains(s.begun(), k.notes) {
+			t.Errorf("%s: it says %s", k.name, s.begun())
+		}
+		empty, err := p.Empty(context.Background())
+		if err != nil || k.config.Fresh && empty != (k.first > k.last) {
+			t.Errorf("%s: it is empty: %v, %v", k.name, empty, err)
+		}
+		at := json.RawMessage(k.at)
+		if k.at == "" {
+			at = p.(engine.Starter).Start()
+		}
+		if err := p.Open(context.Background(), at); err != nil {
+			t.Fatal(err)
+		}
+		next := k.first
+		for {
+			var chunk engine.Chunk
+			ctx, cancel := context.WithTimeout(context.Background(), 15*time.Second)
+			err := p.Read(ctx, &chunk)
+			cancel()
+			if err != nil {
+				t.Fatalf("%s: after %d: %v", k.name, next, err)
+			}
+			for i := range chunk.Starts {
+				if got := string(chunk.Event(i)); got != fmt.Sprintf("v%d", next) {
+					t.Fatalf("%s: %s comes where v%d belongs", k.name, got, next)
+				}
+				next++
+			}
+			if chunk.Last {
+				break
+			}
+			if len(chunk.Starts) != row.MaxRows {
+				t.Errorf("%s: a turn has %d events", k.name, len(chunk.Starts))
+			}
+		}
+		if next != k.last+1 && k.first <= k.last {
+			t.Errorf("%s: it ends before v%d, want after v%d", k.name, next, k.last)
+		}
+	}
+	if _, err := Open(context.Background(), SourceConfig{Connection: c, Topic: "levels", Fresh: true, Bounded: true, UntilAt: time.Now().Add(time.Hour)}); !errors.Is(err, connect.ErrUsage) {
+		t.Errorf("an end that lies ahead: %v", err)
+	}
+}

@@ -196,11 +196,49 @@ type source struct {
 	Topic      topicName           `set:"topic,required" missing:"the topic is not named" fix:"add topic: and its name" hint:"its name"`
 	Group      string              `set:"group,free" about:"Where positions are committed for other tools to see; default undertide.JOB."`
 	Begin      place               `set:"begin,beside" default:"earliest" hint:"earliest, latest, or a time" about:"Where a first run starts."`
+	Until      bound               `set:"until,beside" hint:"latest, or a time" about:"Where reading ends: before the first event that was stored at this time or later, or after what is stored when the run first starts. Without it the run does not end."`
+}
+
+// bound is where a topic's reading ends.
+type bound struct {
+	set bool
+	at  time.Time // zero: what is stored when the run first starts
+}
+
+// UnmarshalText reads latest or a time.
+func (b *bound) UnmarshalText(text []byte) error {
+	if string(text) == "latest" {
+		*b = bound{set: true}
+		return nil
+	}
+	at, err := time.Parse(time.RFC3339Nano, string(text))
+	if err != nil {
+		return fmt.Errorf("%s is neither latest nor a time; write a time such as 2026-03-01T00:00:00Z", text)
+	}
+	*b = bound{true, at}
+	return nil
+}
+
+// Span reads the topic from one time to another in place of what the document says; texts as in `begin` and `until`, empty
+// for what it says.
+func (s *source) Span(begin, until string) error {
+	if begin != "" {
+		if err := s.Begin.UnmarshalText([]byte(begin)); err != nil {
+			return err
+		}
+	}
+	if until == "" {
+		return nil
+	}
+	return s.Until.UnmarshalText([]byte(until))
 }
 
 func (s *source) Check(c *connect.Checker) {
 	if s.Group == "" {
 		s.Group = "undertide." + c.Job
+	}
+	if s.Begin.begin == AtTime && !s.Until.at.IsZero() && !s.Until.at.After(s.Begin.at) {
+		c.Fault("it ends where it begins, or before", "give a time after begin", "until")
 	}
 	if c.Format != nil && c.Format.Header {
 		c.Fault(c.Format.Title+" from a topic is not built yet", "write decode: "+connect.DefaultFormat().Name, "decode")
@@ -211,14 +249,26 @@ func (s *source) Reads(f *connect.Format) string {
 	text := fmt.Sprintf("%s, %s, from ", connect.StreamText(s), strings.ToUpper(f.Name))
 	switch s.Begin.begin {
 	case AtTime:
-		return text + s.Begin.at.UTC().Format(time.RFC3339)
+		text += s.Begin.at.UTC().Format(time.RFC3339)
 	case Latest:
-		return text + "the latest event"
+		text += "the latest event"
+	default:
+		text += "the earliest event"
 	}
-	return text + "the earliest event"
+	switch {
+	case !s.Until.set:
+	case s.Until.at.IsZero():
+		text += " to what is stored when the run first starts"
+	default:
+		text += " to those stored before " + s.Until.at.UTC().Format(time.RFC3339)
+	}
+	if s.Begin.begin != Earliest || s.Until.set {
+		text += "; a run that goes on from a checkpoint does not look at begin and until again"
+	}
+	return text
 }
 
-func (s *source) Unbounded() bool { return true }
+func (s *source) Unbounded() bool { return !s.Until.set }
 func (s *source) HasStored() bool { return true }
 
 func (s *source) Stream() (*connect.Connection, string) { return s.Connection, string(s.Topic) }
@@ -255,7 +305,7 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, e
 	if err != nil {
 		return connect.Opened{}, err
 	}
-	c := SourceConfig{Connection: conn, Topic: string(s.Topic), Group: s.Group, Begin: s.Begin.begin, BeginAt: s.Begin.at, Fresh: len(o.Known) == 0, Buffer: o.Buffer}
+	c := SourceConfig{Connection: conn, Topic: string(s.Topic), Group: s.Group, Begin: s.Begin.begin, BeginAt: s.Begin.at, Bounded: s.Until.set, UntilAt: s.Until.at, Fresh: len(o.Known) == 0, Known: o.Known, Buffer: o.Buffer}
 	if !o.Kept {
 		c.Group = "" // positions that nothing goes on from are nobody's
 	}
@@ -263,7 +313,14 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, e
 	if err != nil {
 		return connect.Opened{}, err
 	}
-	return connect.Opened{Partitions: src.Partitions(), Find: src.Find, Close: src.Close}, nil
+	out := connect.Opened{Partitions: src.Partitions(), Find: src.Find, Close: src.Close}
+	if s.Until.set {
+		out.Find = nil // what is added later is of later
+	}
+	if c.Fresh && (s.Begin.begin != Earliest || s.Until.set) {
+		out.Notes = []string{src.begun()}
+	}
+	return out, nil
 }
 
 // looker reaches the topic's broker.

@@ -6,8 +6,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -16,6 +18,7 @@ import (
 	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kgo"
 
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
 )
@@ -32,6 +35,11 @@ type SourceConfig struct {
 	// Fresh says that the run starts without a checkpoint. Otherwise partitions that the checkpoint does
 	// not know were added since, and are read from their earliest event.
 	Fresh bool
+	// Bounded: partitions end, at the first event stored at UntilAt or later, or where they end when the run first starts.
+	// Those that no checkpoint knows (Known) are not read by a run that goes on.
+	Bounded bool
+	UntilAt time.Time
+	Known   []string
 	// Buffer bounds the bytes of fetched events that wait, of all partitions together; 0 means the engine's default.
 	Buffer int64
 }
@@ -66,6 +74,39 @@ type Source struct {
 	parts map[int32]*Partition
 	acks  map[int32]int64
 	acked chan struct{} // one waits where acks has news
+
+	earliest map[int32]int64 // where the partitions began when a run started anew that does not begin there; nil for not known
+}
+
+// begun says where a run that starts anew begins, and what it passes over.
+func (s *Source) begun() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var passed, read int64
+	var at []string
+	for _, n := range slices.Sorted(maps.Keys(s.parts)) {
+		p := s.parts[n]
+		text := fmt.Sprintf("%d from offset %d", n, p.begin)
+		if p.until >= 0 {
+			text += fmt.Sprintf(" to %d", p.until)
+			read += p.until - p.begin
+		}
+		at = append(at, text)
+		if from, ok := s.earliest[n]; ok && from < p.begin {
+			passed += p.begin - from
+		}
+	}
+	if len(at) > 8 {
+		at = append(at[:8], "…")
+	}
+	text := fmt.Sprintf("topic %s is read anew, partition %s", s.c.Topic, strings.Join(at, ", "))
+	if s.earliest != nil {
+		text += fmt.Sprintf("; %d earlier events are passed over", passed)
+	}
+	if s.c.Bounded {
+		text += fmt.Sprintf("; %d events are in the span", read)
+	}
+	return text
 }
 
 // Open reaches the broker and finds the topic's partitions and where they are to be read from.
@@ -121,7 +162,7 @@ func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
 	if err != nil {
 		return nil, err
 	}
-	starts := ends
+	starts, untils := ends, ends
 	s.mu.Lock()
 	first := len(s.parts) == 0
 	var missing []int32
@@ -144,6 +185,22 @@ func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
 			return nil, err
 		}
 	}
+	if first && s.c.Bounded && s.c.Fresh && !s.c.UntilAt.IsZero() {
+		if s.c.UntilAt.After(asked) {
+			return nil, fmt.Errorf("%w: until %s lies ahead: what is stored until then is not known yet; give a time that has passed, or latest", connect.ErrUsage, s.c.UntilAt.UTC().Format(time.RFC3339))
+		}
+		untils, err = s.offsets(limited, func(ctx context.Context, topics ...string) (kadm.ListedOffsets, error) {
+			return s.admin.ListOffsetsAfterMilli(ctx, s.c.UntilAt.UnixMilli(), topics...)
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	if first && s.c.Fresh && s.c.Begin != Earliest {
+		if earliest, err := s.offsets(limited, s.admin.ListStartOffsets); err == nil {
+			s.earliest = earliest
+		}
+	}
 	slices.Sort(missing)
 	var fresh []*Partition
 	s.mu.Lock()
@@ -156,7 +213,17 @@ func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
 		if at, ok := ends[n]; ok && begin < 0 {
 			begin = at
 		}
-		p := &Partition{s: s, number: n, begin: begin, more: make(chan struct{}, 1), share: max(1<<20, cmp.Or(s.c.Buffer, engine.DefaultBuffer)/int64(2*len(d.Partitions)))}
+		until := int64(-1)
+		if s.c.Bounded {
+			if !s.c.Fresh && !slices.Contains(s.c.Known, strconv.Itoa(int(n))) {
+				continue
+			}
+			if until = untils[n]; until < 0 {
+				until = ends[n]
+			}
+			begin = min(begin, until)
+		}
+		p := &Partition{s: s, number: n, begin: begin, until: until, more: make(chan struct{}, 1), share: max(1<<20, cmp.Or(s.c.Buffer, engine.DefaultBuffer)/int64(2*len(d.Partitions)))}
 		p.next.Store(begin)
 		s.parts[n] = p
 		fresh = append(fresh, p)
@@ -284,6 +351,7 @@ type Partition struct {
 	s      *Source
 	number int32
 	begin  int64
+	until  int64 // the offset that is not read any more; -1 for none
 
 	next atomic.Int64 // the offset after the newest that was fetched
 	end  atomic.Int64 // the partition's end when it was asked for
@@ -304,18 +372,25 @@ type Partition struct {
 }
 
 type position struct {
-	Offset int64 `json:"offset"`
+	Offset int64  `json:"offset"`
+	Until  *int64 `json:"until,omitempty"`
 }
 
-func (p *Partition) Name() string                        { return strconv.Itoa(int(p.number)) }
-func (p *Partition) Size() int64                         { return 0 }
-func (p *Partition) Empty(context.Context) (bool, error) { return false, nil }
-func (p *Partition) Trouble() string                     { return p.s.health.trouble() }
+func (p *Partition) Name() string { return strconv.Itoa(int(p.number)) }
+func (p *Partition) Size() int64  { return 0 }
+func (p *Partition) Empty(context.Context) (bool, error) {
+	return p.until >= 0 && p.begin >= p.until, nil
+}
+func (p *Partition) Trouble() string { return p.s.health.trouble() }
 
-func (p *Partition) Start() json.RawMessage { return positionOf(p.begin) }
+func (p *Partition) Start() json.RawMessage { return p.positionOf(p.begin) }
 
-func positionOf(offset int64) json.RawMessage {
-	return append(strconv.AppendInt([]byte(`{"offset":`), offset, 10), '}')
+func (p *Partition) positionOf(offset int64) json.RawMessage {
+	out := strconv.AppendInt([]byte(`{"offset":`), offset, 10)
+	if p.until >= 0 {
+		out = strconv.AppendInt(append(out, `,"until":`...), p.until, 10)
+	}
+	return append(out, '}')
 }
 
 func (p *Partition) Open(_ context.Context, at json.RawMessage) error {
@@ -325,8 +400,14 @@ func (p *Partition) Open(_ context.Context, at json.RawMessage) error {
 			return fmt.Errorf("read the position of partition %s: %w", p.Name(), err)
 		}
 	}
+	if pos.Until != nil {
+		p.until = *pos.Until
+	}
 	p.taken = pos.Offset
 	p.next.Store(pos.Offset)
+	if p.until >= 0 && p.taken >= p.until {
+		return nil // nothing is left
+	}
 	p.s.client.AddConsumePartitions(map[string]map[int32]kgo.Offset{p.s.c.Topic: {p.number: kgo.NewOffset().At(pos.Offset)}})
 	return nil
 }
@@ -372,14 +453,35 @@ func (p *Partition) fault(err error) {
 	p.wake()
 }
 
+// Read takes what was fetched. A partition that ends fills its turns, so that they do not depend on how events arrive.
 func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
-	if err := p.await(ctx); err != nil {
-		return err
+	for {
+		if p.until >= 0 && p.taken >= p.until {
+			c.Last, c.Position = true, p.positionOf(p.taken)
+			return nil
+		}
+		if err := p.await(ctx); err != nil {
+			return err
+		}
+		full := p.take(c)
+		if p.until < 0 || full || c.Last {
+			return nil
+		}
 	}
+}
+
+// take moves events from the queue into a chunk; true where it has as many as a turn takes.
+func (p *Partition) take(c *engine.Chunk) (full bool) {
 	p.mu.Lock()
-	n, size := 0, 0
+	defer p.mu.Unlock()
+	n, size := 0, int(c.Bytes)
+	batch, _ := c.Meta.(records) // the chunk's own: decoding comes after the next Read
 	for n < len(p.queue) && len(c.Starts) < row.MaxRows && size < chunkBytes {
 		r := p.queue[n]
+		if p.until >= 0 && r.Offset >= p.until {
+			p.taken, c.Last = p.until, true
+			break
+		}
 		n++
 		p.waiting -= int64(len(r.Value) + len(r.Key))
 		if r.Attrs.IsControl() {
@@ -390,15 +492,12 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 		c.Ends = append(c.Ends, uint32(len(c.Raw)))
 		c.Offsets = append(c.Offsets, r.Offset)
 		size += len(r.Value) + len(r.Key)
-	}
-	batch := make(records, 0, len(c.Starts)) // the chunk's own: decoding comes after the next Read
-	for _, r := range p.queue[:n] {
-		if !r.Attrs.IsControl() {
-			batch = append(batch, r)
-		}
+		batch = append(batch, r)
 	}
 	if n > 0 {
-		p.taken = p.queue[n-1].Offset + 1
+		if p.taken = p.queue[n-1].Offset + 1; p.until >= 0 && p.taken >= p.until {
+			p.taken, c.Last = p.until, true
+		}
 		c.Stored = row.TimeOf(p.queue[n-1].Timestamp)
 		p.queue = p.queue[n:]
 		if len(p.queue) == 0 {
@@ -409,11 +508,10 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 		p.paused = false
 		p.s.client.ResumeFetchPartitions(map[string][]int32{p.s.c.Topic: {p.number}})
 	}
-	c.Meta, c.Bytes, c.Position = batch, int64(size), positionOf(p.taken)
-	c.CaughtUp = len(p.queue) == 0
+	c.Meta, c.Bytes, c.Position = batch, int64(size), p.positionOf(p.taken)
+	c.CaughtUp = len(p.queue) == 0 || c.Last
 	p.told = c.CaughtUp
-	p.mu.Unlock()
-	return nil
+	return len(c.Starts) >= row.MaxRows || size >= chunkBytes
 }
 
 // await waits for events, or for the moment to say that there are none just now.

@@ -97,7 +97,9 @@ func texts(t *testing.T, conn *pgx.Conn, query string) []string {
 func TestOnce(t *testing.T) {
 	_, link, look := server(t)
 	dir := t.TempDir()
-	l := &lives.Life{Sink: func() engine.Sink { return open(t, link, sink{Table: "means", Create: true}, "mean", dir, lives.Fields) }}
+	l := &lives.Life{Sink: func() engine.Sink {
+		return open(t, link, sink{Table: "means", Create: true}, "mean", dir, lives.Fields)
+	}}
 	same := func(what string) {
 		t.Helper()
 		if err := l.Same(texts(t, look, "SELECT gauge, n FROM means")); err != nil {

@@ -322,6 +322,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/drain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End the sources of the job's run where they stand, publish everything, and finish. */
+        post: operations["drain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/history": {
         parameters: {
             query?: never;
@@ -1073,6 +1090,9 @@ export interface components {
             name: string;
             run: components["schemas"]["Run"] | null;
             since: string;
+            span_begin: string;
+            span_of: string;
+            span_until: string;
             status: string;
             version: number;
         };
@@ -1525,6 +1545,9 @@ export interface components {
             delivered: number;
             /** Format: int64 */
             epoch: number;
+            refusal: string;
+            /** Format: int64 */
+            refused: number;
             /** Format: int64 */
             retries: number;
             /** Format: int64 */
@@ -1568,12 +1591,15 @@ export interface components {
             watermark: string;
         };
         Start: {
+            append?: boolean;
+            begin?: string;
             drop?: string[];
             lanes?: number;
             resume?: string;
             set?: {
                 [key: string]: string;
             };
+            until?: string;
             version?: number;
         };
         Started: {
@@ -2645,6 +2671,37 @@ export interface operations {
                 };
             };
             /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            /** @description A problem: no-such-job, not-running, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

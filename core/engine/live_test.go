@@ -292,3 +292,46 @@ func TestStopWithin(t *testing.T) {
 		}
 	})
 }
+
+// TestDrain: a run that does not end is drained: all windows close, also those of a partition that has been silent and of
+// one that had nothing, the last checkpoint says that it has finished, and nothing is read after it was told.
+func TestDrain(t *testing.T) {
+	for _, idle := range []time.Duration{0, time.Hour} {
+		synctest.Test(t, func(t *testing.T) {
+			a, b, c := newFeed("a", false, "5 1", "25 1"), newFeed("b", false, "7 2"), newFeed("c", false)
+			out := &box{}
+			drain := make(chan struct{})
+			watch := NewWatch()
+			var last *Snapshot
+			type end struct {
+				res Result
+				err error
+			}
+			ended := make(chan end, 1)
+			go func() {
+				res, err := Run(context.Background(), graph(t, out, idle, false, a, b, c), Options{Lanes: 2, Watch: watch, Drain: drain, Save: func(s *Snapshot) (Saved, error) { last = s; return Saved{}, nil }})
+				ended <- end{res, err}
+			}()
+			until(t, "all is read", func() bool {
+				n := int64(0)
+				for _, p := range watch.Figures().Partitions {
+					n += p.Events
+				}
+				return n == 3
+			})
+			if n := out.len(); n != 0 {
+				t.Errorf("%d rows came while c holds the watermark", n)
+			}
+			close(drain)
+			e := <-ended
+			if e.err != nil || !e.res.Finished || last == nil || !last.Finished || out.len() != 3 {
+				t.Errorf("idle %s: %v, finished %v, %d rows, want 3", idle, e.err, e.res.Finished, out.len())
+			}
+			for _, p := range last.Partitions {
+				if !p.Ended {
+					t.Errorf("partition %s has not ended in the last checkpoint", p.Name)
+				}
+			}
+		})
+	}
+}

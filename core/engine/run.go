@@ -63,6 +63,9 @@ type Options struct {
 	Unfinished func(Unfinished)
 	// Opened is told once that all sinks are open, and with them the first partition, if there is one; may be nil.
 	Opened func()
+	// Drain, once it is closed, ends all sources where they stand: the watermark goes to the end, everything is published,
+	// and the run finishes. Nil for never.
+	Drain <-chan struct{}
 }
 
 // Scripted is one step of a script: the next event of a source, or time that passes.
@@ -147,6 +150,7 @@ type run struct {
 	partitions []*partition
 	found      chan *partition // by sources that look for more
 	finding    bool            // some source looks for more
+	drain      <-chan struct{} // Options.Drain until it was heard
 	readers    sync.WaitGroup
 	workers    sync.WaitGroup
 	decoded    chan *turn // workers to sequencer
@@ -214,7 +218,7 @@ func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	e := &run{p: p, opt: opt, bounded: true, markDone: make(chan struct{}, 1), watch: opt.Watch}
+	e := &run{p: p, opt: opt, bounded: true, drain: opt.Drain, markDone: make(chan struct{}, 1), watch: opt.Watch}
 	if e.watch == nil {
 		e.watch = NewWatch()
 	}

@@ -81,6 +81,8 @@ func (e *run) await(stop context.Context, clocks clocks, p *partition) {
 		}
 		t.part.ready[t.seq] = t
 		e.order.decoded(t.part)
+	case <-e.drain:
+		e.drainAll()
 	case <-stop.Done():
 	case <-e.hard.Done():
 	case <-ready:
@@ -124,6 +126,22 @@ func (e *run) take(t *turn) {
 	}
 	t.exec.show()
 	e.toLanes(t)
+}
+
+// drainAll ends all partitions where they stand. What was read ahead of here was not taken, and is not.
+func (e *run) drainAll() {
+	e.drain, e.finding = nil, false
+	for _, p := range e.partitions {
+		if !p.ended {
+			e.endPartition(p)
+		}
+	}
+	for i := range e.marks.sources {
+		e.marks.sources[i].fixed, e.marks.sources[i].empty = true, false // one without partitions has ended too
+	}
+	e.marks.settle()
+	e.watch.moved(e)
+	e.quietTurn()
 }
 
 // stamp says under which watermark each event of the turn is read: that which stood before it, of its own source and of
