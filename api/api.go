@@ -132,6 +132,8 @@ type Start struct {
 	Set     map[string]string `json:"set,omitempty"`
 	// Drop names steps and sources whose kept things are left behind, where the version does not fit them.
 	Drop []string `json:"drop,omitempty"`
+	// Skip names events that are set aside, [SOURCE=]PARTITION:OFFSET each: they become rejects.
+	Skip []string `json:"skip,omitempty"`
 	// Begin and Until, of which one is enough, make it a job of its own over events of the past, beside the job's run: as `begin`
 	// and `until` of a document's sources. Append: its rows may stand beside those that sinks hold already.
 	Begin  string `json:"begin,omitempty"`

@@ -20,7 +20,7 @@ import (
 )
 
 func newRun(s *streams) *cobra.Command {
-	var in, out, set []string
+	var in, out, set, skip []string
 	var lanes int
 	var checkpoints, metrics, format, server string
 	var quiet bool
@@ -39,7 +39,7 @@ a partition for each file.`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: documents,
 		RunE: func(c *cobra.Command, args []string) error {
-			opt := run.Options{Lanes: lanes, Checkpoints: checkpoints, Stdin: s.in, Stdout: s.out, Watch: engine.NewWatch()}
+			opt := run.Options{Lanes: lanes, Checkpoints: checkpoints, Stdin: s.in, Stdout: s.out, Watch: engine.NewWatch(), Skip: skip}
 			var err error
 			if opt.In, err = assignments("--in", in, "SOURCE=PATH"); err != nil {
 				return err
@@ -91,6 +91,7 @@ a partition for each file.`,
 	f.StringArrayVar(&out, "out", nil, "write `SINK=PATH` instead of the sink's connector; - is standard output")
 	f.StringArrayVar(&set, "set", nil, "set `VALUE=X` of the document's values")
 	f.IntVar(&lanes, "lanes", 0, "number of lanes (default: the document's, or one a CPU)")
+	f.StringArrayVar(&skip, "skip", nil, "set aside the event at `[SOURCE=]PARTITION:OFFSET`: it becomes a reject")
 	f.StringVar(&checkpoints, "checkpoints", "", "keep checkpoints in `FOLDER`, and go on from them")
 	f.StringVar(&metrics, "metrics", "", "write the run's figures to `FILE` as JSON")
 	f.StringVar(&format, "format", "", "how rows on standard output look: `FORM` "+strings.Join(writtenFormats(), ", ")+" (default: as the document says)")

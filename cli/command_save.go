@@ -89,6 +89,7 @@ type startFlags struct {
 	lanes   int
 	set     []string
 	drop    []string
+	skip    []string
 }
 
 func (f *startFlags) flags(c *cobra.Command) {
@@ -98,6 +99,7 @@ func (f *startFlags) flags(c *cobra.Command) {
 	c.Flags().IntVar(&f.lanes, "lanes", 0, "number of lanes (default: the document's, or one a CPU)")
 	c.Flags().StringArrayVar(&f.set, "set", nil, "set `VALUE=X` of the document's values")
 	c.Flags().StringArrayVar(&f.drop, "drop", nil, "leave behind what was kept for `STEP`, where the version does not fit it")
+	c.Flags().StringArrayVar(&f.skip, "skip", nil, "set aside the event at `[SOURCE=]PARTITION:OFFSET`: it becomes a reject, and is counted as skipped")
 	c.MarkFlagsMutuallyExclusive("resume", "fresh")
 }
 
@@ -105,7 +107,7 @@ func (f *startFlags) flags(c *cobra.Command) {
 var resumes = regexp.MustCompile(`^(last|pin:.+|checkpoint:[1-9][0-9]*)$`)
 
 func (f *startFlags) ask(c *cobra.Command) (api.Start, error) {
-	out := api.Start{Resume: f.resume, Version: f.version, Lanes: f.lanes, Drop: f.drop}
+	out := api.Start{Resume: f.resume, Version: f.version, Lanes: f.lanes, Drop: f.drop, Skip: f.skip}
 	if f.fresh {
 		out.Resume = "fresh"
 	}

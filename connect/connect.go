@@ -260,6 +260,9 @@ func (w LinkWords) Addresses() []string { return strings.Split(w.Reaches, ", ") 
 
 // Look reaches what a connection names.
 func (c *Connection) Look() (Looker, error) {
+	if c.Unready != nil {
+		return nil, fmt.Errorf("connection %s: %w", c.Name, c.Unready)
+	}
 	l, err := c.Link.Look(c.Name)
 	if err != nil {
 		return nil, fmt.Errorf("connection %s: %w", c.Name, err)

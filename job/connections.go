@@ -72,14 +72,34 @@ func LoadSettings(path string) (Settings, error) {
 	if err != nil {
 		return out, fmt.Errorf("read connections: %w", err)
 	}
-	r, root := readSettings(path, string(text), Options{NeedEnv: true})
+	r, root := readSettings(path, string(text), Options{})
 	if out.Connections = r.connectionsIn(root); root != nil {
 		r.service(root.get("service"), &out)
 	}
-	if len(r.faults) > 0 {
+	needs, root := readSettings(path, string(text), Options{NeedEnv: true})
+	needs.connectionsIn(root)
+	if len(r.faults) > 0 { // what a variable lacks may be the cause
+		if len(needs.faults) > 0 {
+			r = needs
+		}
 		return Settings{}, r.said(r.faults, 0, "faults")
 	}
+	for name, c := range out.Connections { // a variable that is missing matters to who uses the connection
+		if missing := faultsAt(needs.faults, "connections."+name); len(missing) > 0 {
+			c.Unready = missing
+		}
+	}
 	return out, nil
+}
+
+// faultsAt gives the faults of a place.
+func faultsAt(all Faults, place string) (out Faults) {
+	for _, f := range all {
+		if f.Place == place || strings.HasPrefix(f.Place, place+".") {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 func (r *reader) service(n *node, out *Settings) {

@@ -45,6 +45,9 @@ type Job struct {
 	DeliverySaid    bool   // by the document, rather than by default
 	CheckpointEvery time.Duration
 	CheckpointKeep  int
+	// A run that fails more than RestartTries times within RestartWithin is not started again by the service.
+	RestartTries  int
+	RestartWithin time.Duration
 
 	Sources []Source
 	Steps   []Step
@@ -545,8 +548,9 @@ func (b *builder) kind(n *node, place string, parent *node) (row.Kind, bool) {
 func (b *builder) settings() {
 	j := b.job
 	j.Delivery, j.CheckpointEvery, j.CheckpointKeep = "exactly_once", 10*time.Second, 5
+	j.RestartTries, j.RestartWithin = 10, 10*time.Minute
 	n := b.doc.get("settings")
-	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "buffer", "memory", "undelivered", "delivery", "checkpoint"}}) {
+	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "buffer", "memory", "undelivered", "delivery", "checkpoint", "restart"}}) {
 		return
 	}
 	if v := n.get("lanes"); v != nil {
@@ -566,6 +570,7 @@ func (b *builder) settings() {
 	if v := n.get("delivery"); v != nil {
 		j.Delivery, j.DeliverySaid = b.choice(v, "settings.delivery", []string{"exactly_once", "at_least_once"}, nil), true
 	}
+	b.restart(n.get("restart"))
 	c := n.get("checkpoint")
 	if c == nil || !b.mapping(c, "settings.checkpoint", fieldSpec{known: []string{"every", "keep"}}) {
 		return
@@ -578,6 +583,23 @@ func (b *builder) settings() {
 	if v := c.get("keep"); v != nil {
 		if k, ok := b.whole(v, "settings.checkpoint.keep", 1); ok {
 			j.CheckpointKeep = int(k)
+		}
+	}
+}
+
+// restart reads how often a run that fails is started again.
+func (b *builder) restart(n *node) {
+	if n == nil || !b.mapping(n, "settings.restart", fieldSpec{known: []string{"tries", "within"}}) {
+		return
+	}
+	if v := n.get("tries"); v != nil {
+		if k, ok := b.whole(v, "settings.restart.tries", 0); ok {
+			b.job.RestartTries = int(min(k, 1<<20))
+		}
+	}
+	if v := n.get("within"); v != nil {
+		if d, ok := b.duration(v, "settings.restart.within", false); ok {
+			b.job.RestartWithin = d
 		}
 	}
 }

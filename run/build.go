@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -65,6 +66,8 @@ type Options struct {
 	Completed func(engine.Completed)
 	// Unfinished is told of each checkpoint that did not come to be; may be nil.
 	Unfinished func(engine.Unfinished)
+	// Skip names events that are set aside, [SOURCE=]PARTITION:OFFSET each; the source may be left out where there is one.
+	Skip []string
 	// Begins is told, of a run that starts anew, where sources begin to be read whose documents say so; may be nil.
 	Begins func(string)
 	// Drain, once it is closed, ends all sources where they stand, and the run finishes; nil for never.
@@ -131,6 +134,9 @@ func (b *builder) graph(known map[string][]string) (*engine.Graph, error) {
 		}
 		g.Sources = append(g.Sources, s)
 	}
+	if err := b.skips(g); err != nil {
+		return nil, err
+	}
 	g.Steps = j.Flow()
 	for i := range j.Sinks {
 		s := &j.Sinks[i]
@@ -142,6 +148,35 @@ func (b *builder) graph(known map[string][]string) (*engine.Graph, error) {
 	}
 	b.taps(g)
 	return g, nil
+}
+
+// skips reads which events are set aside.
+func (b *builder) skips(g *engine.Graph) error {
+	for _, text := range b.opt.Skip {
+		rest, at := text, -1
+		for i := range g.Sources {
+			if after, ok := strings.CutPrefix(text, g.Sources[i].Name+"="); ok {
+				rest, at = after, i
+			}
+		}
+		if at < 0 && len(g.Sources) == 1 {
+			at = 0
+		}
+		colon := strings.LastIndexByte(rest, ':')
+		offset, err := strconv.ParseInt(rest[colon+1:], 10, 64)
+		if at < 0 || colon < 1 || err != nil || offset < 0 {
+			return fmt.Errorf("%w: --skip %s: write PARTITION:OFFSET, such as 0:1234, and SOURCE= before it where there are several sources", ErrUsage, text)
+		}
+		s := &g.Sources[at]
+		if !slices.ContainsFunc(s.Partitions, func(p engine.Partition) bool { return p.Name() == rest[:colon] }) {
+			return fmt.Errorf("%w: --skip %s: source %s has no partition %s", ErrUsage, text, s.Name, rest[:colon])
+		}
+		if s.Skip == nil {
+			s.Skip = map[string][]int64{}
+		}
+		s.Skip[rest[:colon]] = append(s.Skip[rest[:colon]], offset)
+	}
+	return nil
 }
 
 // taps lets somebody look at the rows of every step, and at what is late or rejected.

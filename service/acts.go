@@ -232,7 +232,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 			notes = append(notes, fmt.Sprintf("the run goes back to checkpoint %d: rows that were delivered after it are made again", info.Epoch))
 		}
 	}
-	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.Drop, Generation: generation}
+	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.Drop, SkipEvents: ask.Skip, Generation: generation}
 	if err := s.db.CreateRun(ctx, &record); err != nil {
 		return api.Started{}, err
 	}
@@ -342,6 +342,9 @@ func startText(version int, ask api.Start) string {
 	}
 	if ask.Lanes > 0 {
 		text += fmt.Sprintf(", %d lanes", ask.Lanes)
+	}
+	for _, at := range ask.Skip {
+		text += ", the event " + at + " set aside"
 	}
 	for k, v := range ask.Set {
 		text += fmt.Sprintf(", %s=%s", k, v)

@@ -161,6 +161,7 @@ func TestAPI(t *testing.T) {
 		t.Errorf("the difference: %s", d)
 	}
 	want("POST", "/jobs/lifts/stop", "", "", 409, "not-running")
+	want("POST", "/jobs/lifts/drain", "", "", 409, "not-running")
 	want("POST", "/jobs/lifts/runs", js, `{"version":9}`, 404, "no-such-version")
 	want("POST", "/jobs/lifts/runs", js, `{"resume":"yesterday"}`, 400, "wrong-request")
 	want("POST", "/jobs/lifts/runs", js, `{"resume":"pin:x"}`, 404, "no-such-pin")

@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"maps"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -44,11 +45,12 @@ const (
 	stopWithin  = 15 * time.Second // for the last checkpoint of a run that is stopped
 	// answerWithin is how long a request waits for a run to start or stop; with what is around it, it answers within 20 s.
 	answerWithin = 18 * time.Second
-	mostTries    = 10 // recoveries without a checkpoint between them
+	sameEvent    = 3 // failures at one event, after which the run is given up
 )
 
 // runner carries out one run and starts it again from its newest checkpoint when it fails. What
-// cannot be reached is waited for without end; other faults are given up after mostTries.
+// cannot be reached is waited for without end; other faults are given up as `settings: {restart}` says, and those that come with the
+// same event again and again.
 type runner struct {
 	s    *Service
 	job  *job.Job
@@ -61,6 +63,9 @@ type runner struct {
 	done      chan struct{} // closed when it has ended, or was given up
 	listeners               // of new figures and statuses
 
+	failures []time.Time    // of the loop: those that count still
+	at       map[string]int // of the loop: failures by event
+
 	mu       sync.Mutex // guards all below
 	rec      store.Run
 	since    time.Time // of the status
@@ -71,8 +76,7 @@ type runner struct {
 	taps     map[string]*tap
 	names    []string // of taps, in the document's order
 	trouble  string
-	complete time.Time // of the newest checkpoint
-	tries    int
+	complete time.Time                  // of the newest checkpoint
 	progress bool                       // a checkpoint since the last try began
 	from     map[string]json.RawMessage // positions of the newest checkpoint, by source and partition
 	events   map[string]int64
@@ -89,7 +93,7 @@ type runner struct {
 // that fails is tried again, as for a run that went on before the service started.
 func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-chan error) {
 	ctx, cancel := context.WithCancel(s.runs)
-	r := &runner{s: s, job: j, name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, draining: make(chan struct{}),
+	r := &runner{s: s, job: j, name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, draining: make(chan struct{}), at: map[string]int{},
 		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}}
 	ready := make(chan error, 1)
 	r.prepareTaps()
@@ -207,9 +211,13 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 			r.end(stopped, nil)
 		case ctx.Err() != nil:
 			r.end(stopped, err)
-		case try == 0 && !connected && !patient, permanent(err), r.hopeless(err):
+		case try == 0 && !connected && !patient, permanent(err):
 			r.end(failed, err)
 		default:
+			if why := r.givenUp(err); why != nil {
+				r.end(failed, why)
+				break
+			}
 			r.log.Warn("the run failed; it goes on from its newest checkpoint", "error", err)
 			r.event(recovering, err.Error())
 			r.failedOnce(err)
@@ -256,20 +264,36 @@ var errAlreadyFinished = errors.New("the job has come to its end: its inputs are
 
 // permanent says whether trying again cannot help.
 func permanent(err error) bool {
+	var at *engine.AtEvent
+	if errors.As(err, &at) {
+		return false // the same event three times is
+	}
 	var faults job.Faults
 	var panicked *engine.Panic
 	return errors.As(err, &panicked) || errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged) || errors.Is(err, engine.ErrFenced) || errors.Is(err, run.ErrFormat)
 }
 
-// hopeless counts tries that came to nothing.
-func (r *runner) hopeless(err error) bool {
+// givenUp says why the run is not tried again after a fault, as an error that holds it; nil where it is.
+func (r *runner) givenUp(err error) error {
 	if errors.Is(err, connect.ErrUnreachable) {
-		return false
+		return nil
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.tries++
-	return r.tries > mostTries
+	var at *engine.AtEvent
+	if errors.As(err, &at) {
+		place := at.Partition + ":" + strconv.FormatInt(at.Offset, 10)
+		if len(r.job.Sources) > 1 {
+			place = at.Source + "=" + place
+		}
+		if r.at[place]++; r.at[place] >= sameEvent {
+			return fmt.Errorf("the same event has ended the run %d times; set it aside with undertide start %s --skip %s, which makes a reject of it: %w", sameEvent, r.name, place, err)
+		}
+	}
+	now := time.Now()
+	r.failures = append(slices.DeleteFunc(r.failures, func(t time.Time) bool { return now.Sub(t) > r.job.RestartWithin }), now)
+	if len(r.failures) > r.job.RestartTries {
+		return fmt.Errorf("the run has failed %d times within %s (settings: {restart}) and is not started again: %w", len(r.failures), row.DurationText(r.job.RestartWithin), err)
+	}
+	return nil
 }
 
 // once is one try.
@@ -281,7 +305,7 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 	sampling, end := context.WithCancel(context.Background())
 	defer end()
 	return run.Run(ctx, r.job, run.Options{
-		Lanes: r.rec.Lanes, Checkpoints: r.dir, Shipments: filepath.Join(filepath.Dir(r.dir), "shipments"), Drop: r.rec.DropParts, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), StopWithin: stopWithin,
+		Lanes: r.rec.Lanes, Checkpoints: r.dir, Shipments: filepath.Join(filepath.Dir(r.dir), "shipments"), Drop: r.rec.DropParts, Skip: r.rec.SkipEvents, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), StopWithin: stopWithin,
 		Say: func(line string) { r.log.Info(line) },
 		Tap: func(name string, _ row.Schema) engine.Tap {
 			if t := r.taps[name]; t != nil {
@@ -342,7 +366,7 @@ func (r *runner) completed(c engine.Completed) {
 		r.mu.Unlock()
 		return
 	}
-	r.complete, r.tries, r.progress = now, 0, true
+	r.complete, r.progress = now, true
 	if r.rec.Crashes > 0 {
 		r.rec.Crashes = 0
 		r.s.db.UpdateRun(r.rec)

@@ -39,6 +39,7 @@ type Run struct {
 	Lanes      int
 	SetValues  map[string]string `gorm:"serializer:json"`
 	DropParts  []string          `gorm:"serializer:json"`
+	SkipEvents []string          `gorm:"serializer:json"` // that are set aside
 	Generation int
 	Restarts   int
 	Crashes    int // boots of the service in a row that crashed while it was at work

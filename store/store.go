@@ -399,6 +399,9 @@ func (s *Store) CreateRun(ctx context.Context, r *Run) error {
 	if r.SetValues == nil {
 		r.SetValues = map[string]string{}
 	}
+	if r.SkipEvents == nil {
+		r.SkipEvents = []string{}
+	}
 	if r.DropParts == nil {
 		r.DropParts = []string{}
 	}

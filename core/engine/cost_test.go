@@ -109,7 +109,7 @@ func TestBuffer(t *testing.T) {
 	}
 	g := graph(t, &box{}, 0, true, &wide{feed: newFeed("p00", true), size: 3 << 20, left: 2})
 	_, err := Run(context.Background(), g, Options{Lanes: 1, Buffer: 2 << 20})
-	if err == nil || !strings.Contains(err.Error(), "source in: partition p00: event 0 has 31457") || !strings.Contains(err.Error(), "settings: {buffer") {
+	if err == nil || !strings.Contains(err.Error(), "an event has 31457") || !strings.Contains(err.Error(), "settings: {buffer") || !strings.Contains(err.Error(), "event 0 of partition p00 of source in") {
 		t.Errorf("an event beyond the buffer: %v", err)
 	}
 }

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"errors"
+	"fmt"
 	"time"
 
 	"undertide/core/row"
@@ -67,7 +69,10 @@ func (l *lane) run() {
 		}
 		began = time.Now()
 		l.blocked = 0
-		l.turn(m.turn)
+		if err := Guard(func() error { l.turn(m.turn); return nil }); err != nil {
+			l.e.fail(l.inTurn(m.turn, err))
+			return
+		}
 		l.bound()
 		l.pass(m)
 		l.e.release(m.turn)
@@ -76,6 +81,15 @@ func (l *lane) run() {
 			return
 		}
 	}
+}
+
+// inTurn says which events were in the turn where something panicked.
+func (l *lane) inTurn(t *turn, err error) error {
+	var panicked *Panic
+	if t.part == nil || len(t.chunk.Starts) == 0 || !errors.As(err, &panicked) {
+		return err
+	}
+	return fmt.Errorf("source %s, partition %s, events %d to %d: %w", l.e.p.Sources[t.part.source].Name, t.part.Name(), t.chunk.Offset(0), t.chunk.Offset(len(t.chunk.Starts)-1), err)
 }
 
 // pass hands a turn or mark on to the next stage; the last lane of a stage does. A lane that is ahead

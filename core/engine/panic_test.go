@@ -92,7 +92,7 @@ func (l bombedLane) Freeze() []*state.Changes {
 // sinks are closed, its goroutines end, and the program goes on.
 func TestPanicsAreTheRunsFault(t *testing.T) {
 	var lines []string
-	for i := range 40_000 {
+	for i := range 150_000 { // marks come with turns, and are skipped while one is under way
 		lines = append(lines, fmt.Sprintf("%d %d", i, i%7))
 	}
 	for _, at := range []string{"read", "decode", "take", "freeze", "encode", "write", "prepare", "deliver", "save", "completed", "find"} {
@@ -119,5 +119,55 @@ func TestPanicsAreTheRunsFault(t *testing.T) {
 				t.Error("the sink was not closed")
 			}
 		})
+	}
+}
+
+// touchy decodes lines, and panics over one of them.
+type touchy struct{ lineDecoder }
+
+func (touchy) Decode(c *Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
+	for i := range c.Starts {
+		if string(c.Event(i)) == "7000 1" {
+			panic("boom")
+		}
+	}
+	return lineDecoder{}.Decode(c, b, rejects)
+}
+
+// TestEventSetAside: a fault that comes with one event names it; with it set aside the run goes on, and counts it. So for an
+// event that is larger than the buffer.
+func TestEventSetAside(t *testing.T) {
+	var lines []string
+	for i := range 10_000 {
+		lines = append(lines, fmt.Sprintf("%d %d", i, i%7))
+	}
+	lines[7000] = "7000 1"
+	run := func(skip map[string][]int64, buffer int64) (Result, int, error) {
+		out := &box{}
+		g := graph(t, out, 0, true, newFeed("a", true, lines...))
+		g.Sources[0].NewDecoder = func() Decoder { return touchy{} }
+		g.Sources[0].Skip = skip
+		res, err := Run(context.Background(), g, Options{Lanes: 2, Buffer: buffer})
+		return res, out.len(), err
+	}
+	_, _, err := run(nil, 0)
+	var at *AtEvent
+	if !errors.As(err, &at) || at.Source != "in" || at.Partition != "a" || at.Offset != 7000 || string(at.Event) != "7000 1" || !strings.Contains(err.Error(), "boom; it came with event 7000") && !strings.Contains(err.Error(), "event 7000 of partition a") {
+		t.Errorf("a fault over one event: %v", err)
+	}
+	res, rows, err := run(map[string][]int64{"a": {7000}}, 0)
+	if err != nil || !res.Finished || res.Figures.Sources[0].Rejected[step.Skipped] != 1 || rows == 0 || len(Unbalanced(graph(t, &box{}, 0, true), res.Figures)) > 0 {
+		t.Errorf("with the event set aside: %v, %+v", err, res.Figures.Sources)
+	}
+	lines[7000] = "7000 " + strings.Repeat("1", 4000)
+	if _, _, err = run(nil, 100_000); err != nil {
+		t.Errorf("an event within the buffer: %v", err)
+	}
+	lines[7000] = "7000 " + strings.Repeat("1", 2<<20)
+	if _, _, err = run(nil, 1<<20); !errors.As(err, &at) || at.Offset != 7000 || len(at.Event) > 300 {
+		t.Errorf("an event beyond the buffer: %v", err)
+	}
+	if res, _, err = run(map[string][]int64{"a": {7000}}, 1<<20); err != nil || res.Figures.Sources[0].Rejected[step.Skipped] != 1 {
+		t.Errorf("with the event beyond the buffer set aside: %v", err)
 	}
 }

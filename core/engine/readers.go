@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"undertide/core/row"
@@ -126,13 +127,13 @@ func (e *run) read(p *partition) {
 			}
 			return
 		}
+		t.chunk.First = first
 		if err := e.enter(t); err != nil {
-			e.fail(fmt.Errorf("source %s: partition %s: %w", name, p.Name(), err))
+			e.fail(err)
 			return
 		}
 		arrived = max(arrived, row.TimeOf(e.opt.Now()))
 		t.arrived = arrived
-		t.chunk.First = first
 		first += int64(len(t.chunk.Starts))
 		last := t.chunk.Last // once sent, the turn is no longer the reader's
 		select {
@@ -170,8 +171,8 @@ func (e *run) enter(t *turn) error {
 	t.bytes = int64(len(t.chunk.Raw))
 	if t.bytes > e.opt.Buffer {
 		for i := range t.chunk.Starts {
-			if n := int64(t.chunk.Ends[i] - t.chunk.Starts[i]); n > e.opt.Buffer {
-				return fmt.Errorf("event %d has %d bytes, and the buffer %d; give settings: {buffer: …} more, or keep such events out", t.chunk.Offset(i), n, e.opt.Buffer)
+			if n := int64(t.chunk.Ends[i] - t.chunk.Starts[i]); n > e.opt.Buffer && !slices.Contains(e.p.Sources[t.part.source].Skip[t.part.Name()], t.chunk.Offset(i)) {
+				return e.atEvent(t.part, &t.chunk, i, fmt.Errorf("an event has %d bytes, and the buffer %d; give settings: {buffer: …} more, or keep such events out", n, e.opt.Buffer))
 			}
 		}
 	}

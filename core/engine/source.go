@@ -134,6 +134,8 @@ type Source struct {
 	Find func(ctx context.Context, found func(Partition)) error
 	// Bounded says that every partition ends by itself.
 	Bounded bool
+	// Skip names events, by partition and number, that are not decoded: they become rejects.
+	Skip map[string][]int64
 }
 
 // Encoder writes rows in a sink's format. One goroutine at a time.

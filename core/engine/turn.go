@@ -36,6 +36,7 @@ type turn struct {
 	routes []([]*step.Router)
 	left   []atomic.Int32 // by stage: the lanes that are not done with the turn
 
+	aside    []aside          // events that are passed over
 	rejected map[string]int64 // of the source, by reason
 	refs     atomic.Int32
 	settled  chan struct{} // closed once the last lane is done; nil where nobody waits

@@ -30,7 +30,7 @@ func newWorker(e *run) *worker {
 func (e *run) work() {
 	w := newWorker(e)
 	for t := range e.raw {
-		w.run(t)
+		w.carry(t)
 		select {
 		case e.decoded <- t:
 		case <-e.hard.Done():
@@ -50,7 +50,9 @@ func (w *worker) run(t *turn) {
 		t.batch = row.NewBatch(s.Schema)
 	}
 	t.batch.Reset()
+	w.setAside(t, s)
 	x.rejects = w.decoders[at].Decode(&t.chunk, t.batch, x.rejects)
+	w.putAside(t)
 	w.fillHidden(t, s)
 	if s.Timed() {
 		w.stamp(t, at, s)

@@ -111,6 +111,7 @@ const (
 	WrongType   = "wrong type"
 	Missing     = "missing"
 	NoEventTime = "no event time"
+	Skipped     = "skipped"
 	TooFarAhead = "too far ahead"
 	NullKey     = "null key"
 	Expression  = "expression"
