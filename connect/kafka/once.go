@@ -90,7 +90,7 @@ func (s *Once) Delivered(ctx context.Context) (int64, error) {
 	if err != nil {
 		return 0, fmt.Errorf("%s: %w", s.c.Connection, err)
 	}
-	return e.Epoch, nil
+	return e.Epoch, s.area.Know(e.Epoch)
 }
 
 // Open begins an epoch; what waits is given to Deliver.

@@ -64,7 +64,7 @@ func (s *Once) Delivered(ctx context.Context) (epoch int64, err error) {
 		s.drop()
 		return 0, s.explain(err)
 	}
-	return epoch, nil
+	return epoch, s.area.Know(epoch)
 }
 
 // Open begins an epoch; what waits is given to Deliver.

@@ -54,13 +54,17 @@ func (a *Area) Open(shipments []engine.Shipment, epoch int64) error {
 	if err := os.MkdirAll(a.dir, 0o700); err != nil {
 		return disk.Explain("make folder", a.dir, err)
 	}
+	noted, err := a.Delivered()
+	if err != nil {
+		return err
+	}
 	kept := map[string]bool{}
 	for _, s := range shipments {
 		w, err := read(s)
 		if err != nil {
 			return err
 		}
-		kept[w.File] = true
+		kept[w.File] = s.Epoch > noted
 	}
 	entries, err := os.ReadDir(a.dir)
 	if err != nil {
@@ -184,13 +188,24 @@ func (a *Area) Delivered() (int64, error) {
 	return n.Epoch, nil
 }
 
+// Know notes that the other side has an epoch.
+func (a *Area) Know(epoch int64) error {
+	if noted, err := a.Delivered(); err != nil || noted >= epoch {
+		return err
+	}
+	if err := os.MkdirAll(a.dir, 0o700); err != nil {
+		return disk.Explain("make folder", a.dir, err)
+	}
+	return disk.ReplaceFile(nil, a.note(), fmt.Appendf(nil, "{\"epoch\":%d}\n", epoch))
+}
+
 // Done notes that the other side has a shipment for certain, and lets its rows go.
 func (a *Area) Done(s engine.Shipment) error {
 	w, err := read(s)
 	if err != nil || w.File == "" {
 		return err
 	}
-	if err := disk.ReplaceFile(nil, a.note(), fmt.Appendf(nil, "{\"epoch\":%d}\n", s.Epoch)); err != nil {
+	if err := a.Know(s.Epoch); err != nil {
 		return err
 	}
 	path := filepath.Join(a.dir, w.File)
@@ -212,8 +227,10 @@ func (a *Area) Recover(ctx context.Context, shipments []engine.Shipment, to inte
 			last = s.Epoch
 		}
 	}
-	if noted, err := a.Delivered(); err != nil || noted >= last {
+	if noted, err := a.Delivered(); err != nil {
 		return err
+	} else if noted >= last {
+		return a.Open(nil, last+1) // what Done could not remove
 	}
 	done, err := to.Delivered(ctx)
 	if err != nil {
@@ -226,7 +243,7 @@ func (a *Area) Recover(ctx context.Context, shipments []engine.Shipment, to inte
 			}
 		}
 	}
-	return nil
+	return a.Open(nil, last+1)
 }
 
 // Close ends the area; what waits stays.
