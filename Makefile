@@ -81,7 +81,7 @@ types: ## write api/openapi.json and the console's types from it
 	@$(GO) generate ./api
 	@cd console && npm run --silent types
 
-bench: ## compare the engine with hand-written loops (some ten minutes)
+bench: build ## compare the engine with hand-written loops (some ten minutes)
 	@$(GO) build -o bin/bench ./bench
 	@./bin/bench
 

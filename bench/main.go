@@ -23,6 +23,7 @@ func main() {
 	lanes := flag.Int("lanes", 1, "with -child")
 	before := flag.String("before", "", "compare with this benchmark program of another commit, in pairs")
 	profile := flag.String("profile", "", "with -child: write a CPU profile to this file")
+	delivery := flag.Bool("delivery", false, "measure deliveries alone")
 	state := flag.Bool("state", false, "measure checkpoints and large state alone")
 	stateOne := flag.String("state-child", "", "run one case of -state: NAME/kept or NAME/bare")
 	flag.Parse()
@@ -79,8 +80,19 @@ func main() {
 		against(*dir, *before, *only, *rounds)
 		return
 	}
+	if *delivery {
+		if err := deliveryTable(*dir, *rounds); err != nil {
+			fail(err)
+		}
+		return
+	}
 	if !*state {
 		table(*dir, *only, *rounds)
+		if *only == "" {
+			if err := deliveryTable(*dir, *rounds); err != nil {
+				fail(err)
+			}
+		}
 	}
 	if err := stateTable(*dir, *only, *rounds); err != nil {
 		fail(err)

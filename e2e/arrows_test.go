@@ -27,7 +27,7 @@ var allowed = map[string][]string{
 	"account":    {},
 	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "harbour", "inside", "job", "look", "run", "service", "try"},
 	"cmd":        {"cli"},
-	"bench":      {"checkpoint", "core", "job", "connect", "run"},
+	"bench":      {"checkpoint", "core", "job", "connect", "postgres", "run"},
 	"e2e":        {"account", "cli", "job"},
 	"api":        {"connect", "inside", "job", "look", "run", "try"},
 	"broker":     {},
@@ -68,10 +68,10 @@ var rooms = map[string][]string{
 // homes says which packages alone may import a library: others take what those hand out.
 var homes = map[string][]string{
 	"gorm.io/":                      {"store"},
-	"github.com/jackc/":             {"store", "postgres", "connect"},
+	"github.com/jackc/":             {"store", "postgres", "connect", "bench"},
 	"github.com/gin-gonic/":         {"service"},
 	"github.com/prometheus/":        {"service"},
-	"github.com/twmb/franz-go":      {"connect", "broker"},
+	"github.com/twmb/franz-go":      {"connect", "broker", "bench"},
 	"github.com/spf13/cobra":        {"cli"},
 	"github.com/goccy/go-yaml":      {"job", "cli"},
 	"github.com/parquet-go/":        {"inside"},

@@ -93,14 +93,20 @@ func TestFirstJobConsole(t *testing.T) {
 	s := harbour(t)
 	p := browse(t, s.address)
 	// The check of a text may come after it was saved, as over a slow line: once it took the saved version away again.
-	value[any](p, `(window.checks = 0, window.fetch = ((ask) => async (...what) => {
-		if (!String(what[0]?.url ?? what[0]).includes('/documents/check')) return ask(...what);
-		window.checks++; await new Promise((go) => setTimeout(go, 800)); try { return await ask(...what) } finally { window.checks-- } })(window.fetch), 1)`)
+	p.slowChecks()
 	p.walk(string(text))
 	eventually(t, 20*time.Second, "the job runs", func() bool { return s.job("crane-lifts-per-minute").Status == "running" })
 	if got := value[any](p, "window.faults?.length ? window.faults.join('; ') : null"); got != nil {
 		t.Errorf("the page had faults: %v", got)
 	}
+}
+
+// slowChecks lets the answers to checks of a text come late, as over a slow line; window.checks counts those under way.
+func (p *page) slowChecks() {
+	p.t.Helper()
+	value[any](p, `(window.checks = 0, window.fetch = ((ask) => async (...what) => {
+		if (!String(what[0]?.url ?? what[0]).includes('/documents/check')) return ask(...what);
+		window.checks++; await new Promise((go) => setTimeout(go, 800)); try { return await ask(...what) } finally { window.checks-- } })(window.fetch), 1)`)
 }
 
 // walk does what the comments of a page say: click "label", see "text", fill "label" "text", pick

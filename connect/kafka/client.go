@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"strings"
 	"sync"
@@ -44,7 +45,9 @@ const reachIn = 5 * time.Second
 
 func (c Connection) options() []kgo.Opt {
 	out := []kgo.Opt{kgo.SeedBrokers(c.Brokers...), kgo.ClientID("undertide"), kgo.MetadataMinAge(250 * time.Millisecond), kgo.MetadataMaxAge(30 * time.Second),
-		kgo.RetryBackoffFn(func(n int) time.Duration { return min(time.Duration(n)*100*time.Millisecond, time.Second) })}
+		kgo.RetryBackoffFn(func(n int) time.Duration {
+			return min(time.Duration(n)*100*time.Millisecond, time.Second) * time.Duration(80+rand.IntN(41)) / 100 // not all at once
+		})}
 	if c.dial != nil {
 		out = append(out, kgo.Dialer(c.dial))
 	} else if c.TLS != nil {

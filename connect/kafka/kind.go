@@ -356,14 +356,24 @@ func (s *source) Sample(ctx context.Context, _ connect.Opening, which connect.Sa
 	if out.Events = found.Events; len(out.Events) == 0 {
 		out.Notes = append(out.Notes, found.whyEmpty(p))
 	}
+	if stored := found.kept(); s.Begin.begin == Latest && stored > 0 {
+		out.Notes = append(out.Notes, fmt.Sprintf("begin: latest: a run that starts anew passes over the %d events that are stored by then, such as these", stored))
+	}
 	return out, nil
+}
+
+// kept counts the events that the broker holds, by offsets.
+func (f Peeked) kept() (n int64) {
+	for _, s := range f.Spans {
+		n += s.End - s.Start
+	}
+	return n
 }
 
 // whyEmpty words why nothing was found.
 func (f Peeked) whyEmpty(p PeekConfig) string {
-	var kept, was int64
+	kept, was := f.kept(), int64(0)
 	for _, s := range f.Spans {
-		kept += s.End - s.Start
 		was += s.End
 	}
 	switch {

@@ -5,9 +5,14 @@
     <span class="soft" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC</span>
     <span class="grow" />
     <RouterLink :to="`/build?job=${encodeURIComponent(job.name)}`"><ElButton>Change</ElButton></RouterLink>
+    <ElButton v-if="!job.span_of" @click="emit('span')">Process the past</ElButton>
+    <ElButton v-if="goesOn(job.status)" :disabled="busy || job.status === 'stopping' || job.status === 'draining'" @click="emit('drain')">Drain</ElButton>
     <ElButton v-if="goesOn(job.status)" :loading="busy" :disabled="job.status === 'stopping'" @click="emit('stop')">Stop</ElButton>
     <ElButton v-else type="primary" :loading="busy" @click="emit('start')">Start</ElButton>
   </header>
+  <p v-if="job.span_of" class="soft">
+    Processes the past of <RouterLink :to="`/jobs/${encodeURIComponent(job.span_of)}`">{{ job.span_of }}</RouterLink>: what was stored from {{ job.span_begin || 'where its document says' }} until {{ job.span_until }}.
+  </p>
   <p class="sentence">
     <template v-if="goesOn(job.status)">{{ live?.sentence ?? 'Starting.' }}</template>
     <template v-else-if="job.run?.error">{{ job.run.error }}</template>
@@ -32,7 +37,7 @@ defineProps<{
   /** Whether it is just being started or stopped. */
   busy: boolean
 }>()
-const emit = defineEmits<{ start: []; stop: [] }>()
+const emit = defineEmits<{ start: []; stop: []; drain: []; span: [] }>()
 </script>
 
 <style scoped>

@@ -153,7 +153,7 @@ function choose(name: string) {
   if (at) editor.value?.show(at.from)
 }
 watch(checked, (c) => {
-  if (c && part.value && !c.places[part.value]) part.value = ''
+  if (c && draft.checkedText.value === text.value && part.value && !c.places[part.value]) part.value = '' // a part may have come since
 })
 
 const state = computed(() => {

@@ -1,7 +1,8 @@
 <template>
   <StateNote v-if="!job" :loading="loading || (!problem && !missing)" :problem="missing ?? problem" />
   <template v-else>
-    <JobHead :job="job" :live="live" :busy="busy" @start="act(startJob)" @stop="act(stopJob)" />
+    <JobHead :job="job" :live="live" :busy="busy" @start="act(startJob)" @stop="act(stopJob)" @drain="drain" @span="spanning = true" />
+    <SpanDialog v-if="spanning" :job="job.name" :version="job.run?.version ?? job.version" @close="spanning = false" />
     <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
     <section class="sheet" aria-label="Map">
       <header>
@@ -28,10 +29,12 @@ import JobHead from '../parts/JobHead.vue'
 import NodePanel from '../parts/NodePanel.vue'
 import RecordTabs from '../parts/RecordTabs.vue'
 import ResultsSection from '../parts/ResultsSection.vue'
+import SpanDialog from '../parts/SpanDialog.vue'
 import StateNote from '../parts/StateNote.vue'
-import { startJob, stopJob, useJobs } from '../use/jobs'
+import { drainJob, startJob, stopJob, useJobs } from '../use/jobs'
 import { useResource } from '../use/resource'
 import { useFigures, usePast } from '../use/runs'
+import { sure } from '../use/sure'
 
 const JobMap = defineAsyncComponent(() => import('../parts/JobMap.vue'))
 
@@ -59,6 +62,12 @@ watch(() => job.value?.run?.version, () => void plan.refresh())
 
 const busy = ref(false)
 const failure = shallowRef<Problem | null>(null)
+
+const spanning = ref(false)
+
+async function drain() {
+  if (await sure('The sources end where they stand, everything that is open is published, and the run finishes. It cannot go on afterwards.', 'Drain')) await act(drainJob)
+}
 
 async function act(what: (name: string) => Promise<unknown>) {
   busy.value = true

@@ -14,6 +14,8 @@ const origin = ref(sessionStorage.getItem(`${kept} of`) ?? '')
 /** The text as it was begun or saved: what differs from it is nobody's but the draft's. */
 const base = ref(sessionStorage.getItem(`${kept} base`) ?? '')
 const checked = shallowRef<Checked | null>(null)
+/** The text that checked is of: an answer may come when the text has gone on. */
+const checkedText = ref('')
 const problem = shallowRef<Problem | null>(null)
 const checking = ref(false)
 
@@ -28,8 +30,10 @@ async function check() {
   }
   checking.value = true
   try {
-    const got = await post<Checked>('/documents/check', { document: text.value })
+    const document = text.value
+    const got = await post<Checked>('/documents/check', { document })
     if (n !== asked) return
+    checkedText.value = document
     checked.value = got
     problem.value = null
   } catch (e) {
@@ -60,7 +64,7 @@ const plan = computed(() => checked.value?.plan ?? outline(text.value))
 /** The document that is being written, and what the service says of it. */
 export function useDraft() {
   return {
-    text, origin, madeFrom, checked, problem, checking, plan,
+    text, origin, madeFrom, checked, checkedText, problem, checking, plan,
     /**
      * Begins anew with a text; of says which job and version it was made of. A draft with changes that were not saved is
      * not lost unasked: false when it stays.

@@ -49,6 +49,11 @@ export function startJob(name: string) {
   return post<Schemas['Started']>(`/jobs/${encodeURIComponent(name)}/runs`)
 }
 
+/** Ends the sources of a job's run where they stand, and lets it finish. */
+export function drainJob(name: string) {
+  return post<Schemas['Run']>(`/jobs/${encodeURIComponent(name)}/drain`)
+}
+
 export function stopJob(name: string) {
   return post<Schemas['Run']>(`/jobs/${encodeURIComponent(name)}/stop`)
 }
