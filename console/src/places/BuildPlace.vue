@@ -139,6 +139,7 @@ const line = ref(1)
 const part = ref('')
 const side = ref('form')
 watch(line, (n) => {
+  if (draft.checkedText.value !== text.value) return // places are those of an older text
   const p = partAt(checked.value, n)
   if (p && p !== part.value) part.value = p
 })
