@@ -4,10 +4,12 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -28,6 +30,7 @@ type load struct {
 	// refused are those of this transaction; last says why, of the newest.
 	refused int64
 	last    string
+	binary  bool
 }
 
 // stage is the table, of one transaction, where rows wait that replace others. Their numbers are their order.
@@ -45,32 +48,27 @@ func (l *load) rows(ctx context.Context, in io.Reader) error {
 			return err
 		}
 	}
-	copyIn := fmt.Sprintf("COPY %s (%s) FROM STDIN", into, columns)
 	lines := bufio.NewReaderSize(in, 256<<10)
-	var buf []byte
-	for {
+	copyIn, next := fmt.Sprintf("COPY %s (%s) FROM STDIN", into, columns), lineAfter
+	if head, _ := lines.Peek(len(binaryHead)); bytes.Equal(head, binaryHead) {
+		l.binary = true
+		copyIn, next = copyIn+" WITH (FORMAT binary)", tupleAfter
+		if _, err := lines.Discard(len(binaryHead)); err != nil {
+			return err
+		}
+	}
+	buf := make([]byte, 0, portion+1<<16)
+	for ended := false; !ended; {
 		buf = buf[:0]
 		var err error
 		for len(buf) < portion && err == nil {
-			var line []byte
-			line, err = lines.ReadSlice('\n')
-			buf = append(buf, line...)
-			for errors.Is(err, bufio.ErrBufferFull) {
-				line, err = lines.ReadSlice('\n')
-				buf = append(buf, line...)
-			}
+			buf, err = next(buf, lines)
 		}
-		if err != nil && !errors.Is(err, io.EOF) {
+		if ended = errors.Is(err, io.EOF); err != nil && !ended {
 			return err
-		}
-		if len(buf) > 0 && buf[len(buf)-1] != '\n' {
-			return fmt.Errorf("%w: a row ends before its end", staging.ErrMissing)
 		}
 		if err := l.copy(ctx, copyIn, buf); err != nil {
 			return err
-		}
-		if err != nil { // the end
-			break
 		}
 	}
 	if t.key == nil {
@@ -81,6 +79,81 @@ func (l *load) rows(ctx context.Context, in io.Reader) error {
 		return err
 	}
 	return l.merge(ctx, *least, *most)
+}
+
+// lineAfter and tupleAfter add the next row to those before it; io.EOF where none follows.
+func lineAfter(buf []byte, in *bufio.Reader) ([]byte, error) {
+	for {
+		line, err := in.ReadSlice('\n')
+		buf = append(buf, line...)
+		switch {
+		case errors.Is(err, bufio.ErrBufferFull):
+		case errors.Is(err, io.EOF) && len(buf) > 0 && buf[len(buf)-1] != '\n':
+			return buf, errCut
+		default:
+			return buf, err
+		}
+	}
+}
+
+func tupleAfter(buf []byte, in *bufio.Reader) ([]byte, error) {
+	head, err := in.Peek(2)
+	if len(head) == 0 {
+		return buf, io.EOF
+	}
+	if err != nil {
+		return buf, errCut
+	}
+	columns := int(binary.BigEndian.Uint16(head))
+	take := func(n int) (at int, err error) {
+		at = len(buf)
+		buf = slices.Grow(buf, n)[:at+n]
+		if _, err := io.ReadFull(in, buf[at:]); err != nil {
+			return at, errCut
+		}
+		return at, nil
+	}
+	if _, err := take(2); err != nil {
+		return buf, err
+	}
+	for range columns {
+		at, err := take(4)
+		if err != nil {
+			return buf, err
+		}
+		if n := int32(binary.BigEndian.Uint32(buf[at:])); n > 0 {
+			if _, err := take(int(n)); err != nil {
+				return buf, err
+			}
+		}
+	}
+	return buf, nil
+}
+
+var errCut = fmt.Errorf("%w: a row ends before its end", staging.ErrMissing)
+
+// half gives where the row begins that is nearest behind the middle, or the last one; 0 where there is one row.
+func (l *load) half(rows []byte) int {
+	if !l.binary {
+		at := bytes.IndexByte(rows[len(rows)/2:], '\n') + len(rows)/2 + 1
+		if at == len(rows) {
+			at = bytes.LastIndexByte(rows[:len(rows)-1], '\n') + 1
+		}
+		return at
+	}
+	last := 0
+	for at := 0; at < len(rows); {
+		if last = at; at > len(rows)/2 {
+			return at
+		}
+		columns := int(binary.BigEndian.Uint16(rows[at:]))
+		at += 2
+		for range columns {
+			n := int32(binary.BigEndian.Uint32(rows[at:]))
+			at += 4 + int(max(n, 0))
+		}
+	}
+	return last
 }
 
 // attempt does something within the transaction that can be taken back. fits is false where the rows are to blame.
@@ -116,18 +189,19 @@ func (l *load) copy(ctx context.Context, statement string, lines []byte) error {
 		return nil
 	}
 	fits, reason, err := l.attempt(ctx, func() error {
-		_, err := l.conn.PgConn().CopyFrom(ctx, bytes.NewReader(lines), statement)
+		var from io.Reader = bytes.NewReader(lines)
+		if l.binary {
+			from = io.MultiReader(bytes.NewReader(binaryHead), from, bytes.NewReader(binaryEnd))
+		}
+		_, err := l.conn.PgConn().CopyFrom(ctx, from, statement)
 		return err
 	})
 	if fits || err != nil {
 		return err
 	}
-	half := bytes.IndexByte(lines[len(lines)/2:], '\n') + len(lines)/2 + 1
-	if half == len(lines) {
-		half = bytes.LastIndexByte(lines[:len(lines)-1], '\n') + 1
-	}
+	half := l.half(lines)
 	if half == 0 {
-		return l.refuse(ctx, lines[:len(lines)-1], reason)
+		return l.refuse(ctx, lines, reason)
 	}
 	if err := l.copy(ctx, statement, lines[:half]); err != nil {
 		return err
@@ -146,7 +220,7 @@ func (l *load) merge(ctx context.Context, from, to int64) error {
 		same = append(same, "t."+quote(k)+" = s."+quote(k))
 	}
 	for _, f := range t.fields {
-		if !containsName(t.key, f.Name) {
+		if !slices.Contains(t.key, f.Name) {
 			set = append(set, quote(f.Name)+" = EXCLUDED."+quote(f.Name))
 		}
 	}
@@ -180,21 +254,16 @@ func (l *load) merge(ctx context.Context, from, to int64) error {
 	return l.merge(ctx, half+1, to)
 }
 
-func containsName(list []string, name string) bool {
-	for _, n := range list {
-		if n == name {
-			return true
-		}
-	}
-	return false
-}
-
 // refuse keeps a line that the table does not take.
 func (l *load) refuse(ctx context.Context, line []byte, reason string) error {
 	names := l.w.table.fields.Names()
 	var b strings.Builder
 	b.WriteByte('{')
-	for i, v := range fields(line)[:len(names)] {
+	values := fields(bytes.TrimSuffix(line, []byte("\n")))
+	if l.binary {
+		values = l.w.table.texts(line)
+	}
+	for i, v := range values[:len(names)] {
 		if i > 0 {
 			b.WriteByte(',')
 		}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"sync"
 
 	"github.com/jackc/pgx/v5"
@@ -40,7 +41,7 @@ func newMade(w *writer) *Made {
 	return s
 }
 
-func (s *Made) NewEncoder(sc row.Schema) engine.Encoder { return newEncoder(s.table, sc) }
+func (s *Made) NewEncoder(sc row.Schema) engine.Encoder { return newEncoder(s.writer, sc) }
 
 // Delivered: as they are made, rows are of no epoch.
 func (s *Made) Delivered(context.Context) (int64, error) { return 0, nil }
@@ -88,7 +89,11 @@ func (s *Made) writeAll() {
 		s.lock.Unlock()
 		err := engine.Guard(func() error {
 			return s.again(s.ctx, func() error {
-				return s.transaction(s.ctx, rowsOf(s.ctx, bytes.NewReader(rows)), func(conn *pgx.Conn) error {
+				var from io.Reader = bytes.NewReader(rows)
+				if s.binary {
+					from = io.MultiReader(bytes.NewReader(binaryHead), from)
+				}
+				return s.transaction(s.ctx, rowsOf(s.ctx, from), func(conn *pgx.Conn) error {
 					_, err := conn.Exec(s.ctx, "COMMIT")
 					return err
 				})

@@ -34,7 +34,7 @@ func newOnce(w *writer, area *staging.Area) *Once {
 	return s
 }
 
-func (s *Once) NewEncoder(sc row.Schema) engine.Encoder { return newEncoder(s.table, sc) }
+func (s *Once) NewEncoder(sc row.Schema) engine.Encoder { return newEncoder(s.writer, sc) }
 
 // takeIn bounds how long a start waits for what an earlier run has open.
 const takeIn = 30 * time.Second
@@ -50,6 +50,9 @@ func (s *Once) Delivered(ctx context.Context) (epoch int64, err error) {
 	if err := s.start(ctx); err != nil {
 		s.drop()
 		return 0, s.explain(err)
+	}
+	if s.area.Head = nil; s.binary {
+		s.area.Head = binaryHead
 	}
 	conn, err := s.session(ctx)
 	if err != nil {

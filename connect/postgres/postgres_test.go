@@ -1,6 +1,8 @@
 package postgres
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -262,8 +264,12 @@ func TestValues(t *testing.T) {
 		b.Cols[i].AppendNull()
 	}
 	b.N++
-	for _, shipments := range []string{"", t.TempDir()} {
-		name := fmt.Sprintf("values_%d", len(shipments))
+	for way, shipments := range []string{"", t.TempDir(), "", t.TempDir()} { // with a decimal as text, without one as binary
+		name := fmt.Sprintf("values_%d", way)
+		every := slices.Clone(every)
+		if way > 1 {
+			every[7].Kind, b.Cols[7].Kind = row.String, row.String
+		}
 		s := open(t, link, sink{Table: tableName("public." + name), Create: true}, name, shipments, every)
 		if _, err := s.Delivered(context.Background()); err != nil {
 			t.Fatal(err)
@@ -282,6 +288,15 @@ func TestValues(t *testing.T) {
 		rows, err := look.Query(context.Background(), "SELECT s, i, d, b, raw, (extract(epoch FROM at) * 1000000)::bigint, (extract(epoch FROM took) * 1000000)::numeric(30), price::text, tags->>0, tags FROM "+name)
 		if err != nil {
 			t.Fatal(err)
+		}
+		w := &writer{table: &table{}}
+		if once, ok := s.(*Once); ok {
+			w = once.writer
+		} else if made, ok := s.(*Made); ok {
+			w = made.writer
+		}
+		if w.binary != (way > 1) {
+			t.Errorf("%s: binary: %v", name, w.binary)
 		}
 		n := 0
 		for ; rows.Next(); n++ {
@@ -316,11 +331,17 @@ func TestValues(t *testing.T) {
 func TestRefused(t *testing.T) {
 	_, link, look := server(t)
 	fields := row.Schema{{Name: "k", Kind: row.Int}, {Name: "s", Kind: row.String}, {Name: "withdrawn", Kind: row.Bool, Hidden: true}}
+	for _, kind := range []string{"bigint", "integer"} { // as binary, and as text
+		refused(t, link, look, fields, kind)
+	}
+}
+
+func refused(t *testing.T, link *Link, look *pgx.Conn, fields row.Schema, kind string) {
 	bad := map[int]string{0: "nul\x00", 1: "too long for it", 2000: "nul\x00", 4999: "", 3000: "too long for it", 3001: "too long for it"}
 	for _, replace := range []bool{false, true} {
 		for _, shipments := range []string{"", t.TempDir()} {
-			name := fmt.Sprintf("narrow_%v_%d", replace, len(shipments))
-			if _, err := look.Exec(context.Background(), "CREATE TABLE "+name+" (k bigint PRIMARY KEY, s varchar(10) CHECK (s <> ''), extra int DEFAULT 7)"); err != nil {
+			name := fmt.Sprintf("narrow_%s_%v_%d", kind, replace, len(shipments))
+			if _, err := look.Exec(context.Background(), "CREATE TABLE "+name+" (k "+kind+" PRIMARY KEY, s varchar(10) CHECK (s <> ''), extra int DEFAULT 7)"); err != nil {
 				t.Fatal(err)
 			}
 			set := sink{Table: tableName(name), Replace: replace}
@@ -633,9 +654,21 @@ func FuzzLines(f *testing.F) {
 		b.Cols[0].AppendString(s)
 		b.Cols[1].AppendInt(n)
 		b.N = 1
-		line := newEncoder(&table{fields: schema}, schema).Append(nil, step.ViewOf(b, nil))
+		line := newEncoder(&writer{table: &table{fields: schema}}, schema).Append(nil, step.ViewOf(b, nil))
 		if strings.Count(string(line), "\n") != 1 || line[len(line)-1] != '\n' {
 			t.Fatalf("%q is %q", s, line)
+		}
+		w := &writer{table: &table{fields: schema}, binary: true}
+		tuple := newEncoder(w, schema).Append(nil, step.ViewOf(b, nil))
+		if all := w.table.texts(tuple); len(all) != 2 || *all[0] != s || *all[1] != fmt.Sprint(n) {
+			t.Errorf("%q comes back as %q from %x", s, *all[0], tuple)
+		}
+		again, err := tupleAfter(nil, bufio.NewReader(bytes.NewReader(append(tuple, tuple...))))
+		if l := (&load{binary: true}); err != nil || !bytes.Equal(again, tuple) || l.half(append(tuple, tuple...)) != len(tuple) || l.half(tuple) != 0 {
+			t.Errorf("two rows of %x are cut into %x: %v", tuple, again, err)
+		}
+		if _, err := tupleAfter(nil, bufio.NewReader(bytes.NewReader(tuple[:len(tuple)-1]))); !errors.Is(err, staging.ErrMissing) {
+			t.Errorf("a row that is cut: %v", err)
 		}
 		got := fields(line[:len(line)-1])
 		if len(got) != 2 || *got[0] != s || *got[1] != fmt.Sprint(n) {

@@ -265,6 +265,11 @@ func (w *writer) ready(ctx context.Context, conn *pgx.Conn) error {
 	if f == nil {
 		return noTable{fmt.Sprintf("%s has no table %s; create it there, or say create: true beside table, and the run makes it", w.to, t.name)}
 	}
+	w.binary = true
+	for _, x := range t.fields {
+		i := slices.IndexFunc(f.columns, func(c column) bool { return c.name == x.Name })
+		w.binary = w.binary && i >= 0 && slices.Contains(binaryTypes(x.Kind), f.columns[i].kind)
+	}
 	var faults []string
 	for _, s := range t.compare(f) {
 		if s.State == "no" {

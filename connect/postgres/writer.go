@@ -25,6 +25,7 @@ type writer struct {
 	create    bool
 	job, sink string
 	health    health
+	binary    bool // how rows are written, once the table was seen
 
 	mu      sync.Mutex // guards all below
 	conn    *pgx.Conn  // nil while there is none

@@ -29,6 +29,8 @@ type Area struct {
 	dir, sink string
 	to        string // where the rows go, in words
 	epoch     int64  // of what is written
+	// Head begins each epoch's rows.
+	Head []byte
 
 	out  *disk.Output // nil while the epoch has no rows
 	sum  *xxhash.Digest
@@ -103,6 +105,11 @@ func (a *Area) Write(data []byte) error {
 		}
 		a.out, a.size = out, 0
 		a.sum.Reset()
+		if len(a.Head) > 0 {
+			if err := a.Write(a.Head); err != nil {
+				return err
+			}
+		}
 	}
 	n, err := a.out.Put(data)
 	a.size += int64(n)
