@@ -81,7 +81,7 @@ func main() {
 		return
 	}
 	if *delivery {
-		if err := deliveryTable(*dir, *rounds); err != nil {
+		if err := deliveryTable(*dir, *only, *rounds); err != nil {
 			fail(err)
 		}
 		return
@@ -89,7 +89,7 @@ func main() {
 	if !*state {
 		table(*dir, *only, *rounds)
 		if *only == "" {
-			if err := deliveryTable(*dir, *rounds); err != nil {
+			if err := deliveryTable(*dir, *only, *rounds); err != nil {
 				fail(err)
 			}
 		}

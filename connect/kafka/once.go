@@ -1,7 +1,6 @@
 package kafka
 
 import (
-	"bufio"
 	"cmp"
 	"context"
 	"crypto/rand"
@@ -247,41 +246,57 @@ func (s *Once) Retries() int64  { return s.health.retried() }
 // errRefused is wrapped where the broker will never take a row.
 var errRefused = errors.New("the broker refuses a row")
 
-// frames gives the records of a shipment; their bytes are the library's from then on.
+// slab is how much of a shipment is read at once.
+const slab = 256 << 10
+
+// frames gives the records of a shipment; their bytes are the library's from then on. It reads slabs, of which the records
+// are parts, so that nothing is made for each of them.
 func frames(rows io.Reader, take func(*kgo.Record) error) error {
-	in := bufio.NewReaderSize(rows, 256<<10)
-	for {
-		r := &kgo.Record{}
-		var err error
-		if r.Key, err = readFrame(in); errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
+	var rest []byte
+	var records []kgo.Record
+	for ended := false; !ended; {
+		buf := make([]byte, len(rest)+max(slab, len(rest))) // a row that is longer than a slab doubles it
+		n := copy(buf, rest)
+		more, err := io.ReadFull(rows, buf[n:])
+		if ended = errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF); err != nil && !ended {
 			return err
 		}
-		if r.Value, err = readFrame(in); err != nil {
+		rest = buf[:n+more]
+		for len(rest) > 0 {
+			key, after, whole := cut(rest)
+			var value []byte
+			if whole {
+				value, after, whole = cut(after)
+			}
+			if !whole {
+				break
+			}
+			if len(records) == 0 {
+				records = make([]kgo.Record, 512)
+			}
+			r := &records[0]
+			records, rest = records[1:], after
+			r.Key, r.Value = key, value
+			if err := take(r); err != nil {
+				return err
+			}
+		}
+		if ended && len(rest) > 0 {
 			return fmt.Errorf("%w: a row ends before its end", staging.ErrMissing)
 		}
-		if err := take(r); err != nil {
-			return err
-		}
 	}
+	return nil
 }
 
-// readFrame reads what appendFrame wrote; io.EOF where nothing follows.
-func readFrame(in *bufio.Reader) ([]byte, error) {
-	n, err := binary.ReadUvarint(in)
+// cut takes what appendFrame wrote off the front; false where it is not all there.
+func cut(data []byte) (text, rest []byte, whole bool) {
+	n, w := binary.Uvarint(data)
 	switch {
-	case errors.Is(err, io.EOF):
-		return nil, err
-	case err != nil || n > 1<<30:
-		return nil, fmt.Errorf("%w: a row's length cannot be read", staging.ErrMissing)
+	case w <= 0 || n > 0 && uint64(len(data)-w) < n-1:
+		return nil, nil, false
 	case n == 0:
-		return nil, nil
+		return nil, data[w:], true
 	}
-	out := make([]byte, n-1)
-	if _, err := io.ReadFull(in, out); err != nil {
-		return nil, fmt.Errorf("%w: a row ends before its end", staging.ErrMissing)
-	}
-	return out, nil
+	end := w + int(n) - 1
+	return data[w:end:end], data[end:], true
 }

@@ -1,6 +1,7 @@
 package kafka
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -164,4 +165,41 @@ func TestLostRequests(t *testing.T) {
 	if n := asked.Load(); n < 20 {
 		t.Errorf("only %d requests were made", n)
 	}
+}
+
+// FuzzFrames: whatever keys and values are, they come back as they were written, also where slabs cut them; what is cut
+// short is an error, and no panic.
+func FuzzFrames(f *testing.F) {
+	f.Add([]byte("k"), []byte("v"), 3)
+	f.Add([]byte{}, bytes.Repeat([]byte("long"), 200_000), 2)
+	f.Fuzz(func(t *testing.T, key, value []byte, n int) {
+		var data []byte
+		n = max(1, min(n, 2000))
+		for i := range n {
+			if data = appendFrame(data, key); i%2 == 0 {
+				data = appendFrame(data, value)
+			} else {
+				data = append(data, 0)
+			}
+			if len(data) > 8<<20 {
+				n = i + 1
+				break
+			}
+		}
+		got := 0
+		err := frames(bytes.NewReader(data), func(r *kgo.Record) error {
+			if want := value; !bytes.Equal(r.Key, key) || got%2 == 0 && !bytes.Equal(r.Value, want) || got%2 == 1 && r.Value != nil {
+				t.Fatalf("record %d is %q, %q", got, r.Key, r.Value)
+			}
+			got++
+			return nil
+		})
+		if err != nil || got != n {
+			t.Fatalf("%d of %d records come back: %v", got, n, err)
+		}
+		if err := frames(bytes.NewReader(data[:len(data)-1]), func(*kgo.Record) error { return nil }); !errors.Is(err, staging.ErrMissing) {
+			t.Errorf("what is cut short: %v", err)
+		}
+		_ = frames(bytes.NewReader(value), func(*kgo.Record) error { return nil }) // anything
+	})
 }

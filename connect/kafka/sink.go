@@ -140,8 +140,8 @@ func (s *Sink) Write(data []byte, _ int) error {
 	data = slices.Clone(data) // the library keeps what it sends
 	for len(data) > 0 {
 		var r kgo.Record
-		r.Key, data = frame(data)
-		r.Value, data = frame(data)
+		r.Key, data, _ = cut(data)
+		r.Value, data, _ = cut(data)
 		s.client.Produce(s.ctx, &r, s.sent.done)
 	}
 	return s.ctx.Err()
@@ -240,13 +240,4 @@ func (e *encoder) object(dst []byte, as engine.Encoder, one step.View, columns [
 
 func appendFrame(dst, text []byte) []byte {
 	return append(binary.AppendUvarint(dst, uint64(len(text))+1), text...)
-}
-
-func frame(data []byte) (text, rest []byte) {
-	n, w := binary.Uvarint(data)
-	data = data[w:]
-	if n == 0 {
-		return nil, data
-	}
-	return data[: n-1 : n-1], data[n-1:]
 }
