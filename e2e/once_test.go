@@ -24,7 +24,7 @@ import (
 	"undertide/postgres"
 )
 
-var onceKills = flag.Int("kills", 8, "how often each of TestOnceKilled's lives is hurt")
+var onceKills = flag.Int("kills", 6, "how often each of TestOnceKilled's lives is hurt")
 
 // table starts PostgreSQL on loopback, and gives its server and a session.
 func table(t *testing.T) (*postgres.Server, func() *pgx.Conn) {
@@ -134,14 +134,15 @@ type hurt struct {
 	at      string // of the broker
 	store   *postgres.Server
 	zombies bool
-	early   bool // the last kill did not wait until the job ran
+	env     string // the variable with the password of the store
+	early   bool   // the last kill did not wait until the job ran
 }
 
 func (h *hurt) stateDir() string { return fmt.Sprintf("state%d", h.state) }
 
 func (h *hurt) start() {
 	if h.serve != nil {
-		h.serve = serve(h.t, h.dir, "--env", "ONCE_PASSWORD") // goes on with the job
+		h.serve = serve(h.t, h.dir, "--env", h.env) // goes on with the job
 		return
 	}
 	h.run = launch(h.t, h.dir, "run", "once.yaml", "--checkpoints", h.stateDir(), "--lanes", fmt.Sprint(1+h.r.IntN(3)))
@@ -261,7 +262,10 @@ func (h *hurt) zombie() {
 // machine.
 func TestOnceKilled(t *testing.T) {
 	for _, by := range []string{"run", "service", "zombies"} {
-		t.Run(by, func(t *testing.T) { onceKilled(t, by) })
+		t.Run(by, func(t *testing.T) {
+			t.Parallel() // they wait most of the time
+			onceKilled(t, by)
+		})
 	}
 }
 
@@ -293,9 +297,12 @@ func onceKilled(t *testing.T, by string) {
 		t.Fatal(err)
 	}
 	password, _ := u.User.Password()
-	t.Setenv("ONCE_PASSWORD", password)
+	h.env = "ONCE_PASSWORD_" + strings.ToUpper(by)
+	if err := os.Setenv(h.env, password); err != nil { // for the programs that are started
+		t.Fatal(err)
+	}
 	input := write(t, h.dir, "in.ndjson", "")
-	connections := fmt.Sprintf("connections:\n  harbour: {via: kafka, brokers: [%q]}\n  office: {via: postgres, url: \"postgres://tide@%s/postgres\", password: \"${env.ONCE_PASSWORD}\"}", h.at, u.Host)
+	connections := fmt.Sprintf("connections:\n  harbour: {via: kafka, brokers: [%q]}\n  office: {via: postgres, url: \"postgres://tide@%s/postgres\", password: \"${env.%s}\"}", h.at, u.Host, h.env)
 	document := fmt.Sprintf(onceSteps, connections, input, true) +
 		sinkLines("topic", "kafka", "connection: harbour, topic: STEP, create: true, partitions: 2", "") +
 		sinkLines("newest", "kafka", "connection: harbour, topic: STEP.newest, create: true, replace: true", "") +
@@ -307,7 +314,7 @@ func onceKilled(t *testing.T, by string) {
 	write(t, h.dir, "once.yaml", document)
 	write(t, h.dir, "alone.yaml", fmt.Sprintf(onceSteps, "", input, false)+sinkLines("files", "file", "path: STEP.ndjson", ""))
 	if by == "service" {
-		h.serve = serve(t, h.dir, "--env", "ONCE_PASSWORD")
+		h.serve = serve(t, h.dir, "--env", h.env)
 		h.serve.must("save", "once.yaml")
 		h.serve.must("start", "once")
 	} else {

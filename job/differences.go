@@ -16,7 +16,9 @@ func Differences(a, b string) []string {
 }
 
 func differ(place string, a, b *node, out *[]string) {
-	say := func(format string, args ...any) { *out = append(*out, place+": "+fmt.Sprintf(format, args...)) }
+	say := func(format string, args ...any) {
+		*out = append(*out, place+": "+fmt.Sprintf(format, args...)+matters(place))
+	}
 	switch {
 	case a == nil && b == nil:
 	case a == nil:
@@ -35,6 +37,15 @@ func differ(place string, a, b *node, out *[]string) {
 	case worded(a) != worded(b):
 		say("%s, was %s", worded(b), worded(a))
 	}
+}
+
+// matters says when a difference at a place counts, where that is not at the next start.
+func matters(place string) string {
+	parts := strings.Split(place, ".")
+	if len(parts) == 3 && parts[0] == "sources" && (parts[2] == "begin" || parts[2] == "until") {
+		return "; it is looked at where a run starts anew, and not by one that goes on from a checkpoint"
+	}
+	return ""
 }
 
 // worded writes a node in one line.

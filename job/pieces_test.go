@@ -18,6 +18,7 @@ func TestDifferences(t *testing.T) {
 		{"a value", strings.Replace(a, "5s", "9s", 1), []string{"sources.lifts.watermark.margin: 9s, was 5s"}},
 		{"a list", strings.Replace(a, "[crane]", "[crane, berth]", 1), []string{"steps.rate.key: [crane, berth], was [crane]"}},
 		{"added and taken out", strings.Replace(a, "n: count()", "load: sum(t)", 1), []string{"steps.rate.measures.n: taken out, was count()", "steps.rate.measures.load: added, sum(t)"}},
+		{"where a source begins", strings.Replace(a, "via: file, ", "via: file, begin: latest, ", 1), []string{"sources.lifts.begin: added, latest; it is looked at where a run starts anew, and not by one that goes on from a checkpoint"}},
 		{"a section", a + "sinks:\n  out: {from: rate}\n", []string{"sinks: added, {out: {from: rate}}"}},
 	} {
 		if got := Differences(a, c.b); !slices.Equal(got, c.want) {

@@ -182,6 +182,16 @@ func known(snap *engine.Snapshot) map[string][]string {
 // askSinks asks what they delivered, so that no epoch is used twice, and what would keep them from their work.
 func askSinks(ctx context.Context, g *engine.Graph, o *engine.Options) error {
 	for i := range g.Sinks {
+		k, ok := g.Sinks[i].Sink.(engine.Knower)
+		if !ok || o.From == nil {
+			continue
+		}
+		epoch, err := k.Known(ctx)
+		if err = cmp.Or(err, o.From.Behind(epoch)); err != nil {
+			return fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
+		}
+	}
+	for i := range g.Sinks {
 		epoch, err := g.Sinks[i].Sink.Delivered(ctx)
 		if err != nil {
 			return fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)

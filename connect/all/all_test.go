@@ -25,7 +25,7 @@ var abilities = map[string]reflect.Type{
 	"Storing": reflect.TypeFor[connect.Storing](), "Ended": reflect.TypeFor[connect.Ended](), "Beginning": reflect.TypeFor[connect.Beginning](), "Sole": reflect.TypeFor[connect.Sole](), "Replacing": reflect.TypeFor[connect.Replacing](), "Fitting": reflect.TypeFor[connect.Fitting](),
 	"Lister": reflect.TypeFor[connect.Lister](), "Maker": reflect.TypeFor[connect.Maker](), "Opener": reflect.TypeFor[connect.Opener](),
 	"Flusher": reflect.TypeFor[engine.Flusher](), "Prober": reflect.TypeFor[engine.Prober](), "Recoverer": reflect.TypeFor[engine.Recoverer](),
-	"Interrupter": reflect.TypeFor[engine.Interrupter](), "Retrier": reflect.TypeFor[engine.Retrier](), "Refuser": reflect.TypeFor[engine.Refuser](), "Troubled": reflect.TypeFor[engine.Troubled](),
+	"Interrupter": reflect.TypeFor[engine.Interrupter](), "Knower": reflect.TypeFor[engine.Knower](), "Retrier": reflect.TypeFor[engine.Retrier](), "Refuser": reflect.TypeFor[engine.Refuser](), "Troubled": reflect.TypeFor[engine.Troubled](),
 	"Starter": reflect.TypeFor[engine.Starter](), "Quieter": reflect.TypeFor[engine.Quieter](), "Acknowledger": reflect.TypeFor[engine.Acknowledger](), "Lagger": reflect.TypeFor[engine.Lagger](),
 }
 
@@ -80,9 +80,9 @@ func TestAbilities(t *testing.T) {
 		"rolled files: Recoverer",
 		"standard output: Flusher",
 		"topic: Interrupter Prober Retrier Troubled",
-		"topic, once: Interrupter Recoverer Retrier Troubled",
+		"topic, once: Interrupter Knower Recoverer Retrier Troubled",
 		"table: Interrupter Prober Refuser Retrier Troubled",
-		"table, once: Interrupter Recoverer Refuser Retrier Troubled",
+		"table, once: Interrupter Knower Recoverer Refuser Retrier Troubled",
 	}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))

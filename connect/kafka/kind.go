@@ -195,7 +195,7 @@ type source struct {
 	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
 	Topic      topicName           `set:"topic,required" missing:"the topic is not named" fix:"add topic: and its name" hint:"its name"`
 	Group      string              `set:"group,free" about:"Where positions are committed for other tools to see; default undertide.JOB."`
-	Begin      place               `set:"begin,beside" default:"earliest" hint:"earliest, latest, or a time" about:"Where a first run starts."`
+	Begin      place               `set:"begin,beside,free" default:"earliest" hint:"earliest, latest, or a time" about:"Where a first run starts."`
 	Until      bound               `set:"until,beside" hint:"latest, or a time" about:"Where reading ends: before the first event that was stored at this time or later, or after what is stored when the run first starts. Without it the run does not end."`
 }
 

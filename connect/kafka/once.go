@@ -80,16 +80,44 @@ func (s *Once) Delivered(ctx context.Context) (int64, error) {
 			break
 		}
 	}
-	if denied := s.c.Connection.denied(err); denied != nil {
-		return 0, denied
-	}
-	if err != nil && codeOf(err) == 0 {
-		return 0, s.c.Connection.unreachable(err)
-	}
 	if err != nil {
-		return 0, fmt.Errorf("%s: %w", s.c.Connection, err)
+		return 0, s.explain(err)
 	}
 	return e.Epoch, s.area.Know(e.Epoch)
+}
+
+// Known gives the epoch that was delivered last, and takes nothing over.
+func (s *Once) Known(ctx context.Context) (int64, error) {
+	noted, err := s.area.Delivered()
+	if err != nil {
+		return 0, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, takeIn)
+	defer cancel()
+	client, err := kgo.NewClient(s.c.Connection.options()...)
+	if err != nil {
+		return 0, fmt.Errorf("connect to %s: %w", s.c.Connection, err)
+	}
+	defer client.Close()
+	if _, err := s.c.find(ctx, client); err != nil {
+		return 0, err
+	}
+	e, err := s.ledger.read(ctx, client)
+	if err != nil {
+		return 0, s.explain(err)
+	}
+	return max(e.Epoch, noted), nil
+}
+
+// explain words why a start did not come about.
+func (s *Once) explain(err error) error {
+	switch denied := s.c.Connection.denied(err); {
+	case denied != nil:
+		return denied
+	case codeOf(err) == 0:
+		return s.c.Connection.unreachable(err)
+	}
+	return fmt.Errorf("%s: %w", s.c.Connection, err)
 }
 
 // Open begins an epoch; what waits is given to Deliver.

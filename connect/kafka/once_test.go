@@ -99,6 +99,13 @@ func TestOnce(t *testing.T) {
 		t.Errorf("the run that was taken over delivers: %v", err)
 	}
 	check(t, l, config, "after a run that lives on")
+	asks := l.Sink() // a start that finds out that it may not go on fences nobody
+	if n, err := asks.(engine.Knower).Known(context.Background()); n != 2 || err != nil {
+		t.Errorf("epoch %d is known: %v", n, err)
+	}
+	if err := asks.Abort(); err != nil {
+		t.Error(err)
+	}
 	sh, err = l.Prepare(second)
 	if err != nil {
 		t.Fatal(err)

@@ -6,4 +6,4 @@ import (
 	"undertide/leak"
 )
 
-func TestMain(m *testing.M) { leak.Main(m) }
+func TestMain(m *testing.M) { leak.Main(tests{m}) }

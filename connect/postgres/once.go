@@ -70,6 +70,28 @@ func (s *Once) Delivered(ctx context.Context) (epoch int64, err error) {
 	return epoch, s.area.Know(epoch)
 }
 
+// Known gives the epoch that was delivered last, and takes nothing over.
+func (s *Once) Known(ctx context.Context) (epoch int64, err error) {
+	noted, err := s.area.Delivered()
+	if err != nil {
+		return 0, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, takeIn)
+	defer cancel()
+	conn, err := s.session(ctx)
+	if err == nil {
+		var ours *uint32 // there is none where nothing was delivered yet
+		if err = conn.QueryRow(ctx, `SELECT to_regclass($1)::oid`, s.delivered()).Scan(&ours); err == nil && ours != nil {
+			err = ignore(conn.QueryRow(ctx, fmt.Sprintf(`SELECT epoch FROM %s WHERE job = $1 AND sink = $2`, s.delivered()), s.job, s.sink).Scan(&epoch), pgx.ErrNoRows)
+		}
+	}
+	if err != nil {
+		s.drop()
+		return 0, s.explain(err)
+	}
+	return max(epoch, noted), nil
+}
+
 // Open begins an epoch; what waits is given to Deliver.
 func (s *Once) Open(waiting []engine.Shipment, epoch int64) error { return s.area.Open(waiting, epoch) }
 

@@ -123,14 +123,22 @@ func (e *run) openSinks(ctx context.Context) error {
 	return nil
 }
 
+// Behind says whether a place has delivered more than the snapshot knows, so that going on from it would write rows twice.
+func (s *Snapshot) Behind(delivered int64) error {
+	if s == nil || delivered <= s.Epoch || s.Again {
+		return nil
+	}
+	return fmt.Errorf("epoch %d was delivered and the checkpoint ends epoch %d: going on would write rows twice; start with an empty checkpoint folder and another place for the output", delivered, s.Epoch)
+}
+
 // open makes a sink ready; it gives the shipments that are still to be delivered.
 func (e *run) open(ctx context.Context, s Sink, waiting []Shipment) ([]Shipment, error) {
 	done, err := s.Delivered(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if from := e.opt.From; from != nil && done > from.Epoch && !from.Again {
-		return nil, fmt.Errorf("epoch %d was delivered and the checkpoint ends epoch %d: going on would write rows twice; start with an empty checkpoint folder and another place for the output", done, from.Epoch)
+	if err := e.opt.From.Behind(done); err != nil {
+		return nil, err
 	}
 	if err := s.Open(waiting, e.epoch); err != nil {
 		return nil, err

@@ -178,6 +178,10 @@ type (
 	Flusher interface{ Flush() error }
 	// Prober says before Open, and before a run says that it runs, what would keep the sink from its work.
 	Prober interface{ Probe() error }
+	// Knower gives what Delivered would, and takes nothing over: a run that may not go on fences nobody.
+	Knower interface {
+		Known(ctx context.Context) (epoch int64, err error)
+	}
 	// Recoverer finishes what a run that came to its end may have left undelivered: the shipments of its last checkpoint.
 	// Called in place of Open.
 	Recoverer interface {
