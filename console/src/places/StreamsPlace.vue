@@ -6,7 +6,7 @@
   <section class="sheet" aria-label="Connections">
     <header>
       <h2>Connections</h2>
-      <span class="soft">named ways to reach a broker; passwords are sealed and never shown</span>
+      <span class="soft">named ways to reach a broker or a database; passwords are sealed and never shown</span>
       <span class="grow" />
       <ElButton size="small" @click="edit(null)">Add a connection</ElButton>
     </header>
@@ -37,7 +37,11 @@
     </table>
     <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
   </section>
-  <section v-if="connection" class="sheet gap" aria-label="Topics">
+  <section v-if="connection && !readable" class="sheet gap" aria-label="Tables">
+    <header><h2>{{ connection }}</h2></header>
+    <StateNote :loading="false" :problem="null">Nothing is read from here: sinks write its tables, <code class="mono">via: {{ via }}</code>. Test says whether it is reached; <code class="mono">undertide check --connect</code> compares a job's columns.</StateNote>
+  </section>
+  <section v-else-if="connection" class="sheet gap" aria-label="Topics">
     <header>
       <h2>Topics of {{ connection }}</h2>
       <span class="soft">choose one to look at its events</span>
@@ -105,6 +109,7 @@ import ConnectionForm from '../parts/ConnectionForm.vue'
 import StateNote from '../parts/StateNote.vue'
 import { sure } from '../use/sure'
 import { useResource } from '../use/resource'
+import { connector, loadKinds } from '../use/kinds'
 import { catalogue, connections, secrets, type Connection } from '../use/streams'
 
 const props = defineProps<{
@@ -112,11 +117,18 @@ const props = defineProps<{
   connection?: string
 }>()
 
+void loadKinds()
 const list = useResource<ListOf<'Connection'>>(ref('/connections'))
 const described = useResource<ListOf<'Described'>>(ref('/catalogue'))
 const secretList = useResource<ListOf<'Secret'>>(ref('/secrets'))
 const connection = computed(() => props.connection ?? list.data.value?.items[0]?.name ?? '')
-const topics = useResource<ListOf<'Topic'>>(computed(() => (connection.value ? `/connections/${encodeURIComponent(connection.value)}/topics` : '')), 10_000)
+const via = computed(() => list.data.value?.items.find((c) => c.name === connection.value)?.via ?? '')
+/** Whether events can be looked at: what only sinks reach has none. */
+const readable = computed(() => {
+  const k = connector(via.value)
+  return !k || (k.source?.length ?? 0) > 0
+})
+const topics = useResource<ListOf<'Topic'>>(computed(() => (connection.value && via.value && readable.value ? `/connections/${encodeURIComponent(connection.value)}/topics` : '')), 10_000)
 const filter = ref('')
 const found = computed(() => (topics.data.value?.items ?? []).filter((t) => t.name.includes(filter.value.trim())))
 
