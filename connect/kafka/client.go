@@ -13,7 +13,6 @@ import (
 	"math/rand/v2"
 	"net"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/twmb/franz-go/pkg/kadm"
@@ -145,50 +144,23 @@ func codeOf(err error) int16 {
 
 // health watches a client's talk with its brokers. Safe for concurrent use.
 type health struct {
-	mu      sync.Mutex // guards all below
-	what    string
-	failing time.Time // the first failure since the last success; zero for none
-	why     string
-	retries int64
-}
-
-func (h *health) ok() {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.failing = time.Time{}
+	connect.Health
+	what string
 }
 
 func (h *health) fault(err error) {
 	if errors.Is(err, context.Canceled) || errors.Is(err, kgo.ErrClientClosed) || errors.Is(err, net.ErrClosed) {
 		return
 	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.failing.IsZero() {
-		h.failing = time.Now()
-	}
-	h.retries++
-	h.why = err.Error()
+	why := err.Error()
 	if op := (*net.OpError)(nil); errors.As(err, &op) && op.Err != nil {
-		h.why = op.Err.Error()
+		why = op.Err.Error()
 	}
+	h.Fault(why)
 }
 
 // trouble words a failure that lasts; empty for none.
-func (h *health) trouble() string {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.failing.IsZero() || time.Since(h.failing) < 2*time.Second {
-		return ""
-	}
-	return fmt.Sprintf("%s has not answered for %s: %s", h.what, time.Since(h.failing).Round(time.Second), h.why)
-}
-
-func (h *health) retried() int64 {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return h.retries
-}
+func (h *health) trouble() string { return h.Trouble(h.what + " has not answered") }
 
 // OnBrokerConnect and OnBrokerE2E are the library's hooks.
 func (h *health) OnBrokerConnect(_ kgo.BrokerMetadata, _ time.Duration, _ net.Conn, err error) {
@@ -201,6 +173,6 @@ func (h *health) OnBrokerE2E(_ kgo.BrokerMetadata, key int16, e kgo.BrokerE2E) {
 	if err := e.Err(); err != nil {
 		h.fault(err)
 	} else if key != int16(kmsg.ApiVersions) {
-		h.ok()
+		h.OK()
 	}
 }

@@ -11,10 +11,10 @@ import (
 	"sync"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
 	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kgo"
 
+	"undertide/connect"
 	"undertide/connect/staging"
 	"undertide/core/engine"
 	"undertide/core/row"
@@ -57,6 +57,30 @@ const takeIn = 30 * time.Second
 
 // Delivered takes the topic over, and gives the epoch that was delivered last.
 func (s *Once) Delivered(ctx context.Context) (int64, error) {
+	epoch, err := s.ask(ctx, func(ctx context.Context, client *kgo.Client, noted int64) (e entry, err error) {
+		for { // a run that is being taken over, and does not know it yet, may take it back in the middle
+			e, err = s.ledger.take(ctx, client, s.run, noted)
+			if !errors.Is(err, kerr.ProducerFenced) && !errors.Is(err, kerr.InvalidProducerEpoch) || ctx.Err() != nil {
+				return e, err
+			}
+		}
+	})
+	if err != nil {
+		return 0, err
+	}
+	return epoch, s.area.Know(epoch)
+}
+
+// Known gives the epoch that was delivered last, and takes nothing over.
+func (s *Once) Known(ctx context.Context) (int64, error) {
+	return s.ask(ctx, func(ctx context.Context, client *kgo.Client, _ int64) (entry, error) {
+		return s.ledger.read(ctx, client)
+	})
+}
+
+// ask finds the topic and asks its ledger; it gives the epoch that the ledger or the folder says was delivered last, which
+// how is told as the folder has it.
+func (s *Once) ask(ctx context.Context, how func(ctx context.Context, client *kgo.Client, noted int64) (entry, error)) (int64, error) {
 	noted, err := s.area.Delivered()
 	if err != nil {
 		return 0, err
@@ -73,36 +97,7 @@ func (s *Once) Delivered(ctx context.Context) (int64, error) {
 		return 0, err
 	}
 	s.ledger.id = detail.ID
-	var e entry
-	for { // a run that is being taken over, and does not know it yet, may take it back in the middle
-		e, err = s.ledger.take(ctx, client, s.run, noted)
-		if !errors.Is(err, kerr.ProducerFenced) && !errors.Is(err, kerr.InvalidProducerEpoch) || ctx.Err() != nil {
-			break
-		}
-	}
-	if err != nil {
-		return 0, s.explain(err)
-	}
-	return e.Epoch, s.area.Know(e.Epoch)
-}
-
-// Known gives the epoch that was delivered last, and takes nothing over.
-func (s *Once) Known(ctx context.Context) (int64, error) {
-	noted, err := s.area.Delivered()
-	if err != nil {
-		return 0, err
-	}
-	ctx, cancel := context.WithTimeout(ctx, takeIn)
-	defer cancel()
-	client, err := kgo.NewClient(s.c.Connection.options()...)
-	if err != nil {
-		return 0, fmt.Errorf("connect to %s: %w", s.c.Connection, err)
-	}
-	defer client.Close()
-	if _, err := s.c.find(ctx, client); err != nil {
-		return 0, err
-	}
-	e, err := s.ledger.read(ctx, client)
+	e, err := how(ctx, client, noted)
 	if err != nil {
 		return 0, s.explain(err)
 	}
@@ -137,11 +132,11 @@ func (s *Once) Deliver(ctx context.Context, sh engine.Shipment) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(s.ctx, cancel)()
-	wait := &backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond, Multiplier: 2, MaxInterval: 5 * time.Second, RandomizationFactor: 0.3}
+	wait := connect.Pauses()
 	for {
 		err := s.commit(ctx, sh)
 		if err == nil {
-			s.health.ok()
+			s.health.OK()
 			return s.area.Done(sh)
 		}
 		s.drop()
@@ -269,7 +264,7 @@ func (s *Once) Abort() error {
 func (s *Once) Interrupt() { s.cancel() }
 
 func (s *Once) Trouble() string { return s.health.trouble() }
-func (s *Once) Retries() int64  { return s.health.retried() }
+func (s *Once) Retries() int64  { return s.health.Retries() }
 
 // errRefused is wrapped where the broker will never take a row.
 var errRefused = errors.New("the broker refuses a row")

@@ -174,7 +174,7 @@ func (s *Sink) Abort() error {
 func (s *Sink) Interrupt() { s.cancel() }
 
 func (s *Sink) Trouble() string { return s.health.trouble() }
-func (s *Sink) Retries() int64  { return s.health.retried() }
+func (s *Sink) Retries() int64  { return s.health.Retries() }
 
 // encoder writes a key and a value for each row, each with its length before it: 0 for null, else
 // the length and one.

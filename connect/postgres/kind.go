@@ -290,7 +290,7 @@ func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
 	if err != nil {
 		return nil, fmt.Errorf("connection %s: %w", s.Connection.Name, err)
 	}
-	w := &writer{to: r, table: s.table(o.Schema), create: s.Create, job: o.Job, sink: o.Name, health: health{what: r.String()}}
+	w := &writer{to: r, table: s.table(o.Schema), create: s.Create, job: o.Job, sink: o.Name}
 	if o.Shipments != "" {
 		return newOnce(w, staging.New(o.Shipments, o.Name, w.table.words(s.Connection.Name))), nil
 	}

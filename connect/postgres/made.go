@@ -27,7 +27,6 @@ type Made struct {
 	changed sync.Cond
 	gather  []byte
 	writing bool
-	closed  bool
 	fault   error
 }
 
@@ -69,7 +68,7 @@ func (s *Made) Open([]engine.Shipment, int64) error {
 	return nil
 }
 
-// writeAll writes what has gathered, again and again, until the sink is closed.
+// writeAll writes what has gathered, again and again, until the sink ends.
 func (s *Made) writeAll() {
 	defer close(s.ended)
 	var rows []byte
@@ -77,7 +76,7 @@ func (s *Made) writeAll() {
 		s.lock.Lock()
 		s.writing = false
 		s.changed.Broadcast()
-		for len(s.gather) == 0 && !s.closed && s.ctx.Err() == nil {
+		for len(s.gather) == 0 && s.ctx.Err() == nil {
 			s.changed.Wait()
 		}
 		if len(s.gather) == 0 || s.ctx.Err() != nil || s.fault != nil {
@@ -93,7 +92,7 @@ func (s *Made) writeAll() {
 				if s.binary {
 					from = io.MultiReader(bytes.NewReader(binaryHead), from)
 				}
-				return s.transaction(s.ctx, rowsOf(s.ctx, from), func(conn *pgx.Conn) error {
+				return s.transaction(s.ctx, func(l *load) error { return l.rows(s.ctx, from) }, func(conn *pgx.Conn) error {
 					_, err := conn.Exec(s.ctx, "COMMIT")
 					return err
 				})

@@ -10,7 +10,6 @@ import (
 	"net/url"
 	"os"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -164,45 +163,4 @@ func passes(e *pgconn.PgError) bool {
 		return true
 	}
 	return false
-}
-
-// health notes what keeps a sink from its database.
-type health struct {
-	mu      sync.Mutex // guards all below
-	what    string
-	failing time.Time // the first failure since the last success; zero for none
-	why     string
-	retries int64
-}
-
-func (h *health) ok() {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	h.failing = time.Time{}
-}
-
-func (h *health) fault(err error) {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.failing.IsZero() {
-		h.failing = time.Now()
-	}
-	h.retries++
-	h.why = err.Error()
-}
-
-// trouble words a failure that lasts; empty for none.
-func (h *health) trouble() string {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if h.failing.IsZero() || time.Since(h.failing) < 2*time.Second {
-		return ""
-	}
-	return fmt.Sprintf("%s has not taken rows for %s: %s", h.what, time.Since(h.failing).Round(time.Second), strings.TrimPrefix(h.why, h.what+" "))
-}
-
-func (h *health) retried() int64 {
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	return h.retries
 }

@@ -5,11 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
+	"strings"
 	"sync"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
@@ -24,7 +23,7 @@ type writer struct {
 	table     *table
 	create    bool
 	job, sink string
-	health    health
+	health    connect.Health
 	binary    bool // how rows are written, once the table was seen
 
 	mu      sync.Mutex // guards all below
@@ -113,11 +112,11 @@ func (w *writer) transaction(ctx context.Context, rows func(*load) error, last f
 // again does something until it succeeds, and waits between tries for as long as what is wrong may pass: the way to the
 // server, or what the server says of itself.
 func (w *writer) again(ctx context.Context, do func() error) error {
-	wait := &backoff.ExponentialBackOff{InitialInterval: 100 * time.Millisecond, Multiplier: 2, MaxInterval: 5 * time.Second, RandomizationFactor: 0.3}
+	wait := connect.Pauses()
 	for {
 		err := do()
 		if err == nil {
-			w.health.ok()
+			w.health.OK()
 			return nil
 		}
 		w.drop()
@@ -127,7 +126,7 @@ func (w *writer) again(ctx context.Context, do func() error) error {
 		if !mayPass(err) {
 			return w.explain(err)
 		}
-		w.health.fault(w.explain(err))
+		w.health.Fault(strings.TrimPrefix(w.explain(err).Error(), w.to.String()+" "))
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -158,17 +157,12 @@ func (w *writer) explain(err error) error {
 	return w.to.explain(err)
 }
 
-func (w *writer) Trouble() string { return w.health.trouble() }
-func (w *writer) Retries() int64  { return w.health.retried() }
+func (w *writer) Trouble() string { return w.health.Trouble(w.to.String() + " has not taken rows") }
+func (w *writer) Retries() int64  { return w.health.Retries() }
 
 // Refused gives how many rows the table did not take, and why the newest of them.
 func (w *writer) Refused() (rows int64, why string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.refused, w.last
-}
-
-// rowsOf loads what a reader gives.
-func rowsOf(ctx context.Context, in io.Reader) func(*load) error {
-	return func(l *load) error { return l.rows(ctx, in) }
 }
