@@ -4,20 +4,15 @@
 package broker
 
 import (
-	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
 	"strconv"
 	"syscall"
-	"time"
 
-	"github.com/twmb/franz-go/pkg/kadm"
 	"github.com/twmb/franz-go/pkg/kfake"
-	"github.com/twmb/franz-go/pkg/kgo"
 )
 
 // DefaultListen is where it listens unless told otherwise.
@@ -94,6 +89,9 @@ func Start(o Options) (*Broker, error) {
 		}
 		return nil, fmt.Errorf("start the broker stand-in: %w", err)
 	}
+	if o.Data != "" {
+		(&commits{dir: o.Data, under: map[string]commit{}}).watch(c)
+	}
 	b.cluster, b.Addr = c, c.ListenAddrs()[0]
 	return b, nil
 }
@@ -109,48 +107,7 @@ func (b *Broker) Close() {
 	b.cluster.Close()
 	if b.open != "" {
 		_ = os.Remove(b.open) // else the next start mends what is whole
+		_ = os.RemoveAll(filepath.Join(filepath.Dir(b.open), commitsFolder))
 	}
 	b.unlock()
-}
-
-// openMark is a file that is in the folder while the stand-in runs, and stays there when it is killed.
-const openMark = "open"
-
-// mend ends the transactions that were open when the stand-in was killed. The library forgets them then and lets readers
-// pass over their messages, but writes no marker; without one, readers of committed messages pass over all later ones of
-// that producer too. It is done on an address of its own, before anybody can begin a new transaction.
-func mend(dir string) error {
-	if _, err := os.Stat(filepath.Join(dir, openMark)); errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	c, err := kfake.NewCluster(kfake.NumBrokers(1), kfake.DataDir(dir))
-	if err != nil {
-		return err
-	}
-	defer c.Close()
-	client, err := kgo.NewClient(kgo.SeedBrokers(c.ListenAddrs()...))
-	if err != nil {
-		return err
-	}
-	defer client.Close()
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	admin := kadm.NewClient(client)
-	open, err := admin.ListTransactions(ctx, nil, nil)
-	if err != nil {
-		return err
-	}
-	topics, err := admin.ListTopics(ctx)
-	if err != nil {
-		return err
-	}
-	var markers []kadm.TxnMarkers
-	open.Each(func(t kadm.ListedTransaction) {
-		markers = append(markers, kadm.TxnMarkers{ProducerID: t.ProducerID, Topics: topics.TopicsSet()})
-	})
-	if len(markers) == 0 || len(topics) == 0 {
-		return nil
-	}
-	_, err = admin.WriteTxnMarkers(ctx, markers...)
-	return err
 }

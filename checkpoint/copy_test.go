@@ -10,6 +10,8 @@ import (
 
 	"github.com/cockroachdb/pebble/v2/vfs"
 	"github.com/cockroachdb/pebble/v2/vfs/errorfs"
+
+	"undertide/pace"
 )
 
 // TestCopy: a copy is the checkpoint, also once that has gone; a run goes on from it with greater epochs, and the copy that
@@ -72,7 +74,7 @@ func TestCopy(t *testing.T) {
 // a copy that is whole, or none that counts. What is copied stays as it is.
 func TestCopyFaults(t *testing.T) {
 	faults := 0
-	for failAt := int64(1); ; failAt++ {
+	for failAt := int64(1); ; failAt += int64(pace.Of(1, 7)) {
 		m := vfs.NewCrashableMem()
 		s := open(t, m, 2)
 		save(t, s, 1, 2)
@@ -124,7 +126,7 @@ func TestCopyFaults(t *testing.T) {
 		}
 		faults++
 	}
-	if faults < 8 {
+	if faults < pace.Of(8, 2) {
 		t.Errorf("only %d operations were tried", faults)
 	}
 }

@@ -24,6 +24,7 @@ import (
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/state"
+	"undertide/pace"
 )
 
 var (
@@ -400,7 +401,7 @@ func reads(op errorfs.Op) bool  { return op.Kind.ReadOrWrite() == errorfs.OpIsRe
 // complete, and takes the next.
 func TestFaults(t *testing.T) {
 	faults := 0
-	for failAt := int64(1); ; failAt++ {
+	for failAt := int64(1); ; failAt += int64(pace.Of(1, 7)) {
 		m := vfs.NewCrashableMem()
 		f := &fault{counts: writes}
 		s := open(t, errorfs.Wrap(m, f), 2)
@@ -446,7 +447,7 @@ func TestFaults(t *testing.T) {
 		}
 		faults++
 	}
-	if faults < 30 {
+	if faults < pace.Of(30, 5) {
 		t.Errorf("only %d operations were tried", faults)
 	}
 }
@@ -589,7 +590,7 @@ func TestReadBesideWrite(t *testing.T) {
 // TestRandomBatches: whatever comes together in one batch (tables that are dropped whole, spans that have passed, lanes that
 // are emptied, rows that are gone and new) leaves what the plainest model has: first the ranges, then rows one by one.
 func TestRandomBatches(t *testing.T) {
-	for seed := range uint64(40) {
+	for seed := range uint64(pace.Of(100, 10)) {
 		r := rand.New(rand.NewPCG(seed, 3))
 		s, err := openRows(vfs.NewMem(), "live", 0)
 		if err != nil {

@@ -137,16 +137,16 @@ func connected(ctx context.Context, s *streams, j *job.Job) (bool, error) {
 		return nil
 	}
 	for i := range j.Sources {
-		if err := test("source "+j.Sources[i].Name, j.Sources[i].With, connect.ByReading); err != nil {
+		if err := test("source "+j.Sources[i].Name, j.Sources[i].With, connect.ByMaking|connect.ByReading); err != nil {
 			return false, err
 		}
 	}
 	for i := range j.Sinks {
 		k := &j.Sinks[i]
-		needs := connect.ByWriting
+		needs := connect.ByMaking | connect.ByWriting
 		if r, ok := k.With.(connect.Replacing); ok {
 			if on, _ := r.Replaces(); on {
-				needs = connect.ByReplacing
+				needs |= connect.ByReplacing
 			}
 		}
 		if err := test("sink "+k.Name, k.With, needs); err != nil {
@@ -164,7 +164,7 @@ func judged(steps []connect.Step, needs connect.Needs, makes bool, stream string
 	verdict, ok = "ok", true
 	for _, k := range steps {
 		switch {
-		case k.State != "no", k.Needs != connect.ByAll && k.Needs != connect.ByMaking && k.Needs != needs && (k.Needs != connect.ByWriting || needs != connect.ByReplacing):
+		case k.State != "no" || k.Needs&^needs != 0:
 		case k.Needs == connect.ByMaking && makes:
 			verdict = stream + " is not there; the run makes it"
 		default:

@@ -69,13 +69,13 @@ type Step struct {
 	Needs Needs
 }
 
-// Needs says who needs a step of a test to hold.
+// Needs says who needs a step of a test to hold, as a set: a step has one, a source or sink all that apply to it.
 type Needs uint8
 
 const (
-	ByAll    Needs = iota
-	ByMaking       // by all but a sink that makes the stream
-	ByReading
-	ByWriting
-	ByReplacing // by a sink that replaces rows
+	ByMaking    Needs = 1 << iota // by all but a sink that makes the stream
+	ByReading                     // by a source
+	ByWriting                     // by a sink
+	ByReplacing                   // by a sink that replaces rows
+	ByAll       Needs = 0
 )

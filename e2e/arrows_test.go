@@ -20,6 +20,7 @@ var allowed = map[string][]string{
 	"look":       {"connect", "core", "member"},
 	"secret":     {},
 	"leak":       {},
+	"pace":       {},
 	"run":        {"checkpoint", "connect", "core", "disk", "job"},
 	"try":        {"connect", "core", "job", "look", "run"},
 	"disk":       {},

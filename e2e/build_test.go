@@ -61,6 +61,7 @@ sinks:
 // that leave comments as they are, completion, parts that are added, rehearsal and examples, a play by
 // hand that becomes an example; a connection with a secret; versions, and what a start keeps.
 func TestBuild(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
 	s := serve(t, dir)

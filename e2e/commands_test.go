@@ -163,6 +163,7 @@ func TestPeekFile(t *testing.T) {
 
 // TestServersConnections: run and check take connections of a service, but for those that need its secrets.
 func TestServersConnections(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
 	s := serve(t, dir)

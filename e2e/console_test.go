@@ -28,7 +28,7 @@ func browse(t *testing.T, address string) *page {
 	t.Cleanup(cancel)
 	ctx, end := chromedp.NewContext(alloc)
 	t.Cleanup(end)
-	limited, stop := context.WithTimeout(ctx, 90*time.Second)
+	limited, stop := context.WithTimeout(ctx, 5*time.Minute) // of the whole page; each wait has its own
 	t.Cleanup(stop)
 	p := &page{t: t, ctx: limited}
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(address))
@@ -75,6 +75,7 @@ const hacked = `<img src=x onerror="window.hacked=1"><script>window.hacked=1</sc
 // TestConsole drives the console as people do: the list, a job, rows as they arrive, stop, start; and
 // what it says while there is nothing, or no service.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
 	s := serve(t, dir)
@@ -155,6 +156,7 @@ func TestConsole(t *testing.T) {
 
 // TestConsoleSaysTroubles: what the service needs and does not reach stands at the top.
 func TestConsoleSaysTroubles(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	b, broker := startBroker(t, dir, "")
 	s := serve(t, dir)

@@ -128,6 +128,7 @@ func TestForeigners(t *testing.T) {
 
 // TestMetrics: Prometheus' own checker finds nothing to complain of.
 func TestMetrics(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
 	kcat(t, keyed(readings(5_000))+"x|no reading\n", "-b", broker, "-t", "levels", "-P", "-K", "|")

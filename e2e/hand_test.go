@@ -214,6 +214,7 @@ func (p *page) tabTo(label string) {
 
 // TestKeyboard walks through the console without a mouse: to a job, a part of its map, its records, stop and start.
 func TestKeyboard(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
 	s := serve(t, dir)
@@ -259,6 +260,7 @@ func TestHandSees(t *testing.T) {
 // TestNothingUnasked: what cannot be taken back is asked for first; a draft is not lost by an address, and a version
 // that somebody has saved meanwhile is not covered up; a job that is not there is named.
 func TestNothingUnasked(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
 	s := serve(t, dir)

@@ -54,6 +54,7 @@ func (s *serving) held() (least held) {
 // TestKills kills the service and its PostgreSQL at random while 20 jobs follow growing files: no row is lost or
 // doubled, nothing is stuck, and what the service holds does not grow.
 func TestKills(t *testing.T) {
+	t.Parallel()
 	const jobs = 20
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("the seed is %d", seed)

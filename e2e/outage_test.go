@@ -97,6 +97,7 @@ func (s *serving) ready() (int, string) {
 // TestDatabaseAway: jobs go on while the database is away, /readyz says so, and afterwards the records
 // of that time are there.
 func TestDatabaseAway(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
 	s := serve(t, dir)
@@ -176,6 +177,7 @@ func postmaster(t *testing.T, dir string) int {
 // TestPrivateDatabaseDies: the service starts its private database again when it dies; it runs as an
 // unprivileged user, and listens on no address.
 func TestPrivateDatabaseDies(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	s := serve(t, dir)
 	pid := postmaster(t, dir)
@@ -203,6 +205,7 @@ func TestPrivateDatabaseDies(t *testing.T) {
 // TestBrokerAway: while the broker is away jobs wait and say so; then they go on where they were, and
 // nothing is lost, twice or late.
 func TestBrokerAway(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	b, broker := startBroker(t, dir, "")
 	s := serve(t, dir)

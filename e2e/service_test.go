@@ -15,6 +15,7 @@ import (
 // TestServiceLife follows a job through its life by the command line: events come from a client that
 // is not ours, and its results are read by one.
 func TestServiceLife(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
 	kcat(t, keyed(readings(20_000))+"stray|"+`{"gauge":"G03","level_m":9,"read_at":1767225600000}`+"\n", "-b", broker, "-t", "levels", "-P", "-K", "|", "-H", "sent=kcat")
@@ -210,6 +211,7 @@ func TestServiceFaults(t *testing.T) {
 // TestResumesAfterKill: a service that is killed goes on with its runs, and what its sinks hold is what
 // an uninterrupted run makes.
 func TestResumesAfterKill(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	const rows = 1_200_000
 	write(t, dir, "levels.ndjson", readings(rows))

@@ -13,6 +13,7 @@ import (
 // sinks that replace it changes nothing, into others it is refused unless that is said. A drained run publishes all that
 // was open and finishes.
 func TestSpans(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
 	event := func(gauge string, second int) string {

@@ -15,6 +15,7 @@ import (
 // TestStreamCommands: connections, secrets, topics, send with its paces, peek in its forms, the
 // catalogue; through the service, and from the working folder's undertide.yaml.
 func TestStreamCommands(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	_, broker := startBroker(t, dir, "")
 	s := serve(t, dir)
@@ -142,6 +143,7 @@ func TestStreamCommands(t *testing.T) {
 // TestSecretsLast: secrets and connections outlast the service; with another key they are named as not
 // readable and nothing else fails.
 func TestSecretsLast(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	s := serve(t, dir)
 	set := func(s *serving) {

@@ -26,6 +26,7 @@ func harbour(t *testing.T) *serving {
 // TestFirstJobTerminal executes docs/first-job-terminal.md: every command of it succeeds, and what it
 // says is what the page shows.
 func TestFirstJobTerminal(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile("../docs/first-job-terminal.md")
 	if err != nil {
 		t.Fatal(err)
@@ -86,6 +87,7 @@ func TestFirstJobTerminal(t *testing.T) {
 // TestFirstJobConsole executes docs/first-job-console.md in a browser: each step of the page has what is
 // done and seen as a comment behind it.
 func TestFirstJobConsole(t *testing.T) {
+	t.Parallel()
 	text, err := os.ReadFile("../docs/first-job-console.md")
 	if err != nil {
 		t.Fatal(err)

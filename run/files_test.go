@@ -14,9 +14,10 @@ import (
 
 	"undertide/core/engine"
 	"undertide/job"
+	"undertide/pace"
 )
 
-var rounds = flag.Int("rounds", usualRounds, "random jobs over long files that are compared with the reference model")
+var rounds = flag.Int("rounds", pace.Of(6, 2), "random jobs over long files that are compared with the reference model")
 
 // write writes the job's partitions as files. Half of them end without a newline, and some have blank lines.
 func (j *refJob) write(t *testing.T, r *rand.Rand) string {

@@ -25,10 +25,11 @@ import (
 	"undertide/core/row"
 	"undertide/core/state"
 	"undertide/job"
+	"undertide/pace"
 )
 
 var (
-	jobs = flag.Int("jobs", usualJobs, "how many random jobs TestRandomJobs compares with the reference model")
+	jobs = flag.Int("jobs", pace.Of(5000, 300), "how many random jobs TestRandomJobs compares with the reference model")
 	seed = flag.Uint64("seed", 0, "run this one random job")
 )
 

@@ -179,7 +179,8 @@ func known(snap *engine.Snapshot) map[string][]string {
 	return out
 }
 
-// askSinks asks what they delivered, so that no epoch is used twice, and what would keep them from their work.
+// askSinks asks what they delivered, so that no epoch is used twice, and what would keep them from their work. Nothing is
+// taken over before all agree that the run may go on.
 func askSinks(ctx context.Context, g *engine.Graph, o *engine.Options) error {
 	for i := range g.Sinks {
 		k, ok := g.Sinks[i].Sink.(engine.Knower)
@@ -191,11 +192,13 @@ func askSinks(ctx context.Context, g *engine.Graph, o *engine.Options) error {
 			return fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
 		}
 	}
+	o.Delivered = make([]int64, len(g.Sinks))
 	for i := range g.Sinks {
 		epoch, err := g.Sinks[i].Sink.Delivered(ctx)
 		if err != nil {
 			return fmt.Errorf("sink %s: %w", g.Sinks[i].Name, err)
 		}
+		o.Delivered[i] = epoch
 		if o.From == nil || o.From.Again {
 			o.FirstEpoch = max(o.FirstEpoch, epoch+1)
 		}

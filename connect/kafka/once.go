@@ -30,13 +30,13 @@ import (
 // name is needed since a broker ends transactions also for other reasons, and the errors are the same: after each one the
 // delivery begins again with a client of its own, and looks at the ledger once it holds the id.
 type Once struct {
-	c      SinkConfig
-	area   *staging.Area
-	run    string
-	health *health
-	ledger ledger
-	ctx    context.Context // ends with the sink or when it is interrupted
-	cancel context.CancelFunc
+	*staging.Area // rows wait in it: Open, Write, Prepare
+	c             SinkConfig
+	run           string
+	health        *health
+	ledger        ledger
+	ctx           context.Context // ends with the sink or when it is interrupted
+	cancel        context.CancelFunc
 
 	mu     sync.Mutex // guards client: Deliver runs beside Abort
 	client *kgo.Client
@@ -45,7 +45,7 @@ type Once struct {
 // NewOnce makes a sink whose shipments wait in an area; the broker is reached by Delivered.
 func NewOnce(c SinkConfig, area *staging.Area) *Once {
 	name := "undertide." + c.Job + "." + c.Sink
-	s := &Once{c: c, area: area, run: rand.Text(), health: &health{what: c.Connection.String()}, ledger: ledger{txn: name, group: name, topic: c.Topic}}
+	s := &Once{Area: area, c: c, run: rand.Text(), health: &health{what: c.Connection.String()}, ledger: ledger{txn: name, group: name, topic: c.Topic}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	return s
 }
@@ -68,7 +68,7 @@ func (s *Once) Delivered(ctx context.Context) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	return epoch, s.area.Know(epoch)
+	return epoch, s.Area.Know(epoch)
 }
 
 // Known gives the epoch that was delivered last, and takes nothing over.
@@ -81,7 +81,7 @@ func (s *Once) Known(ctx context.Context) (int64, error) {
 // ask finds the topic and asks its ledger; it gives the epoch that the ledger or the folder says was delivered last, which
 // how is told as the folder has it.
 func (s *Once) ask(ctx context.Context, how func(ctx context.Context, client *kgo.Client, noted int64) (entry, error)) (int64, error) {
-	noted, err := s.area.Delivered()
+	noted, err := s.Area.Delivered()
 	if err != nil {
 		return 0, err
 	}
@@ -115,15 +115,6 @@ func (s *Once) explain(err error) error {
 	return fmt.Errorf("%s: %w", s.c.Connection, err)
 }
 
-// Open begins an epoch; what waits is given to Deliver.
-func (s *Once) Open(waiting []engine.Shipment, epoch int64) error { return s.area.Open(waiting, epoch) }
-
-// Write keeps rows of the epoch at hand.
-func (s *Once) Write(data []byte, _ int) error { return s.area.Write(data) }
-
-// Prepare makes the epoch's rows durable.
-func (s *Once) Prepare(epoch int64) (engine.Shipment, error) { return s.area.Prepare(epoch) }
-
 // Deliver sends a shipment in one transaction, and tries again until that was committed, or another run has taken over.
 func (s *Once) Deliver(ctx context.Context, sh engine.Shipment) error {
 	if !staging.Rows(sh) {
@@ -137,7 +128,7 @@ func (s *Once) Deliver(ctx context.Context, sh engine.Shipment) error {
 		err := s.commit(ctx, sh)
 		if err == nil {
 			s.health.OK()
-			return s.area.Done(sh)
+			return s.Area.Done(sh)
 		}
 		s.drop()
 		if ctx.Err() != nil {
@@ -203,7 +194,7 @@ func (s *Once) commit(ctx context.Context, sh engine.Shipment) error {
 		return fmt.Errorf("%s: begin a transaction: %w", s.c.Connection, err)
 	}
 	var sent sending
-	err = s.area.Read(sh, func(rows io.Reader) error {
+	err = s.Area.Read(sh, func(rows io.Reader) error {
 		return frames(rows, func(r *kgo.Record) error {
 			client.Produce(ctx, r, sent.done)
 			return sent.fault()
@@ -249,7 +240,7 @@ func (s *sending) fault() error {
 // Recover delivers what is left of a run whose last checkpoint said that it was done.
 func (s *Once) Recover(ctx context.Context, waiting []engine.Shipment) (err error) {
 	defer func() { err = errors.Join(err, s.Abort()) }()
-	return s.area.Recover(ctx, waiting, s)
+	return s.Area.Recover(ctx, waiting, s)
 }
 
 func (s *Once) Finish() error { return s.Abort() }
@@ -257,7 +248,7 @@ func (s *Once) Finish() error { return s.Abort() }
 func (s *Once) Abort() error {
 	s.cancel()
 	s.drop()
-	return s.area.Close()
+	return s.Area.Close()
 }
 
 // Interrupt frees whoever waits for the broker.

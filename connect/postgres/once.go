@@ -21,15 +21,15 @@ import (
 // changes nothing and is undone. Why an earlier run that lives on does no harm: a start counts `run` up in that line, and ends
 // the sessions of that run, which may hold locks; a transaction goes through only with the number that its run took.
 type Once struct {
+	*staging.Area // rows wait in it: Open, Write, Prepare
 	*writer
-	area   *staging.Area
 	run    int64 // our number; 0 before Delivered
 	ctx    context.Context
 	cancel context.CancelFunc
 }
 
 func newOnce(w *writer, area *staging.Area) *Once {
-	s := &Once{writer: w, area: area}
+	s := &Once{Area: area, writer: w}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	return s
 }
@@ -41,7 +41,7 @@ const takeIn = 30 * time.Second
 
 // Delivered takes the table over, and gives the epoch that was delivered last.
 func (s *Once) Delivered(ctx context.Context) (epoch int64, err error) {
-	noted, err := s.area.Delivered()
+	noted, err := s.Area.Delivered()
 	if err != nil {
 		return 0, err
 	}
@@ -51,8 +51,8 @@ func (s *Once) Delivered(ctx context.Context) (epoch int64, err error) {
 		s.drop()
 		return 0, s.explain(err)
 	}
-	if s.area.Head = nil; s.binary {
-		s.area.Head = binaryHead
+	if s.Area.Head = nil; s.binary {
+		s.Area.Head = binaryHead
 	}
 	conn, err := s.session(ctx)
 	if err != nil {
@@ -67,12 +67,12 @@ func (s *Once) Delivered(ctx context.Context) (epoch int64, err error) {
 		s.drop()
 		return 0, s.explain(err)
 	}
-	return epoch, s.area.Know(epoch)
+	return epoch, s.Area.Know(epoch)
 }
 
 // Known gives the epoch that was delivered last, and takes nothing over.
 func (s *Once) Known(ctx context.Context) (epoch int64, err error) {
-	noted, err := s.area.Delivered()
+	noted, err := s.Area.Delivered()
 	if err != nil {
 		return 0, err
 	}
@@ -91,15 +91,6 @@ func (s *Once) Known(ctx context.Context) (epoch int64, err error) {
 	}
 	return max(epoch, noted), nil
 }
-
-// Open begins an epoch; what waits is given to Deliver.
-func (s *Once) Open(waiting []engine.Shipment, epoch int64) error { return s.area.Open(waiting, epoch) }
-
-// Write keeps rows of the epoch at hand.
-func (s *Once) Write(data []byte, _ int) error { return s.area.Write(data) }
-
-// Prepare makes the epoch's rows durable.
-func (s *Once) Prepare(epoch int64) (engine.Shipment, error) { return s.area.Prepare(epoch) }
 
 // errHas says that the table has the epoch already.
 var errHas = errors.New("delivered already")
@@ -125,7 +116,7 @@ func (s *Once) Deliver(ctx context.Context, sh engine.Shipment) error {
 	if err != nil {
 		return err
 	}
-	return s.area.Done(sh)
+	return s.Area.Done(sh)
 }
 
 func ignore(err, what error) error {
@@ -156,7 +147,7 @@ func (s *Once) lacks(ctx context.Context, epoch int64) error {
 
 func (s *Once) commit(ctx context.Context, sh engine.Shipment) error {
 	return s.transaction(ctx, func(l *load) error {
-		return s.area.Read(sh, func(in io.Reader) error { return l.rows(ctx, in) })
+		return s.Area.Read(sh, func(in io.Reader) error { return l.rows(ctx, in) })
 	}, func(conn *pgx.Conn) error {
 		tag, err := conn.Exec(ctx, fmt.Sprintf(`UPDATE %s SET epoch = $1, place = $2, at = now() WHERE job = $3 AND sink = $4 AND run = $5 AND epoch < $1`, s.delivered()), sh.Epoch, sh.Place, s.job, s.sink, s.run)
 		if err != nil {
@@ -179,7 +170,7 @@ func (s *Once) commit(ctx context.Context, sh engine.Shipment) error {
 // Recover delivers what is left of a run whose last checkpoint said that it was done.
 func (s *Once) Recover(ctx context.Context, waiting []engine.Shipment) (err error) {
 	defer func() { err = errors.Join(err, s.Abort()) }()
-	return s.area.Recover(ctx, waiting, s)
+	return s.Area.Recover(ctx, waiting, s)
 }
 
 func (s *Once) Finish() error { return s.Abort() }
@@ -187,7 +178,7 @@ func (s *Once) Finish() error { return s.Abort() }
 func (s *Once) Abort() error {
 	s.cancel()
 	s.drop()
-	return s.area.Close()
+	return s.Area.Close()
 }
 
 // Interrupt frees whoever waits for the database.

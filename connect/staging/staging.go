@@ -97,7 +97,7 @@ func read(s engine.Shipment) (w waiting, err error) {
 func (a *Area) file() string { return fmt.Sprintf("%s-%08d.rows", a.sink, a.epoch) }
 
 // Write adds encoded rows to the epoch at hand.
-func (a *Area) Write(data []byte) error {
+func (a *Area) Write(data []byte, _ int) error {
 	if a.out == nil {
 		out, err := disk.OpenForWriting(nil, filepath.Join(a.dir, a.file()), os.O_TRUNC)
 		if err != nil {
@@ -106,7 +106,7 @@ func (a *Area) Write(data []byte) error {
 		a.out, a.size = out, 0
 		a.sum.Reset()
 		if len(a.Head) > 0 {
-			if err := a.Write(a.Head); err != nil {
+			if err := a.Write(a.Head, 0); err != nil {
 				return err
 			}
 		}

@@ -82,7 +82,7 @@ func (l *life) start() error {
 	undelivered := slices.DeleteFunc(slices.Clone(l.waiting), func(w engine.Shipment) bool { return w.Epoch <= done })
 	for epoch := l.epoch + 1; epoch <= 4; epoch++ {
 		for n := 0; n < 3 && epoch != 2; n++ {
-			if err := s.Write(fmt.Appendf(nil, "%d.%d\n", epoch, n)); err != nil {
+			if err := s.Write(fmt.Appendf(nil, "%d.%d\n", epoch, n), 1); err != nil {
 				return errors.Join(err, s.Close())
 			}
 		}
@@ -160,7 +160,7 @@ func TestDamage(t *testing.T) {
 	if err := a.Open(nil, 7); err != nil {
 		t.Fatal(err)
 	}
-	if err := a.Write([]byte("some rows\n")); err != nil {
+	if err := a.Write([]byte("some rows\n"), 1); err != nil {
 		t.Fatal(err)
 	}
 	sh, err := a.Prepare(7)

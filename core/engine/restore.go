@@ -107,7 +107,7 @@ func (e *run) openSinks(ctx context.Context) error {
 		if e.opt.From != nil {
 			waiting = e.opt.From.Shipments[n.Name]
 		}
-		if err := Guard(func() (err error) { waiting, err = e.open(ctx, n.Sink, waiting); return err }); err != nil {
+		if err := Guard(func() (err error) { waiting, err = e.open(ctx, i, waiting); return err }); err != nil {
 			return errors.Join(fmt.Errorf("sink %s: %w", n.Name, err), e.closeSinks(false))
 		}
 		c := &e.base.Sinks[i]
@@ -132,10 +132,16 @@ func (s *Snapshot) Behind(delivered int64) error {
 }
 
 // open makes a sink ready; it gives the shipments that are still to be delivered.
-func (e *run) open(ctx context.Context, s Sink, waiting []Shipment) ([]Shipment, error) {
-	done, err := s.Delivered(ctx)
-	if err != nil {
-		return nil, err
+func (e *run) open(ctx context.Context, at int, waiting []Shipment) ([]Shipment, error) {
+	s := e.p.Sinks[at].Sink
+	var done int64
+	if e.opt.Delivered != nil {
+		done = e.opt.Delivered[at]
+	} else {
+		var err error
+		if done, err = s.Delivered(ctx); err != nil {
+			return nil, err
+		}
 	}
 	if err := e.opt.From.Behind(done); err != nil {
 		return nil, err

@@ -44,6 +44,8 @@ type Options struct {
 	// From is what the run starts from; nil begins anew at FirstEpoch (1 if zero).
 	From       *Snapshot
 	FirstEpoch int64
+	// Delivered is what each sink's Delivered gave, where it was asked already; the run asks where it is nil.
+	Delivered []int64
 	// Watch lets others look at the run while it goes on; nil for nobody.
 	Watch *Watch
 	// StopWithin bounds how long a stopped run waits for its last checkpoint, and then for its deliveries, where a sink

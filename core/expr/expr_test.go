@@ -9,9 +9,10 @@ import (
 	"testing"
 
 	"undertide/core/row"
+	"undertide/pace"
 )
 
-var rounds = flag.Int("rounds", 3000, "random expressions")
+var rounds = flag.Int("rounds", pace.Of(6000, 600), "random expressions")
 
 var fields = row.Schema{
 	{Name: "i", Kind: row.Int}, {Name: "j", Kind: row.Int}, {Name: "x", Kind: row.Double}, {Name: "y", Kind: row.Double},

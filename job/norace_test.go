@@ -1,5 +1,0 @@
-//go:build !race
-
-package job
-
-const slower = 1

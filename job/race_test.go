@@ -1,6 +1,0 @@
-//go:build race
-
-package job
-
-// slower is how much the race detector slows reading.
-const slower = 12
