@@ -232,6 +232,14 @@ func (h *hurt) zombie() {
 	if err := first.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
 		t.Fatal(err)
 	}
+	eventually(t, 10*time.Second, "all its threads stand still", func() bool {
+		threads, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/stat", first.cmd.Process.Pid))
+		return err == nil && len(threads) > 0 && !slices.ContainsFunc(threads, func(name string) bool {
+			text, err := os.ReadFile(name)
+			_, state, _ := strings.Cut(string(text), ") ") // proc(5)
+			return err == nil && !strings.HasPrefix(state, "T")
+		})
+	})
 	from := filepath.Join(h.dir, h.stateDir())
 	h.state++
 	if out, err := exec.Command("cp", "-a", from, filepath.Join(h.dir, h.stateDir())).CombinedOutput(); err != nil && !os.IsNotExist(err) {
