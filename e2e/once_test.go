@@ -248,7 +248,11 @@ func (h *hurt) zombie() {
 		}
 	}
 	h.start()
-	time.Sleep(time.Duration(300+h.r.IntN(1500)) * time.Millisecond)
+	eventually(t, 40*time.Second, "the other run takes over", func() bool { // one that lives on before that is behind nobody
+		h.alive()
+		return strings.Contains(h.run.text(), "exactly once")
+	})
+	time.Sleep(time.Duration(h.r.IntN(1500)) * time.Millisecond)
 	h.alive()
 	if err := first.cmd.Process.Signal(syscall.SIGCONT); err != nil {
 		t.Fatal(err)
