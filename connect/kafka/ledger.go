@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -167,14 +168,15 @@ func passes(err error) bool {
 	if !errors.As(err, &k) {
 		return true
 	}
-	if k.Retriable {
-		return true
-	}
-	for _, of := range []*kerr.Error{kerr.InvalidProducerEpoch, kerr.ProducerFenced, kerr.InvalidTxnState, kerr.InvalidProducerIDMapping, kerr.UnknownProducerID, kerr.OutOfOrderSequenceNumber,
-		kerr.OperationNotAttempted, kerr.TransactionAbortable, kerr.UnknownServerError, kerr.FencedMemberEpoch, kerr.UnknownTopicID, kerr.DuplicateSequenceNumber} {
-		if k.Code == of.Code {
-			return true
-		}
-	}
-	return false
+	return k.Retriable || lost(err) || isOne(err, kerr.UnknownProducerID, kerr.OutOfOrderSequenceNumber, kerr.OperationNotAttempted, kerr.TransactionAbortable, kerr.UnknownServerError,
+		kerr.FencedMemberEpoch, kerr.UnknownTopicID, kerr.DuplicateSequenceNumber)
+}
+
+// lost says whether somebody else has ended our transaction. Which of these a broker says depends on how far it has come.
+func lost(err error) bool {
+	return isOne(err, kerr.InvalidProducerEpoch, kerr.ProducerFenced, kerr.InvalidTxnState, kerr.InvalidProducerIDMapping)
+}
+
+func isOne(err error, list ...*kerr.Error) bool {
+	return slices.ContainsFunc(list, func(of *kerr.Error) bool { return errors.Is(err, of) })
 }

@@ -11,7 +11,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/twmb/franz-go/pkg/kerr"
 	"github.com/twmb/franz-go/pkg/kgo"
 
 	"undertide/connect"
@@ -60,7 +59,7 @@ func (s *Once) Delivered(ctx context.Context) (int64, error) {
 	epoch, err := s.ask(ctx, func(ctx context.Context, client *kgo.Client, noted int64) (e entry, err error) {
 		for { // a run that is being taken over, and does not know it yet, may take it back in the middle
 			e, err = s.ledger.take(ctx, client, s.run, noted)
-			if !errors.Is(err, kerr.ProducerFenced) && !errors.Is(err, kerr.InvalidProducerEpoch) || ctx.Err() != nil {
+			if !lost(err) || ctx.Err() != nil {
 				return e, err
 			}
 		}

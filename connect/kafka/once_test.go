@@ -11,7 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"github.com/twmb/franz-go/pkg/kerr"
+	"github.com/twmb/franz-go/pkg/kfake"
 	"github.com/twmb/franz-go/pkg/kgo"
+	"github.com/twmb/franz-go/pkg/kmsg"
 	"golang.org/x/sync/errgroup"
 
 	"undertide/broker"
@@ -171,6 +174,39 @@ func TestLostRequests(t *testing.T) {
 	all.Wait()
 	if n := asked.Load(); n < 20 {
 		t.Errorf("only %d requests were made", n)
+	}
+}
+
+// TestTakenBack: a run that is being taken over may take the transaction back once more in the middle, and the broker has
+// several words for it; the start tries again until it has taken over.
+func TestTakenBack(t *testing.T) {
+	for _, code := range []*kerr.Error{kerr.InvalidTxnState, kerr.InvalidProducerEpoch, kerr.ProducerFenced, kerr.InvalidProducerIDMapping} {
+		t.Run(code.Message, func(t *testing.T) {
+			cluster, err := kfake.NewCluster(kfake.NumBrokers(1))
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(cluster.Close)
+			ends := 0
+			cluster.ControlKey(int16(kmsg.EndTxn), func(r kmsg.Request) (kmsg.Response, error, bool) {
+				cluster.KeepControl()
+				if ends++; ends > 2 {
+					return nil, nil, false
+				}
+				answer := r.ResponseKind().(*kmsg.EndTxnResponse)
+				answer.ErrorCode = code.Code
+				return answer, nil, true
+			})
+			c := SinkConfig{Connection: Connection{Name: "harbour", Brokers: cluster.ListenAddrs()}, Topic: "means", Key: []string{"gauge"}, Create: true, Partitions: 2, Job: "taken", Sink: "out"}
+			l := living(t, c)
+			if _, err := l.Start(); err != nil || ends != 3 {
+				t.Fatalf("a start that ends its transaction %d times: %v", ends, err)
+			}
+			if err := l.Live(2); err != nil {
+				t.Fatal(err)
+			}
+			check(t, l, c, "taken back twice")
+		})
 	}
 }
 
