@@ -169,7 +169,7 @@ func (b *builder) skips(g *engine.Graph) error {
 		}
 		s := &g.Sources[at]
 		if !slices.ContainsFunc(s.Partitions, func(p engine.Partition) bool { return p.Name() == rest[:colon] }) {
-			return fmt.Errorf("%w: --skip %s: source %s has no partition %s", ErrUsage, text, s.Name, rest[:colon])
+			return fmt.Errorf("%w: --skip %s: source %s has no partition %s; %s", ErrUsage, text, s.Name, rest[:colon], partitionsText(s.Partitions))
 		}
 		if s.Skip == nil {
 			s.Skip = map[string][]int64{}
@@ -177,6 +177,22 @@ func (b *builder) skips(g *engine.Graph) error {
 		s.Skip[rest[:colon]] = append(s.Skip[rest[:colon]], offset)
 	}
 	return nil
+}
+
+// partitionsText names the first of a source's partitions.
+func partitionsText(list []engine.Partition) string {
+	const most = 5
+	var names []string
+	for _, p := range list[:min(most, len(list))] {
+		names = append(names, p.Name())
+	}
+	switch more := len(list) - len(names); {
+	case len(list) == 0:
+		return "it has none yet"
+	case more > 0:
+		return fmt.Sprintf("it has %s, and %d more", strings.Join(names, ", "), more)
+	}
+	return "it has " + strings.Join(names, ", ")
 }
 
 // taps lets somebody look at the rows of every step, and at what is late or rejected.
