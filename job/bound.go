@@ -50,6 +50,9 @@ func (j *Job) Bound(s *Step) (Bound, bool) {
 		last("the keys of the last ", d.After, 0)
 	case *step.Remember:
 		last("the keys of the last ", d.Forget, 0)
+	case *step.Join:
+		b.Each = true
+		last("the rows of the last ", max(d.Reach(step.LeftSide), d.Reach(step.RightSide), 0), d.Accept)
 	case *step.Rank:
 		b.Each = true
 		last("the rows of windows that end within the last ", 0, 0)

@@ -129,6 +129,9 @@ func pieces(j *Job, root *node) map[string]string {
 		}
 		n := root.get("steps").get(s.Name)
 		free := []string{"from", "having", "about", "where"}
+		if _, ok := s.Keyed.(*step.Join); ok { // they see the result alone
+			free = append(free, "set", "without", "only")
+		}
 		if w, ok := s.Keyed.(*step.Window); ok && w.LookBack == 0 {
 			free = append(free, "measures")
 			m := n.get("measures")

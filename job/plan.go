@@ -109,7 +109,7 @@ func planStep(j *Job, s *Step) StepPlan {
 	if p.Does == nil {
 		p.Does = []string{}
 	}
-	if len(s.From) > 1 {
+	if _, joins := s.Keyed.(*step.Join); len(s.From) > 1 && !joins {
 		p.Kind = "merge, " + p.Kind
 		if len(s.Does) == 0 {
 			p.Kind = "merge"
@@ -146,6 +146,8 @@ func planStep(j *Job, s *Step) StepPlan {
 			p.State += "; and the rows that the watermark has not passed"
 			p.Delay = "a row is published once " + passed("")
 		}
+	case *step.Join:
+		planJoin(&p, d, passed)
 	case *step.Rank:
 		p.State = "the rows of windows that the watermark has not passed"
 		p.Delay = "with the windows that it ranks"
@@ -170,6 +172,10 @@ func (j *Job) behind(from []engine.Input) (out []string) {
 		switch d := s.Keyed.(type) {
 		case *step.Absent:
 			said = row.DurationText(d.After)
+		case *step.Join:
+			if d.Back() > 0 {
+				said = "up to " + row.DurationText(d.Back())
+			}
 		case *step.Window:
 			switch w := d.Aligned; {
 			case w != nil:
@@ -213,6 +219,36 @@ func SizeText(u window.Unit, n int64) string {
 		return fmt.Sprintf("%d %s", n/12, pluralOf(int(n/12), "year"))
 	}
 	return fmt.Sprintf("%d %s", n, pluralOf(int(n), "month"))
+}
+
+// planJoin tells what is kept of each side and for how long, and when rows come.
+func planJoin(p *StepPlan, d *step.Join, passed func(string) string) {
+	p.Kind = "inner join"
+	switch {
+	case d.Unmatched[step.LeftSide] && d.Unmatched[step.RightSide]:
+		p.Kind = "outer join"
+	case d.Unmatched[step.LeftSide]:
+		p.Kind = "left join"
+	}
+	p.Delay = "a pair is published as its second row is read"
+	var kept, told []string
+	for side, name := range step.Sides {
+		what := fmt.Sprintf("its time by %s", row.DurationText(max(d.Reach(side), 0)+d.Accept))
+		if d.Window != nil {
+			what = "the end of its window"
+			if d.Accept > 0 {
+				what += " by " + row.DurationText(d.Accept)
+			}
+		}
+		kept = append(kept, fmt.Sprintf("the rows of the %s until the watermark has passed %s", name, what))
+		if d.Unmatched[side] {
+			told = append(told, fmt.Sprintf("a row of the %s that met none once %s", name, passed(what)))
+		}
+	}
+	p.State = strings.Join(kept, "; ")
+	if len(told) > 0 {
+		p.Delay += "; " + strings.Join(told, ", ")
+	}
 }
 
 func planWindow(p *StepPlan, d *step.Window, margin string, passed func(string) string) {

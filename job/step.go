@@ -31,12 +31,13 @@ var stepKinds = []stepKind{
 	{"remember", []string{"remember"}, []string{"key", "forget", "order", "where", "set", "null_key"}},
 	{"absent", []string{"absent"}, []string{"key", "null_key"}},
 	{"rank", []string{"rank"}, nil},
+	{"join", []string{"join"}, []string{"where", "set", "without", "only"}},
 	{"window", []string{"measures", "window", "publish", "late", "having", "repeat"}, []string{"key", "every", "forget", "null_key"}},
 	{"filter and compute", []string{"where", "set", "without", "only"}, nil},
 }
 
 var stepFields = func() fieldSpec {
-	s := fieldSpec{known: []string{"from"}, later: []string{"join", "lookup"}}
+	s := fieldSpec{known: []string{"from"}, later: []string{"lookup"}}
 	for _, k := range stepKinds {
 		for _, f := range slices.Concat(k.tells, k.may) {
 			if !slices.Contains(s.known, f) {
@@ -72,13 +73,18 @@ func (b *builder) readSteps() {
 		if !b.mapping(n.values[i], place, stepFields) {
 			continue
 		}
-		from := n.values[i].get("from")
-		if from == nil {
+		var from []*node
+		switch v := n.values[i]; {
+		case v.get("join") != nil:
+			from = joinSides(v)
+		case v.get("from") != nil:
+			from = inputsOf(v.get("from"))
+		default:
 			b.fault(k, place+".from", "the step does not say what it reads", "add from: and a source or step")
 			continue
 		}
 		p := pending{k: k, v: n.values[i]}
-		for _, x := range inputsOf(from) {
+		for _, x := range from {
 			if f := strings.Fields(x.text); len(f) > 0 {
 				p.from = append(p.from, f[len(f)-1])
 			}
@@ -328,7 +334,7 @@ func (b *builder) partOf(n *node, place, part string, i int, in input) (input, b
 	in.timed = s.Timed
 	if part == "late" {
 		if s.Keyed == nil || s.Keyed.LateSchema() == nil {
-			b.fault(n, place, s.Name+" has no late rows", "write late of and a step with a window, deduplicate, absent, or remember by time")
+			b.fault(n, place, s.Name+" has no late rows", "write late of and a step with a window, join, deduplicate, absent, or remember by time")
 			return input{}, false
 		}
 		in.from[0].Part, in.schema = engine.LatePart, s.Keyed.LateSchema()
@@ -355,6 +361,12 @@ func (b *builder) partOf(n *node, place, part string, i int, in input) (input, b
 }
 
 func (b *builder) step(k, n *node, place string) {
+	if n.get("join") != nil {
+		if kind, _ := b.kindOf(n, place); kind != nil {
+			b.join(k, n, place)
+		}
+		return
+	}
 	in, ok := b.inputs(n.get("from"), place+".from")
 	kind, given := b.kindOf(n, place)
 	if kind == nil {

@@ -40,8 +40,9 @@ type refNode struct {
 	text    string // of the document, after from
 	step    refStep
 	split   bool
-	key     []string // of made rows, for their order
-	sources map[int]bool
+	key     []string      // of made rows, for their order
+	left    int           // of a join: so many of the inputs are of the left
+	sources map[int]int64 // how far back the watermark of each stands
 }
 
 // refEvent is an event of a partition; row is nil for one that is rejected, for a reason.
@@ -176,7 +177,7 @@ func (n refNode) hasLate() bool {
 	switch s := n.step.(type) {
 	case *refWindows:
 		return !s.whole
-	case *refDedup, *refAbsent:
+	case *refDedup, *refAbsent, *refJoin:
 		return true
 	case *refRemember:
 		return !s.arrival
@@ -249,6 +250,8 @@ type jobMaker struct {
 	clock bool // a step may publish by the clock
 	nodes []refNode
 	taken int // numbers of field names
+	// sources is how many there are.
+	sources int
 }
 
 func (m *jobMaker) add(n refNode) string {
@@ -277,7 +280,7 @@ func (m *jobMaker) key(s refStream) (key []string) {
 
 // randomSteps makes one to five steps of any kind in any order that documents allow.
 func randomSteps(r *rand.Rand, sources int, clock bool) []refNode {
-	m := &jobMaker{r: r, clock: clock}
+	m := &jobMaker{r: r, clock: clock, sources: sources}
 	s := refStream{inputs: []string{"s0"}, fields: []string{"k", "b", "x", "id", "t", "l", "d"}, lists: []string{"l"}, ints: []string{"id"}}
 	if sources == 2 {
 		s.inputs = []string{"s0", "s1"}
@@ -292,7 +295,11 @@ func randomSteps(r *rand.Rand, sources int, clock bool) []refNode {
 func (m *jobMaker) next(s refStream, final bool) refStream {
 	r := m.r
 	for {
-		switch r.IntN(13) {
+		switch r.IntN(15) {
+		case 13, 14:
+			if s.has("k", "b") {
+				return m.join(s)
+			}
 		case 0:
 			if s.has("b") && r.IntN(2) == 0 {
 				q := m.field("q")
@@ -368,6 +375,62 @@ func (m *jobMaker) next(s refStream, final bool) refStream {
 			return m.window(s, final)
 		}
 	}
+}
+
+// join pairs the rows with those of a source, or with rows like themselves.
+func (m *jobMaker) join(s refStream) refStream {
+	r := m.r
+	j := &refJoin{unmatched: [2]bool{r.IntN(2) == 0, false}, accept: int64(r.IntN(2) * r.IntN(25)), from: int64(r.IntN(50) - 35)}
+	j.to = j.from + int64(r.IntN(40))
+	j.unmatched[1] = j.unmatched[0] && r.IntN(2) == 0
+	left := &refPick{only: []string{"k", "b"}}
+	for _, f := range []string{"x", "id", "l", "d"} {
+		if s.has(f) && r.IntN(2) == 0 {
+			left.only = append(left.only, f)
+		}
+	}
+	rk, rb, rid := m.field("rk"), m.field("rb"), m.field("rid")
+	right := &refPick{set: map[string]string{rk: "k", rb: "b", rid: "id"}, only: []string{rid, rk, rb}}
+	of, set := []string{"s0"}, fmt.Sprintf("set: {%s: k, %s: b, %s: id}, ", rk, rb, rid)
+	if m.sources == 2 && r.IntN(3) > 0 {
+		of = []string{"s1"}
+	}
+	a := m.add(refNode{inputs: s.inputs, step: left, text: "only: [" + strings.Join(left.only, ", ") + "]"})
+	b := m.add(refNode{inputs: of, step: right, text: set + "only: [" + strings.Join(right.only, ", ") + "]"})
+	j.left, j.right, j.match = left.only, right.only, [][2]string{{"k", rk}}
+	if r.IntN(3) == 0 {
+		j.match = append(j.match, [2]string{"b", rb})
+	}
+	bounds := fmt.Sprintf("within: [%dus, %dus]", j.from, j.to)
+	if r.IntN(4) == 0 {
+		j.tumbling = int64(1 + r.IntN(40))
+		bounds = fmt.Sprintf("window: {tumbling: %dus}", j.tumbling)
+	}
+	kind, match := "inner", []string{}
+	if j.unmatched[0] {
+		kind = "left"
+	}
+	if j.unmatched[1] {
+		kind = "outer"
+	}
+	n := refNode{inputs: []string{a, b}, left: 1, step: j}
+	for _, x := range j.match {
+		match, n.key = append(match, x[0]+": "+x[1]), append(n.key, x[0])
+	}
+	n.text = fmt.Sprintf("join: {left: [%s], right: %s, match: {%s}, %s, kind: %s, accept: %dus}", a, b, strings.Join(match, ", "), bounds, kind, j.accept)
+	if r.IntN(3) == 0 {
+		j.drop = rid
+		n.text += fmt.Sprintf(", where: %s == null || %s %% 5 != 2", rid, rid)
+	}
+	fields := slices.DeleteFunc(slices.Clone(left.only), func(f string) bool { return f == "id" }) // may be null behind it
+	out := refStream{inputs: []string{m.add(n)}, fields: append(fields, rid), ints: []string{rid}}
+	if slices.Contains(left.only, "l") {
+		out.lists = []string{"l"}
+	}
+	if r.IntN(8) == 0 {
+		out.inputs = []string{"late of " + out.inputs[0]}
+	}
+	return out
 }
 
 func (m *jobMaker) remember(s refStream) refStream {
@@ -499,7 +562,11 @@ func (j *refJob) document(dir string) string {
 	b.WriteString("steps:\n")
 	several := map[string]bool{}
 	for _, n := range j.build() {
-		fmt.Fprintf(&b, "  %s: {from: [%s], %s}\n", n.name, strings.Join(n.inputs, ", "), n.text)
+		if n.left > 0 {
+			fmt.Fprintf(&b, "  %s: {%s}\n", n.name, n.text)
+		} else {
+			fmt.Fprintf(&b, "  %s: {from: [%s], %s}\n", n.name, strings.Join(n.inputs, ", "), n.text)
+		}
 		w, ok := n.step.(*refWindows)
 		several[n.name] = ok && (w.every > 0 || w.repeatEvery > 0)
 	}
@@ -528,16 +595,20 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 		stood[i] = never
 	}
 	for i := range nodes {
-		nodes[i].sources = map[int]bool{}
+		nodes[i].sources = map[int]int64{}
 		for _, in := range nodes[i].inputs {
 			name := in[strings.LastIndex(in, " ")+1:]
 			if name[0] == 's' {
-				nodes[i].sources[int(name[1]-'0')] = true
+				nodes[i].sources[int(name[1]-'0')] = max(nodes[i].sources[int(name[1]-'0')], 0)
 			}
 			for _, o := range nodes {
+				back := int64(0)
+				if j, ok := o.step.(*refJoin); ok {
+					back = j.back()
+				}
 				if o.name == name {
-					for s := range o.sources {
-						nodes[i].sources[s] = true
+					for s, by := range o.sources {
+						nodes[i].sources[s] = max(nodes[i].sources[s], by+back)
 					}
 				}
 			}
@@ -545,8 +616,13 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 	}
 	watermark := func(n refNode) int64 {
 		w := int64(ever)
-		for s := range n.sources {
-			w = min(w, stood[s])
+		for s, back := range n.sources {
+			if stood[s] == never {
+				return never
+			}
+			if stood[s] != ever {
+				w = min(w, stood[s]-back)
+			}
 		}
 		return w
 	}
@@ -575,8 +651,14 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 		}
 	}
 	inputs := func(n refNode, made map[string][]refRow) (rows []refRow) {
-		for _, in := range n.inputs {
-			rows = append(rows, made[in]...)
+		for k, in := range n.inputs {
+			for _, r := range made[in] {
+				r.side = 0
+				if n.left > 0 && k >= n.left {
+					r.side = 1
+				}
+				rows = append(rows, r)
+			}
 		}
 		return rows
 	}
@@ -591,7 +673,7 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 					part = "small of " + n.name
 				}
 				made[part] = append(made[part], r)
-			case slices.ContainsFunc(n.key, func(k string) bool { return r.get(k) == nil }) && n.step != nil:
+			case n.left == 0 && slices.ContainsFunc(n.key, func(k string) bool { return r.get(k) == nil }) && n.step != nil:
 				n.step.late().reject("null key")
 			default:
 				if d, ok := n.step.(*refDedup); ok && slices.ContainsFunc(d.key, func(k string) bool { return r.get(k) == nil }) {
@@ -982,6 +1064,9 @@ func (j *refJob) differs(doc *job.Job, got map[string][]string, figures engine.F
 		if s.Split == nil && (c.used != f.Used || c.lost != f.Lost || c.partial != f.Partial || c.accepted != f.Accepted || c.repeats != f.Repeats || c.dropped != f.Dropped) {
 			return fmt.Sprintf("%s counts used %d, lost %d, partial %d, accepted %d, repeats %d, dropped %d; want %d, %d, %d, %d, %d, %d",
 				s.Name, f.Used, f.Lost, f.Partial, f.Accepted, f.Repeats, f.Dropped, c.used, c.lost, c.partial, c.accepted, c.repeats, c.dropped)
+		}
+		if len(f.Sides) > 0 && !slices.Equal(f.Sides, c.sides[:]) || f.Pairs != c.pairs {
+			return fmt.Sprintf("%s has %d pairs and counts %+v; want %d, %+v", s.Name, f.Pairs, f.Sides, c.pairs, c.sides)
 		}
 	}
 	return ""

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"undertide/core/step"
 )
 
 // The reference model: docs/time.md row by row, slowly, with nothing of the engine. Windows are worked
@@ -25,6 +26,7 @@ type refRow struct {
 	vals   []any // nil, int64, float64, string, bool, refTime, refSpan
 	t      int64
 	placed int64 // among all rows, for ties
+	side   int   // of a join, by which it comes
 }
 
 type (
@@ -111,6 +113,8 @@ type refLate struct {
 	rows                                            []refRow
 	used, lost, partial, accepted, repeats, dropped int64
 	rejected                                        map[string]int64 // by reason
+	sides                                           [2]step.SideCounts
+	pairs                                           int64
 }
 
 func (l *refLate) reject(reason string) {
@@ -812,7 +816,11 @@ func (s *refFilter) take(r refRow, _ int64) []refRow {
 	case s.divides:
 		r = r.with(s.set, nil)
 	case s.set != "":
-		r = r.with(s.set, r.get("id").(int64)/2)
+		var half any
+		if id, ok := r.get("id").(int64); ok {
+			half = id / 2
+		}
+		r = r.with(s.set, half)
 	}
 	s.used++
 	return []refRow{r}

@@ -4,6 +4,8 @@ import (
 	"maps"
 	"slices"
 	"time"
+
+	"undertide/core/step"
 )
 
 // StepCounts are what a step did with its rows (docs/time.md, "Counts add up").
@@ -22,6 +24,9 @@ type StepCounts struct {
 	Rejected      map[string]int64 `json:"rejected"` // by reason
 	MeasureErrors int64            `json:"measure_errors"`
 	MostLate      time.Duration    `json:"most_late_ns"` // the greatest late_by of a lost row
+	// Pairs and Sides are of a join: what it made, and what became of the rows of its sides, left and right.
+	Pairs int64             `json:"pairs,omitempty"`
+	Sides []step.SideCounts `json:"sides,omitempty"`
 }
 
 // SourceCounts are what a source read.
@@ -63,6 +68,7 @@ func (c Counts) clone() Counts {
 	for i := range out.Steps {
 		out.Steps[i].Rejected = maps.Clone(out.Steps[i].Rejected)
 		out.Steps[i].Parts = slices.Clone(out.Steps[i].Parts)
+		out.Steps[i].Sides = slices.Clone(out.Steps[i].Sides)
 	}
 	return out
 }
@@ -89,6 +95,13 @@ func (c *StepCounts) add(d StepCounts) {
 	c.LeftOut += d.LeftOut
 	c.MeasureErrors += d.MeasureErrors
 	c.MostLate = max(c.MostLate, d.MostLate)
+	c.Pairs += d.Pairs
+	for len(c.Sides) < len(d.Sides) {
+		c.Sides = append(c.Sides, step.SideCounts{})
+	}
+	for i, s := range d.Sides {
+		c.Sides[i].Add(s)
+	}
 	for len(c.Parts) < len(d.Parts) {
 		c.Parts = append(c.Parts, 0)
 	}

@@ -145,7 +145,7 @@ func (x *executor) push(r Ref, v step.View) {
 	list := x.p.consumers[r]
 	for _, c := range list.sinks {
 		in := x.p.Sinks[c.at].From
-		w := arranged(v, in[c.input].Columns)
+		w := arranged(v, &in[c.input])
 		if x.early && len(in) > 1 {
 			x.waitSinks[c.at] = append(x.waitSinks[c.at], mergeInput{c.input, w})
 		} else {
@@ -156,7 +156,7 @@ func (x *executor) push(r Ref, v step.View) {
 		x.view(i, v)
 	}
 	for _, c := range list.steps {
-		w := arranged(v, x.p.Steps[c.at].From[c.input].Columns)
+		w := arranged(v, &x.p.Steps[c.at].From[c.input])
 		switch k := x.p.keyedAt[c.at]; {
 		case k >= 0 && x.p.routed[k]:
 			x.route(k, c.at, c.input, w)
@@ -174,13 +174,17 @@ func (x *executor) push(r Ref, v step.View) {
 }
 
 // arranged gives the view with its columns in the order that the reader has.
-func arranged(v step.View, columns []int) step.View {
-	if columns == nil {
+func arranged(v step.View, in *Input) step.View {
+	if in.Columns == nil {
 		return v
 	}
-	cols := make([]*row.Column, len(columns))
-	for i, c := range columns {
-		cols[i] = v.Cols[c]
+	cols := make([]*row.Column, len(in.Columns))
+	for i, c := range in.Columns {
+		if c < 0 {
+			cols[i] = in.Fill[i]
+		} else {
+			cols[i] = v.Cols[c]
+		}
 	}
 	v.Cols = cols
 	return v

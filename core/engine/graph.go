@@ -38,8 +38,12 @@ type Ref struct {
 // Input is one of the things that a step or sink reads.
 type Input struct {
 	Ref
-	// Columns are those of the input in the order of the reader's schema; nil where they are the same.
+	// Columns are those of the input in the order of the reader's schema; nil where they are the same. Where one is -1, the
+	// input has none, and the field has the values of Fill there.
 	Columns []int
+	// Fill are, by field of the reader's schema, the columns of what the input lacks, for row.MaxRows rows: a side of a
+	// join has nulls in the other's fields. Read-only; nil where Columns has no -1.
+	Fill []*row.Column
 }
 
 // Read makes the input that takes r as it is.
@@ -54,6 +58,12 @@ type Step struct {
 	Split     *step.Split
 	Expand    *step.Expand
 	Keyed     step.Keyed
+}
+
+// joins says whether the step has sides.
+func (s *Step) joins() bool {
+	_, ok := s.Keyed.(*step.Join)
+	return ok
 }
 
 // SinkNode is a sink and what it reads.
@@ -123,13 +133,52 @@ type plan struct {
 	stages    [][]int
 	routed    []bool // by keyed step: rows of lanes are among its input
 	domain    []int  // by keyed step: whose watermark counts
-	domains   [][]int
+	domains   []domain
 	sinkFrom  []origins
 	merges    []bool        // by step: it has several inputs
 	beat      time.Duration // the least beat of a step; 0 for none
 	// ordered, by step: a keyed step that takes rows of lanes reads its rows, straight or through others, and
 	// asks for the order of an event's rows.
 	ordered []bool
+}
+
+// domain are the sources whose watermarks a step's is the least of, in order.
+type domain []domainSource
+
+// domainSource is a source, and how far behind its watermark the rows that come from it may be: what a step on their way
+// waits for (docs/time.md, "Join").
+type domainSource struct {
+	source int
+	back   time.Duration
+}
+
+// of gives the entry of a source; false where its rows do not reach the step.
+func (d domain) of(source int) (domainSource, bool) {
+	for _, s := range d {
+		if s.source == source {
+			return s, true
+		}
+	}
+	return domainSource{}, false
+}
+
+// with adds sources, each further back by so much. Of two ways from one source the one that is further back counts.
+func (d domain) with(more domain, back time.Duration) domain {
+	for _, s := range more {
+		s.back += back
+		if i := slices.IndexFunc(d, func(o domainSource) bool { return o.source == s.source }); i >= 0 {
+			d[i].back = max(d[i].back, s.back)
+		} else {
+			d = append(d, s)
+		}
+	}
+	return d
+}
+
+// Backer is a keyed step whose rows may be behind the watermark as it stands before it.
+type Backer interface {
+	// Back is how far behind at most.
+	Back() time.Duration
 }
 
 type reader struct{ at, input int }
@@ -148,9 +197,9 @@ type Beater interface {
 
 func newPlan(g *Graph) (*plan, error) {
 	p := &plan{Graph: g, consumers: map[Ref]consumerList{}, keyedAt: make([]int, len(g.Steps)), merges: make([]bool, len(g.Steps))}
-	made := make([]origins, len(g.Steps))  // of a step's rows
-	taken := make([]origins, len(g.Steps)) // of its input
-	sources := make([][]int, len(g.Steps)) // that its rows come from
+	made := make([]origins, len(g.Steps))   // of a step's rows
+	taken := make([]origins, len(g.Steps))  // of its input
+	sources := make([]domain, len(g.Steps)) // that its rows come from
 	of := func(r Ref) origins {
 		switch {
 		case !r.OfStep:
@@ -180,14 +229,17 @@ func newPlan(g *Graph) (*plan, error) {
 			l.steps = append(l.steps, reader{i, n})
 			p.consumers[in.Ref] = l
 			taken[i] |= of(in.Ref)
-			if in.OfStep {
-				sources[i] = append(sources[i], sources[in.At]...)
-			} else {
-				sources[i] = append(sources[i], in.At)
+			if !in.OfStep {
+				sources[i] = sources[i].with(domain{{source: in.At}}, 0)
+				continue
 			}
+			back := time.Duration(0)
+			if b, ok := g.Steps[in.At].Keyed.(Backer); ok {
+				back = b.Back()
+			}
+			sources[i] = sources[i].with(sources[in.At], back)
 		}
-		slices.Sort(sources[i])
-		sources[i] = slices.Compact(sources[i])
+		slices.SortFunc(sources[i], func(a, b domainSource) int { return a.source - b.source })
 		made[i] = taken[i]
 		if s.Keyed != nil {
 			p.addKeyed(i, taken[i], sources[i])
@@ -222,16 +274,16 @@ func newPlan(g *Graph) (*plan, error) {
 }
 
 // addKeyed gives a keyed step its stage and the sources whose watermarks count for it.
-func (p *plan) addKeyed(i int, taken origins, sources []int) {
+func (p *plan) addKeyed(i int, taken origins, sources domain) {
 	stage := 0
 	for s := range p.stages {
 		if taken&inStage(s) != 0 {
 			stage = s + 1
 		}
 	}
-	domain := slices.IndexFunc(p.domains, func(d []int) bool { return slices.Equal(d, sources) })
-	if domain < 0 {
-		domain = len(p.domains)
+	of := slices.IndexFunc(p.domains, func(d domain) bool { return slices.Equal(d, sources) })
+	if of < 0 {
+		of = len(p.domains)
 		p.domains = append(p.domains, sources)
 	}
 	k := len(p.keyed)
@@ -239,7 +291,7 @@ func (p *plan) addKeyed(i int, taken origins, sources []int) {
 	p.keyed = append(p.keyed, i)
 	p.stage = append(p.stage, stage)
 	p.routed = append(p.routed, taken != early)
-	p.domain = append(p.domain, domain)
+	p.domain = append(p.domain, of)
 	if stage == len(p.stages) {
 		p.stages = append(p.stages, nil)
 	}

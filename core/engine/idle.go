@@ -66,8 +66,8 @@ func (m *watermarks) advance(now time.Time) (moved bool) {
 	}
 	for d := range m.sets {
 		silent := true
-		for _, i := range m.e.p.domains[d] {
-			silent = silent && m.e.p.Sources[i].Advance && !m.sources[i].isAwake()
+		for _, of := range m.e.p.domains[d] {
+			silent = silent && m.e.p.Sources[of.source].Advance && !m.sources[of.source].isAwake()
 		}
 		moved = m.sets[d].silent.move(&m.sets[d].stood, silent, now) || moved
 	}

@@ -214,7 +214,7 @@ func (e *run) laneCounts(l *lane) {
 		if c.Rejected = nil; len(l.counts[i].Rejected) > 0 { // the lane goes on writing its own
 			c.Rejected = maps.Clone(l.counts[i].Rejected)
 		}
-		c.Parts = slices.Clone(c.Parts)
+		c.Parts, c.Sides = slices.Clone(c.Parts), slices.Clone(c.Sides)
 		w.lanes[l.producer()-1][i] = c
 	}
 	for _, s := range l.exec.samples {
@@ -341,6 +341,15 @@ func Unbalanced(g *Graph, f Figures) []string {
 	for i, s := range g.Steps {
 		c := f.Steps[i]
 		dropped := c.Dropped
+		if s.joins() { // where drops results, and set rejects them
+			if c.Made != c.Out+c.Dropped+Sum(c.Rejected) {
+				out = append(out, "the result of step "+s.Name)
+			}
+			if c.In != c.Used+c.Lost {
+				out = append(out, "step "+s.Name)
+			}
+			continue
+		}
 		if _, ok := s.Keyed.(*step.Window); ok { // having drops result rows, not those that came in
 			if dropped = 0; c.Made != c.Out+c.Dropped {
 				out = append(out, "the result of step "+s.Name)

@@ -34,7 +34,7 @@ type sourceMark struct {
 	silent silence
 }
 
-// setMark is that of the sources that a step's rows come from.
+// setMark is that of the sources that a step's rows come from, of each as far back as its rows may be.
 type setMark struct {
 	stood  row.Time
 	silent silence
@@ -159,9 +159,9 @@ func (m *watermarks) settle() {
 // where there is none.
 func (m *watermarks) least(set, without int) (row.Time, bool) {
 	w, some := row.MaxTime, false
-	for _, i := range m.e.p.domains[set] {
-		if s := &m.sources[i]; i != without && s.isAwake() {
-			w, some = min(w, s.stood), true
+	for _, d := range m.e.p.domains[set] {
+		if s := &m.sources[d.source]; d.source != without && s.isAwake() {
+			w, some = min(w, s.stood.Minus(d.back)), true
 		}
 	}
 	return w, some
@@ -192,10 +192,10 @@ func (m *watermarks) stamp(t *turn, own []row.Time) {
 	for d := range m.sets {
 		stood := m.sets[d].stood
 		marks := slices.Grow(t.marks[d][:0], len(own))[:len(own)]
-		if slices.Contains(m.e.p.domains[d], t.part.source) {
+		if of, reads := m.e.p.domains[d].of(t.part.source); reads {
 			others, _ := m.least(d, t.part.source)
 			for i, w := range own {
-				marks[i] = max(stood, min(w, others))
+				marks[i] = max(stood, min(w.Minus(of.back), others))
 			}
 		} else {
 			for i := range marks {

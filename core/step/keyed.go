@@ -91,7 +91,29 @@ type LaneCounts struct {
 	MostLate time.Duration
 	// LeftOut counts the values that collect had no room for.
 	LeftOut int64
+	// Pairs and Sides are of a join: the pairs that were made, and what became of the rows of each side.
+	Pairs int64
+	Sides [2]SideCounts
 }
+
+// SideCounts are what became of the rows of a side of a join. Those of Rows that are not yet counted elsewhere wait.
+type SideCounts struct {
+	Rows      int64 `json:"rows"`
+	Matched   int64 `json:"matched"` // met a partner at least
+	Unmatched int64 `json:"unmatched"`
+	Late      int64 `json:"late"`
+}
+
+// Add takes the counts of a side from a turn or a lane.
+func (c *SideCounts) Add(d SideCounts) {
+	c.Rows += d.Rows
+	c.Matched += d.Matched
+	c.Unmatched += d.Unmatched
+	c.Late += d.Late
+}
+
+// Waiting gives how many rows met no partner yet, and may.
+func (c SideCounts) Waiting() int64 { return c.Rows - c.Matched - c.Unmatched - c.Late }
 
 // Held tells what a lane keeps of a step.
 type Held struct {

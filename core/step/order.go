@@ -21,6 +21,7 @@ import (
 //	                                       own rows, by its time (8 bytes), what appendOrder makes of window_start
 //	                                       and key, and what tells rows of one key and time apart
 //	ff, time, input, ...                   the same behind a step with several inputs
+//	ff, time, 0, ...                       a pair of such a row, by its own time, then by the row's order
 //
 // Inputs and items have a first byte below ff. An example: event 7 has the list [a, b] and goes on two ways, x
 // and y, which meet in `from: [x, y]`. Its rows stand as 0000 00000000 (a by x), 0000 00000001 (b by x), 0001
@@ -32,6 +33,15 @@ const made = 0xff
 // appendMade begins the order of a row of time at that was made because a watermark moved.
 func appendMade(dst []byte, at row.Time) []byte {
 	return binary.BigEndian.AppendUint64(append(dst, made), uint64(at)^1<<63)
+}
+
+// appendLater begins the order of a row that was made of another and may have a later time. Rows that a watermark made stand
+// by their own time, and of one time by what they were made of, before those that have waited for that time.
+func appendLater(dst, order []byte, at row.Time) []byte {
+	if len(order) > 0 && order[0] == made {
+		dst = append(appendMade(dst, at), 0)
+	}
+	return append(dst, order...)
 }
 
 // appendItem ends the order of an expand's row.

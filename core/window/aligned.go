@@ -39,6 +39,17 @@ func Tumbling(size, shift time.Duration) Aligned {
 	return Aligned{Size: size.Microseconds(), By: size.Microseconds(), Shift: shift.Microseconds()}
 }
 
+// Longest gives how long a window is at most.
+func (w Aligned) Longest() time.Duration {
+	switch w.Unit {
+	case Days:
+		return time.Duration(w.Size)*24*time.Hour + time.Hour
+	case Months:
+		return time.Duration(w.Size)*31*24*time.Hour + time.Hour
+	}
+	return time.Duration(w.Size) * time.Microsecond
+}
+
 // Tumbles says whether no windows overlap.
 func (w Aligned) Tumbles() bool { return w.Size == w.By }
 

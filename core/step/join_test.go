@@ -1,0 +1,232 @@
+package step
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"undertide/core/row"
+	"undertide/core/state"
+	"undertide/core/window"
+)
+
+// joined makes a join of levels (gauge k, l) and calls (k, r).
+func joined(from, to, accept time.Duration, left, right bool) *Join {
+	return &Join{
+		Keys: Spec{Input: row.Schema{{Name: "k", Kind: row.String}, {Name: "l", Kind: row.Int}, {Name: "r", Kind: row.Int}, SideField}, Key: []int{0}, KeepNull: true},
+		Of:   []SideSet{3, 1, 2}, From: from, To: to, Accept: accept, Unmatched: [2]bool{left, right},
+	}
+}
+
+// joinRow is a row of a side, which is read under a watermark.
+type joinRow struct {
+	side, key, n int // key < 0: null
+	at, mark     row.Time
+}
+
+// partners says by the contract's words whether rows of these times are.
+func partners(d *Join, left, right row.Time) bool {
+	if d.Window == nil {
+		return left+row.Time(d.From.Microseconds()) <= right && right <= left+row.Time(d.To.Microseconds())
+	}
+	size, by := row.Time(d.Window.Size), row.Time(d.Window.By)
+	for start := floorTo(left, by); start > left-size; start -= by {
+		if start <= right && right < start+size {
+			return true
+		}
+	}
+	return false
+}
+
+// joinModel makes all pairs by trying each.
+func joinModel(d *Join, rows []joinRow) (pairs []string, sides [2]SideCounts) {
+	met := map[int]bool{}
+	var in []int
+	for i, r := range rows {
+		sides[r.side].Rows++
+		if r.mark != row.MinTime && r.at < r.mark-row.Time(d.Accept.Microseconds()) {
+			sides[r.side].Late++
+			pairs = append(pairs, fmt.Sprintf("late %s %d", Sides[r.side], r.n))
+			continue
+		}
+		for _, k := range in {
+			o := rows[k]
+			a, b := r, o
+			if r.side == RightSide {
+				a, b = o, r
+			}
+			if o.side != r.side && r.key >= 0 && r.key == o.key && partners(d, a.at, b.at) {
+				met[i], met[k] = true, true
+				pairs = append(pairs, fmt.Sprintf("K%d %d %d at %d", r.key, a.n, b.n, max(a.at, b.at)))
+			}
+		}
+		in = append(in, i)
+	}
+	for _, i := range in {
+		r := rows[i]
+		c := &sides[r.side]
+		if met[i] {
+			c.Matched++
+			continue
+		}
+		c.Unmatched++
+		if d.Unmatched[r.side] {
+			key := "null"
+			if r.key >= 0 {
+				key = fmt.Sprintf("K%d", r.key)
+			}
+			if r.side == LeftSide {
+				pairs = append(pairs, fmt.Sprintf("%s %d null at %d", key, r.n, r.at))
+			} else {
+				pairs = append(pairs, fmt.Sprintf("%s null %d at %d", key, r.n, r.at))
+			}
+		}
+	}
+	slices.Sort(pairs)
+	return pairs, sides
+}
+
+// joinBox keeps what a join publishes, and sees that nothing is late behind it.
+type joinBox struct {
+	t    *testing.T
+	back time.Duration
+	turn *Turn
+	rows []string
+}
+
+func (b *joinBox) Main(v View) {
+	for _, i := range v.Sel {
+		value := func(c int) string {
+			if v.Cols[c].IsNull(int(i)) {
+				return "null"
+			}
+			if v.Cols[c].Kind.Text() {
+				return string(v.Cols[c].Bytes(int(i)))
+			}
+			return fmt.Sprint(v.Cols[c].I[i])
+		}
+		b.rows = append(b.rows, fmt.Sprintf("%s %s %s at %d", value(0), value(1), value(2), v.Times[i]))
+		if w := b.turn.Marks[v.Index[i]].Minus(b.back); v.Times[i] < w {
+			b.t.Errorf("a row of %d is published where the watermark behind the step stands at %d", v.Times[i], w)
+		}
+	}
+}
+
+func (b *joinBox) Late(v View) {
+	for _, i := range v.Sel {
+		n := v.Cols[1]
+		if string(v.Cols[3].Bytes(int(i))) == "right" {
+			n = v.Cols[2]
+		}
+		b.rows = append(b.rows, fmt.Sprintf("late %s %d", v.Cols[3].Bytes(int(i)), n.I[i]))
+	}
+}
+func (b *joinBox) Reject(View, Reject) { b.t.Error("a row is rejected") }
+
+// TestRandomJoins compares joins with the model: bounds on both sides of zero, windows, rows out of order, late ones, nulls,
+// all kinds; lanes that change in the middle, and start from what was kept.
+func TestRandomJoins(t *testing.T) {
+	for seed := range uint64(400) {
+		r := rand.New(rand.NewPCG(seed, 15))
+		from := time.Duration(r.IntN(40)-30) * time.Second
+		d := joined(from, from+time.Duration(r.IntN(40))*time.Second, time.Duration(r.IntN(3)*r.IntN(20))*time.Second, r.IntN(2) == 0, r.IntN(2) == 0)
+		if r.IntN(4) == 0 {
+			w := window.Tumbling(time.Duration(1+r.IntN(20))*time.Second, 0)
+			if r.IntN(2) == 0 {
+				w.By = w.Size / int64(1+r.IntN(4))
+			}
+			d.Window, d.From, d.To = &w, 0, 0
+		}
+		var rows []joinRow
+		mark := row.MinTime
+		for i := range 1 + r.IntN(600) {
+			x := joinRow{side: r.IntN(2), key: r.IntN(12) - 1, n: i, at: row.Time(i*200_000 + r.IntN(30_000_000)), mark: mark}
+			rows = append(rows, x)
+			if next := row.Time(i*200_000 - r.IntN(20_000_000)); r.IntN(3) == 0 {
+				mark = max(mark, next)
+			}
+		}
+		want, sides := joinModel(d, rows)
+		out := &joinBox{t: t, back: d.Back()}
+		got, counts := runJoin(t, d, rows, r, out)
+		slices.Sort(got)
+		if !slices.Equal(got, want) {
+			t.Fatalf("seed %d, %+v: %d rows, want %d\n%q\n%q", seed, d, len(got), len(want), without(got, want), without(want, got))
+		}
+		if counts != sides {
+			t.Fatalf("seed %d: counts %+v, want %+v", seed, counts, sides)
+		}
+	}
+}
+
+func without(a, b []string) []string {
+	return slices.DeleteFunc(slices.Clone(a), func(s string) bool { return slices.Contains(b, s) })
+}
+
+func runJoin(t *testing.T, d *Join, rows []joinRow, r *rand.Rand, out *joinBox) ([]string, [2]SideCounts) {
+	m := state.NewMemory()
+	var sides [2]SideCounts
+	lanes := []Lane{d.NewLane(LaneOptions{Keeps: true})}
+	x := d.Spec().NewExchange(1)
+	count := func() {
+		for _, l := range lanes {
+			for s := range sides {
+				sides[s].Add(l.Counts().Sides[s])
+			}
+		}
+	}
+	for len(rows) > 0 {
+		n := min(len(rows), 1+r.IntN(60))
+		b, tn := row.NewBatch(d.Keys.Input), &Turn{}
+		for i, x := range rows[:n] {
+			if x.key < 0 {
+				b.Cols[0].AppendNull()
+			} else {
+				b.Cols[0].AppendString(fmt.Sprintf("K%d", x.key))
+			}
+			for s := range 2 {
+				if s == x.side {
+					b.Cols[1+s].AppendInt(int64(x.n))
+				} else {
+					b.Cols[1+s].AppendNull()
+				}
+			}
+			b.Cols[3].AppendString(Sides[x.side])
+			b.Times, b.Index = append(b.Times, x.at), append(b.Index, uint16(i))
+			b.N++
+			tn.Marks = append(tn.Marks, x.mark)
+		}
+		tn.After = rows[n-1].mark
+		if rows = rows[n:]; len(rows) > 0 {
+			tn.After = rows[0].mark
+		} else {
+			tn.After = row.MaxTime
+		}
+		out.turn = tn
+		x.Fill(ViewOf(b, nil), nil)
+		for i, l := range lanes {
+			l.Take(x, i, tn, out)
+			l.Move(tn, out)
+		}
+		if r.IntN(4) == 0 {
+			keep(m, d, lanes)
+			if r.IntN(2) == 0 { // others go on
+				count()
+				lanes = nil
+				n := 1 + r.IntN(3)
+				for i := range n {
+					l := d.NewLane(LaneOptions{Keeps: true})
+					if err := Restore("s", d, l, m, i, n, nil); err != nil {
+						t.Fatal(err)
+					}
+					lanes = append(lanes, l)
+				}
+				x = d.Spec().NewExchange(n)
+			}
+		}
+	}
+	count()
+	return out.rows, sides
+}
