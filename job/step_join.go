@@ -52,7 +52,7 @@ func (b *builder) join(k, n *node, place string) {
 		return
 	}
 	d := &step.Join{}
-	s := Step{Name: k.text, Kind: "join", FromText: sides[0].text + " and " + sides[1].text, Timed: true, unbounded: sides[0].unbounded || sides[1].unbounded}
+	s := Step{Name: k.text, Kind: "join", FromText: sides[0].text + ", " + sides[1].text, Timed: true, unbounded: sides[0].unbounded || sides[1].unbounded}
 	b.joined(v, p, d, &s, sides, pairs)
 	b.joinBounds(v, p, d, sides, pairs)
 	b.joinKind(v, p, d)
@@ -323,6 +323,10 @@ func borderText(d *step.Join, left, right string) string {
 		return fmt.Sprintf("at most %s apart; at just %s they are partners still", row.DurationText(d.To), row.DurationText(d.To))
 	case d.From == d.To:
 		return fmt.Sprintf("%s comes %s %s", right, after(d.From), left)
+	case d.From >= 0:
+		return fmt.Sprintf("%s comes from %s to %s after %s, both included", right, row.DurationText(d.From), row.DurationText(d.To), left)
+	case d.To <= 0:
+		return fmt.Sprintf("%s comes from %s to %s before %s, both included", right, row.DurationText(-d.To), row.DurationText(-d.From), left)
 	}
 	return fmt.Sprintf("%s comes from %s to %s %s, both included", right, after(d.From), after(d.To), left)
 }

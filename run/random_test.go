@@ -1113,7 +1113,7 @@ func TestRandomJobs(t *testing.T) {
 	eachSeed(t, *jobs, func(seed uint64) string {
 		r := rand.New(rand.NewPCG(seed, 6))
 		w := way{lanes: 1 + r.IntN(4), workers: 1 + r.IntN(3), then: 1 + r.IntN(4)}
-		if r.IntN(2) == 0 {
+		if r.IntN(3) > 0 {
 			w.every, w.kill = 1+r.IntN(3), 1+r.IntN(8)
 			if w.kill == 1 {
 				w.kill = 0

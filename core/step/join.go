@@ -179,8 +179,8 @@ type joinLane struct {
 	// published: whatever was due up to it is. A row that was published alone is named as gone to the store, which may
 	// have it still until the next mark; so it is not fetched again, and is kept in memory while a move goes on.
 	published row.Time
-	keeps  bool
-	behind *behind
+	keeps     bool
+	behind    *behind
 	// fetching: rows are loaded that lay in the store alone.
 	fetching bool
 	counts   LaneCounts
@@ -452,11 +452,11 @@ func (l *joinLane) Move(t *Turn, out Out) {
 		l.bringDue(side, t, out)
 	}
 	l.publishDue(t, out)
+	l.published = l.mark
 	for side := range l.sides {
 		l.pass(side)
 	}
 	rows, past := len(l.sides[0].key)+len(l.sides[1].key), l.sides[0].past+l.sides[1].past
-	l.published = l.mark
 	if rebuilds(rows, rows-min(past, rows)) || rebuilds(l.dict.Len(), rows) {
 		l.tidy(nil)
 	}
@@ -515,15 +515,15 @@ func (l *joinLane) unmatched(s *joinSide, side int, q queued, t *Turn, out Out) 
 	}
 }
 
-// passedSpan gives the first span of which a row may still have a partner.
+// passedSpan gives the first span of which a row may still have a partner, or is still to be published.
 func (l *joinLane) passedSpan() row.Time {
 	switch {
-	case l.mark > row.LastTime:
+	case l.published > row.LastTime:
 		return row.MaxTime
-	case l.mark < row.FirstTime:
+	case l.published < row.FirstTime:
 		return row.MinTime
 	}
-	return floorTo(l.mark-l.accept, l.width)
+	return floorTo(l.published-l.accept, l.width)
 }
 
 // pass counts the rows of the spans that the watermark has passed.
@@ -548,7 +548,11 @@ func (l *joinLane) pass(side int) {
 // tidy moves together the rows that may still meet a partner, of keys that stay; all keys where stays is nil.
 func (l *joinLane) tidy(stays func(id uint32) bool) {
 	keeps := func(s *joinSide, side int, at int) bool {
-		return (l.waits(side, s.rows.Times[at]) || stays != nil && s.told.Has(uint32(at))) && (stays == nil || stays(s.key[at]))
+		waits, told := l.waits(side, s.rows.Times[at]), s.told.Has(uint32(at))
+		if stays == nil {
+			return waits && !told
+		}
+		return stays(s.key[at]) && (waits || told)
 	}
 	r := rekey(l.dict, func(mark []bool) {
 		for side := range l.sides {
@@ -558,7 +562,6 @@ func (l *joinLane) tidy(stays func(id uint32) bool) {
 			}
 		}
 	})
-	before := l.passedSpan()
 	for side := range l.sides {
 		s := &l.sides[side]
 		old := *s
@@ -572,8 +575,6 @@ func (l *joinLane) tidy(stays func(id uint32) bool) {
 					col.AppendFrom(old.rows.Cols[c], at)
 				}
 				s.add(r.to[id], old.rows.Times[at], old.place[at])
-			} else if until := l.def.until(side, old.rows.Times[at]); !l.waits(side, old.rows.Times[at]) && floorTo(until, l.width) >= before && !old.told.Has(uint32(at)) {
-				s.spanOf(until, l.width).rows-- // its span has not passed, and counts it still
 			}
 		}
 		for _, of := range []struct{ to, from *state.Set }{{&s.alone, &old.alone}, {&s.told, &old.told}, {&s.changed, &old.changed}, {&s.sent, &old.sent}} {
@@ -588,9 +589,10 @@ func (l *joinLane) tidy(stays func(id uint32) bool) {
 	l.dict = r.dict
 }
 
-// waits says whether a row may still meet a partner.
+// waits says whether a row may still meet a partner, or stands in a span with such rows: those are counted and let go
+// together, so that no row is counted twice by a run that starts from a mark before it.
 func (l *joinLane) waits(side int, at row.Time) bool {
-	return l.dueAt(l.def.until(side, at)) > l.mark
+	return floorTo(l.def.until(side, at), l.width) >= l.passedSpan()
 }
 
 // Freeze copies the rows that are new or met their first partner.

@@ -84,6 +84,18 @@ export function formOf(kind: string, value: Record<string, unknown>): Form {
     }
     case 'deduplicate':
       return { settings: [from, { label: 'the same when', path: ['deduplicate', 'key'], hint: 'fields, with commas between', list: true }, { label: 'within', path: ['deduplicate', 'within'], hint: '10m' }], named: [] }
+    case 'join':
+      return {
+        settings: [
+          { ...from, label: 'left', path: ['join', 'left'] },
+          { ...from, label: 'right', path: ['join', 'right'] },
+          { label: 'within', path: ['join', 'within'], hint: '10s' },
+          { label: 'kind', path: ['join', 'kind'], hint: 'inner', choice: ['inner', 'left', 'outer'] },
+          { label: 'accept late rows for', path: ['join', 'accept'], hint: '5s' },
+          { label: 'where', path: ['where'], hint: 'a condition on the pairs' },
+        ],
+        named: [{ label: 'equal fields (left: right)', path: ['join', 'match'], name: 'field', expression: 'field' }],
+      }
     case 'split':
       return { settings: [from, { label: 'first only', path: ['first_only'], hint: 'false', choice: ['true', 'false'] }], named: [{ label: 'parts', path: ['split'], name: 'part', expression: 'true' }] }
     case 'absent':
@@ -116,6 +128,7 @@ export const stepKinds: Kind[] = [
   { name: 'sliding', about: 'overlapping windows, renewed on a beat', lines: 'from: FROM\nkey: [KEY]\nwindow: {sliding: 10m, by: 1m}\nmeasures:\n  events: count()' },
   { name: 'session', about: 'bursts of rows with silence between', lines: 'from: FROM\nkey: [KEY]\nwindow: {session: 90s, longest: 12h}\nmeasures:\n  events: count()' },
   { name: 'look back', about: 'for each row, measures over the span before it', lines: 'from: FROM\nkey: [KEY]\nwindow: {look_back: 10s}\nmeasures:\n  events: count()' },
+  { name: 'join', about: 'pair the rows of two inputs that have a field in common', lines: 'join: {left: FROM, right: FROM, match: {KEY: KEY}, within: 10s}' },
   { name: 'absent', about: 'tell when a key has had no row for a while', lines: 'from: FROM\nkey: [KEY]\nabsent: 10m' },
   { name: 'split', about: 'send rows to parts by conditions', lines: "from: FROM\nsplit: {chosen: 'true'}" },
 ]

@@ -14,9 +14,15 @@ function from(v: unknown): string {
   return typeof v === 'string' ? v : ''
 }
 
+/** What a step reads; of a join both sides. */
+function reads(step: Any): string {
+  const j = step.join as Any | undefined
+  return typeof j === 'object' && j !== null ? [from(j.left), from(j.right)].filter(Boolean).join(', ') : from(step.from)
+}
+
 /** What a step does, told by its fields. */
 export function kindOf(step: Any): string {
-  for (const k of ['split', 'expand', 'deduplicate', 'remember', 'absent', 'rank']) if (k in step) return k
+  for (const k of ['split', 'expand', 'join', 'deduplicate', 'remember', 'absent', 'rank']) if (k in step) return k
   if ('measures' in step || 'window' in step) return 'window'
   if ('where' in step && !('set' in step)) return 'filter'
   if ('set' in step || 'only' in step || 'without' in step) return 'where' in step ? 'filter and compute' : 'compute'
@@ -56,7 +62,7 @@ export function outline(text: string): Schemas['Plan'] | null {
     name, reads: place(s), fields: Object.keys((s.fields as Any | undefined) ?? {}), event_time: String(s.event_time ?? 'none'), watermark: '',
   }))
   const steps = entries(doc.steps).map(([name, s]) => ({
-    name, kind: kindOf(s), from: from(s.from), does: [does(s)], fields: [], key: Array.isArray(s.key) ? s.key.map(String) : [], exchange: 'none', bound: '', state: 'key' in s || 'window' in s ? 'kept' : 'none', delay: '', parts: [name],
+    name, kind: kindOf(s), from: reads(s), does: [does(s)], fields: [], key: Array.isArray(s.key) ? s.key.map(String) : [], exchange: 'none', bound: '', state: 'key' in s || 'window' in s || 'join' in s ? 'kept' : 'none', delay: '', parts: [name],
   }))
   const sinks = entries(doc.sinks).map(([name, s]) => ({ name, from: from(s.from), writes: place(s), makes: '', fields: [], delivery: '' }))
   return { job: String(doc.job ?? ''), sources, steps, sinks }
@@ -78,7 +84,7 @@ export function readable(text: string): string[] {
       for (const part of Object.keys((s.split as Any | undefined) ?? {})) out.push(`${part} of ${name}`)
       out.push(`rest of ${name}`)
     } else out.push(name)
-    if (['window', 'remember', 'absent', 'deduplicate'].includes(kind)) out.push(`late of ${name}`)
+    if (['window', 'join', 'remember', 'absent', 'deduplicate'].includes(kind)) out.push(`late of ${name}`)
   }
   for (const [name] of [...entries(doc?.sources), ...entries(doc?.steps)]) out.push(`rejects of ${name}`)
   return out

@@ -69,7 +69,7 @@ function add(kind: string, name: string) {
   const first = namesOf(props.text, 'sources')[0] ?? ''
   const connection = String(valueAt(props.text, ['sources', first, 'with', 'connection']) ?? 'CONNECTION')
   const body = k.lines
-    .replace('FROM', /^[\w ]+$/.test(base) ? base : `'${base}'`)
+    .replaceAll('FROM', /^[\w ]+$/.test(base) ? base : `'${base}'`)
     .replaceAll('KEY', key)
     .replace('CONNECTION', connection)
     .replace('TOPIC', `${job}.${free}`)
