@@ -14,6 +14,7 @@ import (
 	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/core/step"
 	"undertide/disk"
 	"undertide/job"
 	"undertide/run"
@@ -188,7 +189,9 @@ func summary(w io.Writer, j *job.Job, res run.Result, opt run.Options) {
 		if s.Lost > 0 {
 			fmt.Fprintf(w, "  step %s: %s late %s lost, up to %s behind the watermark; a wider margin keeps them, `late of %s` shows them\n", name, group(s.Lost), plural(s.Lost, "row"), row.DurationText(s.MostLate.Round(time.Millisecond)), name)
 		}
-		if s.Made > 0 && s.Dropped > 0 {
+		if len(s.Sides) > 0 {
+			joined(w, name, s.StepCounts)
+		} else if s.Made > 0 && s.Dropped > 0 {
 			fmt.Fprintf(w, "  step %s: having dropped %s of %s result %s\n", name, group(s.Dropped), group(s.Made), plural(s.Made, "row"))
 		}
 		if s.MeasureErrors > 0 {
@@ -202,6 +205,21 @@ func summary(w io.Writer, j *job.Job, res run.Result, opt run.Options) {
 	if !res.Finished && opt.Checkpoints != "" {
 		fmt.Fprintf(w, "  the same command goes on from checkpoint %d\n", f.Checkpoints.Epoch)
 	}
+}
+
+// joined tells how many rows of each side of a join met a partner.
+func joined(w io.Writer, name string, s engine.StepCounts) {
+	fmt.Fprintf(w, "  step %s: %s %s", name, group(s.Pairs), plural(s.Pairs, "pair"))
+	for side, c := range s.Sides {
+		fmt.Fprintf(w, "; of %s %s of the %s %s met none", group(c.Rows-c.Late), plural(c.Rows-c.Late, "row"), step.Sides[side], group(c.Unmatched))
+		if n := c.Waiting(); n > 0 {
+			fmt.Fprintf(w, " and %s %s", group(n), map[bool]string{true: "waits", false: "wait"}[n == 1])
+		}
+	}
+	if s.Dropped > 0 {
+		fmt.Fprintf(w, "; where dropped %s of %s result %s", group(s.Dropped), group(s.Made), plural(s.Made, "row"))
+	}
+	fmt.Fprintln(w)
 }
 
 func rejected(w io.Writer, at string, by map[string]int64, samples []engine.Sample, name string) {

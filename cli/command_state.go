@@ -72,7 +72,7 @@ JOB is a job of the service, or with --checkpoints the document of a run that ke
 	f := c.Flags()
 	f.StringVar(&a.Checkpoint, "checkpoint", "", "as of the checkpoint of this `EPOCH` (default: the newest)")
 	f.StringVar(&a.pin, "pin", "", "as of the checkpoint that is kept as `NAME`")
-	f.StringVar(&a.Table, "table", "", "another `TABLE` of the step: waiting (rows that wait for the watermark), shown (what was published of windows)")
+	f.StringVar(&a.Table, "table", "", "another `TABLE` of the step: waiting (rows that wait for the watermark), shown (what was published of windows), right (of a join)")
 	f.StringArrayVar(&a.Key, "key", nil, "only rows of this key: `FIELD=VALUE`, or the values of all fields in their order")
 	f.BoolVar(&a.Raw, "raw", false, "accumulators as they are kept, in place of results")
 	f.IntVar(&a.Limit, "limit", 100, "at most so many rows; 0 for all")

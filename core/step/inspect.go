@@ -58,7 +58,9 @@ func Inspect(d Keyed, t *state.Table, raw bool, begun map[string]row.Time) *Insp
 	case *Join:
 		x.add(t.Rest[0], func(dst *row.Column, r *state.Rows, at int) { dst.AppendInt(r.Rest[0][at]) })
 		for i, f := range t.Columns {
-			f.Name = strings.TrimPrefix(f.Name, "row_")
+			if f.Name = strings.TrimPrefix(f.Name, "row_"); t.Key.Index(f.Name) >= 0 {
+				continue // it stands there already
+			}
 			x.add(f, func(dst *row.Column, r *state.Rows, at int) { dst.AppendFrom(r.Cols[i], at) })
 		}
 		side := slices.Index(Sides[:], t.Name)
