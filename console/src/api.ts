@@ -1599,6 +1599,7 @@ export interface components {
             set?: {
                 [key: string]: string;
             };
+            skip?: string[];
             until?: string;
             version?: number;
         };
