@@ -28,7 +28,7 @@ func (s *refPick) take(r refRow, _ int64) []refRow {
 	return []refRow{out}
 }
 
-// refJoin is a join, as docs/time.md has it: rows are tried against all that were taken.
+// refJoin is a join, as docs/time.md has it: rows are tried against all of their key that were taken.
 type refJoin struct {
 	refLate
 	left, right []string // all fields of each side
@@ -39,11 +39,25 @@ type refJoin struct {
 	unmatched   [2]bool
 	drop        string // where DROP == null || DROP % 5 != 2; empty for none
 	rows        []refJoined
+	byKey       [2]map[string][]int // places in rows
+	wait        [2][]int            // of rows that met none, and are not published
+}
+
+// key is what must be equal; false where a part of it is null.
+func (s *refJoin) key(r refRow) (key string, ok bool) {
+	for _, m := range s.match {
+		v := r.get(m[r.side])
+		if v == nil {
+			return "", false
+		}
+		key += refText(keyValue(v)) + "\x00"
+	}
+	return key, true
 }
 
 type refJoined struct {
-	row       refRow
-	met, told bool
+	row refRow
+	met bool
 }
 
 // partners says whether rows of these times are.
@@ -137,23 +151,17 @@ func (s *refJoin) take(r refRow, w int64) (out []refRow) {
 		return nil
 	}
 	s.used++
-	null := false
-	for _, m := range s.match {
-		null = null || r.get(m[r.side]) == nil
-	}
+	key, matches := s.key(r)
 	var met []int
-	for i := range s.rows {
-		o := &s.rows[i]
-		left, right := &r, &o.row
-		if r.side == step.RightSide {
-			left, right = right, left
-		}
-		same := o.row.side != r.side && !null
-		for _, m := range s.match {
-			same = same && refText(keyValue(left.get(m[0]))) == refText(keyValue(right.get(m[1])))
-		}
-		if same && s.partners(left.t, right.t) {
-			met = append(met, i)
+	if matches {
+		for _, i := range s.byKey[1-r.side][key] {
+			left, right := r.t, s.rows[i].row.t
+			if r.side == step.RightSide {
+				left, right = right, left
+			}
+			if s.partners(left, right) {
+				met = append(met, i)
+			}
 		}
 	}
 	slices.SortStableFunc(met, func(a, b int) int { return cmp.Compare(s.rows[a].row.t, s.rows[b].row.t) })
@@ -173,8 +181,15 @@ func (s *refJoin) take(r refRow, w int64) (out []refRow) {
 	if len(met) > 0 {
 		c.Matched++
 	}
-	switch waits := !null && !(w != never && s.until(r)+s.accept < w); {
+	switch waits := matches && !(w != never && s.until(r)+s.accept < w); {
 	case waits:
+		if s.byKey[r.side] == nil {
+			s.byKey[r.side] = map[string][]int{}
+		}
+		s.byKey[r.side][key] = append(s.byKey[r.side][key], len(s.rows))
+		if len(met) == 0 {
+			s.wait[r.side] = append(s.wait[r.side], len(s.rows))
+		}
 		s.rows = append(s.rows, refJoined{row: r, met: len(met) > 0})
 	case len(met) == 0:
 		c.Unmatched++
@@ -187,14 +202,17 @@ func (s *refJoin) take(r refRow, w int64) (out []refRow) {
 
 func (s *refJoin) move(w int64) (out []refRow) {
 	for side, on := range s.unmatched {
-		for i := range s.rows {
-			if x := &s.rows[i]; x.row.side == side && !x.met && !x.told && (w == ever || w != never && s.until(x.row)+s.accept < w) {
-				x.told = true
-				if s.sides[side].Unmatched++; on {
+		s.wait[side] = slices.DeleteFunc(s.wait[side], func(i int) bool {
+			x := &s.rows[i]
+			if !x.met && (w == ever || w != never && s.until(x.row)+s.accept < w) {
+				s.sides[side].Unmatched++
+				if on {
 					out = append(out, s.alone(&x.row))
 				}
+				return true
 			}
-		}
+			return x.met
+		})
 	}
 	slices.SortStableFunc(out, compareMade)
 	return s.publish(out...)

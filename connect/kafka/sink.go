@@ -1,6 +1,7 @@
 package kafka
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"encoding/json"
@@ -151,7 +152,8 @@ func (s *Sink) fault() error { return s.c.explain(s.sent.fault()) }
 
 // Prepare waits until the broker has everything: rows wait for nothing.
 func (s *Sink) Prepare(int64) (out engine.Shipment, err error) {
-	if err := s.client.Flush(s.ctx); err != nil {
+	// With nothing to wait for, Flush may not see that the sink was interrupted.
+	if err := cmp.Or(s.ctx.Err(), s.client.Flush(s.ctx)); err != nil {
 		return out, errors.Join(s.fault(), fmt.Errorf("%s: wait for what was written to topic %s: %w", s.c.Connection, s.c.Topic, err))
 	}
 	out.Data = json.RawMessage("{}")

@@ -161,6 +161,24 @@ func TestRandomJoins(t *testing.T) {
 	}
 }
 
+func addJoinRow(b *row.Batch, x joinRow, index int) {
+	if x.key < 0 {
+		b.Cols[0].AppendNull()
+	} else {
+		b.Cols[0].AppendString(fmt.Sprintf("K%d", x.key))
+	}
+	for s := range 2 {
+		if s == x.side {
+			b.Cols[1+s].AppendInt(int64(x.n))
+		} else {
+			b.Cols[1+s].AppendNull()
+		}
+	}
+	b.Cols[3].AppendString(Sides[x.side])
+	b.Times, b.Index = append(b.Times, x.at), append(b.Index, uint16(index))
+	b.N++
+}
+
 func without(a, b []string) []string {
 	return slices.DeleteFunc(slices.Clone(a), func(s string) bool { return slices.Contains(b, s) })
 }
@@ -181,21 +199,7 @@ func runJoin(t *testing.T, d *Join, rows []joinRow, r *rand.Rand, out *joinBox) 
 		n := min(len(rows), 1+r.IntN(60))
 		b, tn := row.NewBatch(d.Keys.Input), &Turn{}
 		for i, x := range rows[:n] {
-			if x.key < 0 {
-				b.Cols[0].AppendNull()
-			} else {
-				b.Cols[0].AppendString(fmt.Sprintf("K%d", x.key))
-			}
-			for s := range 2 {
-				if s == x.side {
-					b.Cols[1+s].AppendInt(int64(x.n))
-				} else {
-					b.Cols[1+s].AppendNull()
-				}
-			}
-			b.Cols[3].AppendString(Sides[x.side])
-			b.Times, b.Index = append(b.Times, x.at), append(b.Index, uint16(i))
-			b.N++
+			addJoinRow(b, x, i)
 			tn.Marks = append(tn.Marks, x.mark)
 		}
 		tn.After = rows[n-1].mark
@@ -229,4 +233,40 @@ func runJoin(t *testing.T, d *Join, rows []joinRow, r *rand.Rand, out *joinBox) 
 	}
 	count()
 	return out.rows, sides
+}
+
+// TestJoinMemory: rows that can meet no partner any more, and their keys, are let go; what is held follows the rows of the span.
+func TestJoinMemory(t *testing.T) {
+	for _, outer := range []bool{false, true} {
+		d := joined(0, time.Second, 0, outer, outer)
+		l := d.NewLane(LaneOptions{})
+		x := d.Spec().NewExchange(1)
+		out := &joinBox{t: t, back: d.Back()}
+		n, most, made := fewer(400_000), 0, 0
+		const batch, perSecond = 2000, 10_000
+		for from := 0; from < n; from += batch {
+			b, now := row.NewBatch(d.Keys.Input), row.Time(from)*1_000_000/perSecond
+			tn := &Turn{After: now}
+			for i := range batch {
+				row := joinRow{side: i % 2, key: (from + i) / 3, n: from + i, at: now + row.Time(i)*1_000_000/perSecond}
+				addJoinRow(b, row, i)
+				tn.Marks = append(tn.Marks, now)
+			}
+			x.Fill(ViewOf(b, nil), nil)
+			out.turn = tn
+			l.Take(x, 0, tn, out)
+			l.Move(tn, out)
+			most = max(most, l.Held().Keys)
+			made, out.rows = made+len(out.rows), out.rows[:0]
+		}
+		if most > 40_000 || made < n/4 { // of 3,333 keys a second, up to two seconds, and as many again until they are let go
+			t.Errorf("outer %v: %d keys were held at once for %d rows made", outer, most, made)
+		}
+		end := turn(1, row.Time(n)*1_000_000/perSecond, row.MaxTime)
+		out.turn = end
+		l.Move(end, out)
+		if s := l.Counts().Sides; s[0].Waiting() != 0 || s[1].Waiting() != 0 {
+			t.Errorf("rows wait at the end: %+v", s)
+		}
+	}
 }
