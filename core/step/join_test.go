@@ -246,7 +246,7 @@ func TestJoinMemory(t *testing.T) {
 		const batch, perSecond = 2000, 10_000
 		for from := 0; from < n; from += batch {
 			b, now := row.NewBatch(d.Keys.Input), row.Time(from)*1_000_000/perSecond
-			tn := &Turn{After: now}
+			tn := &Turn{After: now + batch*1_000_000/perSecond}
 			for i := range batch {
 				row := joinRow{side: i % 2, key: (from + i) / 3, n: from + i, at: now + row.Time(i)*1_000_000/perSecond}
 				addJoinRow(b, row, i)
