@@ -20,9 +20,10 @@ import (
 // openMark is a file that is in the folder while the stand-in runs, and stays there when it is killed.
 const openMark = "open"
 
-// mend completes the commits that the stand-in was killed in, and ends the transactions that were open. The library forgets them then and lets readers
-// pass over their messages, but writes no marker; without one, readers of committed messages pass over all later ones of
-// that producer too. It is done on an address of its own, before anybody can begin a new transaction.
+// mend completes the commits that the stand-in was killed within, and ends the transactions that were open. The library
+// forgets those and lets readers pass over their messages, but writes no marker; without one, readers of committed messages
+// pass over all later ones of that producer too. It is done on an address of its own, before anybody can begin a new
+// transaction.
 func mend(dir string) error {
 	if _, err := os.Stat(filepath.Join(dir, openMark)); errors.Is(err, fs.ErrNotExist) {
 		return nil

@@ -75,8 +75,8 @@ func (b *builder) join(k, n *node, place string) {
 	b.job.Steps = append(b.job.Steps, s)
 }
 
-// matched are two fields that must be equal, by their columns.
-type matched struct{ left, right int }
+// matched are two fields that must be equal, by side their columns.
+type matched [2]int
 
 // matches reads `match`: {left field: right field}, or a list of fields that both sides have.
 func (b *builder) matches(v *node, p string, sides [2]input) (out []matched, ok bool) {
@@ -97,8 +97,7 @@ func (b *builder) matches(v *node, p string, sides [2]input) (out []matched, ok 
 			l = m.keys[i]
 		}
 		x := matched{-1, -1}
-		for side, at := range []*int{&x.left, &x.right} {
-			n := []*node{l, r}[side]
+		for side, n := range []*node{l, r} {
 			name, is := b.text(n, join(place, l.text))
 			if !is {
 				return nil, false
@@ -112,13 +111,13 @@ func (b *builder) matches(v *node, p string, sides [2]input) (out []matched, ok 
 				b.fault(n, join(place, l.text), fmt.Sprintf("%s of %s is a %s, which cannot be matched", name, sides[side].text, schema[c].Kind), "take a field of a plain type")
 				ok = false
 			default:
-				*at = c
+				x[side] = c
 			}
 		}
-		if x.left < 0 || x.right < 0 {
+		if slices.Contains(x[:], -1) {
 			continue
 		}
-		left, right := sides[0].schema[x.left], sides[1].schema[x.right]
+		left, right := sides[0].schema[x[0]], sides[1].schema[x[1]]
 		if left.Kind != right.Kind {
 			b.fault(l, join(place, l.text), fmt.Sprintf("%s of %s is a %s, and %s of %s a %s: they are never equal", left.Name, sides[0].text, left.Kind, right.Name, sides[1].text, right.Kind),
 				"bring them to one type before, with set")
@@ -128,7 +127,7 @@ func (b *builder) matches(v *node, p string, sides [2]input) (out []matched, ok 
 		if left.Kind == row.Double {
 			b.warn(l, join(place, l.text), fmt.Sprintf("%s is a double: rows match only where it is the same to the last bit", left.Name), "match a decimal, an int or a string")
 		}
-		if slices.ContainsFunc(out, func(o matched) bool { return o.left == x.left || o.right == x.right }) {
+		if slices.ContainsFunc(out, func(o matched) bool { return o[0] == x[0] || o[1] == x[1] }) {
 			b.fault(l, join(place, l.text), l.text+" is matched twice", "name each field once")
 			ok = false
 		}
@@ -154,7 +153,7 @@ func (b *builder) joined(v *node, p string, d *step.Join, s *Step, sides [2]inpu
 	both := func(name string) bool {
 		for side := range sides {
 			c := sides[side].schema.Index(name)
-			if c < 0 || sides[side].schema[c].Hidden || slices.ContainsFunc(pairs, func(m matched) bool { return []int{m.left, m.right}[side] == c && side == step.RightSide }) {
+			if c < 0 || sides[side].schema[c].Hidden || slices.ContainsFunc(pairs, func(m matched) bool { return side == step.RightSide && m[side] == c }) {
 				return false
 			}
 		}
@@ -171,13 +170,13 @@ func (b *builder) joined(v *node, p string, d *step.Join, s *Step, sides [2]inpu
 	for side := range sides {
 		for _, c := range sides[side].schema.Visible() {
 			f := sides[side].schema[c]
-			at := slices.IndexFunc(pairs, func(m matched) bool { return []int{m.left, m.right}[side] == c })
+			at := slices.IndexFunc(pairs, func(m matched) bool { return m[side] == c })
 			switch {
 			case at >= 0 && side == step.RightSide:
 				continue
 			case at >= 0:
 				d.Keys.Key = append(d.Keys.Key, len(s.Input))
-				add(f, c, pairs[at].right)
+				add(f, c, pairs[at][step.RightSide])
 				continue
 			case both(f.Name):
 				renamed = append(renamed, fmt.Sprintf("%s of %s is %s", f.Name, sides[side].text, named(side, f.Name)))
@@ -290,7 +289,7 @@ func joinDoes(d *step.Join, sides [2]input, pairs []matched) (out []string) {
 	left, right := sides[0], sides[1]
 	var equal []string
 	for _, m := range pairs {
-		equal = append(equal, fmt.Sprintf("%s = %s", left.schema[m.left].Name, right.schema[m.right].Name))
+		equal = append(equal, fmt.Sprintf("%s = %s", left.schema[m[0]].Name, right.schema[m[1]].Name))
 	}
 	text := fmt.Sprintf("pairs of %s and %s with %s", left.text, right.text, strings.Join(equal, " and "))
 	if d.Window != nil {

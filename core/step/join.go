@@ -234,9 +234,13 @@ func (s *joinSide) clear(d *Join) {
 	s.head, s.key, s.prev, s.place, s.alone, s.told, s.due, s.past, s.changed, s.sent = nil, nil, nil, nil, state.Set{}, state.Set{}, nil, 0, state.Set{}, state.Set{}
 }
 
-// spanOf gives the span that holds a time.
-func (s *joinSide) spanOf(until, width row.Time) *joinSpan {
-	at := floorTo(until, width)
+// span gives the start of the span that a row of a time is in.
+func (l *joinLane) span(side int, at row.Time) row.Time {
+	return floorTo(l.def.until(side, at), l.width)
+}
+
+// spanOf gives the span with a start.
+func (s *joinSide) spanOf(at row.Time) *joinSpan {
 	if s.last != nil && s.last.at == at {
 		return s.last
 	}
@@ -377,7 +381,7 @@ func (l *joinLane) pair(x *Exchange, r, side int, id uint32, mark row.Time, out 
 		if other.alone.Has(q) {
 			other.alone.Remove(q)
 			c.Sides[1-side].Matched++
-			other.spanOf(l.def.until(1-side, other.rows.Times[q]), l.width).alone--
+			other.spanOf(l.span(1-side, other.rows.Times[q])).alone--
 			other.touch(q, l.keeps)
 		}
 		l.own(x, r, max(at, other.rows.Times[q]), n, out)
@@ -417,7 +421,7 @@ func (l *joinLane) put(x *Exchange, r int, s *joinSide, id uint32, until, due ro
 	l.place++
 	s.add(id, x.Times[r], l.place)
 	at := uint32(len(s.key) - 1)
-	p := s.spanOf(until, l.width)
+	p := s.spanOf(floorTo(until, l.width))
 	p.rows++
 	if len(l.met) == 0 {
 		s.alone.Put(at)
@@ -501,14 +505,14 @@ func (l *joinLane) unmatched(s *joinSide, side int, q queued, t *Turn, out Out) 
 	s.alone.Remove(q.n)
 	s.told.Put(q.n)
 	l.counts.Sides[side].Unmatched++
-	until := l.def.until(side, at)
-	p := s.spanOf(until, l.width)
+	span := l.span(side, at)
+	p := s.spanOf(span)
 	p.alone--
 	p.rows--
 	s.past++
-	if s.changed.Remove(q.n); l.keeps && floorTo(until, l.width) >= l.passedSpan() {
+	if s.changed.Remove(q.n); l.keeps && span >= l.passedSpan() {
 		id := s.key[q.n]
-		s.next.Drop(l.dict.Key(id), l.dict.Hash(id), floorTo(until, l.width), int64(at), s.place[q.n])
+		s.next.Drop(l.dict.Key(id), l.dict.Hash(id), span, int64(at), s.place[q.n])
 	}
 	if l.out.full() {
 		l.flush(out)
@@ -592,7 +596,7 @@ func (l *joinLane) tidy(stays func(id uint32) bool) {
 // waits says whether a row may still meet a partner, or stands in a span with such rows: those are counted and let go
 // together, so that no row is counted twice by a run that starts from a mark before it.
 func (l *joinLane) waits(side int, at row.Time) bool {
-	return floorTo(l.def.until(side, at), l.width) >= l.passedSpan()
+	return l.span(side, at) >= l.passedSpan()
 }
 
 // Freeze copies the rows that are new or met their first partner.
@@ -604,7 +608,7 @@ func (l *joinLane) Freeze() []*state.Changes {
 		s.next = state.NewChanges(s.table)
 		c.Passed = l.passedSpan()
 		s.changed.Each(func(at uint32) {
-			span := floorTo(l.def.until(side, s.rows.Times[at]), l.width)
+			span := l.span(side, s.rows.Times[at])
 			if span < c.Passed {
 				return
 			}
@@ -642,7 +646,7 @@ func (l *joinLane) Load(side int, r *state.Rows) error {
 		if l.fetching && l.dueAt(until) <= l.published {
 			continue // the store has not heard of that yet
 		}
-		p := s.spanOf(until, l.width)
+		p := s.spanOf(floorTo(until, l.width))
 		alone := matched.I[i] == 0
 		if l.fetching {
 			p.away--
@@ -749,7 +753,7 @@ func (l *joinLane) bringDue(side int, t *Turn, out Out) {
 		if l.dueAt(a.span) > l.mark {
 			break
 		}
-		p := s.spanOf(a.span, l.width)
+		p := s.spanOf(a.span)
 		if p.here || p.away == 0 {
 			continue
 		}
@@ -774,7 +778,7 @@ func (l *joinLane) Shed() {
 		s := &l.sides[side]
 		for at, id := range s.key {
 			n := uint32(at)
-			stays[id] = stays[id] || s.changed.Has(n) || s.sent.Has(n) || s.told.Has(n) || l.def.Unmatched[side] && s.alone.Has(n) && s.spanOf(l.def.until(side, s.rows.Times[at]), l.width).here
+			stays[id] = stays[id] || s.changed.Has(n) || s.sent.Has(n) || s.told.Has(n) || l.def.Unmatched[side] && s.alone.Has(n) && s.spanOf(l.span(side, s.rows.Times[at])).here
 		}
 	}
 	any := false
@@ -785,7 +789,7 @@ func (l *joinLane) Shed() {
 				continue
 			}
 			any = true
-			l.leave(s, s.spanOf(l.def.until(side, s.rows.Times[at]), l.width), l.dict.Hash(id))
+			l.leave(s, s.spanOf(l.span(side, s.rows.Times[at])), l.dict.Hash(id))
 		}
 	}
 	if any {
