@@ -13,19 +13,23 @@
       <StateNote v-else :loading="plan.loading.value" :problem="plan.problem.value">The job has no plan.</StateNote>
       <NodePanel v-if="chosen && plan.data.value" :name="chosen" :plan="plan.data.value" :figures="figures" :run="runId" @close="chosen = ''" />
     </section>
-    <FigureTiles v-if="figures" :figures="figures" :past="past.data.value?.items ?? []" />
-    <ResultsSection v-if="runId && plan.data.value" :run="runId" :plan="plan.data.value" />
-    <section v-else class="sheet results"><header><h2>Results</h2></header><StateNote :loading="false" :problem="null">No rows yet: start the job to see them.</StateNote></section>
-    <RecordTabs :job="job.name" :version="job.version" :steps="plan.data.value?.steps.filter((s) => s.bound).map((s) => s.name) ?? []" />
+    <!-- What is below comes once the map has its height: nothing that is about to be pressed moves away. -->
+    <template v-if="!plan.loading.value">
+      <FigureTiles v-if="figures" :figures="figures" :past="past.data.value?.items ?? []" />
+      <ResultsSection v-if="runId && plan.data.value" :run="runId" :plan="plan.data.value" />
+      <section v-else class="sheet results"><header><h2>Results</h2></header><StateNote :loading="false" :problem="null">No rows yet: start the job to see them.</StateNote></section>
+      <RecordTabs :job="job.name" :version="job.version" :steps="plan.data.value?.steps.filter((s) => s.bound).map((s) => s.name) ?? []" />
+    </template>
   </template>
 </template>
 
 <script setup lang="ts">
-import { computed, defineAsyncComponent, ref, shallowRef, watch } from 'vue'
+import { computed, ref, shallowRef, watch } from 'vue'
 
 import { asProblem, type Problem, type Schemas } from '../http'
 import FigureTiles from '../parts/FigureTiles.vue'
 import JobHead from '../parts/JobHead.vue'
+import JobMap from '../parts/JobMap.vue'
 import NodePanel from '../parts/NodePanel.vue'
 import RecordTabs from '../parts/RecordTabs.vue'
 import ResultsSection from '../parts/ResultsSection.vue'
@@ -35,8 +39,6 @@ import { drainJob, startJob, stopJob, useJobs } from '../use/jobs'
 import { useResource } from '../use/resource'
 import { useFigures, usePast } from '../use/runs'
 import { sure } from '../use/sure'
-
-const JobMap = defineAsyncComponent(() => import('../parts/JobMap.vue'))
 
 const props = defineProps<{
   /** The job's name, from the address. */
