@@ -227,7 +227,7 @@ func (c *stateCase) measure(dir string, lanes int, kept bool) (m stateMeasure, e
 		d := &drill{c: c}
 		src := j.Sources[0].On([]engine.Partition{d}, true)
 		src.NewDecoder = func() engine.Decoder { return &drillDecoder{d: d} }
-		g := &engine.Graph{Steps: j.Flow(), Sources: []engine.Source{src}}
+		g := &engine.Graph{Steps: j.Flow(nil), Sources: []engine.Source{src}}
 		g.Sinks = []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: nowhere{&sum}}}
 		return d, g
 	}
@@ -296,7 +296,7 @@ func (c *stateCase) restore(dir string, lanes int) (m stateMeasure, err error) {
 	d := &drill{c: c}
 	src := j.Sources[0].On([]engine.Partition{d}, true)
 	src.NewDecoder = func() engine.Decoder { return &drillDecoder{d: d} }
-	g := &engine.Graph{Steps: j.Flow(), Sources: []engine.Source{src}, Sinks: []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: nowhere{&atomic.Uint64{}}}}}
+	g := &engine.Graph{Steps: j.Flow(nil), Sources: []engine.Source{src}, Sinks: []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: nowhere{&atomic.Uint64{}}}}}
 	ctx, stop := context.WithCancel(context.Background())
 	opt := engine.Options{Lanes: lanes, Save: store.Save, Every: 500 * time.Millisecond, Completed: func(engine.Completed) {
 		if d.begun.Load() > 0 {

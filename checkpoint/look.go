@@ -1,6 +1,7 @@
 package checkpoint
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -30,10 +31,11 @@ type Info struct {
 	Watermarks map[string]row.Time // by source
 	StepMarks  map[string]row.Time
 	Begun      map[string]map[string]row.Time // by step and measure: see [engine.Snapshot]
+	References json.RawMessage                // see [engine.Snapshot]; nil for none
 }
 
 func (m *manifest) info() Info {
-	out := Info{Epoch: m.Epoch, Job: m.Job, Document: m.Document, Began: m.Began, Written: m.Written, Stall: m.Stall, Finished: m.Finished, Watermarks: m.Watermarks, StepMarks: m.StepMarks, Begun: m.Begun,
+	out := Info{Epoch: m.Epoch, Job: m.Job, Document: m.Document, Began: m.Began, Written: m.Written, Stall: m.Stall, Finished: m.Finished, Watermarks: m.Watermarks, StepMarks: m.StepMarks, Begun: m.Begun, References: m.References,
 		Saved: engine.Saved{Rows: m.Changed.Rows, Gone: m.Changed.Gone, Written: m.Changed.Bytes}, Partitions: m.partitions()}
 	for _, f := range m.Files {
 		out.Saved.Size += f.Bytes

@@ -44,6 +44,7 @@ type manifest struct {
 	Changed    changed                        `json:"changed"`   // since the checkpoint before
 	Shipments  map[string][]engine.Shipment   `json:"shipments"` // by sink
 	Counts     engine.Counts                  `json:"counts"`
+	References json.RawMessage                `json:"references,omitempty"` // what rows were looked up in
 	// Checksum is the SHA-256 of the manifest with this field empty.
 	Checksum string `json:"checksum"`
 }

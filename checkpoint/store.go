@@ -176,7 +176,7 @@ func (s *Store) Save(snap *engine.Snapshot) (saved engine.Saved, err error) {
 
 func (s *Store) manifestOf(snap *engine.Snapshot) *manifest {
 	m := &manifest{Format: format, Job: s.opt.Job, Document: s.opt.Digest, Pieces: s.opt.Pieces, Epoch: snap.Epoch, Turn: snap.Turn, Started: snap.Started,
-		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts, Watermarks: snap.Watermarks, StepMarks: snap.StepWatermarks, Stall: snap.Stall, Began: snap.Began, Begun: snap.Begun}
+		Written: time.Now().UTC(), Finished: snap.Finished, Shipments: snap.Shipments, Counts: snap.Counts, Watermarks: snap.Watermarks, StepMarks: snap.StepWatermarks, Stall: snap.Stall, Began: snap.Began, Begun: snap.Begun, References: snap.References}
 	for _, p := range snap.Partitions {
 		q := partition{Source: p.Source, Name: p.Name, Position: p.Position, Ended: p.Ended, Events: p.Events}
 		if p.Greatest != row.MinTime {
@@ -516,7 +516,7 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 			s.tables = append(s.tables, t)
 		}
 	}
-	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, StepWatermarks: m.StepMarks, Begun: m.Begun, State: s}
+	snap := &engine.Snapshot{Epoch: m.Epoch, Turn: m.Turn, Started: m.Started, Finished: m.Finished, Shipments: m.Shipments, Counts: m.Counts, Watermarks: m.Watermarks, StepWatermarks: m.StepMarks, Begun: m.Begun, References: m.References, State: s}
 	snap.Partitions = m.partitions()
 	back, err := s.goneBackTo()
 	if err != nil {

@@ -117,7 +117,7 @@ func runJob(c *cobra.Command, s *streams, j *job.Job, opt run.Options, metrics s
 		state = "stopped"
 	}
 	if metrics != "" && res.Graph != nil && !res.AlreadyFinished {
-		fig := run.Report(j, res.Graph, res.Figures, state)
+		fig := run.Report(j, res.Graph, res.References, res.Figures, state)
 		if werr := writeFigures(metrics, &fig); werr != nil && err == nil {
 			return werr
 		}
@@ -191,6 +191,8 @@ func summary(w io.Writer, j *job.Job, res run.Result, opt run.Options) {
 		}
 		if len(s.Sides) > 0 {
 			joined(w, name, s.StepCounts)
+		} else if l := res.Graph.Steps[i].Stateless; l != nil && l.Lookup != nil {
+			lookedUp(w, name, l.Lookup, s.StepCounts)
 		} else if s.Made > 0 && s.Dropped > 0 {
 			fmt.Fprintf(w, "  step %s: having dropped %s of %s result %s\n", name, group(s.Dropped), group(s.Made), plural(s.Made, "row"))
 		}
@@ -218,6 +220,21 @@ func joined(w io.Writer, name string, s engine.StepCounts) {
 	}
 	if s.Dropped > 0 {
 		fmt.Fprintf(w, "; where dropped %s of %s result %s", group(s.Dropped), group(s.Made), plural(s.Made, "row"))
+	}
+	fmt.Fprintln(w)
+}
+
+// lookedUp tells how many rows were found in a reference.
+func lookedUp(w io.Writer, name string, l *step.Lookup, s engine.StepCounts) {
+	fmt.Fprintf(w, "  step %s: %s of %s %s found in %s", name, group(s.In-s.Lookup.Missed-s.Lookup.Null), group(s.In), plural(s.In, "row"), l.Reference)
+	if s.Lookup.Missed > 0 {
+		fmt.Fprintf(w, "; %s %s no row there, such as %s", group(s.Lookup.Missed), map[bool]string{true: "has", false: "have"}[s.Lookup.Missed == 1], strings.Join(l.Misses.Keys(), "; "))
+	}
+	if s.Lookup.Null > 0 {
+		fmt.Fprintf(w, "; %s with a null", group(s.Lookup.Null))
+	}
+	if s.Dropped > 0 {
+		fmt.Fprintf(w, "; %s dropped", group(s.Dropped))
 	}
 	fmt.Fprintln(w)
 }

@@ -33,6 +33,8 @@ type Kind struct {
 	Source func() Source
 	Sink   func() Sink
 	Link   func() Link
+	// Reference makes settings of what is read whole, by key; nil where the kind has none. Sources that can be are their own.
+	Reference func() Source
 	// AtPath and ToPath give the source and sink of a path in the working folder, in the one kind that has paths.
 	AtPath func(path string) Source
 	ToPath func(path string) Sink

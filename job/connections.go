@@ -144,11 +144,14 @@ func (r *reader) connections(n *node, out map[string]*connect.Connection) {
 	}
 }
 
-// namedBySources gives the connections that sources name.
-func namedBySources(sources *node) map[string]bool {
+// namedBySources gives the connections that sources, or references, name.
+func namedBySources(lists ...*node) map[string]bool {
 	out := map[string]bool{}
-	if sources != nil {
-		for _, s := range sources.values {
+	for _, list := range lists {
+		if list == nil {
+			continue
+		}
+		for _, s := range list.values {
 			if with := s.get("with"); with != nil {
 				if c := with.get("connection"); c != nil {
 					out[c.text] = true

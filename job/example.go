@@ -16,6 +16,8 @@ type Example struct {
 	About  string
 	Line   int
 	Given  []Given
+	// Rows are those of references, which are there from the beginning: JSON objects by field, by place in Job.References.
+	Rows   map[int][]string
 	Expect []Expected
 }
 
@@ -86,33 +88,53 @@ func (b *builder) given(n *node, place string, e *Example) {
 			if d, ok := b.duration(v.values[0], p+".clock", false); ok {
 				e.Given = append(e.Given, Given{Clock: d})
 			}
+		case !ok && b.givenRow(v, p, e):
 		case !ok:
 			if !b.broken[name] {
-				b.fault(v.keys[0], p, "there is no source "+name, b.didYouMean(name, sortedKeys(b.sources)))
+				b.fault(v.keys[0], p, "there is no source "+name, b.didYouMean(name, append(sortedKeys(b.sources), sortedKeys(b.references)...)))
 			}
 		case v.values[0].kind == scalarNode:
 			text, _ := b.text(v.values[0], p)
 			e.Given = append(e.Given, Given{Source: at, Event: text, Raw: true})
 		default:
-			e.Given = append(e.Given, Given{Source: at, Event: b.event(v.values[0], join(p, name), &b.job.Sources[at])})
+			e.Given = append(e.Given, Given{Source: at, Event: b.event(v.values[0], join(p, name), name, b.job.Sources[at].Schema)})
 		}
 	}
 }
 
-// event writes an event as JSON by the names of the source's fields.
-func (b *builder) event(n *node, place string, s *Source) string {
+// givenRow takes a row of a reference; false where none is named.
+func (b *builder) givenRow(v *node, place string, e *Example) bool {
+	name := v.keys[0].text
+	at, ok := b.references[name]
+	if !ok {
+		return false
+	}
+	r := &b.job.References[at]
+	if r.Of != nil {
+		b.fault(v.keys[0], place, name+" is made of other references", "give rows of "+b.job.References[r.Of.From].Name+" and "+b.job.References[r.Of.In].Name)
+		return true
+	}
+	if e.Rows == nil {
+		e.Rows = map[int][]string{}
+	}
+	e.Rows[at] = append(e.Rows[at], b.event(v.values[0], join(place, name), name, r.Schema))
+	return true
+}
+
+// event writes an event as JSON by the names of the fields of a source or reference.
+func (b *builder) event(n *node, place, name string, s row.Schema) string {
 	if n.kind != mapNode {
 		b.fault(n, place, fmt.Sprintf("%s stands where an event belongs", n.kind), "write {field: value}, or the raw text in quotes")
 		return "{}"
 	}
 	fields := map[string]any{}
 	for i, k := range n.keys {
-		at := row.Schema(s.Schema).Index(k.text)
-		if at < 0 || s.Schema[at].Hidden {
-			b.fault(k, join(place, k.text), s.Name+" has no field "+k.text, b.didYouMean(k.text, s.Schema.Names()))
+		at := s.Index(k.text)
+		if at < 0 || s[at].Hidden {
+			b.fault(k, join(place, k.text), name+" has no field "+k.text, b.didYouMean(k.text, s.Names()))
 			continue
 		}
-		fields[k.text] = plain(n.values[i], s.Schema[at].Kind == row.String)
+		fields[k.text] = plain(n.values[i], s[at].Kind == row.String)
 	}
 	out, err := json.Marshal(fields)
 	if err != nil {

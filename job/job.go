@@ -23,6 +23,7 @@ import (
 	"undertide/connect/settings"
 	"undertide/core/engine"
 	"undertide/core/expr"
+	"undertide/core/reference"
 	"undertide/core/row"
 	"undertide/core/step"
 	"undertide/disk"
@@ -49,9 +50,10 @@ type Job struct {
 	RestartTries  int
 	RestartWithin time.Duration
 
-	Sources []Source
-	Steps   []Step
-	Sinks   []Sink
+	Sources    []Source
+	References []Reference // each behind those that it is made of
+	Steps      []Step
+	Sinks      []Sink
 
 	Examples []Example
 
@@ -110,6 +112,7 @@ type Step struct {
 	Schema    row.Schema
 	Timed     bool
 	Does      []string // for plans
+	Looks     []int    // the references that it looks up in
 
 	several, windowed, overlap, unbounded bool
 	identity                              []string // the fields that tell its rows apart; nil where nothing does
@@ -117,12 +120,18 @@ type Step struct {
 	how                                   string
 }
 
-// Flow gives the steps as the engine takes them.
-func (j *Job) Flow() []engine.Step {
+// Flow gives the steps as the engine takes them. references are what they look up in, by their place in the job's list; none
+// where the job has none.
+func (j *Job) Flow(references []reference.Finder) []engine.Step {
 	out := make([]engine.Step, len(j.Steps))
 	for i := range j.Steps {
 		s := &j.Steps[i]
 		out[i] = engine.Step{Name: s.Name, From: s.From, Input: s.Input, Stateless: s.Stateless, Split: s.Split, Expand: s.Expand, Keyed: s.Keyed}
+		if s.Stateless != nil && s.Stateless.Lookup != nil {
+			d := *s.Stateless
+			d.Lookup = d.Lookup.Within(references[s.Looks[0]])
+			out[i].Stateless = &d
+		}
 	}
 	return out
 }
@@ -295,7 +304,7 @@ func (d *Document) Job(ctx context.Context, opt Options) (*Job, error) {
 	return j, nil
 }
 
-// digest tells documents apart by what shapes rows and state: sources, steps and sinks as they are
+// digest tells documents apart by what shapes rows and state: sources, references, steps and sinks as they are
 // written, and the values. Comments, layout, about and settings may change.
 func digest(root *node, values map[string]expr.Value) string {
 	h := sha256.New()
@@ -309,7 +318,7 @@ func digest(root *node, values map[string]expr.Value) string {
 			walk(v)
 		}
 	}
-	for _, part := range []string{"sources", "steps", "sinks"} {
+	for _, part := range []string{"sources", "references", "steps", "sinks"} {
 		if n := root.get(part); n != nil {
 			walk(n)
 		}
@@ -332,23 +341,23 @@ func sortedKeys[V any](m map[string]V) []string {
 // builder turns nodes into a job.
 type builder struct {
 	*reader
-	job     *Job
-	doc     *node
-	asked   map[string]bool // meta fields that expressions name
-	sources map[string]int
-	steps   map[string]int
+	job        *Job
+	doc        *node
+	asked      map[string]bool // meta fields that expressions name
+	sources    map[string]int
+	references map[string]int
+	steps      map[string]int
 	// broken names stand in the document but have faults; reading them is not reported again.
 	broken map[string]bool
 	known  map[string]*connect.Connection
 }
 
 var documentFields = fieldSpec{
-	known: []string{"undertide", "job", "about", "values", "settings", "connections", "sources", "steps", "sinks", "examples"},
-	later: []string{"references"},
+	known: []string{"undertide", "job", "about", "values", "settings", "connections", "references", "sources", "steps", "sinks", "examples"},
 }
 
 func (b *builder) document() {
-	b.sources, b.steps, b.broken = map[string]int{}, map[string]int{}, map[string]bool{}
+	b.sources, b.references, b.steps, b.broken = map[string]int{}, map[string]int{}, map[string]int{}, map[string]bool{}
 	if b.doc.kind == nullNode {
 		b.faultAt(1, 1, "", "the document is empty", "begin with: undertide: 1")
 		return
@@ -377,9 +386,10 @@ func (b *builder) document() {
 	if b.known == nil {
 		b.known = map[string]*connect.Connection{}
 	}
-	b.forSources = namedBySources(b.doc.get("sources"))
+	b.forSources = namedBySources(b.doc.get("sources"), b.doc.get("references"))
 	b.connections(b.doc.get("connections"), b.known)
 	b.readSources()
+	b.readReferences()
 	b.readSteps()
 	b.aside = b.opt.SinksAside
 	b.readSinks()

@@ -37,7 +37,7 @@ func (d *Document) Places() map[string]Span {
 		return to
 	}
 	for i, k := range root.keys {
-		kind, ok := map[string]string{"sources": "source", "steps": "step", "sinks": "sink"}[k.text]
+		kind, ok := map[string]string{"sources": "source", "references": "reference", "steps": "step", "sinks": "sink"}[k.text]
 		v := root.values[i]
 		if !ok || v.kind != mapNode {
 			continue

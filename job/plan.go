@@ -16,8 +16,10 @@ import (
 type Plan struct {
 	Job     string       `json:"job" yaml:"job"`
 	Sources []SourcePlan `json:"sources" yaml:"sources"`
-	Steps   []StepPlan   `json:"steps" yaml:"steps"`
-	Sinks   []SinkPlan   `json:"sinks" yaml:"sinks"`
+	// References are what steps look up in; none where the job has none.
+	References []ReferencePlan `json:"references" yaml:"references"`
+	Steps      []StepPlan      `json:"steps" yaml:"steps"`
+	Sinks      []SinkPlan      `json:"sinks" yaml:"sinks"`
 }
 
 // SourcePlan tells of a source.
@@ -27,6 +29,17 @@ type SourcePlan struct {
 	Fields    []string `json:"fields" yaml:"fields"`
 	EventTime string   `json:"event_time" yaml:"event_time"`
 	Watermark string   `json:"watermark" yaml:"watermark"`
+}
+
+// ReferencePlan tells of a reference.
+type ReferencePlan struct {
+	Name   string   `json:"name" yaml:"name"`
+	Reads  string   `json:"reads" yaml:"reads"`
+	Fields []string `json:"fields" yaml:"fields"`
+	Key    []string `json:"key" yaml:"key"`
+	// Refresh says when its rows are read, Limit how large it may be; empty for one that is made of others.
+	Refresh string `json:"refresh" yaml:"refresh"`
+	Limit   string `json:"limit" yaml:"limit"`
 }
 
 // StepPlan tells of a step.
@@ -67,9 +80,12 @@ func fieldTexts(s row.Schema) []string {
 
 // PlanOf works the plan out.
 func PlanOf(j *Job) Plan {
-	p := Plan{Job: j.Name, Sources: []SourcePlan{}, Steps: []StepPlan{}, Sinks: []SinkPlan{}}
+	p := Plan{Job: j.Name, Sources: []SourcePlan{}, References: []ReferencePlan{}, Steps: []StepPlan{}, Sinks: []SinkPlan{}}
 	for i := range j.Sources {
 		p.Sources = append(p.Sources, planSource(&j.Sources[i]))
+	}
+	for i := range j.References {
+		p.References = append(p.References, planReference(j, &j.References[i]))
 	}
 	for i := range j.Steps {
 		p.Steps = append(p.Steps, planStep(j, &j.Steps[i]))
@@ -382,6 +398,14 @@ func (p Plan) Text() string {
 		line("fields", strings.Join(s.Fields, ", "))
 		line("event time", s.EventTime)
 		line("watermark", s.Watermark)
+	}
+	for _, r := range p.References {
+		fmt.Fprintf(&b, "  reference %s\n", r.Name)
+		line("reads", r.Reads)
+		line("", r.Refresh)
+		line("fields", strings.Join(r.Fields, ", "))
+		line("key", strings.Join(r.Key, ", "))
+		line("size", r.Limit)
 	}
 	for _, s := range p.Steps {
 		fmt.Fprintf(&b, "  step %s: %s\n", s.Name, s.Kind)

@@ -95,14 +95,20 @@ func (b *builder) span(k *node, place string, s *Source) {
 
 func (b *builder) source(n *node, place string, k *node) Source {
 	s := Source{Name: k.text, Idle: time.Minute, Ahead: time.Hour}
-	kind := b.via(n, place, k, "the source does not say where its events come from", sourceKinds(), connect.NotBuilt.Sources)
+	known := sourceKinds()
+	if referred(place) {
+		known = referenceKinds()
+	}
+	kind := b.via(n, place, k, "it is not said where its events come from", known, connect.NotBuilt.Sources)
 	if kind != nil {
-		s.Via, s.With = kind.Name, kind.Source()
+		s.Via, s.With = kind.Name, readsOf(place, kind)
 	}
 	r := b.settingsOf(n, place, k, kind)
 	if r != nil {
 		r.read(r.within, r.place, settings.Of(s.With), reflect.ValueOf(s.With))
-		b.span(k, place, &s)
+		if !referred(place) {
+			b.span(k, place, &s)
+		}
 	}
 	b.format(n, place, &s)
 	b.fields(n.get("fields"), place+".fields", k, &s)
@@ -138,6 +144,17 @@ func (b *builder) via(n *node, place string, k *node, missing string, known, lat
 	return connect.KindNamed(b.choice(v, place+".via", known, later))
 }
 
+// referred says whether a place stands under references.
+func referred(place string) bool { return strings.HasPrefix(place, "references.") }
+
+// readsOf gives new settings of what is read at a place: a source, or a reference.
+func readsOf(place string, kind *connect.Kind) connect.Source {
+	if referred(place) {
+		return kind.Reference()
+	}
+	return kind.Source()
+}
+
 func sourceKinds() (out []string) {
 	for _, k := range connect.Kinds() {
 		if k.Source != nil {
@@ -156,7 +173,7 @@ func (b *builder) settingsOf(n *node, place string, k *node, kind *connect.Kind)
 	if strings.HasPrefix(place, "sinks.") {
 		described = kind.Sink()
 	} else {
-		described = kind.Source()
+		described = readsOf(place, kind)
 	}
 	list := slices.DeleteFunc(settings.Of(described), func(s settings.Setting) bool { return s.Beside })
 	with := n.get("with")

@@ -21,7 +21,7 @@ type stepKind struct {
 
 // keyed says whether steps of the kind keep something.
 func (k *stepKind) keyed() bool {
-	return k.name != "split" && k.name != "expand" && k.name != "filter and compute"
+	return k.name != "split" && k.name != "expand" && k.name != "lookup" && k.name != "filter and compute"
 }
 
 var stepKinds = []stepKind{
@@ -32,12 +32,13 @@ var stepKinds = []stepKind{
 	{"absent", []string{"absent"}, []string{"key", "null_key"}},
 	{"rank", []string{"rank"}, nil},
 	{"join", []string{"join"}, []string{"where", "set", "without", "only"}},
+	{"lookup", []string{"lookup"}, []string{"where", "set", "without", "only"}},
 	{"window", []string{"measures", "window", "publish", "late", "having", "repeat"}, []string{"key", "every", "forget", "null_key"}},
 	{"filter and compute", []string{"where", "set", "without", "only"}, nil},
 }
 
 var stepFields = func() fieldSpec {
-	s := fieldSpec{known: []string{"from"}, later: []string{"lookup"}}
+	s := fieldSpec{known: []string{"from"}}
 	for _, k := range stepKinds {
 		for _, f := range slices.Concat(k.tells, k.may) {
 			if !slices.Contains(s.known, f) {
@@ -62,11 +63,16 @@ func (b *builder) readSteps() {
 	for i, k := range n.keys {
 		place := join("steps", k.text)
 		_, isSource := b.sources[k.text]
+		_, isReference := b.references[k.text]
 		if !b.checkName(k, place) {
 			continue
 		}
-		if isSource || b.broken[k.text] {
-			b.fault(k, place, k.text+" is also a source", "sources and steps share one set of names; choose another")
+		if isSource || isReference || b.broken[k.text] {
+			what := "source"
+			if isReference {
+				what = "reference"
+			}
+			b.fault(k, place, k.text+" is also a "+what, "sources, references and steps share one set of names; choose another")
 			continue
 		}
 		b.broken[k.text] = true
@@ -308,6 +314,10 @@ func (b *builder) from(n *node, place string) (input, bool) {
 	if i, ok := b.steps[name]; ok {
 		return b.partOf(n, place, part, i, in)
 	}
+	if _, is := b.references[name]; is {
+		b.fault(n, place, name+" is a reference: rows are looked up in it", "write lookup: {reference: "+name+", …} in a step, or put it under sources: to read its rows")
+		return input{}, false
+	}
 	if !b.broken[name] && b.over() {
 		b.fault(n, place, "there is no source or step "+name, "")
 	} else if !b.broken[name] {
@@ -403,6 +413,8 @@ func (b *builder) step(k, n *node, place string) {
 		b.rank(n, place, in, &s)
 	case "window":
 		b.window(k, n, place, in, &s)
+	case "lookup":
+		b.lookupStep(n, place, in, &s)
 	default:
 		b.stateless(n, place, in, &s)
 	}

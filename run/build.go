@@ -58,8 +58,8 @@ type Options struct {
 	// Resumed is told where the checkpoint that the run starts from stood; of none where there is none.
 	// May be nil.
 	Resumed func([]engine.PartitionState)
-	// Ready is called when everything is connected and the run begins; may be nil.
-	Ready func(*engine.Graph)
+	// Ready is called when everything is connected, references are loaded, and the run begins; may be nil.
+	Ready func(*engine.Graph, *References)
 	// Opened is told that the sinks are open too, and events are read; may be nil.
 	Opened func()
 	// Completed is told of each complete checkpoint; may be nil.
@@ -89,6 +89,7 @@ func (o *Options) say(format string, args ...any) {
 type builder struct {
 	job   *job.Job
 	opt   *Options
+	refs  *References
 	stdin string // the source that reads standard input
 	out   string // the sink that writes standard output
 
@@ -137,7 +138,7 @@ func (b *builder) graph(known map[string][]string) (*engine.Graph, error) {
 	if err := b.skips(g); err != nil {
 		return nil, err
 	}
-	g.Steps = j.Flow()
+	g.Steps = j.Flow(b.refs.Finders())
 	for i := range j.Sinks {
 		s := &j.Sinks[i]
 		sink, err := b.sink(s)

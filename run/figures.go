@@ -10,6 +10,7 @@ import (
 
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/core/step"
 	"undertide/job"
 )
 
@@ -25,10 +26,12 @@ type Figures struct {
 	Watermark   *string                  `json:"watermark"` // null before the first row, "end" past the last
 	Epoch       int64                    `json:"epoch"`
 	Sources     map[string]SourceFigures `json:"sources"`
-	Steps       map[string]StepFigures   `json:"steps"`
-	Sinks       map[string]SinkFigures   `json:"sinks"`
-	Checkpoints CheckpointFigures        `json:"checkpoints"`
-	Restarts    int                      `json:"restarts"`
+	// References are what rows are looked up in.
+	References  map[string]ReferenceFigures `json:"references"`
+	Steps       map[string]StepFigures      `json:"steps"`
+	Sinks       map[string]SinkFigures      `json:"sinks"`
+	Checkpoints CheckpointFigures           `json:"checkpoints"`
+	Restarts    int                         `json:"restarts"`
 }
 
 // SourceFigures tell of a source.
@@ -73,6 +76,33 @@ type StepFigures struct {
 	BusyShare     float64          `json:"busy_share"`
 	BlockedShare  float64          `json:"blocked_share"`
 	Lanes         []LaneFigures    `json:"lanes"`
+	Join          *JoinFigures     `json:"join,omitempty"`   // of a join
+	Lookup        *LookupFigures   `json:"lookup,omitempty"` // of a step that looks up
+}
+
+// JoinFigures tell of a join; the rows of a side = matched + unmatched + late + waiting.
+type JoinFigures struct {
+	Pairs int64       `json:"pairs"`
+	Left  SideFigures `json:"left"`
+	Right SideFigures `json:"right"`
+}
+
+// SideFigures tell of a side of a join.
+type SideFigures struct {
+	Rows      int64 `json:"rows"`
+	Matched   int64 `json:"matched"`   // that met at least one partner
+	Unmatched int64 `json:"unmatched"` // that can meet none any more
+	Late      int64 `json:"late"`
+	Waiting   int64 `json:"waiting"` // that have met none yet
+}
+
+// LookupFigures tell of what was looked up: rows = found + missed + null.
+type LookupFigures struct {
+	Reference string   `json:"reference"`
+	Found     int64    `json:"found"`
+	Missed    int64    `json:"missed"` // there is no row for their key
+	Null      int64    `json:"null"`   // a field that is matched is null
+	Misses    []string `json:"misses"` // some keys that were missed since the start
 }
 
 // LateFigures count late rows.
@@ -167,9 +197,9 @@ func (s *SourceFigures) partitions(source string, list []engine.PartitionFigures
 }
 
 // Report puts the engine's figures into the form that others read.
-func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figures {
+func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, status string) Figures {
 	out := Figures{Job: j.Name, Status: status, WallSeconds: f.Elapsed.Seconds(), Epoch: f.Checkpoints.Epoch,
-		Sources: map[string]SourceFigures{}, Steps: map[string]StepFigures{}, Sinks: map[string]SinkFigures{}}
+		Sources: map[string]SourceFigures{}, References: refs.Figures(), Steps: map[string]StepFigures{}, Sinks: map[string]SinkFigures{}}
 	var use syscall.Rusage
 	if syscall.Getrusage(syscall.RUSAGE_SELF, &use) == nil {
 		out.CPUSeconds = time.Duration(use.Utime.Nano() + use.Stime.Nano()).Seconds()
@@ -203,6 +233,7 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 		for _, l := range c.Lanes {
 			s.Lanes = append(s.Lanes, LaneFigures(l))
 		}
+		s.Join, s.Lookup = joinFigures(c.StepCounts), lookupFigures(&g.Steps[i], c.StepCounts)
 		out.Steps[g.Steps[i].Name] = s
 	}
 	for i, c := range f.Sinks {
@@ -213,6 +244,26 @@ func Report(j *job.Job, g *engine.Graph, f engine.Figures, status string) Figure
 		out.Checkpoints.Last = &LastCheckpoint{Epoch: f.Checkpoints.Epoch, Seconds: f.Checkpoints.Seconds, LongestStall: f.Checkpoints.LongestStall.Seconds()}
 	}
 	return out
+}
+
+// joinFigures gives those of a join; nil for another step.
+func joinFigures(c engine.StepCounts) *JoinFigures {
+	if len(c.Sides) != 2 {
+		return nil
+	}
+	side := func(s step.SideCounts) SideFigures {
+		return SideFigures{Rows: s.Rows, Matched: s.Matched, Unmatched: s.Unmatched, Late: s.Late, Waiting: s.Waiting()}
+	}
+	return &JoinFigures{Pairs: c.Pairs, Left: side(c.Sides[0]), Right: side(c.Sides[1])}
+}
+
+// lookupFigures gives those of a step that looks up; nil for another step.
+func lookupFigures(s *engine.Step, c engine.StepCounts) *LookupFigures {
+	if s.Stateless == nil || s.Stateless.Lookup == nil {
+		return nil
+	}
+	l := s.Stateless.Lookup
+	return &LookupFigures{Reference: l.Reference, Found: c.In - c.Lookup.Missed - c.Lookup.Null, Missed: c.Lookup.Missed, Null: c.Lookup.Null, Misses: l.Misses.Keys()}
 }
 
 // PeakMemory is the greatest resident size of the process so far, in bytes. The kernel's own high-water

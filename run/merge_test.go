@@ -36,7 +36,7 @@ sinks:
 		m.Events = append(m.Events, fmt.Sprintf(`{"id":%d}`, i))
 	}
 	k := &memory.Sink{}
-	g := &engine.Graph{Steps: j.Flow(), Sources: []engine.Source{j.Sources[0].On([]engine.Partition{m}, true)},
+	g := &engine.Graph{Steps: j.Flow(nil), Sources: []engine.Source{j.Sources[0].On([]engine.Partition{m}, true)},
 		Sinks: []engine.SinkNode{{Name: "out", From: j.Sinks[0].From, Schema: j.Sinks[0].Schema, Sink: k}}}
 	res, err := engine.Run(context.Background(), g, engine.Options{Workers: 3})
 	if err != nil || len(engine.Unbalanced(g, res.Figures)) > 0 {

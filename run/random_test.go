@@ -947,7 +947,7 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 		keepers[i] = &memory.Sink{}
 	}
 	graph := func() *engine.Graph {
-		g := &engine.Graph{Steps: doc.Flow()}
+		g := &engine.Graph{Steps: doc.Flow(nil)}
 		for s := range doc.Sources {
 			var parts []engine.Partition
 			for _, p := range j.parts {

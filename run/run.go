@@ -28,6 +28,7 @@ type Result struct {
 	// Unbalanced names sources, steps and sinks whose counts do not add up: a bug of Under Tide.
 	Unbalanced []string
 	Graph      *engine.Graph
+	References *References // what was looked up in; they are not kept fresh any more
 }
 
 // Lanes is how many lanes a run of a job has: as many as are asked for, else the document's, else one for each CPU.
@@ -71,11 +72,21 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 			return Result{}, err
 		}
 	}
+	refs, err := OpenReferences(ctx, j, opt.say)
+	if err != nil {
+		return Result{}, err
+	}
+	defer refs.Close()
+	b.refs = refs
+	if o.From != nil {
+		refs.compare(o.From.References)
+	}
+	o.References = refs.note
 	g, err := b.graph(known(o.From))
 	if err != nil {
 		return Result{}, err
 	}
-	res := Result{Graph: g}
+	res := Result{Graph: g, References: refs}
 	if o.From != nil {
 		if err := sameInputs(g, o.From); err != nil {
 			return res, err
@@ -96,8 +107,9 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 		opt.Resumed(from)
 	}
 	if opt.Ready != nil {
-		opt.Ready(g)
+		opt.Ready(g, refs)
 	}
+	refs.Keep(ctx)
 	o.Completed = b.completed()
 	res.Result, err = engine.Run(ctx, g, o)
 	for _, u := range res.Undelivered {

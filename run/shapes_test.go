@@ -198,7 +198,7 @@ func TestShapes(t *testing.T) {
 	if late := readLines(t, filepath.Join(out, "late.ndjson")); len(late) != 0 {
 		t.Errorf("%d rows are late, and none should be", len(late))
 	}
-	fig := Report(j, res.Graph, res.Figures, "finished")
+	fig := Report(j, res.Graph, res.References, res.Figures, "finished")
 	text, err := json.Marshal(fig)
 	if err != nil {
 		t.Fatal(err)

@@ -50,7 +50,7 @@ sinks:
 		m.Events = append(m.Events, fmt.Sprintf(`{"k":%d,"l":[%s],"t":%d}`, i%8, list, i))
 	}
 	keepers := make([]*memory.Sink, len(j.Sinks))
-	g := &engine.Graph{Steps: j.Flow(), Sources: []engine.Source{j.Sources[0].On([]engine.Partition{m}, true)}}
+	g := &engine.Graph{Steps: j.Flow(nil), Sources: []engine.Source{j.Sources[0].On([]engine.Partition{m}, true)}}
 	for i, s := range j.Sinks {
 		keepers[i] = &memory.Sink{}
 		g.Sinks = append(g.Sinks, engine.SinkNode{Name: s.Name, From: s.From, Schema: s.Schema, Sink: keepers[i]})

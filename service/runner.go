@@ -71,6 +71,7 @@ type runner struct {
 	since    time.Time // of the status
 	watch    *engine.Watch
 	graph    *engine.Graph
+	refs     *run.References // of the graph
 	moments  []moment
 	last     *api.Figures
 	taps     map[string]*tap
@@ -313,12 +314,12 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 			}
 			return nil
 		},
-		Ready: func(g *engine.Graph) {
+		Ready: func(g *engine.Graph, refs *run.References) {
 			if r.s.opt.graph != nil {
 				r.s.opt.graph(r.name, g)
 			}
 			r.mu.Lock()
-			r.graph = g
+			r.graph, r.refs = g, refs
 			r.mu.Unlock()
 			go r.guard("take figures", func() { r.sample(sampling, g) })
 		},
@@ -416,7 +417,7 @@ func (r *runner) takeSample(g *engine.Graph) {
 	if len(figures.Sources) == 0 {
 		return // it has not begun: counts still stand at nothing
 	}
-	f := run.Report(r.job, g, figures, r.rec.Status)
+	f := run.Report(r.job, g, r.refs, figures, r.rec.Status)
 	f.Version, f.Run, f.Restarts = r.rec.Version, int(r.rec.ID), r.rec.Restarts
 	r.moments = append(r.moments, moment{at: now, fig: f})
 	if over := len(r.moments) - 45; over > 0 {

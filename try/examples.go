@@ -10,10 +10,14 @@ import (
 	"strings"
 	"time"
 
+	"undertide/connect/codec"
 	"undertide/connect/formats/ndjson"
 	"undertide/connect/memory"
 	"undertide/core/engine"
+	"undertide/core/reference"
+	"undertide/core/row"
 	"undertide/job"
+	"undertide/run"
 )
 
 // ExampleResult tells how an example of a document came out.
@@ -42,20 +46,24 @@ func Examples(ctx context.Context, j *job.Job) ([]ExampleResult, error) {
 
 func example(ctx context.Context, j *job.Job, e *job.Example) (ExampleResult, error) {
 	res := ExampleResult{About: e.About, Line: e.Line}
-	g, o := scripted(j, e.Given, nil)
+	finders, err := givenReferences(j, e)
+	if err != nil {
+		return res, err
+	}
+	g, o := scripted(j, e.Given, finders, nil)
 	keepers := make([]*memory.Sink, len(e.Expect))
 	for i, x := range e.Expect {
 		keepers[i] = &memory.Sink{}
 		g.Sinks = append(g.Sinks, engine.SinkNode{Name: fmt.Sprintf("%s %d", x.Name, i), From: x.From, Schema: x.Schema, Sink: keepers[i]})
 	}
-	run, err := engine.Run(ctx, g, o)
+	done, err := engine.Run(ctx, g, o)
 	if err != nil {
 		return res, err
 	}
-	for _, s := range run.Figures.Samples {
+	for _, s := range done.Figures.Samples {
 		res.Differences = append(res.Differences, fmt.Sprintf("note: %s rejected an event (%s): %s", s.At, s.Reason, s.Message))
 	}
-	for i, s := range run.Figures.Steps {
+	for i, s := range done.Figures.Steps {
 		if s.Made > 0 && s.Dropped > 0 {
 			res.Differences = append(res.Differences, fmt.Sprintf("note: having of %s dropped %d of %d result rows", g.Steps[i].Name, s.Dropped, s.Made))
 		}
@@ -74,19 +82,53 @@ func example(ctx context.Context, j *job.Job, e *job.Example) (ExampleResult, er
 	return res, nil
 }
 
+// givenReferences gives what an example's steps look up in: the rows that it gives, and no others.
+func givenReferences(j *job.Job, e *job.Example) ([]reference.Finder, error) {
+	tables := make([]*reference.Table, len(j.References))
+	for i := range j.References {
+		r := &j.References[i]
+		if r.Of != nil {
+			continue
+		}
+		rows := reference.NewRows(r.Schema, r.Key)
+		var c engine.Chunk
+		for _, text := range e.Rows[i] {
+			c.Starts = append(c.Starts, uint32(len(c.Raw)))
+			c.Raw = append(c.Raw, text...)
+			c.Ends = append(c.Ends, uint32(len(c.Raw)))
+		}
+		b := row.NewBatch(r.Schema)
+		rejects := ndjson.NewDecoder(plainFields(r.Fields)).Decode(&c, b, nil)
+		if len(rejects) > 0 {
+			return nil, fmt.Errorf("the example's row %d of reference %s cannot be read: %s", rejects[0].Index+1, r.Name, rejects[0].Message)
+		}
+		for n := range b.N {
+			rows.Put(b, n, 0)
+		}
+		tables[i] = reference.NewTable(rows, exampleStart)
+	}
+	return run.FindersOf(j, tables), nil
+}
+
+// plainFields are fields whose values events of examples have by their names.
+func plainFields(fields codec.Fields) codec.Fields {
+	out := slices.Clone(fields)
+	for f := range out {
+		out[f].At = nil
+	}
+	return out
+}
+
 // scripted makes the graph and options that give a document's sources these events in this order, from
 // nothing. wrap may change what decodes a source; nil for nothing.
-func scripted(j *job.Job, given []job.Given, wrap func(source int, d engine.Decoder) engine.Decoder) (*engine.Graph, engine.Options) {
-	g := &engine.Graph{Steps: j.Flow()}
+func scripted(j *job.Job, given []job.Given, references []reference.Finder, wrap func(source int, d engine.Decoder) engine.Decoder) (*engine.Graph, engine.Options) {
+	g := &engine.Graph{Steps: j.Flow(references)}
 	parts := make([]*memory.Partition, len(j.Sources))
 	for i := range j.Sources {
 		s := &j.Sources[i]
 		parts[i] = &memory.Partition{Called: "example", Turn: 1}
 		src := s.On([]engine.Partition{parts[i]}, false)
-		plain := slices.Clone(s.Fields)
-		for f := range plain {
-			plain[f].At = nil // events of examples name the fields
-		}
+		plain := plainFields(s.Fields)
 		src.NewDecoder = func() engine.Decoder {
 			d := &eitherDecoder{fields: ndjson.NewDecoder(plain), raw: s.Decoder()}
 			if wrap != nil {

@@ -116,7 +116,12 @@ func Play(ctx context.Context, j *job.Job, events []Given, byArrival bool) (Play
 			return &arrivalDecoder{d, fields[source], row.MinTime}
 		}
 	}
-	g, o := scripted(j, given, wrap)
+	refs, err := run.OpenReferences(ctx, j, func(string, ...any) {})
+	if err != nil {
+		return out, err
+	}
+	defer refs.Close()
+	g, o := scripted(j, given, refs.Finders(), wrap)
 	w := &player{j: j, g: g, out: &out}
 	w.taps()
 	o.Stepped = func(s engine.Stepped) { w.stepped(s, given) }

@@ -122,10 +122,14 @@ func Rehearse(ctx context.Context, j *job.Job, o RehearseOptions) (Rehearsal, er
 		}
 	}
 	samples := make([]connect.Sample, len(j.Sources))
-	g := &engine.Graph{Steps: j.Flow()}
+	refs, err := run.OpenReferences(ctx, j, func(string, ...any) {})
+	if err != nil {
+		return Rehearsal{}, err
+	}
+	defer refs.Close()
+	g := &engine.Graph{Steps: j.Flow(refs.Finders())}
 	for i := range j.Sources {
 		s := &j.Sources[i]
-		var err error
 		if path, in := o.In[s.Name]; in {
 			samples[i], err = sampleFile(ctx, path, s, o.Rows)
 		} else {

@@ -15,10 +15,11 @@ import (
 // Kind are files, growing files, and standard input and output.
 var Kind = &connect.Kind{
 	Name: "file", Noun: "file", About: "files of the machine that the job runs on, as they are or as they grow",
-	Source: func() connect.Source { return &source{} },
-	Sink:   func() connect.Sink { return &sink{} },
-	AtPath: func(path string) connect.Source { return &source{pattern: path, named: true} },
-	ToPath: func(path string) connect.Sink { return &sink{Path: settings.PathText(path), named: true} },
+	Source:    func() connect.Source { return &source{} },
+	Reference: func() connect.Source { return &source{} },
+	Sink:      func() connect.Sink { return &sink{} },
+	AtPath:    func(path string) connect.Source { return &source{pattern: path, named: true} },
+	ToPath:    func(path string) connect.Sink { return &sink{Path: settings.PathText(path), named: true} },
 	SinkExample: connect.Example{Name: "files", About: "files that appear whole",
 		Lines: "via: file\nwith: {path: /var/tmp/NAME/}"},
 }

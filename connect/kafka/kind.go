@@ -21,9 +21,10 @@ import (
 // Kind are topics of brokers that speak the Kafka wire protocol.
 var Kind = &connect.Kind{
 	Name: "kafka", Noun: "topic", About: "topics of brokers that speak the Kafka protocol",
-	Source: func() connect.Source { return &source{} },
-	Sink:   func() connect.Sink { return &sink{} },
-	Link:   func() connect.Link { return &Link{} },
+	Source:    func() connect.Source { return &source{} },
+	Reference: func() connect.Source { return &source{} },
+	Sink:      func() connect.Sink { return &sink{} },
+	Link:      func() connect.Link { return &Link{} },
 	AtStream: func(c *connect.Connection, topic string) connect.Source {
 		return &source{Connection: c, Topic: topicName(topic)}
 	},

@@ -27,6 +27,8 @@ type StepCounts struct {
 	// Pairs and Sides are of a join: what it made, and what became of the rows of its sides, left and right.
 	Pairs int64             `json:"pairs,omitempty"`
 	Sides []step.SideCounts `json:"sides,omitempty"`
+	// Lookup is of a step that looks rows up.
+	Lookup step.LookupCounts `json:"lookup,omitzero"`
 }
 
 // SourceCounts are what a source read.
@@ -96,6 +98,7 @@ func (c *StepCounts) add(d StepCounts) {
 	c.MeasureErrors += d.MeasureErrors
 	c.MostLate = max(c.MostLate, d.MostLate)
 	c.Pairs += d.Pairs
+	c.Lookup.Add(d.Lookup)
 	for len(c.Sides) < len(d.Sides) {
 		c.Sides = append(c.Sides, step.SideCounts{})
 	}

@@ -326,6 +326,7 @@ func (x *executor) runStateless(i int, s *Step, c *StepCounts, v step.View) {
 	c.Dropped += int64(dropped)
 	c.Used += int64(len(out.Sel))
 	c.Out += int64(len(out.Sel))
+	c.Lookup.Add(run.Looked())
 	x.rejectRows(i, s.Input, v)
 	x.push(Ref{OfStep: true, At: i}, out)
 	if !x.early {

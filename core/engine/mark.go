@@ -34,6 +34,8 @@ type Snapshot struct {
 	// last is of this one.
 	Shipments map[string][]Shipment
 	Counts    Counts
+	// References is what Options.References told at the mark.
+	References json.RawMessage
 	// Began is when the mark was taken, and Stall the longest that a lane spent copying what changed.
 	Began time.Time
 	Stall time.Duration
@@ -118,6 +120,9 @@ func (e *run) beginMark(finished bool) {
 	}
 	snap := &Snapshot{Epoch: e.epoch, Turn: e.turns, Started: e.started, Began: time.Now(), Finished: finished, Begun: e.begun, Shipments: map[string][]Shipment{}}
 	e.epoch++
+	if e.opt.References != nil {
+		snap.References = e.opt.References()
+	}
 	e.marks.save(snap)
 	for _, p := range e.partitions {
 		snap.Partitions = append(snap.Partitions, PartitionState{Source: e.p.Sources[p.source].Name, Name: p.Name(), Position: p.position, Greatest: p.greatest, Ended: p.ended, Events: p.events})

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"runtime"
@@ -65,6 +66,9 @@ type Options struct {
 	Unfinished func(Unfinished)
 	// Opened is told once that all sinks are open, and with them the first partition, if there is one; may be nil.
 	Opened func()
+	// References tells, at each mark, what the references hold that rows are looked up in; it is kept with the checkpoint. Nil
+	// for none.
+	References func() json.RawMessage
 	// Drain, once it is closed, ends all sources where they stand: the watermark goes to the end, everything is published,
 	// and the run finishes. Nil for never.
 	Drain <-chan struct{}

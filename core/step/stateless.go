@@ -5,31 +5,37 @@ import (
 	"undertide/core/row"
 )
 
-// Stateless is a filter and compute step: where, set, without and only, in this order
+// Stateless is a filter and compute step: lookup, where, set, without and only, in this order
 // (docs/job-document.md, "Steps"). Immutable; [Stateless.NewRun] gives what runs it.
 type Stateless struct {
-	Where *expr.Program // nil: every row; over the input's columns
+	// Lookup adds columns after the input's; nil for none.
+	Lookup *Lookup
+	Where  *expr.Program // nil: every row; over the input's columns and those that were looked up
 	// Sets are in the order in which they depend on each other; each adds a column after the
 	// input's, and sees the columns before it.
 	Sets []*expr.Program
-	// Output names, for each output field, its column among input and set columns.
+	// Output names, for each output field, its column among input, looked up and set columns.
 	Output []int
 	Schema row.Schema
 }
 
 // StatelessRun runs a step on one batch after another; one goroutine at a time.
 type StatelessRun struct {
-	def   *Stateless
-	where *expr.Runner
-	sets  []*expr.Runner
-	cols  []*row.Column
-	out   []*row.Column
-	sel   []uint16
+	def    *Stateless
+	lookup *lookupRun
+	where  *expr.Runner
+	sets   []*expr.Runner
+	cols   []*row.Column
+	out    []*row.Column
+	sel    []uint16
 }
 
 // NewRun makes what runs the step.
 func (d *Stateless) NewRun() *StatelessRun {
 	r := &StatelessRun{def: d, out: make([]*row.Column, len(d.Output))}
+	if d.Lookup != nil {
+		r.lookup = d.Lookup.newRun()
+	}
 	if d.Where != nil {
 		r.where = d.Where.NewRunner()
 	}
@@ -40,9 +46,12 @@ func (d *Stateless) NewRun() *StatelessRun {
 }
 
 // Run gives the rows that pass. Rows with an error are left out and appended to rejects; dropped
-// counts those that where refused. The result lasts until the next Run or TakeBack.
+// counts those that where refused, and that were not found where such are dropped. The result lasts until the next Run or TakeBack.
 func (r *StatelessRun) Run(in View, rejects []Reject) (out View, dropped int, _ []Reject) {
 	sel := append(r.sel[:0], in.Sel...)
+	if r.lookup != nil {
+		sel, dropped, rejects = r.lookup.run(&in, sel, rejects)
+	}
 	if r.where != nil {
 		c, errs := r.where.Run(in.Cols, in.N)
 		sel, rejects = dropErrors(sel, errs, in, r.def.Where, rejects)
@@ -60,7 +69,7 @@ func (r *StatelessRun) Run(in View, rejects []Reject) (out View, dropped int, _ 
 				}
 			}
 		}
-		dropped = len(sel) - kept
+		dropped += len(sel) - kept
 		sel = sel[:kept]
 	}
 	r.cols = append(r.cols[:0], in.Cols...)
@@ -76,6 +85,14 @@ func (r *StatelessRun) Run(in View, rejects []Reject) (out View, dropped int, _ 
 	r.sel = sel
 	in.Cols, in.Sel = r.out, sel
 	return in, dropped, rejects
+}
+
+// Looked counts what the last Run looked up; nothing where the step looks nothing up.
+func (r *StatelessRun) Looked() LookupCounts {
+	if r.lookup == nil {
+		return LookupCounts{}
+	}
+	return r.lookup.counts
 }
 
 // TakeBack says that nobody reads the last result any more.

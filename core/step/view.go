@@ -115,6 +115,7 @@ const (
 	TooFarAhead = "too far ahead"
 	NullKey     = "null key"
 	Expression  = "expression"
+	NotFound    = "not found"
 )
 
 // Reject is one event or row that a source or step could not take.
