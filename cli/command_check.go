@@ -111,6 +111,9 @@ func connected(ctx context.Context, s *streams, j *job.Job) (bool, error) {
 		}
 		defer l.Close()
 		making, _ := of.(connect.Making)
+		if stream == "" { // a query: reading it tells
+			needs = 0
+		}
 		verdict, ok := judged(l.Try(ctx, stream), needs, making != nil && making.Makes(), c.Kind.Noun+" "+stream)
 		good = good && ok
 		_, err = fmt.Fprintf(s.out, "%s: %s, %s: %s\n", j.File, what, connect.StreamText(through), verdict)
@@ -139,6 +142,13 @@ func connected(ctx context.Context, s *streams, j *job.Job) (bool, error) {
 	for i := range j.Sources {
 		if err := test("source "+j.Sources[i].Name, j.Sources[i].With, connect.ByMaking|connect.ByReading); err != nil {
 			return false, err
+		}
+	}
+	for i, wanted := range j.Referred() {
+		if r := &j.References[i]; wanted && r.Of == nil {
+			if err := test("reference "+r.Name, r.With, connect.ByMaking|connect.ByReading); err != nil {
+				return false, err
+			}
 		}
 	}
 	for i := range j.Sinks {
@@ -176,8 +186,12 @@ func judged(steps []connect.Step, needs connect.Needs, makes bool, stream string
 
 func showChecked(s *streams, j *job.Job, plan bool, format string) error {
 	if !plan {
-		_, err := fmt.Fprintf(s.out, "%s: job %s is right: %d %s, %d %s, %d %s\n", j.File, j.Name,
-			len(j.Sources), plural(int64(len(j.Sources)), "source"), len(j.Steps), plural(int64(len(j.Steps)), "step"), len(j.Sinks), plural(int64(len(j.Sinks)), "sink"))
+		references := ""
+		if n := len(j.References); n > 0 {
+			references = fmt.Sprintf("%d %s, ", n, plural(int64(n), "reference"))
+		}
+		_, err := fmt.Fprintf(s.out, "%s: job %s is right: %d %s, %s%d %s, %d %s\n", j.File, j.Name,
+			len(j.Sources), plural(int64(len(j.Sources)), "source"), references, len(j.Steps), plural(int64(len(j.Steps)), "step"), len(j.Sinks), plural(int64(len(j.Sinks)), "sink"))
 		return err
 	}
 	p := job.PlanOf(j)

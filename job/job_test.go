@@ -442,6 +442,7 @@ func TestSchemaNames(t *testing.T) {
 	}
 	compare("document", sortedKeys(s.Properties), documentFields)
 	compare("source", sortedKeys(s.Defs["source"].Properties), sourceFields())
+	compare("reference", sortedKeys(s.Defs["reference"].Properties), referenceFields())
 	compare("step", sortedKeys(s.Defs["step"].Properties), stepFields)
 	compare("sink", sortedKeys(s.Defs["sink"].Properties), sinkFields())
 }

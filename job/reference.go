@@ -132,8 +132,6 @@ func (b *builder) readReference(k, n *node, place string, r *Reference) {
 			b.fault(at[i], place+".key", "there is no field "+name, b.didYouMean(name, r.Schema.Names()))
 		case !r.Schema[c].Kind.Plain():
 			b.fault(at[i], place+".key", fmt.Sprintf("%s is a %s, by which no row can be found", name, r.Schema[c].Kind), "take a field of a plain type")
-		case slices.Contains(r.Key, c):
-			b.fault(at[i], place+".key", name+" stands twice", "name each field once")
 		default:
 			if r.Schema[c].Kind == row.Double {
 				b.warn(at[i], place+".key", name+" is a double: rows are found only where it is the same to the last bit", "take a decimal, an int or a string")

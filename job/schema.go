@@ -17,7 +17,7 @@ var schemaBase string
 // formats comes from their descriptions; a test keeps the other names and the reader's together.
 func Schema() []byte {
 	var links []branch
-	sources, sinks, besideSources, besideSinks := []branch{}, []branch{}, properties{}, properties{}
+	sources, references, sinks, besideSources, besideSinks := []branch{}, []branch{}, []branch{}, properties{}, properties{}
 	for _, k := range connect.Kinds() {
 		if k.Link != nil {
 			list := append([]settings.Setting{{Name: "via", Required: true, Type: settings.Choice, Choices: linkKinds()}}, settings.Of(k.Link())...)
@@ -26,6 +26,9 @@ func Schema() []byte {
 		if k.Source != nil {
 			sources = append(sources, branch{k.Name, "with", schemaOf(within(k.Source()))})
 			besideSources.add(settings.Of(k.Source()))
+		}
+		if k.Reference != nil {
+			references = append(references, branch{k.Name, "with", schemaOf(within(k.Reference()))})
 		}
 		if k.Sink != nil {
 			sinks = append(sinks, branch{k.Name, "with", schemaOf(within(k.Sink()))})
@@ -41,7 +44,7 @@ func Schema() []byte {
 		`"@source-kinds"`, jsonText(sourceKinds()), `"@sink-kinds"`, jsonText(sinkKinds()), `"@link-kinds"`, jsonText(linkKinds()),
 		`"@decode-formats"`, jsonText(connect.FormatNames(false)), `"@encode-formats"`, jsonText(connect.FormatNames(true)), `"@default-format"`, jsonText(connect.DefaultFormat().Name),
 		`"@source-beside": ""`, besideSources.text(), `"@sink-beside": ""`, besideSinks.text(),
-		`"@source-with"`, branches(sources), `"@sink-with"`, branches(sinks), `"@link-with"`, branches(links),
+		`"@source-with"`, branches(sources), `"@reference-kinds"`, jsonText(referenceKinds()), `"@reference-with"`, branches(references), `"@sink-with"`, branches(sinks), `"@link-with"`, branches(links),
 	).Replace(schemaBase))
 }
 

@@ -35,6 +35,11 @@ func (j *refJob) write(t *testing.T, r *rand.Rand) string {
 			t.Fatal(err)
 		}
 	}
+	for _, ref := range refTables {
+		if err := os.WriteFile(filepath.Join(dir, ref.name+".ndjson"), []byte(strings.Join(ref.events(), "\n")), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
 	return dir
 }
 

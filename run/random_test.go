@@ -295,7 +295,11 @@ func randomSteps(r *rand.Rand, sources int, clock bool) []refNode {
 func (m *jobMaker) next(s refStream, final bool) refStream {
 	r := m.r
 	for {
-		switch r.IntN(15) {
+		switch r.IntN(17) {
+		case 15, 16:
+			if s.has("k", "b") {
+				return m.lookup(s)
+			}
 		case 13, 14:
 			if s.has("k", "b") {
 				return m.join(s)
@@ -559,7 +563,7 @@ func (j *refJob) document(dir string) string {
 		}
 		fmt.Fprintf(&b, "  s%d: {via: file, with: {files: '%s'}, fields: %s, event_time: %s, watermark: {margin: %dus, ahead: %s, idle: 1000d}}\n", s, filepath.Join(dir, fmt.Sprintf("s%d-*.ndjson", s)), refFields, at, m, ahead)
 	}
-	b.WriteString("steps:\n")
+	b.WriteString(refDocument(dir) + "steps:\n")
 	several := map[string]bool{}
 	for _, n := range j.build() {
 		if n.left > 0 {
@@ -947,7 +951,7 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 		keepers[i] = &memory.Sink{}
 	}
 	graph := func() *engine.Graph {
-		g := &engine.Graph{Steps: doc.Flow(nil)}
+		g := &engine.Graph{Steps: doc.Flow(refFinders(doc))}
 		for s := range doc.Sources {
 			var parts []engine.Partition
 			for _, p := range j.parts {
@@ -1064,6 +1068,9 @@ func (j *refJob) differs(doc *job.Job, got map[string][]string, figures engine.F
 		if s.Split == nil && (c.used != f.Used || c.lost != f.Lost || c.partial != f.Partial || c.accepted != f.Accepted || c.repeats != f.Repeats || c.dropped != f.Dropped) {
 			return fmt.Sprintf("%s counts used %d, lost %d, partial %d, accepted %d, repeats %d, dropped %d; want %d, %d, %d, %d, %d, %d",
 				s.Name, f.Used, f.Lost, f.Partial, f.Accepted, f.Repeats, f.Dropped, c.used, c.lost, c.partial, c.accepted, c.repeats, c.dropped)
+		}
+		if c.looked != f.Lookup {
+			return fmt.Sprintf("%s looked up %+v, want %+v", s.Name, f.Lookup, c.looked)
 		}
 		if len(f.Sides) > 0 && !slices.Equal(f.Sides, c.sides[:]) || f.Pairs != c.pairs {
 			return fmt.Sprintf("%s has %d pairs and counts %+v; want %d, %+v", s.Name, f.Pairs, f.Sides, c.pairs, c.sides)

@@ -115,6 +115,7 @@ type refLate struct {
 	rejected                                        map[string]int64 // by reason
 	sides                                           [2]step.SideCounts
 	pairs                                           int64
+	looked                                          step.LookupCounts
 }
 
 func (l *refLate) reject(reason string) {

@@ -1,4 +1,4 @@
-// Package postgres writes tables of PostgreSQL, over pgx (docs/connectors.md, "postgres"). Rows are encoded as the lines of
+// Package postgres writes tables of PostgreSQL, and reads them whole, over pgx (docs/connectors.md, "postgres"). Rows are encoded as the lines of
 // COPY's text format (PostgreSQL, "COPY", File Formats) and go out in transactions: of an epoch that waited for its
 // checkpoint, with the epoch in a table beside ([Once]), or as they are made ([Made]).
 package postgres
@@ -23,8 +23,9 @@ import (
 // Kind are tables of PostgreSQL.
 var Kind = &connect.Kind{
 	Name: "postgres", Noun: "table", About: "tables of PostgreSQL",
-	Sink: func() connect.Sink { return &sink{} },
-	Link: func() connect.Link { return &Link{} },
+	Sink:      func() connect.Sink { return &sink{} },
+	Link:      func() connect.Link { return &Link{} },
+	Reference: func() connect.Source { return &reading{} },
 	SinkExample: connect.Example{Name: "table", About: "rows of a table, which is made where it is missing",
 		Lines: "via: postgres\nwith: {connection: CONNECTION, table: NAME, create: true}"},
 }

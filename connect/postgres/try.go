@@ -22,13 +22,14 @@ const (
 	reachedStep = iota
 	signedIn
 	tableThere
+	mayRead
 	mayInsert
 	mayDelete
 )
 
 // Try tries the connection step by step, and a table where one is named. Rights are what the server says they are.
 func (l *Looker) Try(ctx context.Context, name string) []connect.Step {
-	steps := []connect.Step{{Name: "reached"}, {Name: "signed in"}, {Name: "table there", Needs: connect.ByMaking}, {Name: "may insert", Needs: connect.ByWriting}, {Name: "may delete", Needs: connect.ByReplacing}}
+	steps := []connect.Step{{Name: "reached"}, {Name: "signed in"}, {Name: "table there", Needs: connect.ByMaking}, {Name: "may read", Needs: connect.ByReading}, {Name: "may insert", Needs: connect.ByWriting}, {Name: "may delete", Needs: connect.ByReplacing}}
 	for i := range steps {
 		steps[i].State = "not asked"
 	}
@@ -76,9 +77,9 @@ func (l *Looker) Try(ctx context.Context, name string) []connect.Step {
 		say(tableThere, false, "%v", err)
 		return steps
 	}
-	var there, insert, remove bool
-	err = conn.QueryRow(ctx, `SELECT true, has_table_privilege(c.oid, 'INSERT'), has_table_privilege(c.oid, 'DELETE') AND has_table_privilege(c.oid, 'UPDATE') AND has_table_privilege(c.oid, 'SELECT')
-		FROM pg_class c WHERE c.oid = to_regclass($1) AND c.relkind IN ('r', 'p', 'v', 'f')`, t.quoted()).Scan(&there, &insert, &remove)
+	var there, read, insert, remove bool
+	err = conn.QueryRow(ctx, `SELECT true, has_table_privilege(c.oid, 'SELECT'), has_table_privilege(c.oid, 'INSERT'), has_table_privilege(c.oid, 'DELETE') AND has_table_privilege(c.oid, 'UPDATE') AND has_table_privilege(c.oid, 'SELECT')
+		FROM pg_class c WHERE c.oid = to_regclass($1) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')`, t.quoted()).Scan(&there, &read, &insert, &remove)
 	if err != nil && !there {
 		if !errors.Is(err, pgx.ErrNoRows) {
 			say(tableThere, false, "%v", l.to.explain(err))
@@ -88,6 +89,7 @@ func (l *Looker) Try(ctx context.Context, name string) []connect.Step {
 		return steps
 	}
 	say(tableThere, true, "%s is there", name)
+	say(mayRead, read, "%s", right(read, "read", name))
 	say(mayInsert, insert, "%s", right(insert, "insert into", name))
 	say(mayDelete, remove, "%s", right(remove, "update and delete rows of", name))
 	return steps
