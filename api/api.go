@@ -314,8 +314,11 @@ type Connector struct {
 	Connection []settings.Setting `json:"connection"`
 	Source     []settings.Setting `json:"source"`
 	Sink       []settings.Setting `json:"sink"`
+	Reference  []settings.Setting `json:"reference"`
 	// SinkExample is how a new sink begins; its name is empty for none.
 	SinkExample connect.Example `json:"sink_example"`
+	// ReferenceExample is, alike, how a new reference begins.
+	ReferenceExample connect.Example `json:"reference_example"`
 	// Stored says that its events have a stored time.
 	Stored bool `json:"stored"`
 }

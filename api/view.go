@@ -117,7 +117,7 @@ func TriedOf(checks []connect.Step) Tried {
 func KindsOf() Kinds {
 	out := Kinds{Connectors: []Connector{}, Formats: []Format{}}
 	for _, k := range connect.Kinds() {
-		c := Connector{Name: k.Name, Noun: k.Noun, About: k.About, SinkExample: k.SinkExample}
+		c := Connector{Name: k.Name, Noun: k.Noun, About: k.About, SinkExample: k.SinkExample, ReferenceExample: k.ReferenceExample}
 		if k.Link != nil {
 			c.Connection = settings.Of(k.Link())
 		}
@@ -125,6 +125,9 @@ func KindsOf() Kinds {
 			c.Source = settings.Of(k.Source())
 			of, ok := k.Source().(connect.Storing)
 			c.Stored = ok && of.HasStored()
+		}
+		if k.Reference != nil {
+			c.Reference = settings.Of(k.Reference())
 		}
 		if k.Sink != nil {
 			c.Sink = settings.Of(k.Sink())

@@ -13,6 +13,7 @@ import (
 
 	"undertide/client"
 	"undertide/job"
+	"undertide/run"
 )
 
 func newJobs(s *streams) *cobra.Command {
@@ -152,6 +153,8 @@ func figureLines(s *streams, f api.Figures, plan job.Plan) {
 	}
 	grid(s.out, []string{"step", ">in", ">out", ">rows in", ">rows out", ">dropped", ">late", ">rejected", ">open", "next closes at", ">keys", ">state", ">busy", ">blocked"}, rows)
 	fmt.Fprintln(s.out)
+	joinLines(s, f, plan)
+	referenceLines(s, f, plan)
 	rows = nil
 	for _, sink := range plan.Sinks {
 		n := sink.Name
@@ -164,6 +167,70 @@ func figureLines(s *streams, f api.Figures, plan job.Plan) {
 			fmt.Fprintf(s.out, "\n%s: the table did not take %s %s, kept in undertide_refused beside it; the newest in this run: %s\n", sink.Name, group(x.Refused), plural(x.Refused, "row"), cmp.Or(x.Refusal, "none"))
 		}
 	}
+}
+
+// joinLines writes what became of the rows of both sides of joins.
+func joinLines(s *streams, f api.Figures, plan job.Plan) {
+	var rows [][]string
+	for _, step := range plan.Steps {
+		x := f.Steps[step.Name].Join
+		if x == nil {
+			continue
+		}
+		for i, side := range []run.SideFigures{x.Left, x.Right} {
+			pairs := ""
+			if i == 0 {
+				pairs = group(x.Pairs)
+			}
+			rate := "-"
+			if told := side.Matched + side.Unmatched; told > 0 {
+				rate = percent(float64(side.Unmatched) / float64(told))
+			}
+			rows = append(rows, []string{step.Name, []string{"left", "right"}[i], group(side.Rows), group(side.Matched), group(side.Unmatched), rate, group(side.Late), group(side.Waiting), pairs})
+		}
+	}
+	if len(rows) > 0 {
+		grid(s.out, []string{"join", "side", ">rows", ">matched", ">unmatched", ">rate", ">late", ">waiting", ">pairs"}, rows)
+		fmt.Fprintln(s.out)
+	}
+}
+
+// referenceLines writes what references hold, and what was looked up in them.
+func referenceLines(s *streams, f api.Figures, plan job.Plan) {
+	var rows [][]string
+	var notes []string
+	for _, r := range plan.References {
+		x, read := f.References[r.Name]
+		if !read {
+			continue
+		}
+		rows = append(rows, []string{r.Name, group(x.Rows), bytesText(x.Bytes), x.Loaded.Format("15:04:05"), group(x.Failed), group(x.Rejected)})
+		if x.Trouble != "" {
+			notes = append(notes, fmt.Sprintf("%s: its rows of %s stay: %s", r.Name, x.Loaded.Format("15:04:05"), harmless(x.Trouble)))
+		}
+		if x.Rejected > 0 {
+			notes = append(notes, fmt.Sprintf("%s: %s %s not taken, %s of them for a null in the key; the first: %s", r.Name, group(x.Rejected), plural(x.Rejected, "row"), group(x.Unkeyed), harmless(x.First)))
+		}
+	}
+	if len(rows) == 0 {
+		return
+	}
+	grid(s.out, []string{"reference", ">rows", ">memory", "loaded at", ">failed", ">rejected"}, rows)
+	fmt.Fprintln(s.out)
+	rows = nil
+	for _, step := range plan.Steps {
+		if l := f.Steps[step.Name].Lookup; l != nil {
+			rows = append(rows, []string{step.Name, l.Reference, group(l.Found), group(l.Missed), group(l.Null), harmless(strings.Join(l.Misses, "; "))})
+		}
+	}
+	grid(s.out, []string{"looks up", "in", ">found", ">missed", ">null", "some that were missed"}, rows)
+	for _, n := range notes {
+		fmt.Fprintf(s.out, "\n%s", n)
+	}
+	if len(notes) > 0 {
+		fmt.Fprintln(s.out)
+	}
+	fmt.Fprintln(s.out)
 }
 
 // partitionLines writes where the partitions of the sources stand, and the lanes of the steps: what shows

@@ -43,6 +43,8 @@ type Kind struct {
 	// Examples are texts for `with` and what else stands beside `via`, for new parts of documents. In them CONNECTION,
 	// TOPIC and NAME stand for what the document is to say.
 	SinkExample Example
+	// ReferenceExample is, alike, how a new reference begins.
+	ReferenceExample Example
 }
 
 // Example is how a part of a document could begin.

@@ -13,9 +13,9 @@ import (
 
 // Example is a small pair of given events and expected rows (docs/job-document.md, "Examples").
 type Example struct {
-	About  string
-	Line   int
-	Given  []Given
+	About string
+	Line  int
+	Given []Given
 	// Rows are those of references, which are there from the beginning: JSON objects by field, by place in Job.References.
 	Rows   map[int][]string
 	Expect []Expected

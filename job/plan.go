@@ -37,6 +37,8 @@ type ReferencePlan struct {
 	Reads  string   `json:"reads" yaml:"reads"`
 	Fields []string `json:"fields" yaml:"fields"`
 	Key    []string `json:"key" yaml:"key"`
+	// Of are the references that it is made of; none for one that is read.
+	Of []string `json:"of" yaml:"of"`
 	// Refresh says when its rows are read, Limit how large it may be; empty for one that is made of others.
 	Refresh string `json:"refresh" yaml:"refresh"`
 	Limit   string `json:"limit" yaml:"limit"`
@@ -44,9 +46,11 @@ type ReferencePlan struct {
 
 // StepPlan tells of a step.
 type StepPlan struct {
-	Name     string   `json:"name" yaml:"name"`
-	Kind     string   `json:"kind" yaml:"kind"`
-	From     string   `json:"from" yaml:"from"`
+	Name string `json:"name" yaml:"name"`
+	Kind string `json:"kind" yaml:"kind"`
+	From string `json:"from" yaml:"from"`
+	// Looks are the references that it looks up in.
+	Looks    []string `json:"looks" yaml:"looks"`
 	Does     []string `json:"does" yaml:"does"`
 	Fields   []string `json:"fields" yaml:"fields"`
 	Key      []string `json:"key" yaml:"key"`
@@ -119,9 +123,12 @@ func planSource(s *Source) SourcePlan {
 }
 
 func planStep(j *Job, s *Step) StepPlan {
-	p := StepPlan{Name: s.Name, Kind: s.Kind, From: s.FromText, Does: s.Does, Fields: fieldTexts(s.Schema), Key: []string{},
+	p := StepPlan{Name: s.Name, Kind: s.Kind, From: s.FromText, Does: s.Does, Fields: fieldTexts(s.Schema), Key: []string{}, Looks: []string{},
 		Exchange: "none: in the lane or worker that has the rows", State: "none", Delay: "none beyond the turn"}
 	p.Parts, _, _ = s.Parts()
+	for _, r := range s.Looks {
+		p.Looks = append(p.Looks, j.References[r].Name)
+	}
 	if p.Does == nil {
 		p.Does = []string{}
 	}

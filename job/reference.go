@@ -219,12 +219,13 @@ func (b *builder) referenceNamed(n *node, place string) (int, bool) {
 
 // planReference tells of a reference.
 func planReference(j *Job, r *Reference) ReferencePlan {
-	p := ReferencePlan{Name: r.Name, Fields: fieldTexts(r.Schema), Key: []string{}}
+	p := ReferencePlan{Name: r.Name, Fields: fieldTexts(r.Schema), Key: []string{}, Of: []string{}}
 	for _, k := range r.Key {
 		p.Key = append(p.Key, r.Schema[k].Name)
 	}
 	if r.Of != nil {
 		of := &j.References[r.Of.In]
+		p.Of = []string{j.References[r.Of.From].Name, of.Name}
 		p.Reads = fmt.Sprintf("the rows of %s, each with columns of %s", j.References[r.Of.From].Name, of.Name)
 		p.Refresh = "always of the newest versions of both"
 		return p

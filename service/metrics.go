@@ -4,6 +4,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"undertide/api"
+	"undertide/run"
 )
 
 // collector gives the figures of all runs in the Prometheus text format (docs/service.md, "Metrics").
@@ -29,6 +30,14 @@ var (
 	stateDesc       = desc("step_state_bytes", "State held, about.", "job", "step")
 	busyDesc        = desc("step_busy_ratio", "Share of its lanes' time at work, over the last seconds.", "job", "step")
 	blockedDesc     = desc("step_blocked_ratio", "Share of its lanes' time waiting for sinks, over the last seconds.", "job", "step")
+	pairsDesc       = desc("join_pairs_total", "Pairs that a join made.", "job", "step")
+	sideDesc        = desc("join_rows_total", "Rows of a side of a join, by what became of them: matched, unmatched, late.", "job", "step", "side", "fate")
+	waitingRowsDesc = desc("join_rows_waiting", "Rows of a side of a join that have met none yet.", "job", "step", "side")
+	lookupDesc      = desc("lookup_rows_total", "Rows that were looked up, by outcome: found, missed, null.", "job", "step", "reference", "outcome")
+	refRowsDesc     = desc("reference_rows", "Rows of a reference.", "job", "reference")
+	refBytesDesc    = desc("reference_bytes", "Memory of a reference, about.", "job", "reference")
+	refAgeDesc      = desc("reference_loaded_timestamp_seconds", "When a reference was last read, or its newest row came.", "job", "reference")
+	refFailedDesc   = desc("reference_failures_total", "Readings of a reference that failed; its rows of before stay.", "job", "reference")
 	sinkDesc        = desc("sink_rows_total", "Rows that a sink took.", "job", "sink")
 	deliveredDesc   = desc("sink_rows_delivered_total", "Rows delivered.", "job", "sink")
 	undeliveredDesc = desc("sink_undelivered_bytes", "Bytes that checkpoints hold and that wait for the sink.", "job", "sink")
@@ -111,9 +120,31 @@ func collectRun(f *api.Figures, gauge func(*prometheus.Desc, float64, ...string)
 		gauge(stateDesc, float64(s.StateBytes), job, name)
 		gauge(busyDesc, f.Rates.Steps[name].Busy, job, name)
 		gauge(blockedDesc, f.Rates.Steps[name].Blocked, job, name)
+		if j := s.Join; j != nil {
+			count(pairsDesc, j.Pairs, job, name)
+			for side, x := range map[string]run.SideFigures{"left": j.Left, "right": j.Right} {
+				count(sideDesc, x.Matched, job, name, side, "matched")
+				count(sideDesc, x.Unmatched, job, name, side, "unmatched")
+				count(sideDesc, x.Late, job, name, side, "late")
+				gauge(waitingRowsDesc, float64(x.Waiting), job, name, side)
+			}
+		}
+		if l := s.Lookup; l != nil {
+			count(lookupDesc, l.Found, job, name, l.Reference, "found")
+			count(lookupDesc, l.Missed, job, name, l.Reference, "missed")
+			count(lookupDesc, l.Null, job, name, l.Reference, "null")
+		}
 		for reason, n := range s.Rejected {
 			count(rejectedDesc, n, job, name, reason)
 		}
+	}
+	for name, r := range f.References {
+		gauge(refRowsDesc, float64(r.Rows), job, name)
+		gauge(refBytesDesc, float64(r.Bytes), job, name)
+		gauge(refAgeDesc, float64(r.Loaded.UnixMicro())/1e6, job, name)
+		count(refFailedDesc, r.Failed, job, name)
+		count(rejectedDesc, r.Rejected-r.Unkeyed, job, name, "malformed")
+		count(rejectedDesc, r.Unkeyed, job, name, "null key")
 	}
 	for name, s := range f.Sinks {
 		count(sinkDesc, s.Rows, job, name)

@@ -22,6 +22,8 @@ var Kind = &connect.Kind{
 	ToPath:    func(path string) connect.Sink { return &sink{Path: settings.PathText(path), named: true} },
 	SinkExample: connect.Example{Name: "files", About: "files that appear whole",
 		Lines: "via: file\nwith: {path: /var/tmp/NAME/}"},
+	ReferenceExample: connect.Example{Name: "file", About: "rows of a file, read whole",
+		Lines: "via: file\nwith: {path: /var/lib/NAME.csv}\nfields: {id: string, name: string}\nkey: [id]\nrefresh: 1m"},
 }
 
 // source are the settings of files that are read (docs/connectors.md, "file").

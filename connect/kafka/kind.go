@@ -30,6 +30,8 @@ var Kind = &connect.Kind{
 	},
 	SinkExample: connect.Example{Name: "topic", About: "messages of a topic, which is made where it is missing",
 		Lines: "via: kafka\nwith: {connection: CONNECTION, topic: TOPIC, create: true}"},
+	ReferenceExample: connect.Example{Name: "topic", About: "the newest message of each key of a topic",
+		Lines: "via: kafka\nwith: {connection: CONNECTION, topic: TOPIC}\nfields: {id: string, name: string}\nkey: [id]"},
 }
 
 // Link are the settings of a connection to brokers (docs/connectors.md, "Connections").

@@ -28,6 +28,8 @@ var Kind = &connect.Kind{
 	Reference: func() connect.Source { return &reading{} },
 	SinkExample: connect.Example{Name: "table", About: "rows of a table, which is made where it is missing",
 		Lines: "via: postgres\nwith: {connection: CONNECTION, table: NAME, create: true}"},
+	ReferenceExample: connect.Example{Name: "table", About: "rows of a table or query, read anew from time to time",
+		Lines: "via: postgres\nwith: {connection: CONNECTION, table: NAME}\nfields: {id: string, name: string}\nkey: [id]\nrefresh: 1m"},
 }
 
 // Link are the settings of a connection to a database (docs/connectors.md, "Connections").

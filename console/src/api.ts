@@ -929,6 +929,8 @@ export interface components {
             connection: components["schemas"]["Setting"][] | null;
             name: string;
             noun: string;
+            reference: components["schemas"]["Setting"][] | null;
+            reference_example: components["schemas"]["SinkExample"];
             sink: components["schemas"]["Setting"][] | null;
             sink_example: components["schemas"]["SinkExample"];
             source: components["schemas"]["Setting"][] | null;
@@ -1016,6 +1018,9 @@ export interface components {
             /** Format: int64 */
             peak_memory_bytes: number;
             rates: components["schemas"]["Rates"];
+            references: {
+                [key: string]: components["schemas"]["ReferenceFigures"];
+            };
             restarts: number;
             run: number;
             sinks: {
@@ -1095,6 +1100,12 @@ export interface components {
             span_until: string;
             status: string;
             version: number;
+        };
+        JoinFigures: {
+            left: components["schemas"]["SideFigures"];
+            /** Format: int64 */
+            pairs: number;
+            right: components["schemas"]["SideFigures"];
         };
         Judged: {
             kept: boolean;
@@ -1209,6 +1220,16 @@ export interface components {
             level: string;
             message: string;
         };
+        LookupFigures: {
+            /** Format: int64 */
+            found: number;
+            /** Format: int64 */
+            missed: number;
+            misses: string[];
+            /** Format: int64 */
+            null: number;
+            reference: string;
+        };
         MarginLine: {
             current: boolean;
             late: number;
@@ -1281,6 +1302,7 @@ export interface components {
         };
         Plan: {
             job: string;
+            references: components["schemas"]["ReferencePlan"][];
             sinks: components["schemas"]["SinkPlan"][];
             sources: components["schemas"]["SourcePlan"][];
             steps: components["schemas"]["StepPlan"][];
@@ -1365,6 +1387,34 @@ export interface components {
             /** Format: date-time */
             stored: string | null;
             text: string;
+        };
+        ReferenceFigures: {
+            /** Format: int64 */
+            bytes: number;
+            digest: string;
+            /** Format: int64 */
+            failed: number;
+            first?: string;
+            /** Format: date-time */
+            loaded: string;
+            /** Format: int64 */
+            read: number;
+            /** Format: int64 */
+            rejected: number;
+            /** Format: int64 */
+            rows: number;
+            trouble?: string;
+            /** Format: int64 */
+            unkeyed: number;
+        };
+        ReferencePlan: {
+            fields: string[];
+            key: string[];
+            limit: string;
+            name: string;
+            of: string[];
+            reads: string;
+            refresh: string;
         };
         Rehearsal: {
             job: string;
@@ -1534,6 +1584,18 @@ export interface components {
             required: boolean;
             settings: components["schemas"]["Setting"][];
             type: string;
+        };
+        SideFigures: {
+            /** Format: int64 */
+            late: number;
+            /** Format: int64 */
+            matched: number;
+            /** Format: int64 */
+            rows: number;
+            /** Format: int64 */
+            unmatched: number;
+            /** Format: int64 */
+            waiting: number;
         };
         SinkExample: {
             about: string;
@@ -1740,11 +1802,13 @@ export interface components {
             busy_share: number;
             /** Format: int64 */
             dropped: number;
+            join?: components["schemas"]["JoinFigures"];
             keys: number;
             lanes: components["schemas"]["LaneFigures"][];
             late: components["schemas"]["LateFigures"];
             /** Format: int64 */
             left_out: number;
+            lookup?: components["schemas"]["LookupFigures"];
             /** Format: int64 */
             made: number;
             /** Format: int64 */
@@ -1773,6 +1837,7 @@ export interface components {
             from: string;
             key: string[];
             kind: string;
+            looks: string[];
             name: string;
             parts: string[];
             state: string;

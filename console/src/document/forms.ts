@@ -14,6 +14,8 @@ export interface Setting {
   choice?: string[]
   /** Inputs of the part: sources, steps and their parts. */
   from?: boolean
+  /** A reference of the document. */
+  reference?: boolean
 }
 
 /** A mapping of names to expressions, each of which has a line in the form. */
@@ -52,7 +54,26 @@ function described(list: Described[] | null | undefined): Setting[] {
   })
 }
 
-/** The form of a part; kind is source, step or sink, and value what stands there. */
+const looked: Setting[] = [
+  { label: 'reference', path: ['lookup', 'reference'], hint: 'a reference', reference: true },
+  { label: 'where it is missing', path: ['lookup', 'missing'], hint: 'keep', choice: ['keep', 'drop', 'reject'] },
+]
+
+/** The form with pairs of names, each of which may also stand as a list of names that both have. */
+function paired(value: Record<string, unknown>, form: Form, pairs: Named[]): Form {
+  for (const n of pairs) {
+    const at = n.path.reduce<unknown>((v, k) => (typeof v === 'object' && v !== null ? (v as Record<string, unknown>)[String(k)] : undefined), value)
+    if (Array.isArray(at)) form.settings.push({ label: n.label.replace(/ \(.*/, ''), path: n.path, hint: 'names, with commas between', list: true })
+    else form.named.push(n)
+  }
+  return form
+}
+const lookedPairs: Named[] = [
+  { label: 'equal fields (row: reference)', path: ['lookup', 'match'], name: 'field', expression: 'field' },
+  { label: 'adds (name: column)', path: ['lookup', 'add'], name: 'name', expression: 'column' },
+]
+
+/** The form of a part; kind is source, reference, step or sink, and value what stands there. */
 export function formOf(kind: string, value: Record<string, unknown>): Form {
   if (kind === 'source') {
     const own = described(connector(value.via)?.source)
@@ -65,6 +86,16 @@ export function formOf(kind: string, value: Record<string, unknown>): Form {
       ...own.filter((s) => s.path[0] !== 'with'),
     ]
     return { settings, named: [] }
+  }
+  if (kind === 'reference') {
+    if ('from' in value) return paired(value, { settings: [{ label: 'rows of', path: ['from'], hint: 'a reference', reference: true }, looked[0]!, { ...looked[1]!, choice: ['keep', 'drop'] }], named: [] }, lookedPairs)
+    const settings: Setting[] = [
+      ...described(connector(value.via)?.reference).filter((s) => s.path[0] === 'with'),
+      { label: 'key', path: ['key'], hint: 'fields, with commas between', list: true },
+      ...(connector(value.via)?.stored ? [] : [{ label: 'read anew every', path: ['refresh'], hint: '1m; empty for once' }]),
+      { label: 'memory at most', path: ['limit'], hint: '256MiB' },
+    ]
+    return { settings, named: [{ label: 'fields (name: type)', path: ['fields'], name: 'field', expression: 'string' }] }
   }
   if (kind === 'sink') return { settings: [from, ...described(connector(value.via)?.sink)], named: [] }
   switch (kindOf(value)) {
@@ -85,7 +116,7 @@ export function formOf(kind: string, value: Record<string, unknown>): Form {
     case 'deduplicate':
       return { settings: [from, { label: 'the same when', path: ['deduplicate', 'key'], hint: 'fields, with commas between', list: true }, { label: 'within', path: ['deduplicate', 'within'], hint: '10m' }], named: [] }
     case 'join':
-      return {
+      return paired(value, {
         settings: [
           { ...from, label: 'left', path: ['join', 'left'] },
           { ...from, label: 'right', path: ['join', 'right'] },
@@ -94,8 +125,10 @@ export function formOf(kind: string, value: Record<string, unknown>): Form {
           { label: 'accept late rows for', path: ['join', 'accept'], hint: '5s' },
           { label: 'where', path: ['where'], hint: 'a condition on the pairs' },
         ],
-        named: [{ label: 'equal fields (left: right)', path: ['join', 'match'], name: 'field', expression: 'field' }],
-      }
+        named: [],
+      }, [{ label: 'equal fields (left: right)', path: ['join', 'match'], name: 'field', expression: 'field' }])
+    case 'lookup':
+      return paired(value, { settings: [from, ...looked, { label: 'where', path: ['where'], hint: 'a condition on the result' }], named: [{ label: 'set', path: ['set'], name: 'field', expression: '1' }] }, lookedPairs)
     case 'split':
       return { settings: [from, { label: 'first only', path: ['first_only'], hint: 'false', choice: ['true', 'false'] }], named: [{ label: 'parts', path: ['split'], name: 'part', expression: 'true' }] }
     case 'absent':
@@ -129,9 +162,15 @@ export const stepKinds: Kind[] = [
   { name: 'session', about: 'bursts of rows with silence between', lines: 'from: FROM\nkey: [KEY]\nwindow: {session: 90s, longest: 12h}\nmeasures:\n  events: count()' },
   { name: 'look back', about: 'for each row, measures over the span before it', lines: 'from: FROM\nkey: [KEY]\nwindow: {look_back: 10s}\nmeasures:\n  events: count()' },
   { name: 'join', about: 'pair the rows of two inputs that have a field in common', lines: 'join: {left: FROM, right: FROM, match: {KEY: KEY}, within: 10s}' },
+  { name: 'lookup', about: 'add columns of a reference to each row', lines: 'from: FROM\nlookup: {reference: REFERENCE, match: {KEY: COLUMN}, add: {ADDED: ADDED}}' },
   { name: 'absent', about: 'tell when a key has had no row for a while', lines: 'from: FROM\nkey: [KEY]\nabsent: 10m' },
   { name: 'split', about: 'send rows to parts by conditions', lines: "from: FROM\nsplit: {chosen: 'true'}" },
 ]
+
+/** What references can be, by the kinds of connectors. */
+export function referenceKinds(): Kind[] {
+  return kinds.value.connectors.filter((k) => k.reference && k.reference_example.name).map((k) => ({ ...k.reference_example }))
+}
 
 /** What sinks can be, by the kinds of connectors. */
 export function sinkKinds(): Kind[] {

@@ -20,9 +20,15 @@ function reads(step: Any): string {
   return typeof j === 'object' && j !== null ? [from(j.left), from(j.right)].filter(Boolean).join(', ') : from(step.from)
 }
 
+/** The references that a step looks up in. */
+function looksUp(step: Any): string[] {
+  const r = (step.lookup as Any | undefined)?.reference
+  return typeof r === 'string' ? [r] : []
+}
+
 /** What a step does, told by its fields. */
 export function kindOf(step: Any): string {
-  for (const k of ['split', 'expand', 'join', 'deduplicate', 'remember', 'absent', 'rank']) if (k in step) return k
+  for (const k of ['split', 'expand', 'join', 'lookup', 'deduplicate', 'remember', 'absent', 'rank']) if (k in step) return k
   if ('measures' in step || 'window' in step) return 'window'
   if ('where' in step && !('set' in step)) return 'filter'
   if ('set' in step || 'only' in step || 'without' in step) return 'where' in step ? 'filter and compute' : 'compute'
@@ -61,11 +67,24 @@ export function outline(text: string): Schemas['Plan'] | null {
   const sources = entries(doc.sources).map(([name, s]) => ({
     name, reads: place(s), fields: Object.keys((s.fields as Any | undefined) ?? {}), event_time: String(s.event_time ?? 'none'), watermark: '',
   }))
+  const references = entries(doc.references).map(([name, r]) => {
+    const looked = (r.lookup as Any | undefined)?.reference
+    return { name, reads: r.via ? place(r) : 'made of others', fields: Object.keys((r.fields as Any | undefined) ?? {}), key: Array.isArray(r.key) ? r.key.map(String) : [], of: [r.from, looked].filter((x) => typeof x === 'string'), refresh: '', limit: '' }
+  })
   const steps = entries(doc.steps).map(([name, s]) => ({
-    name, kind: kindOf(s), from: reads(s), does: [does(s)], fields: [], key: Array.isArray(s.key) ? s.key.map(String) : [], exchange: 'none', bound: '', state: 'key' in s || 'window' in s || 'join' in s ? 'kept' : 'none', delay: '', parts: [name],
+    name, kind: kindOf(s), from: reads(s), looks: looksUp(s), does: [does(s)], fields: [], key: Array.isArray(s.key) ? s.key.map(String) : [], exchange: 'none', bound: '', state: 'key' in s || 'window' in s || 'join' in s ? 'kept' : 'none', delay: '', parts: [name],
   }))
   const sinks = entries(doc.sinks).map(([name, s]) => ({ name, from: from(s.from), writes: place(s), makes: '', fields: [], delivery: '' }))
-  return { job: String(doc.job ?? ''), sources, steps, sinks }
+  return { job: String(doc.job ?? ''), sources, references, steps, sinks }
+}
+
+/** The names of a document's references. */
+export function referencesOf(text: string): string[] {
+  try {
+    return entries((plain(parse(text).contents) as Any)?.references).map(([name]) => name)
+  } catch {
+    return []
+  }
 }
 
 /** All that a step or sink may read: sources, steps, and their parts. */

@@ -165,9 +165,9 @@ export function namesOf(text: string, section: string): string[] {
   return map.items.map((p) => String((p.key as { value: unknown }).value))
 }
 
-/** A name that none of the document's sources, steps and sinks has. */
+/** A name that none of the document's sources, references, steps and sinks has. */
 export function freeName(text: string, wanted: string): string {
-  const taken = ['sources', 'steps', 'sinks'].flatMap((s) => namesOf(text, s))
+  const taken = ['sources', 'references', 'steps', 'sinks'].flatMap((s) => namesOf(text, s))
   if (!taken.includes(wanted)) return wanted
   for (let n = 2; ; n++) if (!taken.includes(`${wanted}_${n}`)) return `${wanted}_${n}`
 }

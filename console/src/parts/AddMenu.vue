@@ -14,7 +14,7 @@
 import { ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-plus'
 import { computed, ref } from 'vue'
 
-import { sinkKinds, stepKinds } from '../document/forms'
+import { referenceKinds, sinkKinds, stepKinds } from '../document/forms'
 import { readable } from '../document/outline'
 import { addEntry, freeName, namesOf, valueAt } from '../document/splice'
 import type { ListOf } from '../http'
@@ -36,6 +36,7 @@ void loadKinds()
 const catalogue = useResource<ListOf<'Described'>>(ref('/catalogue'))
 const menus = computed(() => [
   { name: 'source', kinds: (catalogue.data.value?.items ?? []).map((d) => ({ name: d.name, about: d.about })), none: 'The catalogue is empty: look at a topic in Streams and keep its description.' },
+  { name: 'reference', kinds: referenceKinds(), none: '' },
   { name: 'step', kinds: stepKinds, none: '' },
   { name: 'sink', kinds: sinkKinds(), none: '' },
 ])
@@ -62,14 +63,19 @@ function add(kind: string, name: string) {
     emit('choose', free)
     return
   }
-  const k = (kind === 'step' ? stepKinds : sinkKinds()).find((x) => x.name === name)
+  const k = { step: stepKinds, reference: referenceKinds(), sink: sinkKinds() }[kind]?.find((x) => x.name === name)
   if (!k) return
-  const free = freeName(props.text, kind === 'sink' ? 'results' : name.replace(' ', '_'))
+  const free = freeName(props.text, kind === 'sink' ? 'results' : kind === 'reference' ? 'details' : name.replace(' ', '_'))
   const job = String(valueAt(props.text, ['job']) ?? 'job')
   const first = namesOf(props.text, 'sources')[0] ?? ''
   const connection = String(valueAt(props.text, ['sources', first, 'with', 'connection']) ?? 'CONNECTION')
+  const reference = namesOf(props.text, 'references').at(-1)
+  const own = reference ? Object.keys((valueAt(props.text, ['references', reference, 'fields']) ?? {}) as object) : []
   const body = k.lines
     .replaceAll('FROM', /^[\w ]+$/.test(base) ? base : `'${base}'`)
+    .replaceAll('REFERENCE', reference ?? 'REFERENCE')
+    .replaceAll('COLUMN', own[0] ?? 'id')
+    .replaceAll('ADDED', own.at(-1) ?? 'name')
     .replaceAll('KEY', key)
     .replace('CONNECTION', connection)
     .replace('TOPIC', `${job}.${free}`)

@@ -12,7 +12,7 @@
 import { Handle, Position } from '@vue-flow/core'
 import { computed } from 'vue'
 
-import { bytes, count, percent, rate } from '../format'
+import { bytes, count, moment, percent, rate } from '../format'
 import type { Schemas } from '../http'
 import type { MapPart } from './graph'
 
@@ -38,6 +38,7 @@ const flow = computed(() => {
   switch (props.part.kind) {
     case 'source': return `${rate(r.sources[label.value] ?? 0)} in`
     case 'step': return rate(r.steps[label.value]?.out ?? 0)
+    case 'reference': return ''
     default: return rate(r.sinks[label.value] ?? 0)
   }
 })
@@ -45,22 +46,28 @@ const flow = computed(() => {
 const held = computed(() => {
   const f = props.figures
   if (!f) return false
-  return Boolean(f.sources[label.value]?.trouble && props.part.kind === 'source') || Boolean(f.sinks[label.value]?.trouble && props.part.kind === 'sink')
+  return Boolean((f.sources[label.value]?.trouble && props.part.kind === 'source') || (f.references[label.value]?.trouble && props.part.kind === 'reference')) || Boolean(f.sinks[label.value]?.trouble && props.part.kind === 'sink')
 })
 
 const state = computed(() => {
   const f = props.figures
   if (!f) return ''
-  if (held.value) return 'waits: no answer'
+  if (held.value) return props.part.kind === 'reference' ? 'not fresh: the last rows stay' : 'waits: no answer'
   switch (props.part.kind) {
     case 'source': {
       const s = f.sources[label.value]
       return s ? (s.lag_events === null ? `${count(s.read)} read` : `lag ${count(s.lag_events)} of ${count(s.read)} read`) : ''
     }
+    case 'reference': {
+      const r = f.references[label.value]
+      return r ? `${count(r.rows)} rows · ${bytes(r.bytes)} · of ${moment(r.loaded)}` : ''
+    }
     case 'step': {
       const s = step.value
       const r = rates.value?.steps[label.value]
       if (!s || !r) return ''
+      if (s.join) return `${count(s.join.pairs)} pairs · ${count(s.join.left.unmatched)}, ${count(s.join.right.unmatched)} met none · ${bytes(s.state_bytes)}`
+      if (s.lookup) return `${count(s.lookup.missed + s.lookup.null)} of ${count(s.rows_in)} not found`
       if (!props.part.keeps) return `${count(s.dropped)} dropped`
       return `${s.open_windows} open · ${count(s.keys)} keys · ${bytes(s.state_bytes)} · busy ${percent(r.busy_share)}`
     }
@@ -75,6 +82,7 @@ const state = computed(() => {
 <style scoped>
 .part { pointer-events: all; width: 218px; height: 58px; text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 4px 10px; cursor: pointer; display: block; }
 .part.compact { width: 138px; padding: 4px 8px; }
+.part.reference { border-style: dashed; }
 .part.keeps { border-left: 4px solid var(--sea); padding-left: 7px; }
 .part.chosen, .part:hover { border-color: var(--sea); }
 .line { display: flex; justify-content: space-between; gap: 8px; font-size: 12px; }

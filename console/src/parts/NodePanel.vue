@@ -18,6 +18,12 @@
         </table>
         <p class="soft">{{ balance }}</p>
       </div>
+      <div v-if="sides.length">
+        <table class="plain">
+          <thead><tr><th>side</th><th class="num">rows</th><th class="num">matched</th><th class="num">met none</th><th class="num">rate</th><th class="num">late</th><th class="num">waiting</th></tr></thead>
+          <tbody><tr v-for="s in sides" :key="s.name"><td>{{ s.name }}</td><td class="num">{{ count(s.rows) }}</td><td class="num">{{ count(s.matched) }}</td><td class="num">{{ count(s.unmatched) }}</td><td class="num">{{ s.rate }}</td><td class="num">{{ count(s.late) }}</td><td class="num">{{ count(s.waiting) }}</td></tr></tbody>
+        </table>
+      </div>
       <div v-if="partitions.length" class="scroll">
         <table class="plain">
           <thead><tr><th>partition</th><th class="num">position</th><th class="num">end</th><th>watermark</th></tr></thead>
@@ -33,7 +39,7 @@
         </table>
       </div>
     </div>
-    <template v-if="kind !== 'sink' && run">
+    <template v-if="kind !== 'sink' && kind !== 'reference' && run">
       <div class="tabs" role="tablist">
         <button v-for="v in views" :key="v" type="button" role="tab" :aria-selected="v === view" @click="view = v">{{ v }}</button>
       </div>
@@ -46,7 +52,7 @@
 import { ElButton } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 
-import { bytes, count, moment } from '../format'
+import { bytes, count, moment, percent } from '../format'
 import type { Schemas } from '../http'
 import RowsTable from './RowsTable.vue'
 
@@ -63,7 +69,8 @@ const label = computed(() => props.name.replace(/^sink /, ''))
 const source = computed(() => props.plan.sources.find((s) => s.name === props.name))
 const step = computed(() => props.plan.steps.find((s) => s.name === props.name))
 const sink = computed(() => props.plan.sinks.find((s) => `sink ${s.name}` === props.name))
-const kind = computed(() => (source.value ? 'source' : step.value ? 'step' : 'sink'))
+const reference = computed(() => props.plan.references.find((r) => r.name === props.name))
+const kind = computed(() => (source.value ? 'source' : reference.value ? 'reference' : step.value ? 'step' : 'sink'))
 
 const words = computed<[string, string][]>(() => {
   if (source.value) return [['reads', source.value.reads], ['fields', source.value.fields.join(', ')], ['event time', source.value.event_time], ['watermark', source.value.watermark]]
@@ -71,8 +78,21 @@ const words = computed<[string, string][]>(() => {
     const s = step.value
     return [['does', s.does.join('; ')], ['key', s.key.join(', ') || 'none'], ['fields', s.fields.join(', ')], ['state', s.bound ? `${s.state}; ${s.bound}` : s.state], ['delay', s.delay]]
   }
+  if (reference.value) {
+    const r = reference.value
+    return [['reads', r.reads], ['when', r.refresh], ['key', r.key.join(', ')], ['fields', r.fields.join(', ')], ...(r.limit ? [['size', r.limit] as [string, string]] : []), ...(troubleOf.value ? [['trouble', troubleOf.value] as [string, string]] : [])]
+  }
   if (sink.value) return [['writes', sink.value.writes], ['takes', sink.value.from], ['delivery', sink.value.delivery]]
   return []
+})
+
+const troubleOf = computed(() => props.figures?.references[props.name]?.trouble ?? '')
+
+/** What became of the rows of both sides of a join. */
+const sides = computed(() => {
+  const j = step.value && props.figures?.steps[props.name]?.join
+  if (!j) return []
+  return [{ name: 'left', ...j.left }, { name: 'right', ...j.right }].map((s) => ({ ...s, rate: s.matched + s.unmatched > 0 ? percent(s.unmatched / (s.matched + s.unmatched)) : '–' }))
 })
 
 function total(by: Record<string, number> | undefined): number {
@@ -104,6 +124,16 @@ const counts = computed<[string, string][]>(() => {
     if (t.made > 0 && t.dropped > 0) out.push(['result rows', count(t.made)], ['dropped by having', count(t.dropped)])
     out.push(['rows out', count(t.rows_out)])
     if (step.value.state !== 'none') out.push(['open windows', count(t.open_windows)], ['next closes at', moment(t.next_close)])
+  }
+  if (step.value && t?.lookup) {
+    out.push([`found in ${t.lookup.reference}`, count(t.lookup.found)], ['missed', count(t.lookup.missed)], ['with a null', count(t.lookup.null)])
+    if (t.lookup.misses.length) out.push(['some that were missed', t.lookup.misses.join('; ')])
+  }
+  if (step.value && t?.join) out.push(['pairs', count(t.join.pairs)])
+  const ref = f.references[props.name]
+  if (reference.value && ref) {
+    out.push(['rows', count(ref.rows)], ['memory', bytes(ref.bytes)], ['read, or newest row', `${moment(ref.loaded)} UTC`], ['content', ref.digest], ['readings that failed', count(ref.failed)])
+    if (ref.rejected > 0) out.push(['not taken', count(ref.rejected)], ['of them for a null in the key', count(ref.unkeyed)], ['the first', ref.first ?? ''])
   }
   const k = f.sinks[label.value]
   if (sink.value && k) out.push(['rows taken', count(k.rows)], ['delivered', count(k.delivered)], ['waiting', count(k.waiting)], ['retries', count(k.retries)])

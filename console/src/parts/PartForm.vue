@@ -5,6 +5,9 @@
       <ElSelect v-if="s.from" :id="id(s.path)" :model-value="shown(s)" size="small" filterable @update:model-value="set(s, String($event))">
         <ElOption v-for="o in inputs" :key="o" :value="o" :label="o" />
       </ElSelect>
+      <ElSelect v-else-if="s.reference" :id="id(s.path)" :model-value="shown(s)" size="small" filterable @update:model-value="set(s, String($event))">
+        <ElOption v-for="o in references" :key="o" :value="o" :label="o" />
+      </ElSelect>
       <ElSelect v-else-if="s.choice" :id="id(s.path)" :model-value="shown(s)" size="small" clearable :placeholder="s.hint" @update:model-value="set(s, String($event ?? ''))">
         <ElOption v-for="o in s.choice" :key="o" :value="o" :label="o" />
       </ElSelect>
@@ -30,7 +33,7 @@ import { ElOption, ElSelect } from 'element-plus'
 import { computed } from 'vue'
 
 import { formOf, type Named, type Setting } from '../document/forms'
-import { readable } from '../document/outline'
+import { readable, referencesOf } from '../document/outline'
 import { put, scalar, valueAt, type Path } from '../document/splice'
 import { loadKinds } from '../use/kinds'
 import DraftInput from './DraftInput.vue'
@@ -48,6 +51,8 @@ const base = computed<Path>(() => [`${kind.value}s`, props.part.slice(props.part
 const value = computed(() => (valueAt(props.text, base.value) ?? {}) as Record<string, unknown>)
 const form = computed(() => formOf(kind.value, value.value))
 const inputs = computed(() => readable(props.text).filter((r) => r !== base.value[1] && !r.endsWith(` of ${String(base.value[1])}`)))
+
+const references = computed(() => referencesOf(props.text).filter((r) => r !== base.value[1]))
 
 function id(path: Path): string {
   return `set-${path.join('-')}`

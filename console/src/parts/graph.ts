@@ -2,7 +2,7 @@ import dagre from '@dagrejs/dagre'
 
 import type { Schemas } from '../http'
 
-export type Kind = 'source' | 'step' | 'sink'
+export type Kind = 'source' | 'reference' | 'step' | 'sink'
 
 /** A part of a job's map with its place in pixels. */
 export interface MapPart {
@@ -19,7 +19,7 @@ export interface MapPart {
 export interface MapEdge {
   from: string
   to: string
-  /** late, rejects, or a part of a split; empty for the rows themselves. */
+  /** late, rejects, a part of a split, or looked up; empty for the rows themselves. */
   part: string
 }
 
@@ -39,15 +39,20 @@ function labelWidth(text: string): number {
   return text.length * 6 + 14
 }
 
-/** Places sources, steps and sinks from left to right. A sink may have the name of a step, so sinks have a prefix. */
+/** Places sources, references, steps and sinks from left to right. A sink may have the name of a step, so sinks have a prefix. */
 export function layOut(plan: Schemas['Plan'], partWidth = wide, ranksep = 56): { parts: MapPart[]; edges: MapEdge[]; height: number } {
   const parts: MapPart[] = []
   const edges: MapEdge[] = []
   const add = (name: string, kind: Kind, does: string, keeps: boolean) => parts.push({ name, kind, does, keeps, x: 0, y: 0 })
   for (const s of plan.sources) add(s.name, 'source', s.reads, false)
+  for (const r of plan.references) {
+    add(r.name, 'reference', r.reads, false)
+    for (const o of r.of) edges.push({ from: o, to: r.name, part: 'looked up' })
+  }
   for (const s of plan.steps) {
     add(s.name, 'step', s.does.join('; ') || s.kind, s.state !== 'none')
     for (const o of origins(s.from)) edges.push({ from: o.name, to: s.name, part: o.part })
+    for (const r of s.looks) edges.push({ from: r, to: s.name, part: 'looked up' })
   }
   for (const s of plan.sinks) {
     add(`sink ${s.name}`, 'sink', s.writes, false)

@@ -148,7 +148,7 @@ const marked = computed(() => checked.value?.places[part.value] ?? null)
 const mapChosen = computed(() => (part.value.startsWith('sink ') ? part.value : part.value.slice(part.value.indexOf(' ') + 1)))
 function choose(name: string) {
   // What was just added is in the text, and not yet in what the service says of it.
-  part.value = name.startsWith('sink ') ? name : namesOf(text.value, 'sources').includes(name) ? `source ${name}` : `step ${name}`
+  part.value = name.startsWith('sink ') ? name : namesOf(text.value, 'sources').includes(name) ? `source ${name}` : namesOf(text.value, 'references').includes(name) ? `reference ${name}` : `step ${name}`
   if (!part.value.startsWith('source ') && side.value === 'lateness') side.value = 'form'
   const at = checked.value?.places[part.value]
   if (at) editor.value?.show(at.from)

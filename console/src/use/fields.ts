@@ -14,13 +14,13 @@ export function useFields() {
   watch(checked, (c) => c?.plan && (lastPlan.value = c.plan), { immediate: true })
   function fieldsOfPlan(name: string): { name: string; type: string }[] {
     const p = lastPlan.value
-    const found = p?.sources.find((s) => s.name === name) ?? p?.steps.find((s) => s.name === name || name.endsWith(` of ${s.name}`))
+    const found = p?.sources.find((s) => s.name === name) ?? p?.references.find((r) => r.name === name) ?? p?.steps.find((s) => s.name === name || name.endsWith(` of ${s.name}`))
     return fieldsFrom(found?.fields ?? [])
   }
   function fieldsAt(n: number): { name: string; type: string }[] {
     const p = partAt(checked.value, n)
     const name = p.slice(p.indexOf(' ') + 1)
-    if (p.startsWith('source ')) return fieldsOfPlan(name)
+    if (p.startsWith('source ') || p.startsWith('reference ')) return fieldsOfPlan(name)
     const of = p.startsWith('sink ') ? plan.value?.sinks.find((s) => s.name === name)?.from : plan.value?.steps.find((s) => s.name === name)?.from
     return (of ?? '').split(', ').flatMap(fieldsOfPlan)
   }
