@@ -130,8 +130,13 @@ func newShow(s *streams) *cobra.Command {
 // figureLines writes a run's figures by source, step and sink, in the document's order.
 func figureLines(s *streams, f api.Figures, plan job.Plan) {
 	var rows [][]string
-	for _, source := range plan.Sources {
-		n := source.Name
+	names := run.Names(plan.Sources, func(s *job.SourcePlan) string { return s.Name })
+	for _, r := range plan.References { // whose versions are looked up in are read beside the sources
+		if _, read := f.Sources[r.Name]; read {
+			names = append(names, r.Name)
+		}
+	}
+	for _, n := range names {
 		x := f.Sources[n]
 		lag := "-"
 		if x.LagEvents != nil {
@@ -212,16 +217,18 @@ func referenceLines(s *streams, f api.Figures, plan job.Plan) {
 			notes = append(notes, fmt.Sprintf("%s: %s %s not taken, %s of them for a null in the key; the first: %s", r.Name, group(x.Rejected), plural(x.Rejected, "row"), group(x.Unkeyed), harmless(x.First)))
 		}
 	}
-	if len(rows) == 0 {
-		return
+	if len(rows) > 0 {
+		grid(s.out, []string{"reference", ">rows", ">memory", "loaded at", ">failed", ">rejected"}, rows)
+		fmt.Fprintln(s.out)
 	}
-	grid(s.out, []string{"reference", ">rows", ">memory", "loaded at", ">failed", ">rejected"}, rows)
-	fmt.Fprintln(s.out)
 	rows = nil
 	for _, step := range plan.Steps {
 		if l := f.Steps[step.Name].Lookup; l != nil {
 			rows = append(rows, []string{step.Name, l.Reference, group(l.Found), group(l.Missed), group(l.Null), harmless(strings.Join(l.Misses, "; "))})
 		}
+	}
+	if len(rows) == 0 {
+		return
 	}
 	grid(s.out, []string{"looks up", "in", ">found", ">missed", ">null", "some that were missed"}, rows)
 	for _, n := range notes {

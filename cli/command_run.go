@@ -191,8 +191,8 @@ func summary(w io.Writer, j *job.Job, res run.Result, opt run.Options) {
 		}
 		if len(s.Sides) > 0 {
 			joined(w, name, s.StepCounts)
-		} else if l := res.Graph.Steps[i].Stateless; l != nil && l.Lookup != nil {
-			lookedUp(w, name, l.Lookup, s.StepCounts)
+		} else if in, misses := run.LookedUp(&res.Graph.Steps[i]); in != "" {
+			lookedUp(w, name, in, misses, s.StepCounts)
 		} else if s.Made > 0 && s.Dropped > 0 {
 			fmt.Fprintf(w, "  step %s: having dropped %s of %s result %s\n", name, group(s.Dropped), group(s.Made), plural(s.Made, "row"))
 		}
@@ -225,10 +225,11 @@ func joined(w io.Writer, name string, s engine.StepCounts) {
 }
 
 // lookedUp tells how many rows were found in a reference.
-func lookedUp(w io.Writer, name string, l *step.Lookup, s engine.StepCounts) {
-	fmt.Fprintf(w, "  step %s: %s of %s %s found in %s", name, group(s.In-s.Lookup.Missed-s.Lookup.Null), group(s.In), plural(s.In, "row"), l.Reference)
+func lookedUp(w io.Writer, name, in string, misses []string, s engine.StepCounts) {
+	all := s.Lookup.Found + s.Lookup.Missed + s.Lookup.Null
+	fmt.Fprintf(w, "  step %s: %s of %s %s found in %s", name, group(s.Lookup.Found), group(all), plural(all, "row"), in)
 	if s.Lookup.Missed > 0 {
-		fmt.Fprintf(w, "; %s %s no row there, such as %s", group(s.Lookup.Missed), map[bool]string{true: "has", false: "have"}[s.Lookup.Missed == 1], strings.Join(l.Misses.Keys(), "; "))
+		fmt.Fprintf(w, "; %s %s no row there, such as %s", group(s.Lookup.Missed), map[bool]string{true: "has", false: "have"}[s.Lookup.Missed == 1], strings.Join(misses, "; "))
 	}
 	if s.Lookup.Null > 0 {
 		fmt.Fprintf(w, "; %s with a null", group(s.Lookup.Null))

@@ -50,6 +50,8 @@ func (j *Job) Bound(s *Step) (Bound, bool) {
 		last("the keys of the last ", d.After, 0)
 	case *step.Remember:
 		last("the keys of the last ", d.Forget, 0)
+	case *step.AsOf:
+		last("the newest version of each key of "+d.Reference+", and all of the last ", d.Keep, 0)
 	case *step.Join:
 		b.Each = true
 		last("the rows of the last ", max(d.Reach(step.LeftSide), d.Reach(step.RightSide), 0), d.Accept)

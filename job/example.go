@@ -16,7 +16,8 @@ type Example struct {
 	About string
 	Line  int
 	Given []Given
-	// Rows are those of references, which are there from the beginning: JSON objects by field, by place in Job.References.
+	// Rows are those of references, which are there from the beginning: JSON objects by field, by place in Job.References. Of one
+	// whose versions are looked up in they are also Given.
 	Rows   map[int][]string
 	Expect []Expected
 }
@@ -114,10 +115,14 @@ func (b *builder) givenRow(v *node, place string, e *Example) bool {
 		b.fault(v.keys[0], place, name+" is made of other references", "give rows of "+b.job.References[r.Of.From].Name+" and "+b.job.References[r.Of.In].Name)
 		return true
 	}
+	text := b.event(v.values[0], join(place, name), name, r.Schema)
+	if r.AsOf >= 0 {
+		e.Given = append(e.Given, Given{Source: r.AsOf, Event: text})
+	}
 	if e.Rows == nil {
 		e.Rows = map[int][]string{}
 	}
-	e.Rows[at] = append(e.Rows[at], b.event(v.values[0], join(place, name), name, r.Schema))
+	e.Rows[at] = append(e.Rows[at], text)
 	return true
 }
 

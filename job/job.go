@@ -132,6 +132,11 @@ func (j *Job) Flow(references []reference.Finder) []engine.Step {
 			d.Lookup = d.Lookup.Within(references[s.Looks[0]])
 			out[i].Stateless = &d
 		}
+		if d, ok := s.Keyed.(*step.AsOf); ok {
+			own := *d
+			own.Misses = &step.Misses{}
+			out[i].Keyed = &own
+		}
 	}
 	return out
 }

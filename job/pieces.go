@@ -118,7 +118,11 @@ func pieces(j *Job, root *node) map[string]string {
 		return hex.EncodeToString(h.Sum(nil))[:16]
 	}
 	for i := range j.Sources {
-		n := root.get("sources").get(j.Sources[i].Name)
+		n := root.get("sources")
+		if j.isReference(i) {
+			n = root.get("references")
+		}
+		n = n.get(j.Sources[i].Name)
 		// Who else is told of positions, and how fast events are made, do not change what is read.
 		out["source "+j.Sources[i].Name] = hash(n.get("with"), freeOf(j.Sources[i].With), j.Sources[i].Via)
 	}
@@ -129,7 +133,7 @@ func pieces(j *Job, root *node) map[string]string {
 		}
 		n := root.get("steps").get(s.Name)
 		free := []string{"from", "having", "about", "where"}
-		if _, ok := s.Keyed.(*step.Join); ok { // they see the result alone
+		if sided(s.Keyed) { // they see the result alone
 			free = append(free, "set", "without", "only")
 		}
 		if w, ok := s.Keyed.(*step.Window); ok && w.LookBack == 0 {

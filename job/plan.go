@@ -86,7 +86,9 @@ func fieldTexts(s row.Schema) []string {
 func PlanOf(j *Job) Plan {
 	p := Plan{Job: j.Name, Sources: []SourcePlan{}, References: []ReferencePlan{}, Steps: []StepPlan{}, Sinks: []SinkPlan{}}
 	for i := range j.Sources {
-		p.Sources = append(p.Sources, planSource(&j.Sources[i]))
+		if !j.isReference(i) { // it stands there
+			p.Sources = append(p.Sources, planSource(&j.Sources[i]))
+		}
 	}
 	for i := range j.References {
 		p.References = append(p.References, planReference(j, &j.References[i]))
@@ -132,7 +134,7 @@ func planStep(j *Job, s *Step) StepPlan {
 	if p.Does == nil {
 		p.Does = []string{}
 	}
-	if _, joins := s.Keyed.(*step.Join); len(s.From) > 1 && !joins {
+	if len(s.From) > 1 && !sided(s.Keyed) {
 		p.Kind = "merge, " + p.Kind
 		if len(s.Does) == 0 {
 			p.Kind = "merge"
@@ -171,6 +173,9 @@ func planStep(j *Job, s *Step) StepPlan {
 		}
 	case *step.Join:
 		planJoin(&p, d, passed)
+	case *step.AsOf:
+		p.State = fmt.Sprintf("the versions of %s, each until the watermark is %s beyond the next one; and the rows that the watermark has not passed", d.Reference, row.DurationText(d.Keep))
+		p.Delay = "a row is published once " + passed("") + ", of the source and of " + d.Reference
 	case *step.Rank:
 		p.State = "the rows of windows that the watermark has not passed"
 		p.Delay = "with the windows that it ranks"

@@ -22,6 +22,8 @@ type Reference struct {
 	Keep time.Duration
 	// Of makes it of another reference; nil for one that is read.
 	Of *Made
+	// AsOf is its place in Job.Sources, where a step looks up in its versions; -1 for none. There it is read as a source.
+	AsOf int
 }
 
 // Made says of which references one is made: each row of From with columns of the row of In that it names.
@@ -101,7 +103,7 @@ func (b *builder) reference(k, n *node, place string) {
 		return
 	}
 	before := len(b.faults)
-	r := Reference{Limit: defaultLimit, Keep: defaultVersion}
+	r := Reference{Limit: defaultLimit, Keep: defaultVersion, AsOf: -1}
 	if n.get("from") != nil {
 		b.madeReference(k, n, place, &r)
 	} else {
@@ -231,6 +233,11 @@ func planReference(j *Job, r *Reference) ReferencePlan {
 		return p
 	}
 	p.Reads = r.With.Reads(r.Decode)
+	if r.AsOf >= 0 && !j.Referred()[slices.IndexFunc(j.References, func(o Reference) bool { return o.Name == r.Name })] {
+		p.Refresh = fmt.Sprintf("read beside the sources; its watermark is %s", planSource(&r.Source).Watermark)
+		p.Limit = fmt.Sprintf("each version until the watermark is %s beyond the next one", row.DurationText(r.Keep))
+		return p
+	}
 	p.Limit = fmt.Sprintf("at most %s in memory, once for all lanes", sizeText(r.Limit))
 	switch {
 	case r.Followed():
@@ -272,10 +279,13 @@ func lookupTexts(l *lookup, from, reference string, key []string) []string {
 	return []string{fmt.Sprintf("look %s up in %s by %s: adds %s", from, reference, strings.Join(equal, " and "), strings.Join(adds, ", ")), missing}
 }
 
-// Referred says of each reference whether a step looks up in it, or in one that is made of it.
+// Referred says of each reference whether a step looks up in its newest rows, or in those of one that is made of it.
 func (j *Job) Referred() []bool {
 	out := make([]bool, len(j.References))
 	for i := range j.Steps {
+		if j.Steps[i].Keyed != nil {
+			continue // it reads the versions of its reference as they come
+		}
 		for _, r := range j.Steps[i].Looks {
 			out[r] = true
 		}

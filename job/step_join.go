@@ -58,17 +58,7 @@ func (b *builder) join(k, n *node, place string) {
 	b.joinKind(v, p, d)
 	s.Schema = s.Input[:len(d.Of):len(d.Of)]
 	s.Does = append(joinDoes(d, sides, pairs), s.Does...)
-	for _, field := range []string{"where", "set", "without", "only"} {
-		if n.get(field) != nil {
-			then := Step{}
-			b.stateless(n, place, input{text: k.text, schema: s.Schema}, &then)
-			if then.Stateless != nil {
-				d.Then, s.Schema = then.Stateless, then.Schema
-			}
-			s.Does = append(s.Does, then.Does...)
-			break
-		}
-	}
+	b.then(n, place, k.text, &d.Then, &s)
 	s.Keyed = d
 	delete(b.broken, k.text)
 	b.steps[k.text] = len(b.job.Steps)

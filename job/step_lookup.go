@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
 )
@@ -51,10 +52,7 @@ func (b *builder) lookupOf(v *node, place string, in input, missing []string) (l
 // lookupMatch reads `match`: {field of the row: key field of the reference}, or a list of names that both have.
 func (b *builder) lookupMatch(v *node, p string, in input, r *Reference, l *lookup) bool {
 	m, place := v.get("match"), p+".match"
-	var keys []string
-	for _, k := range r.Key {
-		keys = append(keys, r.Schema[k].Name)
-	}
+	keys := r.keyNames()
 	remedy := fmt.Sprintf("write match: {field of %s: %s}", in.text, keys[0])
 	if m == nil || m.kind != mapNode && m.kind != listNode || len(m.values) == 0 {
 		at := m
@@ -151,18 +149,107 @@ func (b *builder) lookupStep(n *node, place string, in input, s *Step) {
 		return
 	}
 	r := &b.job.References[l.in]
-	var keys []string
-	for _, k := range r.Key {
-		keys = append(keys, r.Schema[k].Name)
-	}
+	keys := r.keyNames()
 	s.Does = append(s.Does, lookupTexts(&l, in.text, r.Name, keys)...)
 	missing := map[string]step.Unfound{"keep": step.KeepUnfound, "drop": step.DropUnfound, "reject": step.RejectUnfound}[l.missing]
 	d := &step.Lookup{Reference: r.Name, Match: l.match, Names: l.names, Fields: l.fields, Missing: missing}
+	s.Looks = append(s.Looks, l.in)
+	if l.asOf == "event_time" {
+		b.asOf(n, place, in, s, &l, missing)
+		return
+	}
 	wide := in
 	wide.schema = append(slices.Clone(in.schema), l.adds...)
 	b.stateless(n, place, wide, s)
 	if s.Stateless != nil {
 		s.Stateless.Lookup = d
 	}
-	s.Looks = append(s.Looks, l.in)
+}
+
+// asOf builds a lookup as of event time: the reference is read as a source, and its rows come to the step beside the others
+// (docs/time.md, "Lookup as of event time").
+func (b *builder) asOf(n *node, place string, in input, s *Step, l *lookup, missing step.Unfound) {
+	v, p := n.get("lookup"), place+".lookup"
+	r := &b.job.References[l.in]
+	b.needTime(v, p, "a lookup as of event time", in)
+	switch {
+	case r.Of != nil:
+		b.fault(v.get("as_of"), p+".as_of", r.Name+" is made of other references, which have no times", fmt.Sprintf("look up in %s, and in a step behind it in %s", b.job.References[r.Of.From].Name, b.job.References[r.Of.In].Name))
+		return
+	case !r.Timed():
+		b.fault(v.get("as_of"), p+".as_of", "rows of "+r.Name+" do not say from when on they hold", "add event_time: and watermark: to the reference")
+		return
+	case in.several:
+		b.fault(n.get("from"), place+".from", fmt.Sprintf("%s may publish several rows for one key and window (%s), and this step would let each wait", in.text, in.how), "read a step that publishes settled rows, without accept, revised and repeat")
+	}
+	if r.AsOf < 0 {
+		r.AsOf = len(b.job.Sources)
+		b.job.Sources = append(b.job.Sources, r.Source)
+	}
+	d := &step.AsOf{Reference: r.Name, Missing: missing, Keep: r.Keep}
+	var columns [2][]int // by field of the result
+	for _, c := range in.schema.Visible() {
+		f, of := in.schema[c], -1
+		if at := slices.Index(l.match, c); at >= 0 {
+			of = r.Key[at]
+		}
+		s.Input = append(s.Input[:d.Fields:d.Fields], row.Field{Name: f.Name, Kind: f.Kind})
+		columns[step.LeftSide], columns[step.RightSide] = append(columns[step.LeftSide], c), append(columns[step.RightSide], of)
+		d.Fields++
+	}
+	for i, f := range l.adds {
+		s.Input = append(s.Input, f)
+		columns[step.LeftSide], columns[step.RightSide] = append(columns[step.LeftSide], -1), append(columns[step.RightSide], l.fields[i])
+	}
+	result := s.Input
+	s.Input = append(s.Input[:len(s.Input):len(s.Input)], step.SideField)
+	for _, c := range l.match {
+		d.Keys.Key = append(d.Keys.Key, slices.Index(columns[step.LeftSide], c))
+	}
+	d.Keys.Input, d.Keys.KeepNull = s.Input, true
+	s.From = nil
+	for _, x := range in.from {
+		s.From = append(s.From, asSide(x, step.LeftSide, columns[step.LeftSide], s.Input))
+	}
+	s.From = append(s.From, asSide(engine.Read(engine.Ref{At: r.AsOf})[0], step.RightSide, columns[step.RightSide], s.Input))
+	s.unbounded = s.unbounded || r.Unbounded()
+	s.Does = append(s.Does, "as "+r.Name+" held at the time of each row")
+	s.Schema = result
+	b.then(n, place, in.text, &d.Then, s)
+	s.Keyed = d
+}
+
+// then builds what stands beside a join or lookup and sees its result: where, set, without, only.
+func (b *builder) then(n *node, place, text string, to **step.Stateless, s *Step) {
+	if !slices.ContainsFunc([]string{"where", "set", "without", "only"}, func(field string) bool { return n.get(field) != nil }) {
+		return
+	}
+	then := Step{}
+	b.stateless(n, place, input{text: text, schema: s.Schema}, &then)
+	if then.Stateless != nil {
+		*to, s.Schema = then.Stateless, then.Schema
+	}
+	s.Does = append(s.Does, then.Does...)
+}
+
+// sided says whether rows come to a step as those of sides.
+func sided(k step.Keyed) bool {
+	switch k.(type) {
+	case *step.Join, *step.AsOf:
+		return true
+	}
+	return false
+}
+
+// isReference says whether a source is a reference that is looked up in as of event time.
+func (j *Job) isReference(source int) bool {
+	return slices.ContainsFunc(j.References, func(r Reference) bool { return r.AsOf == source })
+}
+
+// keyNames gives the names of its key fields.
+func (r *Reference) keyNames() (out []string) {
+	for _, k := range r.Key {
+		out = append(out, r.Schema[k].Name)
+	}
+	return out
 }

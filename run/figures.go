@@ -257,13 +257,24 @@ func joinFigures(c engine.StepCounts) *JoinFigures {
 	return &JoinFigures{Pairs: c.Pairs, Left: side(c.Sides[0]), Right: side(c.Sides[1])}
 }
 
+// LookedUp gives the reference that a step looks up in, and some keys that were missed; an empty name for another step.
+func LookedUp(s *engine.Step) (reference string, misses []string) {
+	if d, ok := s.Keyed.(*step.AsOf); ok {
+		return d.Reference, d.Misses.Keys()
+	}
+	if s.Stateless != nil && s.Stateless.Lookup != nil {
+		return s.Stateless.Lookup.Reference, s.Stateless.Lookup.Misses.Keys()
+	}
+	return "", nil
+}
+
 // lookupFigures gives those of a step that looks up; nil for another step.
 func lookupFigures(s *engine.Step, c engine.StepCounts) *LookupFigures {
-	if s.Stateless == nil || s.Stateless.Lookup == nil {
+	name, misses := LookedUp(s)
+	if name == "" {
 		return nil
 	}
-	l := s.Stateless.Lookup
-	return &LookupFigures{Reference: l.Reference, Found: c.In - c.Lookup.Missed - c.Lookup.Null, Missed: c.Lookup.Missed, Null: c.Lookup.Null, Misses: l.Misses.Keys()}
+	return &LookupFigures{Reference: name, Found: c.Lookup.Found, Missed: c.Lookup.Missed, Null: c.Lookup.Null, Misses: misses}
 }
 
 // PeakMemory is the greatest resident size of the process so far, in bytes. The kernel's own high-water

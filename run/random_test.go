@@ -73,6 +73,9 @@ type refJob struct {
 	parts   []refPartition
 	build   func() []refNode
 	sinks   []string
+	// keep is how long versions are kept of a reference that is looked up in as of event time: it is the last of the sources.
+	// -1 for none.
+	keep int64
 }
 
 // refMoment is one step of a script: the next event of a source, or so many microseconds that pass.
@@ -110,7 +113,7 @@ func scriptedJob(seed uint64) *refJob {
 	j.streams(r, func() int { return r.IntN(60) })
 	var left []int
 	for s := range j.margins {
-		j.arrival = append(j.arrival, r.IntN(3) == 0)
+		j.arrival = append(j.arrival, r.IntN(3) == 0 && (j.keep < 0 || s+1 < len(j.margins)))
 		for i := range j.parts[s].events {
 			if e := &j.parts[s].events[i]; j.arrival[s] && e.reason == "no event time" {
 				*e = refEvent{text: "{not json", reason: "malformed"}
@@ -161,6 +164,7 @@ func (j *refJob) streams(r *rand.Rand, events func() int) {
 	}
 	shape := r.Uint64()
 	j.build = func() []refNode { return randomSteps(rand.New(rand.NewPCG(shape, 5)), sources, j.script != nil) }
+	j.reference(r, sources, events)
 	for _, n := range j.build() {
 		if n.split {
 			j.sinks = append(j.sinks, "small of "+n.name, "rest of "+n.name)
@@ -177,7 +181,7 @@ func (n refNode) hasLate() bool {
 	switch s := n.step.(type) {
 	case *refWindows:
 		return !s.whole
-	case *refDedup, *refAbsent, *refJoin:
+	case *refDedup, *refAbsent, *refJoin, *refAsOf:
 		return true
 	case *refRemember:
 		return !s.arrival
@@ -252,6 +256,8 @@ type jobMaker struct {
 	taken int // numbers of field names
 	// sources is how many there are.
 	sources int
+	// keep is how long versions of the reference are kept that is looked up in as of event time; 0 for none.
+	keep int64
 }
 
 func (m *jobMaker) add(n refNode) string {
@@ -295,7 +301,11 @@ func randomSteps(r *rand.Rand, sources int, clock bool) []refNode {
 func (m *jobMaker) next(s refStream, final bool) refStream {
 	r := m.r
 	for {
-		switch r.IntN(17) {
+		switch r.IntN(18) {
+		case 17:
+			if s.has("k") {
+				return m.asOf(s)
+			}
 		case 15, 16:
 			if s.has("k", "b") {
 				return m.lookup(s)
@@ -557,13 +567,16 @@ func (j *refJob) document(dir string) string {
 		ahead = "1h"
 	}
 	for s, m := range j.margins {
+		if j.keep >= 0 && s+1 == len(j.margins) {
+			break // it stands under references
+		}
 		at := "t"
 		if len(j.arrival) > 0 && j.arrival[s] {
 			at = "arrival"
 		}
 		fmt.Fprintf(&b, "  s%d: {via: file, with: {files: '%s'}, fields: %s, event_time: %s, watermark: {margin: %dus, ahead: %s, idle: 1000d}}\n", s, filepath.Join(dir, fmt.Sprintf("s%d-*.ndjson", s)), refFields, at, m, ahead)
 	}
-	b.WriteString(refDocument(dir) + "steps:\n")
+	b.WriteString(refDocument(dir) + j.refVersions(dir) + "steps:\n")
 	several := map[string]bool{}
 	for _, n := range j.build() {
 		if n.left > 0 {

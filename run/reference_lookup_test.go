@@ -1,8 +1,11 @@
 package run
 
 import (
+	"cmp"
 	"fmt"
+	"math/rand/v2"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -54,7 +57,7 @@ func refFinders(doc *job.Job) []reference.Finder {
 	tables := make([]*reference.Table, len(doc.References))
 	for i := range doc.References {
 		r := &doc.References[i]
-		if r.Of != nil {
+		if r.Of != nil || r.AsOf >= 0 {
 			continue
 		}
 		rows := reference.NewRows(r.Schema, r.Key)
@@ -128,11 +131,169 @@ func (s *refLookup) take(r refRow, _ int64) []refRow {
 			return nil
 		}
 	}
+	if ok {
+		s.looked.Found++
+	}
 	for _, a := range s.add {
 		r = r.with(a[0], found[a[1]])
 	}
 	s.used++
 	return []refRow{r}
+}
+
+// reference makes the stream of a reference whose versions the job's steps look up in, where one does.
+func (j *refJob) reference(r *rand.Rand, source int, events func() int) {
+	j.keep = -1
+	for _, n := range j.build() {
+		if s, ok := n.step.(*refAsOf); ok {
+			j.keep = s.keep
+		}
+	}
+	if j.keep < 0 {
+		return
+	}
+	j.margins = append(j.margins, int64(r.IntN(3)*r.IntN(20)))
+	parts := 1 + r.IntN(2)
+	if j.script != nil {
+		parts = 1
+	}
+	for p := range parts {
+		part := refPartition{source: source, name: fmt.Sprintf("p%d", p)}
+		at := int64(r.IntN(60)) - 30
+		for n := range events() {
+			at += int64(r.IntN(9))
+			t := at - int64(r.IntN(4)*r.IntN(12))
+			k, label, deep := any(fmt.Sprintf("k%d", r.IntN(4))), any(fmt.Sprintf("v%d.%d", p, n)), any(int64(n))
+			for _, v := range []*any{&k, &label, &deep} {
+				if r.IntN(9) == 0 {
+					*v = nil
+				}
+			}
+			e := refEvent{text: fmt.Sprintf(`{"k":%s,"label":%s,"deep":%s,"at":%d}`, refText(k), refText(label), refText(deep), t), row: &refRow{names: []string{"k", "label", "deep", "at"}, vals: []any{k, label, deep, refTime(t)}, t: t}}
+			if r.IntN(40) == 0 {
+				e = refEvent{text: "{not json", reason: "malformed"}
+			}
+			part.events = append(part.events, e)
+		}
+		j.parts = append(j.parts, part)
+	}
+}
+
+// refVersions is what stands of it in documents.
+func (j *refJob) refVersions(dir string) string {
+	if j.keep < 0 {
+		return ""
+	}
+	s := len(j.margins) - 1
+	return fmt.Sprintf("  s%d: {via: file, with: {files: '%s'}, fields: {k: string, label: string, deep: int, at: {type: timestamp, parse: epoch_us}}, key: [k], event_time: at, watermark: {margin: %dus, ahead: none, idle: 1000d}, keep: %dus}\n",
+		s, filepath.Join(dir, fmt.Sprintf("s%d-*.ndjson", s)), j.margins[s], j.keep)
+}
+
+// refAsOf is a lookup as of event time, as docs/time.md has it: a row finds the newest version since its time or before.
+type refAsOf struct {
+	refLate
+	keep     int64
+	missing  string
+	add      [][2]string
+	versions map[string][]refRow // by key
+	waiting  []refRow
+}
+
+// find publishes a row with what held at its time.
+func (s *refAsOf) find(r refRow) []refRow {
+	var found *refRow
+	key := r.get("k")
+	if key != nil {
+		for i, v := range s.versions[key.(string)] {
+			if v.t <= r.t && (found == nil || v.t >= found.t) {
+				found = &s.versions[key.(string)][i]
+			}
+		}
+	}
+	if found == nil {
+		reason := step.NotFound
+		if key == nil {
+			s.looked.Null++
+			reason = step.NullKey
+		} else {
+			s.looked.Missed++
+		}
+		switch s.missing {
+		case "drop":
+			s.dropped++
+			return nil
+		case "reject":
+			s.reject(reason)
+			return nil
+		}
+	} else {
+		s.looked.Found++
+	}
+	for _, a := range s.add {
+		var v any
+		if found != nil {
+			v = found.get(a[1])
+		}
+		r = r.with(a[0], v)
+	}
+	s.used++
+	return []refRow{r}
+}
+
+func (s *refAsOf) take(r refRow, w int64) []refRow {
+	switch {
+	case r.side == 1 && r.get("k") == nil:
+		s.reject(step.NullKey)
+	case r.side == 1:
+		s.used++
+		if r.t < w {
+			s.accepted++
+		}
+		s.versions[r.get("k").(string)] = append(s.versions[r.get("k").(string)], r)
+	case w > never && r.t < w-s.keep && w != ever, w == ever && r.t < w:
+		s.lose(r, w)
+	case r.t < w:
+		return s.find(r)
+	default:
+		s.waiting = append(s.waiting, r)
+	}
+	return nil
+}
+
+func (s *refAsOf) move(w int64) (out []refRow) {
+	var left, passed []refRow
+	for _, r := range s.waiting {
+		if r.t < w {
+			passed = append(passed, r)
+		} else {
+			left = append(left, r)
+		}
+	}
+	s.waiting = left
+	slices.SortStableFunc(passed, func(a, b refRow) int { return cmp.Compare(a.t, b.t) })
+	for _, r := range passed {
+		out = append(out, s.find(r)...)
+	}
+	return out
+}
+
+// asOf adds columns of the reference's versions to the rows.
+func (m *jobMaker) asOf(s refStream) refStream {
+	r := m.r
+	if m.keep == 0 {
+		m.keep = 1 + int64(r.IntN(40))
+	}
+	a := &refAsOf{keep: m.keep, missing: []string{"keep", "drop", "reject"}[r.IntN(3)], versions: map[string][]refRow{}}
+	label, deep := m.field("label"), m.field("deep")
+	a.add = [][2]string{{label, "label"}, {deep, "deep"}}
+	ref := fmt.Sprintf("s%d", m.sources)
+	text := fmt.Sprintf("from: [%s], lookup: {reference: %s, match: [k], add: {%s: label, %s: deep}, missing: %s, as_of: event_time}", strings.Join(s.inputs, ", "), ref, label, deep, a.missing)
+	n := m.add(refNode{inputs: append(slices.Clone(s.inputs), ref), left: len(s.inputs), step: a, key: []string{"k"}, text: text})
+	s.inputs, s.fields, s.windows = []string{n}, append(slices.Clone(s.fields), label, deep), false
+	if r.IntN(8) == 0 {
+		s.inputs, s.fields = []string{"late of " + n}, s.fields[:len(s.fields)-2]
+	}
+	return s
 }
 
 // lookup adds columns of a reference to the rows.

@@ -149,6 +149,7 @@ func (l *lane) turn(t *turn) {
 		c, k := &l.counts[s.step], s.state.Counts()
 		c.Used, c.Lost, c.Out, c.MeasureErrors, c.MostLate = k.Used, k.Lost, k.Out, k.MeasureErrors, k.MostLate
 		c.Partial, c.Accepted, c.Repeats, c.LeftOut, c.Dropped, c.Made = k.Partial, k.Accepted, k.Repeats, k.LeftOut, k.Dropped, k.Made
+		c.Lookup = k.Lookup
 		if c.Pairs = k.Pairs; l.e.p.Steps[s.step].joins() {
 			c.Sides = append(c.Sides[:0], k.Sides[:]...)
 		}

@@ -94,6 +94,8 @@ type LaneCounts struct {
 	// Pairs and Sides are of a join: the pairs that were made, and what became of the rows of each side.
 	Pairs int64
 	Sides [2]SideCounts
+	// Lookup is of a lookup as of event time.
+	Lookup LookupCounts
 }
 
 // SideCounts are what became of the rows of a side of a join. Those of Rows that are not yet counted elsewhere wait.

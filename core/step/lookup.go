@@ -40,14 +40,16 @@ func (l *Lookup) Within(in reference.Finder) *Lookup {
 	return &out
 }
 
-// LookupCounts are what became of the rows that were looked up: found is the rest.
+// LookupCounts are what became of the rows that were looked up.
 type LookupCounts struct {
+	Found  int64 `json:"found"`
 	Missed int64 `json:"missed"` // no row of the reference has their key
 	Null   int64 `json:"null"`   // a field that is matched is null
 }
 
 // Add takes others.
 func (c *LookupCounts) Add(d LookupCounts) {
+	c.Found += d.Found
 	c.Missed += d.Missed
 	c.Null += d.Null
 }
@@ -106,6 +108,7 @@ func (r *lookupRun) run(in *View, sel []uint16, rejects []Reject) (_ []uint16, d
 	noted := false
 	for _, i := range sel {
 		if found[i] {
+			r.counts.Found++
 			kept = append(kept, i)
 			continue
 		}

@@ -60,7 +60,8 @@ const state = computed(() => {
     }
     case 'reference': {
       const r = f.references[label.value]
-      return r ? `${count(r.rows)} rows · ${bytes(r.bytes)} · of ${moment(r.loaded)}` : ''
+      const versions = f.sources[label.value]
+      return r ? `${count(r.rows)} rows · ${bytes(r.bytes)} · of ${moment(r.loaded)}` : versions ? `${count(versions.read)} versions read` : ''
     }
     case 'step': {
       const s = step.value

@@ -107,7 +107,7 @@ const counts = computed<[string, string][]>(() => {
     for (const [reason, n] of Object.entries(by)) out.push([`rejected: ${reason}`, count(n)])
   }
   const s = f.sources[props.name]
-  if (source.value && s) {
+  if ((source.value ?? reference.value) && s) {
     out.push(['events read', count(s.read)], ['bytes', bytes(s.bytes)])
     rejects(s.rejected)
   }
@@ -148,7 +148,7 @@ const balance = computed(() => {
   return rest === 0 ? 'The counts add up.' : `${count(rest)} rows are on their way through the lanes.`
 })
 
-const partitions = computed(() => (source.value ? (props.figures?.sources[props.name]?.partitions ?? []) : []))
+const partitions = computed(() => (source.value ?? reference.value ? (props.figures?.sources[props.name]?.partitions ?? []) : []))
 const lanes = computed(() => (step.value ? (props.figures?.steps[props.name]?.lanes ?? []) : []))
 
 const views = computed(() => {
