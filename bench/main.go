@@ -162,7 +162,7 @@ func each(only string, f func(w *workload, from string)) {
 			continue
 		}
 		f(w, "text")
-		if w.floorCore != nil || w.against != "" {
+		if w.floorCore != nil || w.against != "" && !w.textOnly {
 			f(w, "core")
 		}
 	}

@@ -31,7 +31,11 @@ type workload struct {
 	span time.Duration // of the input's event times
 	// disorder: one row in so many is out of order, by up to 5 s; 0 for all of them.
 	disorder int
-	text     string // the document's steps and sinks
+	// pairs: two rows one after another have the same key and time, and keys take turns.
+	pairs bool
+	text  string // the document's steps and sinks, and its references, whose file REFERENCE names
+	// textOnly: it is not measured from ready batches.
+	textOnly bool
 	// against names a workload whose engine run stands in the floor's place.
 	against string
 	// floors: from text and from ready batches.
@@ -208,6 +212,80 @@ sinks:
 		},
 	},
 	{
+		name: "join", rows: 2_000_000, keys: 100_000, span: 20 * time.Hour, pairs: true,
+		text: `
+steps:
+  orders: {from: readings, where: seq % 2 == 0}
+  lifts: {from: readings, where: seq % 2 == 1}
+  pairs:
+    join: {left: orders, right: lifts, match: [gauge], within: 1m}
+    only: [gauge, orders_level_m, lifts_level_m]
+sinks:
+  out: {from: pairs, via: file, with: {path: %q}}
+`,
+		floorText: func(path, out string) error {
+			return toFile(out, func(w *bufio.Writer) error {
+				j := floor.NewJoin(hour/60, margin, w)
+				return eachEvent(path, func(key []byte, e *floor.Event) { j.Add(key, int(e.Seq&1), e.Level, e.ReadAt) })
+			})
+		},
+		floorCore: func(batches []*row.Batch) int64 {
+			j := floor.NewJoin(hour/60, margin, nil)
+			for _, b := range batches {
+				levels, seqs := b.Cols[1].F, b.Cols[3].I
+				for i := range b.N {
+					j.Add(b.Cols[0].Bytes(i), int(seqs[i]&1), levels[i], int64(b.Times[i])/1000)
+				}
+			}
+			return j.Rows
+		},
+	},
+	{
+		name: "counted", rows: 3_000_000, keys: 100_000, span: 20 * time.Hour, disorder: 20, against: "counted", textOnly: true,
+		text: `
+steps:
+  yearly:
+    from: readings
+    key: [gauge]
+    window: {tumbling: 365d}
+    measures: {n: count(), greatest_m: max(level_m)}
+sinks:
+  out: {from: yearly, via: file, with: {path: %q}}
+`,
+	},
+	{
+		name: "lookup in 100,000 rows", rows: 3_000_000, keys: 100_000, span: 20 * time.Hour, disorder: 20, against: "counted", textOnly: true,
+		text: `
+references:
+  gauges: {via: file, with: {path: REFERENCE}, decode: csv, fields: {id: string, name: string, depth_m: double, since: {type: timestamp, parse: epoch_ms}}, key: [id]}
+steps:
+  named: {from: readings, lookup: {reference: gauges, match: {gauge: id}, add: {name: name, depth_m: depth_m}}}
+  yearly:
+    from: named
+    key: [gauge]
+    window: {tumbling: 365d}
+    measures: {n: count(), greatest_m: max(level_m), deepest_m: max(depth_m)}
+sinks:
+  out: {from: yearly, via: file, with: {path: %q}}
+`,
+	},
+	{
+		name: "lookup as of event time", rows: 3_000_000, keys: 100_000, span: 20 * time.Hour, disorder: 20, against: "lookup in 100,000 rows", textOnly: true,
+		text: `
+references:
+  gauges: {via: file, with: {path: REFERENCE}, decode: csv, fields: {id: string, name: string, depth_m: double, since: {type: timestamp, parse: epoch_ms}}, key: [id], event_time: since, watermark: {margin: 1s, ahead: none}}
+steps:
+  named: {from: readings, lookup: {reference: gauges, match: {gauge: id}, add: {name: name, depth_m: depth_m}, as_of: event_time}}
+  yearly:
+    from: named
+    key: [gauge]
+    window: {tumbling: 365d}
+    measures: {n: count(), greatest_m: max(level_m), deepest_m: max(depth_m)}
+sinks:
+  out: {from: yearly, via: file, with: {path: %q}}
+`,
+	},
+	{
 		name: "filter and compute", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour,
 		text: `
 steps:
@@ -293,6 +371,12 @@ func toFile(path string, f func(w *bufio.Writer) error) error {
 // input makes a workload's events once and keeps them.
 func (w *workload) input(dir string) (string, error) {
 	path := filepath.Join(dir, fmt.Sprintf("%d-%d-%d-%d.ndjson", w.rows, w.keys, int(w.span.Hours()), w.disorder))
+	if w.pairs {
+		path = strings.TrimSuffix(path, ".ndjson") + "-pairs.ndjson"
+	}
+	if err := makeReference(w.reference(dir), w.keys); err != nil {
+		return "", err
+	}
 	if _, err := os.Stat(path); err == nil {
 		return path, nil
 	}
@@ -304,11 +388,14 @@ func (w *workload) input(dir string) (string, error) {
 		gap := float64(w.span.Milliseconds()) / float64(w.rows)
 		for i := range w.rows {
 			at := start + int64(float64(i)*gap)
-			if w.disorder == 0 || rnd.IntN(w.disorder) == 0 {
+			key := rnd.Int64N(int64(w.keys))
+			if w.pairs {
+				at, key = start+int64(float64(i/2)*2*gap), int64(i/2%w.keys)
+			} else if w.disorder == 0 || rnd.IntN(w.disorder) == 0 {
 				at -= rnd.Int64N(5000) // a little out of order
 			}
 			b = append(b[:0], `{"gauge":"G`...)
-			b = strconv.AppendInt(b, rnd.Int64N(int64(w.keys)), 10)
+			b = strconv.AppendInt(b, key, 10)
 			b = append(b, `","level_m":`...)
 			b = strconv.AppendFloat(b, float64(rnd.IntN(5000))/1000, 'f', -1, 64)
 			b = append(b, `,"battery_v":`...)
@@ -330,8 +417,36 @@ func (w *workload) input(dir string) (string, error) {
 	return path, os.Rename(path+".part", path)
 }
 
+// reference is the file of the workload's reference; empty for none.
+func (w *workload) reference(dir string) string {
+	if !strings.Contains(w.text, "REFERENCE") {
+		return ""
+	}
+	return filepath.Join(dir, fmt.Sprintf("reference-%d.csv", w.keys))
+}
+
+// makeReference makes a row for each key, once.
+func makeReference(path string, keys int) error {
+	if _, err := os.Stat(path); path == "" || err == nil {
+		return nil
+	}
+	err := toFile(path+".part", func(out *bufio.Writer) error {
+		start := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC).UnixMilli()
+		fmt.Fprintln(out, "id,name,depth_m,since") // the error stays with the writer, whose Flush is checked
+		for i := range keys {
+			fmt.Fprintf(out, "G%d,gauge number %d,%d.5,%d\n", i, i, i%20, start+int64(i))
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return os.Rename(path+".part", path)
+}
+
 func (w *workload) load(path, out string) (*job.Job, error) {
-	return job.Parse("bench.yaml", fmt.Sprintf(head, path)+strings.Replace(w.text, "%q", strconv.Quote(out), 1), job.Options{})
+	text := strings.Replace(strings.Replace(w.text, "%q", strconv.Quote(out), 1), "REFERENCE", w.reference(filepath.Dir(path)), 1)
+	return job.Parse("bench.yaml", fmt.Sprintf(head, path)+text, job.Options{})
 }
 
 // engineText runs the workload from text to a file, as `undertide run` does.
@@ -388,6 +503,9 @@ func (w *workload) ready(path string) ([]*row.Batch, *job.Job, error) {
 // arguments, running watermark, state, published rows; without queues, text and figures.
 func engineCore(batches []*row.Batch, j *job.Job) int64 {
 	s := &j.Steps[0]
+	if last := &j.Steps[len(j.Steps)-1]; last.Kind == "join" {
+		return joinCore(batches, j, last)
+	}
 	var rows int64
 	var sel []uint16
 	if s.Stateless != nil {
@@ -412,6 +530,43 @@ func engineCore(batches []*row.Batch, j *job.Job) int64 {
 		t.Marks, greatest = engine.RunningMarks(t.Marks[:0], b, b.N, greatest, margin, row.MinTime, row.MaxTime)
 		t.After = greatest.Minus(margin)
 		l.Take(x, 0, &t, out)
+		l.Move(&t, out)
+	}
+	t.Marks, t.After = append(t.Marks[:0], t.After), row.MaxTime
+	l.Move(&t, out)
+	return out.rows
+}
+
+// joinCore runs a join of the rows with an even seq and those with an odd one.
+func joinCore(batches []*row.Batch, j *job.Job, s *job.Step) int64 {
+	sides := [2]*step.Exchange{s.Keyed.Spec().NewExchange(1), s.Keyed.Spec().NewExchange(1)}
+	l := s.Keyed.NewLane(step.LaneOptions{})
+	out := &counter{}
+	t := step.Turn{After: row.MinTime}
+	greatest, margin := row.MinTime, j.Sources[0].Margin
+	var sel [2][]uint16
+	for _, b := range batches {
+		t.Marks, greatest = engine.RunningMarks(t.Marks[:0], b, b.N, greatest, margin, row.MinTime, row.MaxTime)
+		t.After = greatest.Minus(margin)
+		for side := range sides {
+			sel[side] = sel[side][:0]
+			for i, seq := range b.Cols[3].I {
+				if int(seq&1) == side {
+					sel[side] = append(sel[side], uint16(i))
+				}
+			}
+			v := step.View{Times: b.Times, Index: b.Index, Sel: sel[side], N: b.N}
+			in := &s.From[side]
+			for i, c := range in.Columns {
+				if c < 0 {
+					v.Cols = append(v.Cols, in.Fill[i])
+				} else {
+					v.Cols = append(v.Cols, b.Cols[c])
+				}
+			}
+			sides[side].Fill(v, nil)
+			l.Take(sides[side], 0, &t, out)
+		}
 		l.Move(&t, out)
 	}
 	t.Marks, t.After = append(t.Marks[:0], t.After), row.MaxTime

@@ -319,3 +319,64 @@ func (f *Firsts) Add(key []byte, at int64) {
 		f.Out.Write(f.buf) // the error stays with the writer, whose Flush is checked
 	}
 }
+
+// Join pairs rows of two sides with an equal key that are at most so far apart.
+type Join struct {
+	within, margin int64
+	greatest       int64
+	keys           map[string]*waiting
+	Out            *bufio.Writer
+	Rows           int64
+	buf            []byte
+}
+
+// waiting are the rows of a key that may still meet a partner, by side, in order of arrival.
+type waiting [2][]waitingRow
+
+type waitingRow struct {
+	level float64
+	at    int64
+}
+
+// NewJoin makes a join; out may be nil.
+func NewJoin(within, margin int64, out *bufio.Writer) *Join {
+	return &Join{within: within, margin: margin, keys: map[string]*waiting{}, Out: out}
+}
+
+// Add takes a row of side 0 or 1.
+func (j *Join) Add(key []byte, side int, level float64, at int64) {
+	j.greatest = max(j.greatest, at)
+	w := j.keys[string(key)]
+	if w == nil {
+		w = &waiting{}
+		j.keys[string(key)] = w
+	}
+	for n := range w { // what the watermark has passed meets none any more
+		for len(w[n]) > 0 && w[n][0].at+j.within < j.greatest-j.margin {
+			w[n] = w[n][1:]
+		}
+	}
+	for _, p := range w[1-side] {
+		if p.at-at <= j.within && at-p.at <= j.within {
+			left, right := level, p.level
+			if side == 1 {
+				left, right = right, left
+			}
+			j.write(key, left, right)
+		}
+	}
+	w[side] = append(w[side], waitingRow{level, at})
+}
+
+func (j *Join) write(key []byte, left, right float64) {
+	j.Rows++
+	if j.Out == nil {
+		return
+	}
+	b := append(j.buf[:0], `{"gauge":"`...)
+	b = append(b, key...)
+	b = strconv.AppendFloat(append(b, `","orders_level_m":`...), left, 'f', -1, 64)
+	b = strconv.AppendFloat(append(b, `,"lifts_level_m":`...), right, 'f', -1, 64)
+	j.buf = append(b, "}\n"...)
+	j.Out.Write(j.buf) // the error stays with the writer, whose Flush is checked
+}

@@ -225,9 +225,15 @@ func (x *executor) merge(pages *step.Pages, list []mergeInput, ordered bool, tak
 		p, q := &list[a.List], &list[b.List]
 		return cmp.Or(cmp.Compare(p.view.Index[a.Row], q.view.Index[b.Row]), cmp.Compare(p.input, q.input))
 	}
-	add := func(b *row.Batch, p step.Place) {
-		m := &list[p.List]
-		m.view.AppendTo(b, p.Row, m.input, ordered)
+	add := func(b *row.Batch, some []step.Place) {
+		for c, col := range b.Cols {
+			for _, p := range some {
+				col.AppendFrom(list[p.List].view.Cols[c], p.Row)
+			}
+		}
+		for _, p := range some {
+			list[p.List].view.AppendPlace(b, p.Row, list[p.List].input, ordered)
+		}
 	}
 	step.InOrder(all, compare, pages.Next, add, take)
 }

@@ -7,7 +7,10 @@
 package reference
 
 import (
-	"slices"
+	"bytes"
+	"encoding/binary"
+	"math"
+	"sync/atomic"
 
 	"github.com/cespare/xxhash/v2"
 
@@ -17,33 +20,60 @@ import (
 
 // Rows are the newest row of each key. One goroutine fills them; once they are in a [Table], only the table changes them.
 //
-// A row stands in a slot: chunk slot >> 14, row slot & 16383. A new row of a key takes a new slot, and the old one is dead;
-// when more are dead than alive, all are copied together.
+// Whoever looks up wants some fields of one row here and one there, so a row's bytes stand together, as a record (see
+// [record]); an index of the keys' hashes says where. A new row of a key is a new record, and the old one is dead; when more bytes
+// are dead than alive, all are copied together.
 type Rows struct {
 	schema row.Schema
 	key    []int // fields of the schema
-	dict   *state.Dict
-	at     []uint32 // by the number of a key: its slot; gone for none
-	origin []int64  // by the number of a key: what Put was told
-	chunks []*row.Batch
-	slots  uint32
+	form   record
+	index  []entry
+	used   int    // entries that are not free, the deleted ones too
+	arena  []byte // records, each at a multiple of 8; the first is none, whose fields are null
+	dead   int    // bytes of records that no entry names
 	live   int
 	digest uint64 // of all rows, whatever their order: the sum of theirs
-	data   int64  // bytes of texts in the chunks
 
-	keys, whole state.Keys // scratch
+	touched     atomic.Uint32 // keeps what find touches from being left out
+	keys, whole state.Keys    // scratch
 	keyCols     []*row.Column
 }
 
+// entry names the record of a key: its place in the arena, in units of 8 bytes, and some bits of the key's hash, which tell most
+// others apart without a look at the record.
+type entry struct{ tag, at uint32 }
+
+// deleted stands in the place of an entry whose record is gone; what collided with it stands behind.
+const deleted = math.MaxUint32
+
+// record is the form of the rows' bytes, in little endian:
+//
+//	0   hash of the key        8   length of the key      12  length of the record
+//	16  what Put was told      24  digest of the row      32  a bit for each field that is null
+//	then 8 bytes for each field: the value, or of a text its place in the record and its length, 4 bytes each;
+//	then the key, and the texts.
+type record struct{ fields, head int } // where the fields begin and end
+
 const (
-	chunkBits = 14
-	chunkRows = 1 << chunkBits
-	gone      = ^uint32(0)
+	lengthAt, sizeAt, originAt, digestAt, nullAt = 8, 12, 16, 24, 32
+	unit                                         = 8
 )
 
 // NewRows makes none. key are the fields of the schema by which rows are found.
 func NewRows(schema row.Schema, key []int) *Rows {
-	return &Rows{schema: schema, key: key, dict: state.NewDict()}
+	fields := nullAt + 8*((len(schema)+63)/64)
+	r := &Rows{schema: schema, key: key, form: record{fields, fields + 8*len(schema)}, index: make([]entry, 64)}
+	r.arena = r.none()
+	return r
+}
+
+// none is the first record.
+func (r *Rows) none() []byte {
+	rec := make([]byte, r.form.head)
+	for i := nullAt; i < r.form.fields; i++ {
+		rec[i] = 0xff
+	}
+	return rec
 }
 
 // Len gives how many rows there are.
@@ -53,16 +83,7 @@ func (r *Rows) Len() int { return r.live }
 func (r *Rows) Digest() uint64 { return r.digest }
 
 // Bytes is about how much memory the rows take.
-func (r *Rows) Bytes() int64 {
-	width := int64(0) // of a slot, beside texts
-	for _, f := range r.schema {
-		width += 8
-		if f.Kind.Text() {
-			width -= 4
-		}
-	}
-	return int64(r.dict.Bytes()) + 12*int64(len(r.at)) + width*int64(r.slots) + r.data
-}
+func (r *Rows) Bytes() int64 { return int64(cap(r.arena) + 8*len(r.index)) }
 
 // NullKey gives the first key field that is null in row i of b, which no row can be found by; empty for none.
 func (r *Rows) NullKey(b *row.Batch, i int) string {
@@ -78,31 +99,57 @@ func (r *Rows) NullKey(b *row.Batch, i int) string {
 // the caller's; where there was a row, before is what it came with.
 func (r *Rows) Put(b *row.Batch, i int, origin int64) (before int64, replaced bool) {
 	key, hash := r.keyOf(b, i)
-	id := r.dict.Put(key, hash)
-	if int(id) == len(r.at) {
-		r.at, r.origin = append(r.at, gone), append(r.origin, 0)
+	n, there := r.entryOf(key, hash)
+	if there {
+		before, replaced = r.drop(n), true
+	} else {
+		r.used++
+		r.live++
 	}
-	if r.at[id] != gone {
-		before, replaced = r.origin[id], true
-		r.drop(id)
+	r.index[n] = entry{uint32(hash >> 32), r.append(b, i, key, hash, origin)}
+	if 3*r.used > 2*len(r.index) {
+		r.reindex()
 	}
-	if r.slots&(chunkRows-1) == 0 && int(r.slots>>chunkBits) == len(r.chunks) {
-		r.chunks = append(r.chunks, row.NewBatch(r.schema))
-	}
-	c := r.chunks[r.slots>>chunkBits]
-	for n, col := range c.Cols {
-		col.AppendFrom(b.Cols[n], i)
-		if col.Kind.Text() {
-			r.data += int64(len(col.Bytes(c.N)))
-		}
-	}
-	c.N++
-	r.digest += r.rowDigest(c, c.N-1)
-	r.at[id], r.origin[id] = r.slots, origin
-	r.slots++
-	r.live++
 	r.compact()
 	return before, replaced
+}
+
+// append adds a record, and gives its place.
+func (r *Rows) append(b *row.Batch, i int, key []byte, hash uint64, origin int64) uint32 {
+	at := len(r.arena)
+	r.whole.EncodeOne(b.Cols, i)
+	r.digest += r.whole.Hash[0]
+	a := append(r.arena, make([]byte, r.form.head)...)
+	a = append(a, key...)
+	for n, c := range b.Cols {
+		field := at + r.form.fields + 8*n
+		switch {
+		case c.IsNull(i):
+			a[at+nullAt+n/8] |= 1 << (n & 7)
+		case c.Kind.Text():
+			text := c.Bytes(i)
+			binary.LittleEndian.PutUint32(a[field:], uint32(len(a)-at))
+			binary.LittleEndian.PutUint32(a[field+4:], uint32(len(text)))
+			a = append(a, text...)
+		case c.Kind == row.Double:
+			binary.LittleEndian.PutUint64(a[field:], math.Float64bits(c.F[i]))
+		default:
+			binary.LittleEndian.PutUint64(a[field:], uint64(c.I[i]))
+		}
+	}
+	for len(a)%unit != 0 {
+		a = append(a, 0)
+	}
+	if len(a)/unit >= deleted {
+		panic(row.ErrTooLarge)
+	}
+	binary.LittleEndian.PutUint64(a[at:], hash)
+	binary.LittleEndian.PutUint32(a[at+lengthAt:], uint32(len(key)))
+	binary.LittleEndian.PutUint32(a[at+sizeAt:], uint32(len(a)-at))
+	binary.LittleEndian.PutUint64(a[at+originAt:], uint64(origin))
+	binary.LittleEndian.PutUint64(a[at+digestAt:], r.whole.Hash[0])
+	r.arena = a
+	return uint32(at / unit)
 }
 
 // KeyOf gives the encoded key of row i of b; it lives until the next call of any method.
@@ -120,103 +167,156 @@ func (r *Rows) keyOf(b *row.Batch, i int) ([]byte, uint64) {
 	return r.keys.Bytes(0), r.keys.Hash[0]
 }
 
+// entryOf gives the entry of a key, or the free one where it would stand.
+func (r *Rows) entryOf(key []byte, hash uint64) (n int, there bool) {
+	mask := uint64(len(r.index) - 1)
+	for at := hash & mask; ; at = (at + 1) & mask {
+		e := r.index[at]
+		if e.at == 0 {
+			return int(at), false
+		}
+		if e.at != deleted && e.tag == uint32(hash>>32) && r.has(int(e.at)*unit, key, hash) {
+			return int(at), true
+		}
+	}
+}
+
+// has says whether the record at a place is of a key.
+func (r *Rows) has(at int, key []byte, hash uint64) bool {
+	rec := r.arena[at:]
+	return binary.LittleEndian.Uint64(rec) == hash && int(binary.LittleEndian.Uint32(rec[lengthAt:])) == len(key) && bytes.Equal(rec[r.form.head:r.form.head+len(key)], key)
+}
+
 // Delete drops the row with an encoded key; false where there is none.
 func (r *Rows) Delete(key []byte) bool {
-	id, ok := r.dict.Find(key, xxhash.Sum64(key))
-	if !ok || r.at[id] == gone {
+	n, there := r.entryOf(key, xxhash.Sum64(key))
+	if !there {
 		return false
 	}
-	r.drop(id)
-	r.at[id] = gone
+	r.drop(n)
+	r.index[n].at = deleted
+	r.live--
 	r.compact()
 	return true
 }
 
-func (r *Rows) drop(id uint32) {
-	c, i := r.slot(r.at[id])
-	r.digest -= r.rowDigest(c, i)
-	r.live--
+// drop lets the record of an entry die, and gives what it came with.
+func (r *Rows) drop(n int) (origin int64) {
+	rec := r.arena[int(r.index[n].at)*unit:]
+	r.digest -= binary.LittleEndian.Uint64(rec[digestAt:])
+	r.dead += int(binary.LittleEndian.Uint32(rec[sizeAt:]))
+	binary.LittleEndian.PutUint32(rec[lengthAt:], math.MaxUint32) // no key has that length
+	return int64(binary.LittleEndian.Uint64(rec[originAt:]))
 }
 
-func (r *Rows) slot(at uint32) (*row.Batch, int) {
-	return r.chunks[at>>chunkBits], int(at & (chunkRows - 1))
-}
-
-func (r *Rows) rowDigest(b *row.Batch, i int) uint64 {
-	r.whole.EncodeOne(b.Cols, i)
-	return r.whole.Hash[0]
-}
-
-// compact copies the rows that are alive together where most are dead.
-func (r *Rows) compact() {
-	if int(r.slots) < 2*r.live+1024 {
-		return
+// reindex makes the index anew, as large as it has to be.
+func (r *Rows) reindex() {
+	size := 64
+	for size < 2*(r.live+1) {
+		size *= 2
 	}
-	next := NewRows(r.schema, r.key)
-	for id, at := range r.at {
-		if at != gone {
-			b, i := r.slot(at)
-			next.Put(b, i, r.origin[id])
+	r.index, r.used = make([]entry, size), r.live
+	mask := uint64(size - 1)
+	r.eachRecord(func(at int, rec []byte) bool {
+		hash := binary.LittleEndian.Uint64(rec)
+		n := hash & mask
+		for r.index[n].at != 0 {
+			n = (n + 1) & mask
 		}
-	}
-	*r = *next
+		r.index[n] = entry{uint32(hash >> 32), uint32(at / unit)}
+		return true
+	})
 }
 
-// Each gives the rows one after another, in the order in which their keys came first, until take says no.
-func (r *Rows) Each(take func(b *row.Batch, i int) bool) {
-	for _, at := range r.at {
-		if at == gone {
-			continue
-		}
-		if b, i := r.slot(at); !take(b, i) {
+// eachRecord gives the records that are alive, in the order in which they came, until take says no.
+func (r *Rows) eachRecord(take func(at int, rec []byte) bool) {
+	for at := r.form.head; at < len(r.arena); {
+		size := int(binary.LittleEndian.Uint32(r.arena[at+sizeAt:]))
+		if binary.LittleEndian.Uint32(r.arena[at+lengthAt:]) != math.MaxUint32 && !take(at, r.arena[at:at+size]) {
 			return
 		}
+		at += size
 	}
 }
 
-// find gives the slots of the rows that keys name: slots[sel[j]] of key j, gone where there is none.
-func (r *Rows) find(keys *state.Keys, sel []uint16, slots []uint32) {
+// compact copies the records that are alive together where most are dead.
+func (r *Rows) compact() {
+	if r.dead < 64<<10 || r.dead < len(r.arena)/2 {
+		return
+	}
+	next := append(make([]byte, 0, len(r.arena)-r.dead), r.none()...)
+	r.eachRecord(func(_ int, rec []byte) bool { next = append(next, rec...); return true })
+	r.arena, r.dead = next, 0
+	r.reindex()
+}
+
+// Each gives the rows one after another, in the order in which they came, until take says no. The batch is the caller's until
+// take returns.
+func (r *Rows) Each(take func(b *row.Batch, i int) bool) {
+	b := row.NewBatch(r.schema)
+	at := []int{0}
+	r.eachRecord(func(place int, _ []byte) bool {
+		b.Reset()
+		at[0] = place
+		for f, c := range b.Cols {
+			r.gather(c, f, at)
+		}
+		b.N = 1
+		return take(b, 0)
+	})
+}
+
+// find gives the places of the records that keys from first on name: of key j at[sel[j]], 0 where there is none. It goes over
+// the index first and over the records then, so that the processor waits for many of each at once.
+func (r *Rows) find(keys *state.Keys, first int, sel []uint16, at []int) {
+	mask := uint64(len(r.index) - 1)
 	for j, i := range sel {
-		slots[i] = gone
-		if id, ok := r.dict.Find(keys.Bytes(j), keys.Hash[j]); ok {
-			slots[i] = r.at[id]
+		e := r.index[keys.Hash[first+j]&mask]
+		at[i] = int(e.at) * unit
+		if e.at == deleted {
+			at[i] = 0
+		}
+	}
+	var seen byte
+	for _, i := range sel {
+		seen |= r.arena[at[i]+r.form.head-1] // the record is on its way
+	}
+	r.touched.Store(uint32(seen))
+	for j, i := range sel {
+		key, hash := keys.Bytes(first+j), keys.Hash[first+j]
+		if at[i] != 0 && r.has(at[i], key, hash) {
+			continue
+		}
+		at[i] = 0
+		if n, there := r.entryOf(key, hash); there {
+			at[i] = int(r.index[n].at) * unit
 		}
 	}
 }
 
-// gather appends a field of the rows in slots to dst, null where there is none.
-func (r *Rows) gather(dst *row.Column, field int, slots []uint32) {
-	for i, at := range slots {
-		if at == gone || r.chunks[at>>chunkBits].Cols[field].IsNull(int(at&(chunkRows-1))) {
-			dst.SetNull(i, true)
+// gather appends a field of the records at places to dst, null where there is none.
+func (r *Rows) gather(dst *row.Column, field int, at []int) {
+	value, null, bit := r.form.fields+8*field, nullAt+field/8, byte(1)<<(field&7)
+	n := dst.Len()
+	for i, place := range at {
+		if r.arena[place+null]&bit != 0 {
+			dst.SetNull(n+i, true)
 		}
 	}
 	switch {
 	case dst.Kind.Text():
-		for _, at := range slots {
-			if at != gone {
-				dst.AppendBytes(r.chunks[at>>chunkBits].Cols[field].Bytes(int(at & (chunkRows - 1))))
-			} else {
-				dst.AppendBytes(nil)
-			}
+		for _, place := range at {
+			v := binary.LittleEndian.Uint64(r.arena[place+value:])
+			from := place + int(uint32(v))
+			dst.AppendBytes(r.arena[from : from+int(v>>32)])
 		}
 	case dst.Kind == row.Double:
-		dst.F = slices.Grow(dst.F, len(slots))
-		for _, at := range slots {
-			v := 0.0
-			if at != gone {
-				v = r.chunks[at>>chunkBits].Cols[field].F[at&(chunkRows-1)]
-			}
-			dst.F = append(dst.F, v)
+		for _, place := range at {
+			dst.F = append(dst.F, math.Float64frombits(binary.LittleEndian.Uint64(r.arena[place+value:])))
 		}
 	default:
-		dst.I = slices.Grow(dst.I, len(slots))
-		for _, at := range slots {
-			v := int64(0)
-			if at != gone {
-				v = r.chunks[at>>chunkBits].Cols[field].I[at&(chunkRows-1)]
-			}
-			dst.I = append(dst.I, v)
+		for _, place := range at {
+			dst.I = append(dst.I, int64(binary.LittleEndian.Uint64(r.arena[place+value:])))
 		}
 	}
 }

@@ -91,29 +91,35 @@ type tableProbe struct {
 	fields []int
 	cols   []*row.Column
 	keys   state.Keys
-	slots  []uint32
+	at     []int // by row, the place of its record
 	found  []bool
 }
+
+// block is how many rows are looked up at a time: what was found is still near when its fields are taken.
+const block = 128
 
 // Look copies what it finds, so that the table may change right after.
 func (p *tableProbe) Look(match []*row.Column, n int, sel []uint16) ([]*row.Column, []bool) {
 	p.keys.Encode(match, sel)
-	p.slots = p.slots[:0]
-	for range n {
-		p.slots = append(p.slots, gone)
-	}
+	p.at, p.found = append(p.at[:0], make([]int, n)...), append(p.found[:0], make([]bool, n)...)
 	for _, c := range p.cols {
 		c.Reset()
 	}
 	p.t.mu.RLock()
 	defer p.t.mu.RUnlock()
-	p.t.rows.find(&p.keys, sel, p.slots)
-	for i, f := range p.fields {
-		p.t.rows.gather(p.cols[i], f, p.slots)
+	for from, first := 0, 0; from < n; from += block {
+		to, last := min(from+block, n), first
+		for last < len(sel) && int(sel[last]) < to {
+			last++
+		}
+		p.t.rows.find(&p.keys, first, sel[first:last], p.at)
+		for i, f := range p.fields {
+			p.t.rows.gather(p.cols[i], f, p.at[from:to])
+		}
+		first = last
 	}
-	p.found = p.found[:0]
-	for _, at := range p.slots {
-		p.found = append(p.found, at != gone)
+	for _, i := range sel {
+		p.found[i] = p.at[i] != 0
 	}
 	return p.cols, p.found
 }

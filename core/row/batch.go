@@ -36,6 +36,23 @@ func (b *Batch) Reset() {
 	b.Times, b.Index, b.N = b.Times[:0], b.Index[:0], 0
 }
 
+// Keep moves the rows that stay together, in place, in their order; the batch has no Index and no Order.
+func (b *Batch) Keep(stay []bool) {
+	for _, c := range b.Cols {
+		c.Keep(stay)
+	}
+	b.N = 0
+	for i, s := range stay {
+		if s {
+			if len(b.Times) > 0 {
+				b.Times[b.N] = b.Times[i]
+			}
+			b.N++
+		}
+	}
+	b.Times = b.Times[:min(b.N, len(b.Times))]
+}
+
 // AppendOrder adds what orders the row that is being added.
 func (b *Batch) AppendOrder(order []byte) {
 	if b.Order == nil {

@@ -61,6 +61,47 @@ func (c *Column) Truncate(n int) {
 	}
 }
 
+// Keep moves the rows that stay together, in place, in their order; stay has an entry for each row.
+func (c *Column) Keep(stay []bool) {
+	nulls := len(c.Null) > 0
+	n := 0
+	var end uint32 // of the texts that stay
+	for i, s := range stay {
+		if !s {
+			continue
+		}
+		switch {
+		case c.Kind == Double:
+			c.F[n] = c.F[i]
+		case c.Kind.Text():
+			from, to := c.Off[i], c.Off[i+1]
+			copy(c.Data[end:], c.Data[from:to])
+			c.Off[n] = end
+			end += to - from
+		default:
+			c.I[n] = c.I[i]
+		}
+		if nulls {
+			c.SetNull(n, c.IsNull(i))
+		}
+		n++
+	}
+	if nulls {
+		for i := n; i < len(stay); i++ {
+			c.SetNull(i, false)
+		}
+	}
+	switch {
+	case c.Kind == Double:
+		c.F = c.F[:n]
+	case c.Kind.Text():
+		c.Off, c.Data = c.Off[:n+1], c.Data[:end]
+		c.Off[n] = end
+	default:
+		c.I = c.I[:n]
+	}
+}
+
 // IsNull says whether row i is null.
 func (c *Column) IsNull(i int) bool {
 	w := i >> 6

@@ -1,7 +1,10 @@
 package row
 
 import (
+	"fmt"
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 )
@@ -81,6 +84,61 @@ func TestColumns(t *testing.T) {
 			}
 			if got != *w {
 				t.Fatalf("%s, row %d: %d, want %d", k, i, got, *w)
+			}
+		}
+	}
+}
+
+// TestKeep compares rows that are moved together in place with those that are appended to a new batch.
+func TestKeep(t *testing.T) {
+	s := Schema{{Name: "a", Kind: String}, {Name: "b", Kind: Int}, {Name: "c", Kind: Double}}
+	for seed := range uint64(200) {
+		r := rand.New(rand.NewPCG(seed, 3))
+		b, want := NewBatch(s), NewBatch(s)
+		var stay []bool
+		for i := range r.IntN(300) {
+			for _, c := range b.Cols {
+				switch {
+				case r.IntN(5) == 0 && seed%3 > 0:
+					c.AppendNull()
+				case c.Kind == String:
+					c.AppendString(strings.Repeat("x", r.IntN(9)) + fmt.Sprint(i))
+				case c.Kind == Int:
+					c.AppendInt(int64(i))
+				default:
+					c.AppendDouble(float64(i))
+				}
+			}
+			b.Times = append(b.Times, Time(i))
+			b.N++
+			stay = append(stay, r.IntN(3) > 0)
+			if stay[i] {
+				want.AppendFrom(b, i)
+			}
+		}
+		b.Keep(stay)
+		for c := range s { // and what is appended behind it
+			b.Cols[c].AppendNull()
+			want.Cols[c].AppendNull()
+		}
+		if b.N != want.N || !slices.Equal(b.Times, want.Times) {
+			t.Fatalf("seed %d: %d rows, want %d", seed, b.N, want.N)
+		}
+		for c := range s {
+			for i := range want.N + 1 {
+				g, w := b.Cols[c], want.Cols[c]
+				same := g.IsNull(i) == w.IsNull(i) && g.Len() == w.Len()
+				switch s[c].Kind {
+				case String:
+					same = same && string(g.Bytes(i)) == string(w.Bytes(i))
+				case Int:
+					same = same && g.I[i] == w.I[i]
+				default:
+					same = same && g.F[i] == w.F[i]
+				}
+				if !same {
+					t.Fatalf("seed %d: row %d of %s differs", seed, i, s[c].Name)
+				}
 			}
 		}
 	}

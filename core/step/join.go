@@ -254,6 +254,14 @@ func (s *joinSide) spanOf(at row.Time) *joinSpan {
 	return p
 }
 
+// spanWith gives the span that a time is in.
+func (s *joinSide) spanWith(until, width row.Time) *joinSpan {
+	if s.last != nil && until >= s.last.at && until-s.last.at < width {
+		return s.last
+	}
+	return s.spanOf(floorTo(until, width))
+}
+
 func (l *joinLane) Counts() *LaneCounts { return &l.counts }
 
 // Held implements [Lane].
@@ -381,7 +389,7 @@ func (l *joinLane) pair(x *Exchange, r, side int, id uint32, mark row.Time, out 
 		if other.alone.Has(q) {
 			other.alone.Remove(q)
 			c.Sides[1-side].Matched++
-			other.spanOf(l.span(1-side, other.rows.Times[q])).alone--
+			other.spanWith(l.def.until(1-side, other.rows.Times[q]), l.width).alone--
 			other.touch(q, l.keeps)
 		}
 		l.own(x, r, max(at, other.rows.Times[q]), n, out)
@@ -421,7 +429,7 @@ func (l *joinLane) put(x *Exchange, r int, s *joinSide, id uint32, until, due ro
 	l.place++
 	s.add(id, x.Times[r], l.place)
 	at := uint32(len(s.key) - 1)
-	p := s.spanOf(floorTo(until, l.width))
+	p := s.spanWith(until, l.width)
 	p.rows++
 	if len(l.met) == 0 {
 		s.alone.Put(at)
@@ -551,52 +559,67 @@ func (l *joinLane) pass(side int) {
 
 // tidy moves together the rows that may still meet a partner, of keys that stay; all keys where stays is nil.
 func (l *joinLane) tidy(stays func(id uint32) bool) {
-	keeps := func(s *joinSide, side int, at int) bool {
-		waits, told := l.waits(side, s.rows.Times[at]), s.told.Has(uint32(at))
-		if stays == nil {
-			return waits && !told
-		}
-		return stays(s.key[at]) && (waits || told)
-	}
+	var alive [2][]bool
 	r := rekey(l.dict, func(mark []bool) {
 		for side := range l.sides {
 			s := &l.sides[side]
+			alive[side] = make([]bool, len(s.key))
 			for at, id := range s.key {
-				mark[id] = mark[id] || keeps(s, side, at)
+				waits, told := l.waits(side, s.rows.Times[at]), s.told.Has(uint32(at))
+				if stays == nil {
+					alive[side][at] = waits && !told
+				} else {
+					alive[side][at] = stays(id) && (waits || told)
+				}
+				mark[id] = mark[id] || alive[side][at]
 			}
 		}
 	})
 	for side := range l.sides {
-		s := &l.sides[side]
-		old := *s
-		s.clear(l.def)
-		s.head = make([]uint32, r.dict.Len())
-		to, alive := make([]uint32, len(old.key)), make([]bool, len(old.key))
-		for at, id := range old.key {
-			if keeps(&old, side, at) {
-				alive[at], to[at] = true, uint32(len(s.key))
-				for c, col := range s.rows.Cols {
-					col.AppendFrom(old.rows.Cols[c], at)
-				}
-				s.add(r.to[id], old.rows.Times[at], old.place[at])
-			}
-		}
-		for _, of := range []struct{ to, from *state.Set }{{&s.alone, &old.alone}, {&s.told, &old.told}, {&s.changed, &old.changed}, {&s.sent, &old.sent}} {
-			*of.to = of.from.Moved(alive, to, len(s.key))
-		}
-		for _, q := range old.due {
-			if alive[q.n] && s.alone.Has(to[q.n]) {
-				s.due.put(queued{q.at, q.seq, to[q.n]})
-			}
-		}
+		l.sides[side].keep(alive[side], &r)
 	}
 	l.dict = r.dict
+}
+
+// keep moves the rows that are alive together, and links them anew.
+func (s *joinSide) keep(alive []bool, r *rekeying) {
+	to := make([]uint32, len(alive))
+	s.head = make([]uint32, r.dict.Len())
+	n := 0
+	for at, id := range s.key {
+		if !alive[at] {
+			continue
+		}
+		to[at] = uint32(n)
+		s.key[n], s.place[n], s.prev[n] = r.to[id], s.place[at], s.head[r.to[id]]
+		n++
+		s.head[r.to[id]] = uint32(n)
+	}
+	s.key, s.place, s.prev, s.past = s.key[:n], s.place[:n], s.prev[:n], 0
+	s.rows.Keep(alive)
+	for _, set := range []*state.Set{&s.alone, &s.told, &s.changed, &s.sent} {
+		*set = set.Moved(alive, to, n)
+	}
+	due := s.due
+	s.due = nil
+	for _, q := range due {
+		if alive[q.n] && s.alone.Has(to[q.n]) {
+			s.due.put(queued{q.at, q.seq, to[q.n]})
+		}
+	}
+	if cap(s.key) > 4*n+4096 { // there were far more
+		rows := row.NewBatch(s.rows.Schema)
+		for i := range n {
+			rows.AppendFrom(s.rows, i)
+		}
+		s.rows, s.key, s.place, s.prev = rows, slices.Clone(s.key), slices.Clone(s.place), slices.Clone(s.prev)
+	}
 }
 
 // waits says whether a row may still meet a partner, or stands in a span with such rows: those are counted and let go
 // together, so that no row is counted twice by a run that starts from a mark before it.
 func (l *joinLane) waits(side int, at row.Time) bool {
-	return l.span(side, at) >= l.passedSpan()
+	return l.def.until(side, at) >= l.passedSpan() // which is the start of a span
 }
 
 // Freeze copies the rows that are new or met their first partner.

@@ -3,7 +3,6 @@ package step
 import (
 	"bytes"
 	"cmp"
-	"slices"
 
 	"undertide/core/row"
 	"undertide/core/state"
@@ -78,7 +77,12 @@ func Gather(routers []*Router, lane int, into *row.Batch, take func(v View)) {
 		into.Reset()
 		return into
 	}
-	InOrder(all, compare, next, func(b *row.Batch, p Place) { b.AppendFrom(routers[p.List].Lanes[lane], p.Row) }, take)
+	add := func(b *row.Batch, some []Place) {
+		for _, p := range some {
+			b.AppendFrom(routers[p.List].Lanes[lane], p.Row)
+		}
+	}
+	InOrder(all, compare, next, add, take)
 	into.Reset()
 }
 
@@ -86,16 +90,56 @@ func Gather(routers []*Router, lane int, into *row.Batch, take func(v View)) {
 type Place struct{ List, Row int }
 
 // InOrder puts rows of several lists in one order, those that compare equal as they stand in all, and hands them on, up
-// to row.MaxRows at a time: next gives an empty batch, which add appends a row to. all is sorted in place.
-func InOrder(all []Place, compare func(a, b Place) int, next func() *row.Batch, add func(b *row.Batch, p Place), take func(v View)) {
-	slices.SortStableFunc(all, compare)
+// to row.MaxRows at a time: next gives an empty batch, which add appends rows to. all is sorted in place.
+func InOrder(all []Place, compare func(a, b Place) int, next func() *row.Batch, add func(b *row.Batch, some []Place), take func(v View)) {
+	mergeRuns(all, compare)
 	for len(all) > 0 {
 		n := min(len(all), row.MaxRows)
 		b := next()
-		for _, p := range all[:n] {
-			add(b, p)
-		}
+		add(b, all[:n])
 		take(ViewOf(b, nil))
 		all = all[n:]
 	}
+}
+
+// mergeRuns sorts, and leaves those that compare equal as they stand. Each list gives its rows in order, so all is a few runs of
+// ascending places: neighbours are merged until one is left.
+func mergeRuns(all []Place, compare func(a, b Place) int) {
+	var ends []int
+	for i := 1; i <= len(all); i++ {
+		if i == len(all) || compare(all[i-1], all[i]) > 0 {
+			ends = append(ends, i)
+		}
+	}
+	if len(ends) < 2 {
+		return
+	}
+	from, to := all, make([]Place, len(all))
+	for len(ends) > 1 {
+		merged := ends[:0]
+		start := 0
+		for n := 0; n < len(ends); n += 2 {
+			if n+1 == len(ends) {
+				copy(to[start:ends[n]], from[start:ends[n]])
+				merged = append(merged, ends[n])
+				break
+			}
+			mid, end := ends[n], ends[n+1]
+			a, b := start, mid
+			for i := start; i < end; i++ {
+				if b == end || a < mid && compare(from[a], from[b]) <= 0 {
+					to[i] = from[a]
+					a++
+				} else {
+					to[i] = from[b]
+					b++
+				}
+			}
+			merged = append(merged, end)
+			start = end
+		}
+		ends = merged
+		from, to = to, from
+	}
+	copy(all, from)
 }

@@ -56,10 +56,14 @@ func (v *View) order(i int) []byte {
 	return v.Order.Bytes(i)
 }
 
-// AppendTo adds row i of v to a page of a step that merges, which it came to by this input; ordered says
-// whether the order of an event's rows is asked for.
-func (v *View) AppendTo(b *row.Batch, i, input int, ordered bool) {
-	v.appendRow(b, i)
+// AppendPlace ends a row of a page of a step that merges, whose columns were appended: row i of v, which came to the step by
+// this input. ordered says whether the order of an event's rows is asked for.
+func (v *View) AppendPlace(b *row.Batch, i, input int, ordered bool) {
+	if len(v.Times) > 0 {
+		b.Times = append(b.Times, v.Times[i])
+	}
+	b.Index = append(b.Index, v.Index[i])
+	b.N++
 	if ordered {
 		var buf [64]byte // on the stack
 		b.AppendOrder(appendInput(buf[:0], v.order(i), input))

@@ -1,6 +1,7 @@
 package csv
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/csv"
 	"fmt"
@@ -21,12 +22,13 @@ type decoder struct {
 	column []int // for each field its cell, or -1
 	cells  int
 	src    bytes.Reader
+	in     *bufio.Reader // over src; a csv.Reader takes it as its own
 }
 
 // NewDecoder makes a decoder of CSV records. A nested path is looked up as its names joined by
 // dots.
 func NewDecoder(fields codec.Fields) engine.Decoder {
-	return &decoder{fields: fields, column: make([]int, len(fields))}
+	return &decoder{fields: fields, column: make([]int, len(fields)), in: bufio.NewReader(nil)}
 }
 
 func (d *decoder) learn(header []byte) error {
@@ -56,7 +58,8 @@ func (d *decoder) record(event []byte, b *row.Batch) (reason, message string) {
 		return step.Malformed, "the record is not UTF-8"
 	}
 	d.src.Reset(event)
-	r := csv.NewReader(&d.src)
+	d.in.Reset(&d.src)
+	r := csv.NewReader(d.in)
 	r.FieldsPerRecord = -1
 	cells, err := r.Read()
 	if err != nil {
