@@ -51,7 +51,8 @@ func table(t *testing.T) (*postgres.Server, func() *pgx.Conn) {
 	}
 }
 
-// onceSteps are a deduplication, windows with corrections, and sessions that are joined by late rows.
+// onceSteps are a deduplication, windows with corrections, sessions that are joined by late rows, and a join of the events with
+// an even id and those with an odd one, with the name that the gauge had at the time.
 const onceSteps = `undertide: 1
 job: once
 settings: {checkpoint: {every: 100ms}}
@@ -62,6 +63,12 @@ steps:
   first: {from: events, deduplicate: {key: [id], within: 10m}}
   tens: {from: first, key: [gauge], window: {tumbling: 10s}, late: {accept: 20s}, measures: {n: count(), ids: sum(id)}}
   calls: {from: first, key: [gauge], window: {session: 2s}, late: {accept: 20s}, measures: {n: count(), ids: sum(id)}}
+  even: {from: first, where: id %% 2 == 0}
+  odd: {from: first, where: id %% 2 != 0}
+  met: {join: {left: even, right: odd, match: [gauge], within: 3s, kind: outer, accept: 2s}}
+  named: {from: met, lookup: {reference: gauges, match: {gauge: gauge}, add: [name], as_of: event_time}}
+references:
+  gauges: {via: file, with: {path: %s}, fields: {gauge: string, name: string, since: {type: timestamp, parse: epoch_ms}}, key: [gauge], event_time: since, watermark: {margin: 0s, ahead: none}}
 sinks:
 `
 
@@ -282,15 +289,21 @@ func TestOnceKilled(t *testing.T) {
 	}
 }
 
-// sinkLines writes a sink for each step.
+// onceRows are the steps whose rows are delivered.
+var onceRows = []string{"first", "tens", "calls", "named"}
+
+// sinkLines writes a sink for each of them.
 func sinkLines(name, via, with, more string) string {
 	var b strings.Builder
-	for _, step := range []string{"first", "tens", "calls"} {
+	for _, step := range onceRows {
+		if step == "named" && strings.Contains(with, "replace: true") {
+			continue // nothing tells its rows apart
+		}
 		line := fmt.Sprintf("  STEP_%s: {from: STEP, via: %s, with: {%s}%s", name, via, with, more)
 		switch replaces := strings.Contains(with, "replace: true"); {
 		case replaces && step == "first":
 			line += ", key: [id]"
-		case !replaces && step != "first":
+		case !replaces && (step == "tens" || step == "calls"):
 			line += ", append_revisions: true"
 		}
 		b.WriteString(strings.ReplaceAll(line, "STEP", step) + "}\n")
@@ -315,8 +328,13 @@ func onceKilled(t *testing.T, by string) {
 		t.Fatal(err)
 	}
 	input := write(t, h.dir, "in.ndjson", "")
+	var names strings.Builder
+	for i := range 400 { // every two minutes of the events another name
+		fmt.Fprintf(&names, `{"gauge":"G%d","name":"name %d","since":%d}`+"\n", i%9, i, i*13_000)
+	}
+	gauges := write(t, h.dir, "gauges.ndjson", names.String())
 	connections := fmt.Sprintf("connections:\n  harbour: {via: kafka, brokers: [%q]}\n  office: {via: postgres, url: \"postgres://tide@%s/postgres\", password: \"${env.%s}\"}", h.at, u.Host, h.env)
-	document := fmt.Sprintf(onceSteps, connections, input, true) +
+	document := fmt.Sprintf(onceSteps, connections, input, true, gauges) +
 		sinkLines("topic", "kafka", "connection: harbour, topic: STEP, create: true, partitions: 2", "") +
 		sinkLines("newest", "kafka", "connection: harbour, topic: STEP.newest, create: true, replace: true", "") +
 		sinkLines("table", "postgres", "connection: office, table: STEP, create: true, replace: true", "") +
@@ -325,7 +343,7 @@ func onceKilled(t *testing.T, by string) {
 		document += sinkLines("files", "file", "path: "+h.dir+"/STEP/", "")
 	}
 	write(t, h.dir, "once.yaml", document)
-	write(t, h.dir, "alone.yaml", fmt.Sprintf(onceSteps, "", input, false)+sinkLines("files", "file", "path: STEP.ndjson", ""))
+	write(t, h.dir, "alone.yaml", fmt.Sprintf(onceSteps, "", input, false, gauges)+sinkLines("files", "file", "path: STEP.ndjson", ""))
 	if by == "service" {
 		h.serve = serve(t, h.dir, "--env", h.env)
 		h.serve.must("save", "once.yaml")
@@ -379,14 +397,14 @@ func onceKilled(t *testing.T, by string) {
 	} else {
 		h.run.end(t, syscall.SIGTERM)
 	}
-	for _, step := range []string{"first", "tens", "calls"} {
+	for _, step := range onceRows {
 		want := withoutLast(lines(step))
 		topic := strings.Split(strings.TrimSpace(kcat(t, "", "-b", h.at, "-t", step, "-C", "-e", "-q", "-X", "isolation.level=read_committed")), "\n")
 		same(t, "topic "+step, withoutLast(topic), want)
 		if !h.zombies {
 			same(t, "files "+step, withoutLast(delivered(t, filepath.Join(h.dir, step))), want)
 		}
-		if step == "first" {
+		if step == "first" || step == "named" {
 			continue
 		}
 		rows, err := conn.Query(context.Background(), fmt.Sprintf("SELECT format('%%s %%s %%s: %%s %%s, revision %%s', gauge, (extract(epoch FROM window_start) * 1000000)::bigint, (extract(epoch FROM window_end) * 1000000)::bigint, n, ids, revision) FROM %s WHERE gauge <> 'last'", step))
