@@ -186,12 +186,12 @@ func judged(steps []connect.Step, needs connect.Needs, makes bool, stream string
 
 func showChecked(s *streams, j *job.Job, plan bool, format string) error {
 	if !plan {
-		references := ""
+		references, read := "", len(job.PlanOf(j).Sources)
 		if n := len(j.References); n > 0 {
 			references = fmt.Sprintf("%d %s, ", n, plural(int64(n), "reference"))
 		}
 		_, err := fmt.Fprintf(s.out, "%s: job %s is right: %d %s, %s%d %s, %d %s\n", j.File, j.Name,
-			len(j.Sources), plural(int64(len(j.Sources)), "source"), references, len(j.Steps), plural(int64(len(j.Steps)), "step"), len(j.Sinks), plural(int64(len(j.Sinks)), "sink"))
+			read, plural(int64(read), "source"), references, len(j.Steps), plural(int64(len(j.Steps)), "step"), len(j.Sinks), plural(int64(len(j.Sinks)), "sink"))
 		return err
 	}
 	p := job.PlanOf(j)

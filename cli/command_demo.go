@@ -112,7 +112,7 @@ func runDemo(ctx context.Context, s *streams, o service.Options, listen string) 
 	})
 	o.Ready = func(address string) {
 		all.Go(func() error {
-			if err := startHarbour(inner, s, address); inner.Err() == nil {
+			if err := startHarbour(inner, s, address, o.Files[0]); inner.Err() == nil {
 				return err
 			}
 			return nil // it closes already
@@ -130,8 +130,8 @@ func runDemo(ctx context.Context, s *streams, o service.Options, listen string) 
 	return err
 }
 
-// startHarbour saves and starts the demo's jobs, and says where they can be seen.
-func startHarbour(ctx context.Context, s *streams, address string) error {
+// startHarbour saves and starts the demo's jobs, and says where they can be seen. files is the folder whose files they may name.
+func startHarbour(ctx context.Context, s *streams, address, files string) error {
 	cl, err := client.New(address)
 	if err != nil {
 		return err
@@ -139,7 +139,7 @@ func startHarbour(ctx context.Context, s *streams, address string) error {
 	if err := cl.Ready(ctx, 10*time.Second); err != nil {
 		return err
 	}
-	docs, err := harbour.Jobs()
+	docs, err := harbour.Jobs(files)
 	if err != nil {
 		return err
 	}

@@ -224,7 +224,7 @@ func referenceLines(s *streams, f api.Figures, plan job.Plan) {
 	rows = nil
 	for _, step := range plan.Steps {
 		if l := f.Steps[step.Name].Lookup; l != nil {
-			rows = append(rows, []string{step.Name, l.Reference, group(l.Found), group(l.Missed), group(l.Null), harmless(strings.Join(l.Misses, "; "))})
+			rows = append(rows, []string{step.Name, l.Reference, group(l.Found), group(l.Missed), group(l.Null), harmless(fewText(l.Misses))})
 		}
 	}
 	if len(rows) == 0 {

@@ -224,12 +224,21 @@ func joined(w io.Writer, name string, s engine.StepCounts) {
 	fmt.Fprintln(w)
 }
 
+// fewText names the first of a list, and says that there are more.
+func fewText(list []string) string {
+	const most = 3
+	if len(list) > most {
+		return strings.Join(list[:most], "; ") + " …"
+	}
+	return strings.Join(list, "; ")
+}
+
 // lookedUp tells how many rows were found in a reference.
 func lookedUp(w io.Writer, name, in string, misses []string, s engine.StepCounts) {
 	all := s.Lookup.Found + s.Lookup.Missed + s.Lookup.Null
 	fmt.Fprintf(w, "  step %s: %s of %s %s found in %s", name, group(s.Lookup.Found), group(all), plural(all, "row"), in)
 	if s.Lookup.Missed > 0 {
-		fmt.Fprintf(w, "; %s %s no row there, such as %s", group(s.Lookup.Missed), map[bool]string{true: "has", false: "have"}[s.Lookup.Missed == 1], strings.Join(misses, "; "))
+		fmt.Fprintf(w, "; %s %s no row there, such as %s", group(s.Lookup.Missed), map[bool]string{true: "has", false: "have"}[s.Lookup.Missed == 1], fewText(misses))
 	}
 	if s.Lookup.Null > 0 {
 		fmt.Fprintf(w, "; %s with a null", group(s.Lookup.Null))

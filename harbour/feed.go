@@ -1,15 +1,18 @@
 package harbour
 
 import (
+	"bytes"
 	"context"
 	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"maps"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"undertide/connect"
@@ -20,27 +23,43 @@ import (
 	"undertide/job"
 )
 
-//go:embed jobs/*.yaml
+//go:embed jobs/*.yaml berths.csv
 var jobs embed.FS
 
-// Jobs are the documents of the demo's jobs, by name.
-func Jobs() (map[string][]byte, error) {
+// berthsFile is the list of berths, as the jobs name it.
+const berthsFile = "../berths.csv"
+
+// Jobs are the documents of the demo's jobs, by name. The list of berths that they name is put into a folder, unless it is there.
+func Jobs(folder string) (map[string][]byte, error) {
+	berths := filepath.Join(folder, filepath.Base(berthsFile))
+	if _, err := os.Stat(berths); errors.Is(err, fs.ErrNotExist) {
+		list, err := jobs.ReadFile(filepath.Base(berthsFile))
+		if err == nil {
+			err = os.WriteFile(berths, list, 0o644)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the list of berths: %w", err)
+		}
+	}
 	entries, err := jobs.ReadDir("jobs")
 	if err != nil {
 		return nil, err
 	}
 	out := map[string][]byte{}
 	for _, e := range entries {
-		if out[e.Name()[:len(e.Name())-len(".yaml")]], err = jobs.ReadFile("jobs/" + e.Name()); err != nil {
+		text, err := jobs.ReadFile("jobs/" + e.Name())
+		if err != nil {
 			return nil, err
 		}
+		out[strings.TrimSuffix(e.Name(), ".yaml")] = bytes.ReplaceAll(text, []byte(berthsFile), []byte(berths))
 	}
 	return out, nil
 }
 
 // Topics are all that the demo's streams and jobs use.
 var Topics = []string{"gauge.levels", "gauge.means", "gauge.late", "crane.lifts", "crane.loads", "crane.alarms",
-	"vessel.pings", "vessel.calls", "vessel.silent", "gate.log"}
+	"vessel.pings", "vessel.calls", "vessel.silent", "gate.log",
+	"lift.orders", "orders.lifted", "orders.open", "lifts.unordered", "lifts.heavy", "vessel.draughts", "vessel.deep"}
 
 // partitions of the demo's topics.
 const partitions = 2
@@ -49,7 +68,7 @@ const partitions = 2
 const past = 2 * time.Hour
 
 // keys are the fields that the streams' messages are keyed by; lines of text have no key.
-var keys = map[string]string{"gauge.levels": "gauge", "crane.lifts": "crane", "vessel.pings": "vessel"}
+var keys = map[string]string{"gauge.levels": "gauge", "crane.lifts": "crane", "vessel.pings": "vessel", "lift.orders": "vessel", "vessel.draughts": "vessel"}
 
 // Feed sends the streams to a broker as they happen, until ctx is done. How far it has come is kept in
 // folder dir: a feed that starts again sends what happened meanwhile, unless that is longer ago than
@@ -68,8 +87,9 @@ func Feed(ctx context.Context, c kafka.Connection, dir string, log *slog.Logger)
 	ended := make(chan error, len(all))
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
+	now := time.Now() // one beginning for all: orders go before lifts
 	for topic, document := range all {
-		go func() { ended <- feed(inner, w, topic, document, filepath.Join(dir, topic+".json"), log) }()
+		go func() { ended <- feed(inner, w, topic, document, filepath.Join(dir, topic+".json"), now, log) }()
 	}
 	var faults []error
 	for range all {
@@ -89,7 +109,7 @@ type place struct {
 	Sent     time.Time       `json:"sent"`
 }
 
-func feed(ctx context.Context, w *kafka.Writer, topic, document, path string, log *slog.Logger) error {
+func feed(ctx context.Context, w *kafka.Writer, topic, document, path string, now time.Time, log *slog.Logger) error {
 	text, err := streams.ReadFile(document)
 	if err != nil {
 		return err
@@ -98,7 +118,6 @@ func feed(ctx context.Context, w *kafka.Writer, topic, document, path string, lo
 	if err != nil {
 		return err
 	}
-	now := time.Now()
 	at := place{Start: row.TimeOf(now.Add(-past).Truncate(time.Minute))}
 	var old place
 	if text, err := os.ReadFile(path); err == nil && json.Unmarshal(text, &old) == nil && now.Sub(old.Sent) < past {

@@ -27,6 +27,9 @@ var Streams = map[string]string{
 	"gauge.levels": "streams/gauge-levels.yaml",
 	"crane.lifts":  "streams/crane-lifts.yaml",
 	"vessel.pings": "streams/vessel-pings.yaml",
+	"lift.orders":  "streams/lift-orders.yaml",
+	// What follows is made to be looked up in.
+	"vessel.draughts": "streams/vessel-draughts.yaml",
 }
 
 // logs are streams of text lines, which are written as they are in the events' field line.

@@ -57,8 +57,12 @@ func TestResume(t *testing.T) {
 	if err := Make(context.Background(), data); err != nil {
 		t.Fatal(err)
 	}
+	berths, err := filepath.Abs("berths.csv")
+	if err != nil {
+		t.Fatal(err)
+	}
 	paths, err := filepath.Glob("files/*.yaml")
-	if err != nil || len(paths) < 7 {
+	if err != nil || len(paths) < 10 {
 		t.Fatalf("%d jobs: %v", len(paths), err)
 	}
 	stopped, tried := 0, 0
@@ -74,7 +78,7 @@ func TestResume(t *testing.T) {
 			}
 			outputs := func(stops bool) map[string][]string {
 				dir := t.TempDir()
-				document := strings.NewReplacer("../data/out/", dir+"/out/", "../data/", data+"/").Replace(string(text))
+				document := strings.NewReplacer("../data/out/", dir+"/out/", "../data/", data+"/", berthsFile, berths).Replace(string(text))
 				j, err := job.Parse(filepath.Join(dir, "job.yaml"), document, job.Options{})
 				if err != nil {
 					t.Fatal(err)
