@@ -119,7 +119,7 @@ func pieces(j *Job, root *node) map[string]string {
 	}
 	for i := range j.Sources {
 		n := root.get("sources")
-		if j.isReference(i) {
+		if j.IsReference(i) {
 			n = root.get("references")
 		}
 		n = n.get(j.Sources[i].Name)

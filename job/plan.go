@@ -86,7 +86,7 @@ func fieldTexts(s row.Schema) []string {
 func PlanOf(j *Job) Plan {
 	p := Plan{Job: j.Name, Sources: []SourcePlan{}, References: []ReferencePlan{}, Steps: []StepPlan{}, Sinks: []SinkPlan{}}
 	for i := range j.Sources {
-		if !j.isReference(i) { // it stands there
+		if !j.IsReference(i) { // it stands there
 			p.Sources = append(p.Sources, planSource(&j.Sources[i]))
 		}
 	}
@@ -261,7 +261,10 @@ func planJoin(p *StepPlan, d *step.Join, passed func(string) string) {
 	p.Delay = "a pair is published as its second row is read"
 	var kept, told []string
 	for side, name := range step.Sides {
-		what := fmt.Sprintf("its time by %s", row.DurationText(max(d.Reach(side), 0)+d.Accept))
+		what := "its time"
+		if after := max(d.Reach(side), 0) + d.Accept; after > 0 {
+			what += " by " + row.DurationText(after)
+		}
 		if d.Window != nil {
 			what = "the end of its window"
 			if d.Accept > 0 {

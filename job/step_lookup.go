@@ -152,7 +152,7 @@ func (b *builder) lookupStep(n *node, place string, in input, s *Step) {
 	keys := r.keyNames()
 	s.Does = append(s.Does, lookupTexts(&l, in.text, r.Name, keys)...)
 	missing := map[string]step.Unfound{"keep": step.KeepUnfound, "drop": step.DropUnfound, "reject": step.RejectUnfound}[l.missing]
-	d := &step.Lookup{Reference: r.Name, Match: l.match, Names: l.names, Fields: l.fields, Missing: missing}
+	d := &step.Lookup{Reference: r.Name, Match: l.match, Names: l.names, Fields: l.fields, Adds: l.adds, Key: r.Key, Missing: missing}
 	s.Looks = append(s.Looks, l.in)
 	if l.asOf == "event_time" {
 		b.asOf(n, place, in, s, &l, missing)
@@ -241,8 +241,8 @@ func sided(k step.Keyed) bool {
 	return false
 }
 
-// isReference says whether a source is a reference that is looked up in as of event time.
-func (j *Job) isReference(source int) bool {
+// IsReference says whether a source is a reference that is looked up in as of event time.
+func (j *Job) IsReference(source int) bool {
 	return slices.ContainsFunc(j.References, func(r Reference) bool { return r.AsOf == source })
 }
 

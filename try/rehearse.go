@@ -110,6 +110,9 @@ type Warning struct {
 	Fix  string `json:"fix"`
 }
 
+// versionRows are how many rows a rehearsal takes of a reference whose versions are looked up in.
+const versionRows = 100_000
+
 // Rehearse runs a document on a sample of each source, to its end, and delivers nothing.
 func Rehearse(ctx context.Context, j *job.Job, o RehearseOptions) (Rehearsal, error) {
 	began := time.Now()
@@ -130,14 +133,25 @@ func Rehearse(ctx context.Context, j *job.Job, o RehearseOptions) (Rehearsal, er
 	g := &engine.Graph{Steps: j.Flow(refs.Finders())}
 	for i := range j.Sources {
 		s := &j.Sources[i]
-		if path, in := o.In[s.Name]; in {
+		switch path, in := o.In[s.Name]; {
+		case in:
 			samples[i], err = sampleFile(ctx, path, s, o.Rows)
-		} else {
+		case j.IsReference(i): // versions from before the sample count in it
+			samples[i], err = Sample(ctx, j, s, connect.Sampling{Rows: max(o.Rows, versionRows), From: connect.Oldest})
+		default:
 			samples[i], err = Sample(ctx, j, s, connect.Sampling{Rows: o.Rows, From: o.From})
 		}
 		if err != nil {
 			return Rehearsal{}, err
 		}
+	}
+	if o.From == connect.Newest && len(o.In) == 0 {
+		if err := sampleTogether(ctx, j, samples, o.Rows); err != nil {
+			return Rehearsal{}, err
+		}
+	}
+	for i := range j.Sources {
+		s := &j.Sources[i]
 		src := s.On(sampledPartitions(samples[i]), true)
 		src.Ahead = s.Ahead
 		g.Sources = append(g.Sources, src)
@@ -215,11 +229,12 @@ type rehearser struct {
 	shown  map[string]*shown
 	judges map[int]*judge
 	keys   map[int]*keyCounter
+	sides  map[int]*sides
 	times  []*timeSpan
 }
 
 func (r *rehearser) taps() {
-	r.judges, r.keys = map[int]*judge{}, map[int]*keyCounter{}
+	r.judges, r.keys, r.sides = map[int]*judge{}, map[int]*keyCounter{}, map[int]*sides{}
 	r.j.EachPart(func(name string, ref engine.Ref) {
 		s := &shown{keep: r.keep, schema: r.g.SchemaOf(ref)}
 		r.shown[name] = s
@@ -235,11 +250,14 @@ func (r *rehearser) taps() {
 		var see func(step.View)
 		switch {
 		case s.Stateless != nil && s.Stateless.Where != nil:
-			r.judges[i] = newJudge(s, r.j.Values)
+			r.judges[i] = newJudge(s, &r.g.Steps[i], r.j.Values)
 			see = r.judges[i].filter
 		case s.Split != nil:
-			r.judges[i] = newJudge(s, r.j.Values)
+			r.judges[i] = newJudge(s, &r.g.Steps[i], r.j.Values)
 			see = r.judges[i].split
+		case joined(s) != nil:
+			r.sides[i] = newSides(joined(s))
+			see = r.sides[i].see
 		case s.Keyed != nil && len(s.Keyed.Spec().Key) > 0:
 			r.keys[i] = &keyCounter{spec: s.Keyed.Spec(), of: map[string]int64{}}
 			see = r.keys[i].see
@@ -247,17 +265,7 @@ func (r *rehearser) taps() {
 			continue
 		}
 		for _, in := range s.From {
-			columns := in.Columns
-			r.g.Taps = append(r.g.Taps, engine.TapNode{From: in.Ref, Schema: r.g.SchemaOf(in.Ref), Tap: eye{func(v step.View) {
-				if columns != nil {
-					cols := make([]*row.Column, len(columns))
-					for n, c := range columns {
-						cols[n] = v.Cols[c]
-					}
-					v.Cols = cols
-				}
-				see(v)
-			}}})
+			r.g.Taps = append(r.g.Taps, engine.TapNode{From: in.Ref, Schema: r.g.SchemaOf(in.Ref), Tap: eye{func(v step.View) { see(in.Arrange(v)) }}})
 		}
 	}
 }
@@ -331,6 +339,8 @@ func (k *keyCounter) see(v step.View) {
 // judge sees the rows that come to a filter or split.
 type judge struct {
 	st       *job.Step
+	schema   row.Schema
+	looks    *step.StatelessRun // what is looked up before; nil for nothing
 	where    *expr.Runner
 	terms    []term
 	parts    []*expr.Runner
@@ -348,12 +358,23 @@ type term struct {
 	prog *expr.Program
 }
 
-func newJudge(s *job.Step, values map[string]expr.Value) *judge {
-	d := &judge{st: s, texts: run.TextOf(s.Input)}
+func newJudge(s *job.Step, bound *engine.Step, values map[string]expr.Value) *judge {
+	d := &judge{st: s, schema: s.Input}
+	if bound.Stateless != nil && bound.Stateless.Lookup != nil {
+		l := *bound.Stateless.Lookup
+		l.Missing, l.Misses = step.KeepUnfound, &step.Misses{}
+		d.schema = append(slices.Clone(s.Input), l.Adds...)
+		wide := &step.Stateless{Lookup: &l, Schema: d.schema}
+		for i := range d.schema {
+			wide.Output = append(wide.Output, i)
+		}
+		d.looks = wide.NewRun()
+	}
+	d.texts = run.TextOf(d.schema)
 	if s.Stateless != nil {
 		d.where = s.Stateless.Where.NewRunner()
 		for _, text := range conjuncts(s.Stateless.Where.Text()) {
-			if p, faults := expr.Compile(text, expr.Scope{Fields: s.Input, Values: values}); len(faults) == 0 {
+			if p, faults := expr.Compile(text, expr.Scope{Fields: d.schema, Values: values}); len(faults) == 0 {
 				d.terms = append(d.terms, term{text, p})
 			}
 		}
@@ -404,6 +425,9 @@ func (d *judge) filter(v step.View) {
 	defer d.mu.Unlock()
 	if d.kept >= examplesEach && d.dropped >= examplesEach {
 		return
+	}
+	if d.looks != nil {
+		v, _, _ = d.looks.Run(v, nil)
 	}
 	c, errs := d.where.Run(v.Cols, v.N)
 	one := v
@@ -541,7 +565,9 @@ func (r *rehearser) warn(out *Rehearsal, samples []connect.Sample, f engine.Figu
 			say(s.Name, "look at the condition; without it the sample gives these rows", "having drops all %d result rows", made)
 		}
 		if n := c.Rejected[step.NullKey]; n > 0 {
-			say(s.Name, "key by a field that always has a value, fill it by set before, or say null_key: keep", "%d of %d rows have no key (%s is null) and become rejects: they count in no window", n, c.In, strings.Join(s.Keyed.Spec().KeySchema().Names(), ", "))
+			if s.Keyed != nil && !s.Keyed.Spec().KeepNull {
+				say(s.Name, "key by a field that always has a value, fill it by set before, or say null_key: keep", "%d of %d rows have no key (%s is null) and become rejects: they count in no window", n, c.In, strings.Join(s.Keyed.Spec().KeySchema().Names(), ", "))
+			}
 		}
 		if n := c.Rejected[step.Expression]; n*10 > c.In {
 			say(s.Name, "see rejects of "+s.Name, "%d of %d rows become rejects since an expression has no value", n, c.In)
@@ -568,7 +594,19 @@ func (r *rehearser) warn(out *Rehearsal, samples []connect.Sample, f engine.Figu
 			}
 		}
 		r.warnWindow(s, c, say)
+		if k := r.sides[i]; k != nil {
+			r.warnJoin(s, k, f.Steps[i], say)
+		}
+		if reference, misses := run.LookedUp(&r.g.Steps[i]); reference != "" {
+			warnLookup(s, &r.g.Steps[i], f.Steps[i], reference, misses, say)
+		}
 	}
+}
+
+// joined gives the join that a step is; nil for another.
+func joined(s *job.Step) *step.Join {
+	d, _ := s.Keyed.(*step.Join)
+	return d
 }
 
 // warner takes a warning of a part: what to do, and what is wrong.

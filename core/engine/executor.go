@@ -145,7 +145,7 @@ func (x *executor) push(r Ref, v step.View) {
 	list := x.p.consumers[r]
 	for _, c := range list.sinks {
 		in := x.p.Sinks[c.at].From
-		w := arranged(v, &in[c.input])
+		w := in[c.input].Arrange(v)
 		if x.early && len(in) > 1 {
 			x.waitSinks[c.at] = append(x.waitSinks[c.at], mergeInput{c.input, w})
 		} else {
@@ -156,7 +156,7 @@ func (x *executor) push(r Ref, v step.View) {
 		x.view(i, v)
 	}
 	for _, c := range list.steps {
-		w := arranged(v, &x.p.Steps[c.at].From[c.input])
+		w := x.p.Steps[c.at].From[c.input].Arrange(v)
 		switch k := x.p.keyedAt[c.at]; {
 		case k >= 0 && x.p.routed[k]:
 			x.route(k, c.at, c.input, w)
@@ -173,8 +173,8 @@ func (x *executor) push(r Ref, v step.View) {
 	}
 }
 
-// arranged gives the view with its columns in the order that the reader has.
-func arranged(v step.View, in *Input) step.View {
+// Arrange gives a view of what is read with its columns as the reader has them.
+func (in *Input) Arrange(v step.View) step.View {
 	if in.Columns == nil {
 		return v
 	}

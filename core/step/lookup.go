@@ -14,9 +14,11 @@ import (
 // Lookup adds columns of a reference's rows (docs/job-document.md, "Lookup"). Immutable; In and Sample are set for each run,
 // by [Lookup.Within].
 type Lookup struct {
-	Reference string // its name
-	Match     []int  // columns of the input, one for each key field
-	Fields    []int  // of the reference, that become columns
+	Reference string     // its name
+	Match     []int      // columns of the input, one for each key field
+	Fields    []int      // of the reference, that become columns
+	Adds      row.Schema // those columns
+	Key       []int      // key fields of the reference, in the order of Match
 	Missing   Unfound
 	Names     []string // of Match, for people
 
@@ -93,6 +95,35 @@ type lookupRun struct {
 
 func (l *Lookup) newRun() *lookupRun {
 	return &lookupRun{def: l, probe: l.In.NewProbe(l.Fields)}
+}
+
+// Alike gives a key of the reference that differs from one that was missed in upper and lower case or in blanks alone; empty for
+// none. It goes over the first hundred thousand rows.
+func (l *Lookup) Alike() string {
+	t, ok := l.In.(*reference.Table)
+	if !ok {
+		return ""
+	}
+	plain := func(key string) string {
+		return strings.ToLower(strings.Join(strings.Fields(strings.ReplaceAll(key, `"`, " ")), " "))
+	}
+	missed := map[string]bool{}
+	for _, key := range l.Misses.Keys() {
+		missed[plain(key)] = true
+	}
+	found, n := "", 0
+	cols := make([]*row.Column, len(l.Key))
+	t.Each(func(b *row.Batch, i int) bool {
+		for k, c := range l.Key {
+			cols[k] = b.Cols[c]
+		}
+		if key := KeyText(l.Names, cols, i); missed[plain(key)] {
+			found = key
+		}
+		n++
+		return found == "" && n < 100_000
+	})
+	return found
 }
 
 // run looks the selected rows up and adds the columns to in; sel becomes those that go on.

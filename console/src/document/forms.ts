@@ -128,7 +128,10 @@ export function formOf(kind: string, value: Record<string, unknown>): Form {
         named: [],
       }, [{ label: 'equal fields (left: right)', path: ['join', 'match'], name: 'field', expression: 'field' }])
     case 'lookup':
-      return paired(value, { settings: [from, ...looked, { label: 'where', path: ['where'], hint: 'a condition on the result' }], named: [{ label: 'set', path: ['set'], name: 'field', expression: '1' }] }, lookedPairs)
+      return paired(value, { settings: [from, ...looked, { label: 'as of', path: ['lookup', 'as_of'], hint: 'latest', choice: ['latest', 'event_time'] }, { label: 'where', path: ['where'], hint: 'a condition on the result' }], named: [] }, [
+        ...lookedPairs,
+        { label: 'set', path: ['set'], name: 'field', expression: '1' },
+      ])
     case 'split':
       return { settings: [from, { label: 'first only', path: ['first_only'], hint: 'false', choice: ['true', 'false'] }], named: [{ label: 'parts', path: ['split'], name: 'part', expression: 'true' }] }
     case 'absent':

@@ -18,7 +18,7 @@
         </table>
         <p class="soft">{{ balance }}</p>
       </div>
-      <div v-if="sides.length">
+      <div v-if="sides.length" class="twice">
         <table class="plain">
           <thead><tr><th>side</th><th class="num">rows</th><th class="num">matched</th><th class="num">met none</th><th class="num">rate</th><th class="num">late</th><th class="num">waiting</th></tr></thead>
           <tbody><tr v-for="s in sides" :key="s.name"><td>{{ s.name }}</td><td class="num">{{ count(s.rows) }}</td><td class="num">{{ count(s.matched) }}</td><td class="num">{{ count(s.unmatched) }}</td><td class="num">{{ s.rate }}</td><td class="num">{{ count(s.late) }}</td><td class="num">{{ count(s.waiting) }}</td></tr></tbody>
@@ -165,6 +165,7 @@ watch(() => props.name, () => (view.value = views.value[0]))
 dl { display: grid; grid-template-columns: 84px 1fr; gap: 3px 10px; margin: 6px 0; font-size: 12.5px; }
 dt { color: var(--soft); }
 dd { margin: 0; overflow-wrap: anywhere; }
+.twice { grid-column: span 2; min-width: 420px; }
 .tabs { display: flex; gap: 6px; margin: 8px 0 4px; }
 .tabs button { border: 1px solid var(--line); background: none; color: var(--soft); font: inherit; font-size: 12px; padding: 2px 10px; border-radius: 12px; cursor: pointer; }
 .tabs button[aria-selected='true'] { color: var(--sea); border-color: var(--sea); font-weight: 600; }
