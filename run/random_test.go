@@ -969,7 +969,7 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 			var parts []engine.Partition
 			for _, p := range j.parts {
 				if p.source == s {
-					m := &memory.Partition{Called: p.name, Turn: j.turn, Ends: j.script == nil}
+					m := &memory.Partition{Called: p.name, Turn: j.turn, Ends: j.script == nil, Begins: j.seed%2 == 0}
 					for _, e := range p.events {
 						m.Events = append(m.Events, e.text)
 					}

@@ -20,8 +20,18 @@ type Partition struct {
 	// Ends says with the last event that it is the last, as bounded input does; else an empty chunk
 	// follows that says so.
 	Ends bool
+	// Begins says at the start where reading begins, as topics do.
+	Begins bool
 	// Next is the number of the next event.
 	Next int
+}
+
+// Start implements [engine.Starter].
+func (m *Partition) Start() json.RawMessage {
+	if !m.Begins {
+		return nil
+	}
+	return json.RawMessage("0")
 }
 
 func (m *Partition) Name() string                        { return m.Called }

@@ -236,8 +236,8 @@ func (e *run) probe(stop context.Context) bool {
 	asked := 0
 	limit := make(chan struct{}, 16)
 	for _, p := range e.partitions {
-		if p.ended || p.position != nil {
-			continue
+		if p.ended || p.position != nil && e.opt.From != nil {
+			continue // it was asked as the run first started
 		}
 		asked++
 		e.spawn(nil, func() {
