@@ -93,7 +93,7 @@ const refFields = "{k: string, b: int, x: double, id: int, t: {type: timestamp, 
 func randomJob(seed uint64) *refJob {
 	r := rand.New(rand.NewPCG(seed, 4))
 	j := &refJob{seed: seed, turn: 1 + r.IntN(16), ahead: r.IntN(3) == 0}
-	j.streams(r, func() int { return r.IntN(60) })
+	j.streams(r, func() int { return r.IntN(60) * min(r.IntN(8), 1) }) // one in eight is empty
 	return j
 }
 

@@ -301,10 +301,13 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 
 	finished := false
 	e.guard(func() {
+		asked := e.probe(ctx)
 		if e.opt.Save != nil && e.opt.From == nil {
-			e.beginMark(false) // before the first event is read
+			e.beginMark(false) // before the first event is read; it says which partitions are empty
 		}
-		e.sequence(ctx)
+		if asked {
+			e.sequence(ctx)
+		}
 		finished = e.live == 0 && !e.finding && !e.failed()
 	})
 	e.awaitMark()

@@ -13,9 +13,6 @@ import (
 // something failed.
 func (e *run) sequence(stop context.Context) {
 	clocks := e.clocks()
-	if !e.probe(stop) {
-		return
-	}
 	e.marks.settle() // a source that is empty does not hold what reads it with others
 	e.given = e.marks.ofSets(e.given[:0])
 	for stop.Err() == nil && !e.failed() {
