@@ -44,7 +44,9 @@ sinks:
 // (u5), a click without (u6), and at the end what moves the watermark on.
 func sendClicks(t *testing.T, broker string) {
 	t.Helper()
-	view := func(user string, at int) string { return fmt.Sprintf(`{"user":"%s","page":"p","at":%d}`+"\n", user, at) }
+	view := func(user string, at int) string {
+		return fmt.Sprintf(`{"user":"%s","page":"p","at":%d}`+"\n", user, at)
+	}
 	click := func(user string, at int) string {
 		return fmt.Sprintf(`{"user":"%s","button":"b","at":%d}`+"\n", user, at)
 	}
