@@ -110,6 +110,9 @@ func (r *rehearser) warnJoin(s *job.Step, k *sides, c engine.StepFigures, say wa
 			say(s.Name, "check that match names the same thing on both sides", "%s, such as %s on the left and %s on the right", text, anyOf(k.of[0]), anyOf(k.of[1]))
 		}
 	}
+	if rows := k.all[0] + k.all[1]; c.Pairs > 10*rows {
+		say(s.Name, "match more fields, or give a shorter within, where that is not what you mean", "%d rows make %d pairs: a row meets some %d partners, and all that follows has as many rows", rows, c.Pairs, 2*c.Pairs/rows)
+	}
 	reach := max(k.def.Reach(step.LeftSide), k.def.Reach(step.RightSide))
 	if span := r.sharedSpan(s); span < reach {
 		say(s.Name, "rehearse more rows, or from the oldest ones", "the sample has %s of both sides, and partners may be %s apart: many are outside of it", span.Round(time.Millisecond), row.DurationText(reach))

@@ -26,6 +26,9 @@ sinks:
   out: {from: met, via: file, with: {path: out.ndjson}}
 `
 
+// numbered puts a number in the place of %d.
+func numbered(text string, n int) string { return strings.ReplaceAll(text, "%d", fmt.Sprint(n)) }
+
 // TestRehearseJoin: what a rehearsal says of joins and lookups whose sides hardly meet, and that it judges rows by what was
 // looked up.
 func TestRehearseJoin(t *testing.T) {
@@ -45,6 +48,7 @@ func TestRehearseJoin(t *testing.T) {
 			`placed: 40 of 40 rows have no row in berths, such as berth "C0"; add them to the reference`,
 		}},
 		{"a long way", "10m", "b%d", "b%d", "B%d", []string{`met: the sample has 3.9s of both sides, and partners may be 10m apart: many are outside of it; rehearse more rows`}},
+		{"all with all", "1h", "b", "b", "B%d", []string{`met: 80 rows make 1600 pairs: a row meets some 40 partners, and all that follows has as many rows; match more fields`}},
 	} {
 		dir := t.TempDir()
 		put := func(name string, line func(i int) string) {
@@ -57,9 +61,9 @@ func TestRehearseJoin(t *testing.T) {
 			}
 		}
 		put("orders.ndjson", func(i int) string {
-			return fmt.Sprintf(`{"box":"`+c.box+`","berth":"`+c.berth+`","n":%d,"at":%d}`, i, i, i, i*100)
+			return fmt.Sprintf(`{"box":"%s","berth":"%s","n":%d,"at":%d}`, numbered(c.box, i), numbered(c.berth, i), i, i*100)
 		})
-		put("lifts.ndjson", func(i int) string { return fmt.Sprintf(`{"box":"`+c.lift+`","at":%d}`, i, i*100) })
+		put("lifts.ndjson", func(i int) string { return fmt.Sprintf(`{"box":"%s","at":%d}`, numbered(c.lift, i), i*100) })
 		put("berths.ndjson", func(i int) string { return fmt.Sprintf(`{"id":"B%d","depth":%d}`, i, i) })
 		j, err := job.Parse(filepath.Join(dir, "job.yaml"), fmt.Sprintf(lookedAt, c.within), job.Options{})
 		if err != nil {

@@ -554,9 +554,9 @@ func TestTry(t *testing.T) {
 		link        *Link
 		table, want string
 	}{
-		{link, "mine", "reached yes, signed in yes, table there yes, may insert yes, may delete yes"},
-		{link, "", "reached yes, signed in yes, table there not asked, may insert not asked, may delete not asked"},
-		{link, "pg_catalog.pg_class", "reached yes, signed in yes, table there yes, may insert no: the server says that this user may not insert into pg_catalog.pg_class; GRANT the right, where a job is to do so, may delete no"},
+		{link, "mine", "reached yes, signed in yes, table there yes, may read yes, may insert yes, may delete yes"},
+		{link, "", "reached yes, signed in yes, table there not asked, may read not asked, may insert not asked, may delete not asked"},
+		{link, "pg_catalog.pg_class", "reached yes, signed in yes, table there yes, may read yes, may insert no: the server says that this user may not insert into pg_catalog.pg_class; GRANT the right, where a job is to do so, may delete no"},
 		{link, "yours", "reached yes, signed in yes, table there no: there is no table yours"},
 		{&wrong, "mine", "reached yes, signed in no: database store (" + s.Where() + "): access denied: password authentication failed"},
 		{&other, "mine", `reached yes, signed in no: database store (` + s.Where() + `): access denied: database "elsewhere" does not exist`},
@@ -729,4 +729,71 @@ func FuzzLines(f *testing.F) {
 			t.Errorf("%q comes back as %q", s, *got[0])
 		}
 	})
+}
+
+// TestReading: a table or query is read whole, in turns, as the server writes its rows as JSON; what is wrong with it is said; and
+// nothing can be written by it.
+func TestReading(t *testing.T) {
+	_, link, conn := server(t)
+	ctx := context.Background()
+	if _, err := conn.Exec(ctx, `drop table if exists piers; create table piers (id bigint, name text, depth numeric, built timestamptz, open boolean, tags jsonb);
+		insert into piers values (1, 'North "one"', 13.50, '2020-01-02 03:04:05.000006+01', true, '["a", null]'), (2, null, null, null, null, null)`); err != nil {
+		t.Fatal(err)
+	}
+	c := &connect.Connection{Name: "store", Kind: Kind, Link: link}
+	read := func(r *reading) (events []string, turns int, err error) {
+		opened, err := r.Open(ctx, connect.Opening{})
+		if err != nil {
+			return nil, 0, err
+		}
+		p := opened.Partitions[0]
+		defer p.Close()
+		if err := p.Open(ctx, nil); err != nil {
+			return nil, 0, err
+		}
+		for {
+			var chunk engine.Chunk
+			if err := p.Read(ctx, &chunk); err != nil {
+				return nil, 0, err
+			}
+			turns++
+			for i := range chunk.Starts {
+				if chunk.Offset(i) != int64(len(events)) {
+					t.Errorf("row %d has the number %d", len(events), chunk.Offset(i))
+				}
+				events = append(events, string(chunk.Event(i)))
+			}
+			if chunk.Last {
+				return events, turns, nil
+			}
+		}
+	}
+	got, _, err := read(&reading{Connection: c, Table: "piers"})
+	want := []string{`{"id":1,"name":"North \"one\"","depth":13.50,"built":"2020-01-02T02:04:05.000006+00:00","open":true,"tags":["a", null]}`, `{"id":2,"name":null,"depth":null,"built":null,"open":null,"tags":null}`}
+	if err != nil || !slices.Equal(got, want) {
+		t.Errorf("%v: %q", err, got)
+	}
+	got, turns, err := read(&reading{Connection: c, Query: "select n from generate_series(1, 10000) n -- all of them"})
+	if err != nil || len(got) != 10_000 || turns != 3 || got[9999] != `{"n":10000}` {
+		t.Errorf("%d rows in %d turns: %v", len(got), turns, err)
+	}
+	if got, _, err := read(&reading{Connection: c, Query: "select 1 as n where false"}); err != nil || len(got) != 0 {
+		t.Errorf("%q: %v", got, err)
+	}
+	for query, want := range map[string]string{
+		"select nonsense from piers":                            `the query is not right: column "nonsense" does not exist`,
+		"select * from sheds":                                   `relation "sheds" does not exist; create it, or name one that is there`,
+		"delete from piers":                                     "the query is not right: ",
+		"select 1/(2 - id) from piers":                          "division by zero",
+		"select 1) t; drop table piers; select (1":              "the query is not right: ",
+		"with gone as (delete from piers returning 1) select 1": "WITH clause containing a data-modifying statement must be at the top level",
+		"select nextval('pg_catalog.nothing')":                  "does not exist",
+	} {
+		if got, _, err := read(&reading{Connection: c, Query: query}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %q, %v", query, got, err)
+		}
+	}
+	if left := texts(t, conn, "select count(*)::text from piers"); !slices.Equal(left, []string{"2"}) {
+		t.Errorf("%v rows are left", left)
+	}
 }
