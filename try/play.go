@@ -23,6 +23,9 @@ type Played struct {
 	Moments []Moment     `json:"moments"` // one for each event or clock given, and one for the end
 	Parts   []PlayedPart `json:"parts"`
 	Windows []Band       `json:"windows"`
+	// Pairs are those of joins within a time, and Reaches how far each of their rows does.
+	Pairs   []Met   `json:"pairs"`
+	Reaches []Reach `json:"reaches"`
 	// Example is the play as an example of the document, YAML.
 	Example string `json:"example"`
 }
@@ -83,7 +86,7 @@ const MostPlayed = 2000
 // Play gives a document events one by one and tells what comes of each. byArrival sorts them as a
 // program would that goes by arrival: each event has the greatest event time that came before it.
 func Play(ctx context.Context, j *job.Job, events []Given, byArrival bool) (Played, error) {
-	out := Played{Moments: []Moment{}, Parts: []PlayedPart{}, Windows: []Band{}}
+	out := Played{Moments: []Moment{}, Parts: []PlayedPart{}, Windows: []Band{}, Pairs: []Met{}, Reaches: []Reach{}}
 	if len(events) > MostPlayed {
 		return out, fmt.Errorf("%w: %d events are more than the %d that are played one by one; rehearse takes more", connect.ErrUsage, len(events), MostPlayed)
 	}
@@ -124,12 +127,14 @@ func Play(ctx context.Context, j *job.Job, events []Given, byArrival bool) (Play
 	g, o := scripted(j, given, refs.Finders(), wrap)
 	w := &player{j: j, g: g, out: &out}
 	w.taps()
+	w.joinTaps()
 	o.Stepped = func(s engine.Stepped) { w.stepped(s, given) }
 	g.Sinks = nil
 	if _, err := engine.Run(ctx, g, o); err != nil {
 		return out, err
 	}
 	w.bands()
+	w.met()
 	out.Example = job.ExampleText(j, "as it was tried", given, func(part string) (rows []json.RawMessage) {
 		for _, m := range out.Moments {
 			for _, r := range m.Rows {
@@ -213,6 +218,7 @@ type player struct {
 	rows  []PlayedRow
 	time  *row.Time
 	fault string
+	joins []*joinPlay
 	marks map[int]row.Time // by source: the watermark after the last moment
 }
 
@@ -286,6 +292,9 @@ func (timesOf) Append(dst []byte, v step.View) []byte {
 func (w *player) stepped(s engine.Stepped, given []job.Given) {
 	m := &w.out.Moments[min(s.Script, len(given))]
 	m.Rows = append(m.Rows, w.rows...)
+	for _, p := range w.joins {
+		p.joinStepped(min(s.Script, len(given)), w.rows)
+	}
 	w.rows = nil
 	if s.Script < len(given) && given[s.Script].Clock == 0 {
 		source := given[s.Script].Source

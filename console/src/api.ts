@@ -1241,6 +1241,14 @@ export interface components {
             /** Format: double */
             wait_seconds: number;
         };
+        Met: {
+            key: string;
+            left: number;
+            left_time: string;
+            right: number;
+            right_time: string;
+            step: string;
+        };
         Moment: {
             after: string | null;
             before: string | null;
@@ -1318,7 +1326,9 @@ export interface components {
         Played: {
             example: string;
             moments: components["schemas"]["Moment"][];
+            pairs: components["schemas"]["Met"][];
             parts: components["schemas"]["PlayedPart"][];
+            reaches: components["schemas"]["Reach"][];
             windows: components["schemas"]["Band"][];
         };
         PlayedPart: {
@@ -1387,6 +1397,16 @@ export interface components {
             /** Format: date-time */
             stored: string | null;
             text: string;
+        };
+        Reach: {
+            from: string;
+            key: string;
+            late: boolean;
+            moment: number;
+            side: string;
+            step: string;
+            time: string;
+            to: string;
         };
         ReferenceFigures: {
             /** Format: int64 */

@@ -128,8 +128,8 @@ func (d *Join) until(side int, at row.Time) row.Time {
 	return at.Plus(d.Reach(side))
 }
 
-// pairs says whether rows of these times are partners.
-func (d *Join) pairs(left, right row.Time) bool {
+// Partners says whether rows of these times are partners.
+func (d *Join) Partners(left, right row.Time) bool {
 	if w := d.Window; w != nil {
 		first, last := w.Windows(w.SliceOf(left))
 		begins, ends := w.Windows(w.SliceOf(right))
@@ -373,7 +373,7 @@ func (l *joinLane) pair(x *Exchange, r, side int, id uint32, mark row.Time, out 
 	at := x.Times[r]
 	l.met = l.met[:0]
 	for q := other.head[id]; q != 0; q = other.prev[q-1] {
-		if p := other.rows.Times[q-1]; side == LeftSide && l.def.pairs(at, p) || side == RightSide && l.def.pairs(p, at) {
+		if p := other.rows.Times[q-1]; side == LeftSide && l.def.Partners(at, p) || side == RightSide && l.def.Partners(p, at) {
 			l.met = append(l.met, q-1)
 		}
 	}

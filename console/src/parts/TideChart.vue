@@ -22,6 +22,8 @@ export interface Dot {
   at: number
   late: boolean
   text: string
+  /** Of the right side of a join. */
+  right?: boolean
 }
 /** A window. */
 export interface Band {
@@ -37,8 +39,26 @@ export interface Band {
   done: boolean
 }
 
+/** A pair of a join: where its rows came, and their times in milliseconds. */
+export interface Pair {
+  left: number
+  right: number
+  leftAt: number
+  rightAt: number
+  text: string
+}
+/** The times that partners of a row of the left may have, in milliseconds. */
+export interface Reached {
+  arrival: number
+  from: number
+  to: number
+  text: string
+}
+
 const props = defineProps<{
   dots: Dot[]
+  pairs?: Pair[]
+  reaches?: Reached[]
   /** The watermark after each arrival, in milliseconds; null before there is one. */
   watermark: { arrival: number; at: number }[]
   bands: Band[]
@@ -64,7 +84,7 @@ const option = computed(() => {
   void dark.value // colours are read anew
   const css = getComputedStyle(document.documentElement)
   const color = (name: string) => css.getPropertyValue(`--${name}`).trim()
-  const times = [...props.dots.map((d) => d.at), ...props.watermark.map((w) => w.at), ...props.bands.flatMap((b) => [b.start, b.end])]
+  const times = [...props.dots.map((d) => d.at), ...props.watermark.map((w) => w.at), ...props.bands.flatMap((b) => [b.start, b.end]), ...(props.reaches ?? []).flatMap((r) => [r.from, r.to])]
   const least = times.length ? Math.min(...times) : 0
   const most = times.length ? Math.max(...times) : 60_000
   const pad = Math.max(1000, (most - least) * 0.04)
@@ -94,8 +114,20 @@ const option = computed(() => {
           return { type: 'group', children: [closed, open, line, text] }
         },
       },
+      {
+        name: 'reaches', type: 'custom', z: 1, clip: true,
+        data: (props.reaches ?? []).map((r) => ({ value: [r.arrival, r.from, r.to], text: r.text })),
+        renderItem: (params: { dataIndex: number }, api: { coord: (p: number[]) => number[] }) => {
+          const r = props.reaches![params.dataIndex]!
+          const [x0, y0] = api.coord([r.arrival - 0.3, r.to]) as [number, number]
+          const [x1, y1] = api.coord([r.arrival + 0.3, r.from]) as [number, number]
+          return { type: 'rect', shape: { x: x0, y: y0, width: Math.max(3, x1 - x0), height: Math.max(1, y1 - y0) }, style: { fill: color('sea-soft'), opacity: 0.7, stroke: color('tide'), lineWidth: 1 } }
+        },
+      },
+      ...(props.pairs ?? []).map((p) => ({ name: 'pairs', type: 'line' as const, z: 2, symbol: 'none', lineStyle: { color: color('sea'), width: 1.4 }, data: [{ value: [p.left, p.leftAt], text: p.text }, { value: [p.right, p.rightAt], text: p.text }] })),
       { name: 'watermark', type: 'line', step: 'end', z: 3, symbol: 'none', lineStyle: { color: color('amber'), width: 1.6 }, data: props.watermark.map((w) => ({ value: [w.arrival, w.at], text: `watermark ${timeOf(w.at)}` })) },
-      { name: 'events', type: 'scatter', z: 4, symbolSize: props.dots.length > 300 ? 4 : 7, itemStyle: { color: color('sea') }, data: props.dots.filter((d) => !d.late).map((d) => ({ value: [d.arrival, d.at], text: d.text })) },
+      { name: 'events', type: 'scatter', z: 4, symbolSize: props.dots.length > 300 ? 4 : 7, itemStyle: { color: color('sea') }, data: props.dots.filter((d) => !d.late && !d.right).map((d) => ({ value: [d.arrival, d.at], text: d.text })) },
+      { name: 'events', type: 'scatter', z: 4, symbol: 'diamond', symbolSize: props.dots.length > 300 ? 6 : 10, itemStyle: { color: color('series').split(',')[2]!.trim() }, data: props.dots.filter((d) => !d.late && d.right).map((d) => ({ value: [d.arrival, d.at], text: d.text })) },
       { name: 'late', type: 'scatter', z: 5, symbol: 'path://M2 0L5 3L8 0L10 2L7 5L10 8L8 10L5 7L2 10L0 8L3 5L0 2Z', symbolSize: props.dots.length > 300 ? 7 : 10, itemStyle: { color: color('brick') }, data: props.dots.filter((d) => d.late).map((d) => ({ value: [d.arrival, d.at], text: `late: ${d.text}` })) },
     ],
   }

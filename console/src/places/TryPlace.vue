@@ -50,8 +50,8 @@
           </header>
           <input v-model.number="at" class="slide" type="range" min="0" :max="moments.length" aria-label="How many events are given" />
           <p class="now" role="status">{{ sentence }}</p>
-          <TideChart :dots="dots" :watermark="watermark" :bands="bands" :room="Math.max(10, moments.length)" label="Event time against arrival" across="arrival" @choose="at = $event + 1" />
-          <p class="soft small">Dots are events, ✕ late ones; the line is the watermark; a window is filled while it is open, and shows its result once it closed.</p>
+          <TideChart :dots="dots" :watermark="watermark" :bands="bands" :pairs="pairs" :reaches="reaches" :room="Math.max(10, moments.length)" label="Event time against arrival" across="arrival" @choose="at = $event + 1" />
+          <p class="soft small">Dots are events, ✕ late ones; the line is the watermark; a window is filled while it is open, and shows its result once it closed.<template v-if="joined.length"> Diamonds are of the right side of {{ joined[0] }}; a bar behind a dot holds the times that its partners may have, both ends included, and a line joins a pair.</template></p>
         </section>
         <section class="sheet" aria-label="Rows">
           <header><h2>Rows of each step</h2><span class="soft">{{ order === 'arrival' ? 'as they would come by arrival' : 'as they were published' }}, the newest first</span></header>
@@ -82,15 +82,24 @@ import { usePlay, type Line } from '../use/play'
 const TideChart = defineAsyncComponent(() => import('../parts/TideChart.vue'))
 
 const router = useRouter()
-const { text, checked, plan, faults, sources, source, lines, at, order, played, moments, dots, watermark, bands, windowed, step, keys, key, sentence, shownParts, give, add } = usePlay()
+const { text, checked, plan, faults, sources, source, lines, at, order, played, moments, dots, watermark, bands, pairs, reaches, joined, windowed, step, keys, key, sentence, shownParts, give, add } = usePlay()
 
 const many = ref(300)
 const sampling = useAsked(() => post<Schemas['Peek']>(`/documents/peek?source=${escaped(source.value)}&rows=${many.value}`, { document: text.value }))
 async function take() {
-  const p = await sampling.ask()
-  if (!p) return
-  give(p.events.map((e) => ({ source: source.value, text: e.text, raw: true, clock: '' })))
-  hand.value = p.events.at(-1)?.text ?? ''
+  const own = source.value
+  const all: { text: string; source: string; at: number }[] = []
+  // Those of other sources are taken along, spread evenly between: a join reads several.
+  for (const name of [own, ...sources.value.filter((s) => s !== own)]) {
+    source.value = name
+    const p = await sampling.ask()
+    const events = p?.events ?? []
+    all.push(...events.map((e, i) => ({ text: e.text, source: name, at: (i + 1) / events.length })))
+  }
+  source.value = own
+  if (!all.length) return
+  give(all.toSorted((a, b) => a.at - b.at).map((e) => ({ source: e.source, text: e.text, raw: true, clock: '' })))
+  hand.value = all.filter((e) => e.source === own).at(-1)?.text ?? ''
 }
 const hand = ref('')
 async function byHand() {

@@ -47,8 +47,17 @@ export function usePlay() {
     return m.event.length > 120 ? `${m.event.slice(0, 119)}…` : m.event
   }
   const past = computed(() => moments.value.slice(0, at.value))
-  const dots = computed(() => past.value.flatMap((m, i) => (m.time ? [{ arrival: i, at: Date.parse(m.time), late: m.late, text: `${m.time}\n${seen(m)}` }] : [])))
-  const watermark = computed(() => past.value.flatMap((m, i) => (m.after ? [{ arrival: i, at: Date.parse(m.after) }] : [])))
+  const dots = computed(() => past.value.flatMap((m, i) => (m.time ? [{ arrival: i, at: Date.parse(m.time), late: m.late, text: `${m.time}\n${seen(m)}`, right: right.value.has(i) }] : [])))
+  // Where a join reads several sources, the least of their watermarks is what counts.
+  const watermark = computed(() => {
+    const last = new Map<string, number>()
+    return past.value.flatMap((m, i) => {
+      if (!m.after) return []
+      last.set(m.source, Date.parse(m.after))
+      if (!joined.value.length) return [{ arrival: i, at: Date.parse(m.after) }]
+      return last.size < sources.value.length ? [] : [{ arrival: i, at: Math.min(...last.values()) }]
+    })
+  })
   const windowed = computed(() => [...new Set((played.data.value?.windows ?? []).map((w) => w.step))])
   const step = ref('')
   watch(windowed, (w) => w.includes(step.value) || (step.value = w[0] ?? ''), { immediate: true })
@@ -84,6 +93,21 @@ export function usePlay() {
       }
     })
   })
+  const joined = computed(() => [...new Set((played.data.value?.reaches ?? []).map((r) => r.step))])
+  /** The pairs that were made so far, and how far each row of the join reaches. */
+  const pairs = computed(() =>
+    (played.data.value?.pairs ?? [])
+      .filter((p) => joined.value[0] === p.step && Math.max(p.left, p.right) < at.value)
+      .map((p) => ({ left: p.left, right: p.right, leftAt: Date.parse(p.left_time), rightAt: Date.parse(p.right_time), text: `${p.key}\n${p.left_time}\n${p.right_time}` })),
+  )
+  const reaches = computed(() =>
+    (played.data.value?.reaches ?? [])
+      .filter((r) => joined.value[0] === r.step && r.moment < at.value && r.side === 'left')
+      .slice(at.value > 80 ? -1 : 0) // of many events the newest alone: bars would hide the rest
+      .map((r) => ({ arrival: r.moment, from: Date.parse(r.from), to: Date.parse(r.to), text: `${r.key}: partners from ${r.from}\nto ${r.to}` })),
+  )
+  /** Which arrivals are of the right side of the join that is shown. */
+  const right = computed(() => new Set((played.data.value?.reaches ?? []).filter((r) => joined.value[0] === r.step && r.side === 'right').map((r) => r.moment)))
   const sentence = computed(() => {
     const m = moments.value[at.value - 1]
     if (!lines.value.length) return 'Take events from the stream, or write one by hand.'
@@ -123,5 +147,5 @@ export function usePlay() {
     await played.ask()
     at.value = next.length
   }
-  return { text, checked, plan, faults, sources, source, lines, at, order, played, moments, dots, watermark, bands, windowed, step, keys, key, sentence, shownParts, give, add }
+  return { text, checked, plan, faults, sources, source, lines, at, order, played, moments, dots, watermark, bands, pairs, reaches, joined, windowed, step, keys, key, sentence, shownParts, give, add }
 }
