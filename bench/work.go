@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -31,7 +32,8 @@ type workload struct {
 	span time.Duration // of the input's event times
 	// disorder: one row in so many is out of order, by up to 5 s; 0 for all of them.
 	disorder int
-	// pairs: two rows one after another have the same key and time, and keys take turns.
+	// pairs: two rows one after another have the same key and time, and keys take turns; the second of each goes to a file of
+	// its own, OTHERS.
 	pairs bool
 	text  string // the document's steps and sinks, and its references, whose file REFERENCE names
 	// textOnly: it is not measured from ready batches.
@@ -214,19 +216,23 @@ sinks:
 	{
 		name: "join", rows: 2_000_000, keys: 100_000, span: 20 * time.Hour, pairs: true,
 		text: `
+  others:
+    via: file
+    with: {path: OTHERS}
+    fields: {gauge: string, level_m: double, battery_v: double, seq: int, read_at: {type: timestamp, parse: epoch_ms}}
+    event_time: read_at
+    watermark: {margin: 10s, ahead: none}
 steps:
-  orders: {from: readings, where: seq % 2 == 0}
-  lifts: {from: readings, where: seq % 2 == 1}
   pairs:
-    join: {left: orders, right: lifts, match: [gauge], within: 1m}
-    only: [gauge, orders_level_m, lifts_level_m]
+    join: {left: readings, right: others, match: [gauge], within: 1m}
+    only: [gauge, readings_level_m, others_level_m]
 sinks:
   out: {from: pairs, via: file, with: {path: %q}}
 `,
 		floorText: func(path, out string) error {
 			return toFile(out, func(w *bufio.Writer) error {
 				j := floor.NewJoin(hour/60, margin, w)
-				return eachEvent(path, func(key []byte, e *floor.Event) { j.Add(key, int(e.Seq&1), e.Level, e.ReadAt) })
+				return eachOfTwo(path, others(path), func(key []byte, e *floor.Event) { j.Add(key, int(e.Seq&1), e.Level, e.ReadAt) })
 			})
 		},
 		floorCore: func(batches []*row.Batch) int64 {
@@ -353,6 +359,50 @@ func eachEvent(path string, f func(key []byte, e *floor.Event)) error {
 	})
 }
 
+// eachOfTwo reads two files as one stream, the earlier event first.
+func eachOfTwo(left, right string, f func(key []byte, e *floor.Event)) error {
+	type side struct {
+		lines *bufio.Scanner
+		e     floor.Event
+		key   []byte
+		more  bool
+	}
+	d := jx.DecodeBytes(nil)
+	var sides [2]side
+	next := func(s *side) error {
+		if s.more = s.lines.Scan(); !s.more {
+			return s.lines.Err()
+		}
+		return floor.Decode(d, s.lines.Bytes(), &s.e, &s.key)
+	}
+	for i, path := range []string{left, right} {
+		in, err := os.Open(path)
+		if err != nil {
+			return err
+		}
+		defer in.Close()
+		sides[i].lines = bufio.NewScanner(in)
+		sides[i].lines.Buffer(make([]byte, 256<<10), 1<<20)
+		if err := next(&sides[i]); err != nil {
+			return err
+		}
+	}
+	for sides[0].more || sides[1].more {
+		s := &sides[0]
+		if !s.more || sides[1].more && sides[1].e.ReadAt < s.e.ReadAt {
+			s = &sides[1]
+		}
+		f(s.key, &s.e)
+		if err := next(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// others is the file beside the input of pairs.
+func others(path string) string { return strings.TrimSuffix(path, ".ndjson") + "-others.ndjson" }
+
 func toFile(path string, f func(w *bufio.Writer) error) error {
 	out, err := os.Create(path)
 	if err != nil {
@@ -381,6 +431,17 @@ func (w *workload) input(dir string) (string, error) {
 		return path, nil
 	}
 	fmt.Fprintf(os.Stderr, "making %s\n", path)
+	if w.pairs {
+		if err := w.make(others(path), func(i int) bool { return i%2 == 1 }); err != nil {
+			return "", err
+		}
+		return path, w.make(path, func(i int) bool { return i%2 == 0 })
+	}
+	return path, w.make(path, func(int) bool { return true })
+}
+
+// make writes the events that wanted takes by their numbers.
+func (w *workload) make(path string, wanted func(i int) bool) error {
 	err := toFile(path+".part", func(out *bufio.Writer) error {
 		rnd := rand.New(rand.NewPCG(1, uint64(w.keys)))
 		var b []byte
@@ -405,6 +466,9 @@ func (w *workload) input(dir string) (string, error) {
 			b = append(b, `,"read_at":`...)
 			b = strconv.AppendInt(b, at, 10)
 			b = append(b, "}\n"...)
+			if !wanted(i) {
+				continue
+			}
 			if _, err := out.Write(b); err != nil {
 				return err
 			}
@@ -412,9 +476,9 @@ func (w *workload) input(dir string) (string, error) {
 		return nil
 	})
 	if err != nil {
-		return "", err
+		return err
 	}
-	return path, os.Rename(path+".part", path)
+	return os.Rename(path+".part", path)
 }
 
 // reference is the file of the workload's reference; empty for none.
@@ -446,6 +510,7 @@ func makeReference(path string, keys int) error {
 
 func (w *workload) load(path, out string) (*job.Job, error) {
 	text := strings.Replace(strings.Replace(w.text, "%q", strconv.Quote(out), 1), "REFERENCE", w.reference(filepath.Dir(path)), 1)
+	text = strings.Replace(text, "OTHERS", others(path), 1)
 	return job.Parse("bench.yaml", fmt.Sprintf(head, path)+text, job.Options{})
 }
 
@@ -468,9 +533,23 @@ func (w *workload) ready(path string) ([]*row.Batch, *job.Job, error) {
 	if err != nil {
 		return nil, nil, err
 	}
+	batches, err := readyOf(path, j)
+	if w.pairs && err == nil { // taken turns with
+		var more []*row.Batch
+		if more, err = readyOf(others(path), j); err == nil {
+			for i := len(more) - 1; i >= 0; i-- {
+				batches = slices.Insert(batches, i+1, more[i])
+			}
+		}
+	}
+	return batches, j, err
+}
+
+// readyOf decodes a file into batches.
+func readyOf(path string, j *job.Job) ([]*row.Batch, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	d := j.Sources[0].Decoder()
 	var batches []*row.Batch
@@ -485,18 +564,18 @@ func (w *workload) ready(path string) ([]*row.Batch, *job.Job, error) {
 		}
 		b := row.NewBatch(j.Sources[0].Schema)
 		if rejects := d.Decode(&c, b, nil); len(rejects) > 0 {
-			return nil, nil, fmt.Errorf("the input has rejects: %v", rejects[0])
+			return nil, fmt.Errorf("the input has rejects: %v", rejects[0])
 		}
 		for _, t := range b.Cols[4].I {
 			b.Times = append(b.Times, row.Time(t))
 		}
 		if b.Index == nil {
-			return nil, nil, fmt.Errorf("the rows have no places")
+			return nil, fmt.Errorf("the rows have no places")
 		}
 		batches = append(batches, b)
 		text = text[at:]
 	}
-	return batches, j, nil
+	return batches, nil
 }
 
 // engineCore runs the workload's step over ready batches, as a worker and a lane do: keys, hashes,
@@ -554,6 +633,9 @@ func joinCore(batches []*row.Batch, j *job.Job, s *job.Step) int64 {
 				if int(seq&1) == side {
 					sel[side] = append(sel[side], uint16(i))
 				}
+			}
+			if len(sel[side]) == 0 {
+				continue
 			}
 			v := step.View{Times: b.Times, Index: b.Index, Sel: sel[side], N: b.N}
 			in := &s.From[side]

@@ -375,8 +375,8 @@ func (j *Join) write(key []byte, left, right float64) {
 	}
 	b := append(j.buf[:0], `{"gauge":"`...)
 	b = append(b, key...)
-	b = strconv.AppendFloat(append(b, `","orders_level_m":`...), left, 'f', -1, 64)
-	b = strconv.AppendFloat(append(b, `,"lifts_level_m":`...), right, 'f', -1, 64)
+	b = strconv.AppendFloat(append(b, `","readings_level_m":`...), left, 'f', -1, 64)
+	b = strconv.AppendFloat(append(b, `,"others_level_m":`...), right, 'f', -1, 64)
 	j.buf = append(b, "}\n"...)
 	j.Out.Write(j.buf) // the error stays with the writer, whose Flush is checked
 }
