@@ -196,22 +196,25 @@ func (x *executor) settle() {
 	for i, list := range x.waiting {
 		if len(list) > 0 {
 			x.waiting[i] = list[:0]
-			x.merge(pagesOf(&x.merged[i], x.p.Steps[i].Input), list, x.p.ordered[i], func(v step.View) { x.runStep(i, v) })
+			x.merge(pagesOf(&x.merged[i], x.p.Steps[i].Input), list, &x.inputs[i], x.p.ordered[i], func(v step.View) { x.runStep(i, v) })
 		}
 	}
 	for i, list := range x.waitSinks {
 		if len(list) > 0 {
 			x.waitSinks[i] = list[:0]
-			x.merge(pagesOf(&x.merged[len(x.p.Steps)+i], x.p.Sinks[i].Schema), list, false, func(v step.View) { x.encode(i, v) })
+			x.merge(pagesOf(&x.merged[len(x.p.Steps)+i], x.p.Sinks[i].Schema), list, nil, false, func(v step.View) { x.encode(i, v) })
 		}
 	}
 }
 
 // merge hands on rows of several inputs in order of place: by event, then by input, those of one in the order
 // in which they came.
-func (x *executor) merge(pages *step.Pages, list []mergeInput, ordered bool, take func(step.View)) {
+func (x *executor) merge(pages *step.Pages, list []mergeInput, inputs *step.Inputs, ordered bool, take func(step.View)) {
 	list = slices.DeleteFunc(list, func(m mergeInput) bool { return len(m.view.Sel) == 0 })
-	if len(list) == 1 && !ordered {
+	if len(list) == 1 {
+		if ordered {
+			list[0].view = inputs.Apply(list[0].view, list[0].input)
+		}
 		take(list[0].view)
 		return
 	}

@@ -95,6 +95,8 @@ type asOfLane struct {
 	fresh    []uint32 // keys of known with versions that no mark has; some twice
 
 	dict   *state.Dict // keys of rows that wait
+	at     []uint32    // by key of dict: its number in known, and 1; 0 where that is not known yet
+	found  []foundRow
 	wait   *buffer
 	counts LaneCounts
 	out    madeRows
@@ -241,31 +243,60 @@ func (l *asOfLane) null(cols []*row.Column, r int) int {
 	return slices.IndexFunc(l.def.Keys.Key, func(k int) bool { return cols[k].IsNull(r) })
 }
 
-// find gives the version that holds at a time; nil where there is none.
-func (l *asOfLane) find(key []byte, hash uint64, at row.Time) *version {
-	id, ok := l.known.Find(key, hash)
-	if !ok {
-		return nil
-	}
+// find gives the row of cols that holds at a time of a key of known; noVersion where there is none.
+func (l *asOfLane) find(id uint32, at row.Time) int {
 	list := l.versions[id]
 	n := len(list)
 	if n > 0 && list[n-1].since > at {
 		n = sort.Search(n, func(i int) bool { return list[i].since > at })
 	}
 	if n == 0 {
-		return nil
+		return noVersion
 	}
-	return &list[n-1]
+	return int(list[n-1].at)
 }
 
-// look publishes a row with the columns that held at its time.
-func (l *asOfLane) look(cols []*row.Column, r int, at row.Time, key []byte, hash uint64, place rowPlace, out Out) {
-	null := l.null(cols, r)
-	var v *version
-	if null < 0 {
-		v = l.find(key, hash, at)
+// knownOf gives the number in known of a key of dict; false where it has no versions.
+func (l *asOfLane) knownOf(id uint32) (uint32, bool) {
+	for len(l.at) < l.dict.Len() {
+		l.at = append(l.at, 0)
 	}
-	if v == nil {
+	if l.at[id] > 0 {
+		return l.at[id] - 1, true
+	}
+	known, ok := l.known.Find(l.dict.Key(id), l.dict.Hash(id))
+	if ok {
+		l.at[id] = known + 1
+	}
+	return known, ok
+}
+
+// foundRow is a row that is looked up, and the row of the versions' columns that it gets; none where it was not found.
+type foundRow struct {
+	r     int
+	at    row.Time
+	v     int
+	place rowPlace
+}
+
+const noVersion = -1
+
+// look looks up one row and publishes it with the columns that held at its time.
+func (l *asOfLane) look(cols []*row.Column, r int, at row.Time, key []byte, hash uint64, place rowPlace, out Out) {
+	id, known := l.known.Find(key, hash)
+	v := noVersion
+	if known {
+		v = l.find(id, at)
+	}
+	if l.counted(cols, r, at, v, place, out) {
+		l.give(cols, append(l.found[:0], foundRow{r, at, v, place}), out)
+	}
+}
+
+// counted counts what became of a row, and says whether it goes on.
+func (l *asOfLane) counted(cols []*row.Column, r int, at row.Time, v int, place rowPlace, out Out) bool {
+	if v == noVersion {
+		null := l.null(cols, r)
 		if null >= 0 {
 			l.counts.Lookup.Null++
 		} else {
@@ -275,29 +306,44 @@ func (l *asOfLane) look(cols []*row.Column, r int, at row.Time, key []byte, hash
 		switch l.def.Missing {
 		case DropUnfound:
 			l.counts.Dropped++
-			return
+			return false
 		case RejectUnfound:
 			l.refuse(cols, r, at, l.unfound(cols, r, null, place), out)
-			return
+			return false
 		}
+		return true
 	}
-	if v != nil {
-		l.counts.Lookup.Found++
-	}
-	b := l.out.b
-	for i, c := range b.Cols {
-		switch {
-		case i < l.def.Fields:
-			c.AppendFrom(cols[i], r)
-		case v == nil:
-			c.AppendNull()
-		default:
-			c.AppendFrom(l.cols.Cols[i-l.def.Fields], int(v.at))
+	l.counts.Lookup.Found++
+	return true
+}
+
+// give publishes rows of cols with the columns that were found, column by column.
+func (l *asOfLane) give(cols []*row.Column, rows []foundRow, out Out) {
+	for len(rows) > 0 {
+		some := rows[:min(len(rows), row.MaxRows-l.out.b.N)]
+		for i, c := range l.out.b.Cols {
+			if i < l.def.Fields {
+				for _, f := range some {
+					c.AppendFrom(cols[i], f.r)
+				}
+				continue
+			}
+			from := l.cols.Cols[i-l.def.Fields]
+			for _, f := range some {
+				if f.v == noVersion {
+					c.AppendNull()
+				} else {
+					c.AppendFrom(from, f.v)
+				}
+			}
 		}
-	}
-	l.end(cols, r, at, place)
-	if l.out.full() {
-		l.flush(out)
+		for _, f := range some {
+			l.end(cols, f.r, f.at, f.place)
+		}
+		if l.out.full() {
+			l.flush(out)
+		}
+		rows = rows[len(some):]
 	}
 }
 
@@ -382,11 +428,29 @@ func (l *asOfLane) flush(out Out) {
 
 // passed looks up the rows that waited and are before a mark.
 func (l *asOfLane) passed(mark row.Time, t *Turn, out Out) {
+	rows := l.found[:0]
 	for l.wait.ready(mark) {
 		seq := l.wait.queue[0].seq
 		at, r, id := l.wait.pop()
-		l.look(l.wait.rows.Cols, r, at, l.dict.Key(id), l.dict.Hash(id), rowPlace{index: t.Passed(at + 1), made: true, seq: seq}, out)
+		v := noVersion
+		if known, ok := l.knownOf(id); ok {
+			v = l.find(known, at)
+		}
+		place := rowPlace{index: t.Passed(at + 1), made: true, seq: seq}
+		if v == noVersion && l.def.Missing == RejectUnfound { // those before it go out before it
+			l.give(l.wait.rows.Cols, rows, out)
+			rows = rows[:0]
+		}
+		if l.counted(l.wait.rows.Cols, r, at, v, place, out) {
+			rows = append(rows, foundRow{r, at, v, place})
+		}
+		if len(rows) == row.MaxRows {
+			l.give(l.wait.rows.Cols, rows, out)
+			rows = rows[:0]
+		}
 	}
+	l.give(l.wait.rows.Cols, rows, out)
+	l.found = rows[:0]
 }
 
 // Move looks up the rows that the watermark has passed, and drops versions.
@@ -407,7 +471,7 @@ func (l *asOfLane) Move(t *Turn, out Out) {
 func (l *asOfLane) rebuild() {
 	r := rekey(l.dict, l.wait.known)
 	l.wait.tidy(r.to)
-	l.dict = r.dict
+	l.dict, l.at = r.dict, l.at[:0]
 }
 
 // Bring implements [Lane]: versions are in memory.
