@@ -56,7 +56,7 @@ func (d *AsOf) Tables() []*state.Table {
 // NewLane implements [Keyed].
 func (d *AsOf) NewLane(o LaneOptions) Lane {
 	result := d.result()
-	l := &asOfLane{def: d, keep: row.Time(d.Keep.Microseconds()), keeps: o.Keeps, table: d.Tables()[0], dict: state.NewDict(), known: state.NewDict(), cols: row.NewBatch(result[d.Fields:]),
+	l := &asOfLane{def: d, keep: row.Time(d.Keep.Microseconds()), keeps: o.Keeps, table: d.Tables()[0], dict: state.NewDict(), cols: row.NewBatch(result[d.Fields:]),
 		out: newMadeRows(result, o.Ordered), late: newLateRows(d.LateSchema()), wrong: row.NewBatch(d.Keys.Input)}
 	l.next = state.NewChanges(l.table)
 	l.wait = newBuffer(&d.Keys, o, func() *state.Dict { return l.dict })
@@ -84,18 +84,17 @@ type asOfLane struct {
 	keep  row.Time
 	keeps bool
 
-	known    *state.Dict // keys of versions; none goes
-	versions [][]version // by key of known
+	dict     *state.Dict // keys of versions, and of rows that wait
+	versions [][]version // by key
+	held     int         // keys with versions; they stay
 	cols     *row.Batch  // columns of versions
 	dead     int         // rows of cols that no version has
 	place    int64       // of the version that came last
-	due      queue       // keys of known that have a version to drop
+	due      queue       // keys that have a version to drop
 	table    *state.Table
 	next     *state.Changes
-	fresh    []uint32 // keys of known with versions that no mark has; some twice
+	fresh    []uint32 // keys with versions that no mark has; some twice
 
-	dict   *state.Dict // keys of rows that wait
-	at     []uint32    // by key of dict: its number in known, and 1; 0 where that is not known yet
 	found  []foundRow
 	wait   *buffer
 	counts LaneCounts
@@ -111,7 +110,7 @@ func (l *asOfLane) Counts() *LaneCounts { return &l.counts }
 
 // Held implements [Lane].
 func (l *asOfLane) Held() Held {
-	h := Held{Keys: l.known.Len(), Bytes: l.known.Bytes() + l.dict.Bytes() + l.wait.bytes() + 24*cap(l.versions) + queuedBytes*cap(l.due) + 4*cap(l.fresh), Next: min(l.wait.next(), l.due.next())}
+	h := Held{Keys: l.held, Bytes: l.dict.Bytes() + l.wait.bytes() + 24*cap(l.versions) + queuedBytes*cap(l.due) + 4*cap(l.fresh), Next: min(l.wait.next(), l.due.next())}
 	h.Bytes += 24 * l.cols.N
 	for _, c := range l.cols.Cols {
 		h.Bytes += 8*(cap(c.I)+cap(c.F)) + 4*cap(c.Off) + cap(c.Data)
@@ -139,7 +138,7 @@ func (l *asOfLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 		case at < mark:
 			l.look(x.Cols, r, at, key, hash, rowPlace{index: x.Index[r], order: x.order(r)}, out)
 		default:
-			l.wait.put(x, r, l.dict.Put(key, hash))
+			l.wait.put(x, r, l.id(key, hash))
 		}
 	}
 	l.late.flush(out)
@@ -174,10 +173,10 @@ func (l *asOfLane) take(x *Exchange, r int, key []byte, hash uint64, out Out) bo
 	return true
 }
 
-// id gives the number of a key of versions.
+// id gives the number of a key.
 func (l *asOfLane) id(key []byte, hash uint64) uint32 {
-	id := l.known.Put(key, hash)
-	if int(id) == len(l.versions) {
+	id := l.dict.Put(key, hash)
+	for len(l.versions) <= int(id) { // keys may have come with rows that were fetched
 		l.versions = append(l.versions, nil)
 	}
 	return id
@@ -196,6 +195,9 @@ func (l *asOfLane) insert(id uint32, v version) {
 		list[at] = v
 		return
 	}
+	if len(list) == 0 {
+		l.held++
+	}
 	list = slices.Insert(list, at, v)
 	l.versions[id] = list
 	for _, later := range list[max(at, 1):min(at+2, len(list))] { // what is before them goes once they are old enough
@@ -207,7 +209,7 @@ func (l *asOfLane) insert(id uint32, v version) {
 func (l *asOfLane) gone(id uint32, v version) {
 	l.dead++
 	if v.stored {
-		l.next.Drop(l.known.Key(id), l.known.Hash(id), 0, int64(v.since), v.place)
+		l.next.Drop(l.dict.Key(id), l.dict.Hash(id), 0, int64(v.since), v.place)
 	}
 }
 
@@ -243,8 +245,11 @@ func (l *asOfLane) null(cols []*row.Column, r int) int {
 	return slices.IndexFunc(l.def.Keys.Key, func(k int) bool { return cols[k].IsNull(r) })
 }
 
-// find gives the row of cols that holds at a time of a key of known; noVersion where there is none.
+// find gives the row of cols that holds at a time for a key; noVersion where there is none.
 func (l *asOfLane) find(id uint32, at row.Time) int {
+	if int(id) >= len(l.versions) {
+		return noVersion // its key came with a row that was fetched
+	}
 	list := l.versions[id]
 	n := len(list)
 	if n > 0 && list[n-1].since > at {
@@ -254,21 +259,6 @@ func (l *asOfLane) find(id uint32, at row.Time) int {
 		return noVersion
 	}
 	return int(list[n-1].at)
-}
-
-// knownOf gives the number in known of a key of dict; false where it has no versions.
-func (l *asOfLane) knownOf(id uint32) (uint32, bool) {
-	for len(l.at) < l.dict.Len() {
-		l.at = append(l.at, 0)
-	}
-	if l.at[id] > 0 {
-		return l.at[id] - 1, true
-	}
-	known, ok := l.known.Find(l.dict.Key(id), l.dict.Hash(id))
-	if ok {
-		l.at[id] = known + 1
-	}
-	return known, ok
 }
 
 // foundRow is a row that is looked up, and the row of the versions' columns that it gets; none where it was not found.
@@ -283,9 +273,8 @@ const noVersion = -1
 
 // look looks up one row and publishes it with the columns that held at its time.
 func (l *asOfLane) look(cols []*row.Column, r int, at row.Time, key []byte, hash uint64, place rowPlace, out Out) {
-	id, known := l.known.Find(key, hash)
 	v := noVersion
-	if known {
+	if id, known := l.dict.Find(key, hash); known {
 		v = l.find(id, at)
 	}
 	if l.counted(cols, r, at, v, place, out) {
@@ -432,10 +421,7 @@ func (l *asOfLane) passed(mark row.Time, t *Turn, out Out) {
 	for l.wait.ready(mark) {
 		seq := l.wait.queue[0].seq
 		at, r, id := l.wait.pop()
-		v := noVersion
-		if known, ok := l.knownOf(id); ok {
-			v = l.find(known, at)
-		}
+		v := l.find(id, at)
 		place := rowPlace{index: t.Passed(at + 1), made: true, seq: seq}
 		if v == noVersion && l.def.Missing == RejectUnfound { // those before it go out before it
 			l.give(l.wait.rows.Cols, rows, out)
@@ -462,16 +448,26 @@ func (l *asOfLane) Move(t *Turn, out Out) {
 		l.prune(l.due.pop().n, t.After)
 	}
 	l.tidy()
-	if rebuilds(l.dict.Len(), len(l.wait.queue)) {
+	if rebuilds(l.dict.Len(), l.held+len(l.wait.queue)) {
 		l.rebuild()
 	}
 }
 
-// rebuild makes the dictionary of keys of rows that wait anew.
+// rebuild makes the dictionary anew, for the keys with versions and those of rows that wait.
 func (l *asOfLane) rebuild() {
-	r := rekey(l.dict, l.wait.known)
+	r := rekey(l.dict, func(mark []bool) {
+		for id, list := range l.versions {
+			mark[id] = len(list) > 0
+		}
+		l.wait.known(mark)
+	})
 	l.wait.tidy(r.to)
-	l.dict, l.at = r.dict, l.at[:0]
+	l.versions = moved(&r, l.versions)
+	l.fresh = r.numbers(l.fresh)
+	for i := range l.due { // of keys with versions
+		l.due[i].n = r.to[l.due[i].n]
+	}
+	l.dict = r.dict
 }
 
 // Bring implements [Lane]: versions are in memory.
@@ -498,7 +494,7 @@ func (l *asOfLane) Freeze() []*state.Changes {
 				continue
 			}
 			v.stored = true
-			for n, col := range c.Put(l.known.Key(id), l.known.Hash(id), 0, int64(v.since), v.place) {
+			for n, col := range c.Put(l.dict.Key(id), l.dict.Hash(id), 0, int64(v.since), v.place) {
 				col.AppendFrom(l.cols.Cols[n], int(v.at))
 			}
 		}

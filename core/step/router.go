@@ -60,6 +60,10 @@ func (r *Router) Add(v View, input int) {
 // places"): by event, and by their order within it. take is called with up to row.MaxRows rows at a time;
 // the view lasts until it returns.
 func Gather(routers []*Router, lane int, into *row.Batch, take func(v View)) {
+	if only := onlyOne(routers, lane); only != nil {
+		take(ViewOf(only, nil))
+		return
+	}
 	var all []Place
 	for n, r := range routers {
 		for i := range r.Lanes[lane].N {
@@ -84,6 +88,29 @@ func Gather(routers []*Router, lane int, into *row.Batch, take func(v View)) {
 	}
 	InOrder(all, compare, next, add, take)
 	into.Reset()
+}
+
+// onlyOne gives the rows of the one router that has any for a lane, where they are few enough for a view and in order; else nil.
+func onlyOne(routers []*Router, lane int) *row.Batch {
+	var only *row.Batch
+	for _, r := range routers {
+		switch b := r.Lanes[lane]; {
+		case b.N == 0:
+		case only != nil || b.N > row.MaxRows:
+			return nil
+		default:
+			only = b
+		}
+	}
+	if only == nil {
+		return nil
+	}
+	for i := 1; i < only.N; i++ {
+		if only.Index[i-1] > only.Index[i] || only.Index[i-1] == only.Index[i] && bytes.Compare(only.Order.Bytes(i-1), only.Order.Bytes(i)) > 0 {
+			return nil
+		}
+	}
+	return only
 }
 
 // Place is a row of one of several lists.
