@@ -75,6 +75,12 @@ type version struct {
 	stored bool   // a mark has it
 }
 
+// newest is the last of a key's versions, which most rows find: since when it holds, and its row in cols, and 1; 0 for none.
+type newest struct {
+	since row.Time
+	at    uint32
+}
+
 // asOfLane keeps the versions of each key, and the rows that the watermark has not passed.
 //
 // With versions since 10 and 20, and W at 15: a row of 12 finds the first, a row of 17 waits until W is beyond 17, since a
@@ -86,6 +92,7 @@ type asOfLane struct {
 
 	dict     *state.Dict // keys of versions, and of rows that wait
 	versions [][]version // by key
+	newest   []newest    // by key: of its versions
 	held     int         // keys with versions; they stay
 	cols     *row.Batch  // columns of versions
 	dead     int         // rows of cols that no version has
@@ -96,6 +103,9 @@ type asOfLane struct {
 	fresh    []uint32 // keys with versions that no mark has; some twice
 
 	found  []foundRow
+	some   []passedRow
+	ids    []uint32 // by row of Take: its key
+	hits   []int    // by row of some: what is found
 	wait   *buffer
 	counts LaneCounts
 	out    madeRows
@@ -121,24 +131,28 @@ func (l *asOfLane) Held() Held {
 // Take notes versions, looks up rows that are behind the watermark, and lets the others wait.
 func (l *asOfLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	side := x.Cols[len(x.Cols)-1]
-	for _, j := range x.Lanes[lane] {
-		r := int(x.Sel[j])
+	l.ids = l.ids[:0]
+	for _, j := range x.Lanes[lane] { // all at once: the processor waits for many of them together
+		l.ids = append(l.ids, l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j]))
+	}
+	l.grow()
+	for n, j := range x.Lanes[lane] {
+		r, id := int(x.Sel[j]), l.ids[n]
 		at, mark := x.Times[r], t.Marks[x.Index[r]]
-		key, hash := x.Keys.Bytes(int(j)), x.Keys.Hash[j]
 		switch {
 		case side.Bytes(r)[0] == Sides[RightSide][0]:
 			if at < mark { // rows that the watermark had passed before do not see it, wherever turns end
 				l.passed(mark, t, out)
 			}
-			if l.take(x, r, key, hash, out) && at < mark {
+			if l.take(x, r, id, out) && at < mark {
 				l.counts.Accepted++
 			}
 		case at < mark.Minus(l.def.Keep):
 			l.lose(x, r, mark)
 		case at < mark:
-			l.look(x.Cols, r, at, key, hash, rowPlace{index: x.Index[r], order: x.order(r)}, out)
+			l.look(x.Cols, r, at, id, rowPlace{index: x.Index[r], order: x.order(r)}, out)
 		default:
-			l.wait.put(x, r, l.id(key, hash))
+			l.wait.put(x, r, id)
 		}
 	}
 	l.late.flush(out)
@@ -153,14 +167,13 @@ func (l *asOfLane) lose(x *Exchange, r int, mark row.Time) {
 }
 
 // take notes a version; false for one without a key, which is rejected.
-func (l *asOfLane) take(x *Exchange, r int, key []byte, hash uint64, out Out) bool {
+func (l *asOfLane) take(x *Exchange, r int, id uint32, out Out) bool {
 	if at := l.null(x.Cols, r); at >= 0 {
 		l.refuse(x.Cols, r, x.Times[r], Reject{Index: x.Index[r], Reason: NullKey, Message: "a row of reference " + l.def.Reference + " has no " + l.def.Keys.Input[l.def.Keys.Key[at]].Name + ", which is its key"}, out)
 		return false
 	}
 	l.counts.Used++
 	l.place++
-	id := l.id(key, hash)
 	for i, c := range l.cols.Cols {
 		c.AppendFrom(x.Cols[l.def.Fields+i], r)
 	}
@@ -173,13 +186,11 @@ func (l *asOfLane) take(x *Exchange, r int, key []byte, hash uint64, out Out) bo
 	return true
 }
 
-// id gives the number of a key.
-func (l *asOfLane) id(key []byte, hash uint64) uint32 {
-	id := l.dict.Put(key, hash)
-	for len(l.versions) <= int(id) { // keys may have come with rows that were fetched
-		l.versions = append(l.versions, nil)
+// grow makes room for all keys.
+func (l *asOfLane) grow() {
+	for len(l.versions) < l.dict.Len() {
+		l.versions, l.newest = append(l.versions, nil), append(l.newest, newest{})
 	}
-	return id
 }
 
 // insert puts a version where its time belongs, in place of one of the same time.
@@ -193,6 +204,7 @@ func (l *asOfLane) insert(id uint32, v version) {
 		at--
 		l.gone(id, list[at])
 		list[at] = v
+		l.note(id)
 		return
 	}
 	if len(list) == 0 {
@@ -200,9 +212,16 @@ func (l *asOfLane) insert(id uint32, v version) {
 	}
 	list = slices.Insert(list, at, v)
 	l.versions[id] = list
+	l.note(id)
 	for _, later := range list[max(at, 1):min(at+2, len(list))] { // what is before them goes once they are old enough
 		l.due.push(beyond(later.since, l.keep), id)
 	}
+}
+
+// note keeps a key's newest version at hand.
+func (l *asOfLane) note(id uint32) {
+	v := l.versions[id][len(l.versions[id])-1]
+	l.newest[id] = newest{v.since, v.at + 1}
 }
 
 // gone lets a version go.
@@ -236,6 +255,9 @@ func (l *asOfLane) tidy() {
 			next.AppendFrom(l.cols, int(v.at))
 			v.at = uint32(next.N - 1)
 		}
+		if len(l.versions[id]) > 0 {
+			l.note(uint32(id))
+		}
 	}
 	l.cols, l.dead = next, 0
 }
@@ -249,6 +271,9 @@ func (l *asOfLane) null(cols []*row.Column, r int) int {
 func (l *asOfLane) find(id uint32, at row.Time) int {
 	if int(id) >= len(l.versions) {
 		return noVersion // its key came with a row that was fetched
+	}
+	if n := l.newest[id]; n.at > 0 && at >= n.since {
+		return int(n.at - 1)
 	}
 	list := l.versions[id]
 	n := len(list)
@@ -272,11 +297,8 @@ type foundRow struct {
 const noVersion = -1
 
 // look looks up one row and publishes it with the columns that held at its time.
-func (l *asOfLane) look(cols []*row.Column, r int, at row.Time, key []byte, hash uint64, place rowPlace, out Out) {
-	v := noVersion
-	if id, known := l.dict.Find(key, hash); known {
-		v = l.find(id, at)
-	}
+func (l *asOfLane) look(cols []*row.Column, r int, at row.Time, id uint32, place rowPlace, out Out) {
+	v := l.find(id, at)
 	if l.counted(cols, r, at, v, place, out) {
 		l.give(cols, append(l.found[:0], foundRow{r, at, v, place}), out)
 	}
@@ -417,22 +439,33 @@ func (l *asOfLane) flush(out Out) {
 
 // passed looks up the rows that waited and are before a mark.
 func (l *asOfLane) passed(mark row.Time, t *Turn, out Out) {
-	rows := l.found[:0]
 	for l.wait.ready(mark) {
-		seq := l.wait.queue[0].seq
-		at, r, id := l.wait.pop()
-		v := l.find(id, at)
-		place := rowPlace{index: t.Passed(at + 1), made: true, seq: seq}
+		l.some = l.some[:0]
+		for len(l.some) < row.MaxRows && l.wait.ready(mark) {
+			seq := l.wait.queue[0].seq
+			at, r, id := l.wait.pop()
+			l.some = append(l.some, passedRow{queued{at, seq, uint32(r)}, id})
+		}
+		l.passedSome(t, out)
+	}
+}
+
+// passedSome looks up the rows of some.
+func (l *asOfLane) passedSome(t *Turn, out Out) {
+	l.hits = l.hits[:0]
+	for _, p := range l.some { // all at once, as in Take
+		l.hits = append(l.hits, l.find(p.key, p.at))
+	}
+	rows := l.found[:0]
+	for n, p := range l.some {
+		at, r, v := p.at, int(p.n), l.hits[n]
+		place := rowPlace{index: t.Passed(at + 1), made: true, seq: p.seq}
 		if v == noVersion && l.def.Missing == RejectUnfound { // those before it go out before it
 			l.give(l.wait.rows.Cols, rows, out)
 			rows = rows[:0]
 		}
 		if l.counted(l.wait.rows.Cols, r, at, v, place, out) {
 			rows = append(rows, foundRow{r, at, v, place})
-		}
-		if len(rows) == row.MaxRows {
-			l.give(l.wait.rows.Cols, rows, out)
-			rows = rows[:0]
 		}
 	}
 	l.give(l.wait.rows.Cols, rows, out)
@@ -462,7 +495,7 @@ func (l *asOfLane) rebuild() {
 		l.wait.known(mark)
 	})
 	l.wait.tidy(r.to)
-	l.versions = moved(&r, l.versions)
+	l.versions, l.newest = moved(&r, l.versions), moved(&r, l.newest)
 	l.fresh = r.numbers(l.fresh)
 	for i := range l.due { // of keys with versions
 		l.due[i].n = r.to[l.due[i].n]
@@ -510,7 +543,8 @@ func (l *asOfLane) Load(table int, r *state.Rows) error {
 		return nil
 	}
 	for i := range r.N {
-		id := l.id(r.Key(i), r.Hash[i])
+		id := l.dict.Put(r.Key(i), r.Hash[i])
+		l.grow()
 		for n, c := range l.cols.Cols {
 			c.AppendFrom(r.Cols[n], i)
 		}
