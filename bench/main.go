@@ -158,7 +158,7 @@ func table(dir, only string, rounds int) {
 func each(only string, f func(w *workload, from string)) {
 	for i := range workloads {
 		w := &workloads[i]
-		if !strings.Contains(w.name, only) {
+		if !strings.Contains(w.name, only) || w.base {
 			continue
 		}
 		f(w, "text")
