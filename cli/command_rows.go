@@ -24,7 +24,7 @@ func newRows(s *streams) *cobra.Command {
 		Use:   "rows JOB STEP",
 		Short: "Show the rows of a step as they are published",
 		Long: `Show the rows of a step as they are published: the newest that the service keeps, oldest first.
-STEP may also be a source, or a part such as 'late of minute' or 'rejects of levels'.`,
+STEP may also be a source, a reference, or a part such as 'late of minute' or 'rejects of levels'.`,
 		Example: `  undertide rows mean-level minute --follow
   undertide rows mean-level minute --key G03 --since 10m --format json
   undertide rows mean-level 'late of minute'`,

@@ -112,6 +112,10 @@ func TestReferences(t *testing.T) {
 		})
 	}
 	lift("B1", "i1", `"berth_name":"North one","side":"north","toll":"12.50","ship":"Storm Petrel"`)
+	if rows := s.must("rows", "named", "berths").out; !strings.Contains(strings.Join(strings.Fields(rows), " "), "id name quay B1 North one 1 B2 South 2") {
+		t.Errorf("the rows of a reference are\n%s", rows)
+	}
+	s.must("rows", "named", "vessels", "--key", "i1").want(t, 0)
 	lift("B9", "none", `"berth_name":null,"side":null,"toll":null,"ship":null`)
 	shows("placed places 1 1 0 berth \"B9\"")
 	shows("vessels: 1 row not taken, 1 of them for a null in the key; the first: partition")

@@ -52,7 +52,7 @@ func (b *builder) lookupOf(v *node, place string, in input, missing []string) (l
 // lookupMatch reads `match`: {field of the row: key field of the reference}, or a list of names that both have.
 func (b *builder) lookupMatch(v *node, p string, in input, r *Reference, l *lookup) bool {
 	m, place := v.get("match"), p+".match"
-	keys := r.keyNames()
+	keys := r.KeyNames()
 	remedy := fmt.Sprintf("write match: {field of %s: %s}", in.text, keys[0])
 	if m == nil || m.kind != mapNode && m.kind != listNode || len(m.values) == 0 {
 		at := m
@@ -149,7 +149,7 @@ func (b *builder) lookupStep(n *node, place string, in input, s *Step) {
 		return
 	}
 	r := &b.job.References[l.in]
-	keys := r.keyNames()
+	keys := r.KeyNames()
 	s.Does = append(s.Does, lookupTexts(&l, in.text, r.Name, keys)...)
 	missing := map[string]step.Unfound{"keep": step.KeepUnfound, "drop": step.DropUnfound, "reject": step.RejectUnfound}[l.missing]
 	d := &step.Lookup{Reference: r.Name, Match: l.match, Names: l.names, Fields: l.fields, Adds: l.adds, Key: r.Key, Missing: missing}
@@ -246,8 +246,8 @@ func (j *Job) IsReference(source int) bool {
 	return slices.ContainsFunc(j.References, func(r Reference) bool { return r.AsOf == source })
 }
 
-// keyNames gives the names of its key fields.
-func (r *Reference) keyNames() (out []string) {
+// KeyNames gives the names of its key fields.
+func (r *Reference) KeyNames() (out []string) {
 	for _, k := range r.Key {
 		out = append(out, r.Schema[k].Name)
 	}

@@ -100,6 +100,29 @@ func FindersOf(j *job.Job, tables []*reference.Table) []reference.Finder {
 // Finders gives what is looked up in, by place in the job's list.
 func (all *References) Finders() []reference.Finder { return all.finders }
 
+// Table gives a reference that is loaded, and the names of its key fields; nil where none has the name, or of nil.
+func (all *References) Table(name string) (table *reference.Table, key []string) {
+	if all == nil {
+		return nil, nil
+	}
+	for _, one := range all.list {
+		if one.r.Name == name {
+			return one.table, one.r.KeyNames()
+		}
+	}
+	return nil, nil
+}
+
+// Names are those of the references that are loaded; of nil none.
+func (all *References) Names() (out []string) {
+	if all != nil {
+		for _, one := range all.list {
+			out = append(out, one.r.Name)
+		}
+	}
+	return out
+}
+
 // States tells what each holds just now, by name; nil where there are none.
 func (all *References) States() map[string]ReferenceState {
 	if len(all.list) == 0 {

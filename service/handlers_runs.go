@@ -166,8 +166,20 @@ func (s *Service) getRows(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	limit, err1 := number(c, "limit", 100, 1, 10_000)
+	since, err2 := moments(c, "since", time.Time{})
+	if err := cmp.Or(err1, err2); err != nil {
+		return err
+	}
 	if t == nil {
-		fix := "there are " + strings.Join(r.names, ", ")
+		out, is, err := r.referenceRows(c, int(limit))
+		if err != nil {
+			return err
+		}
+		if is {
+			return answer(c, http.StatusOK, out)
+		}
+		fix := "there are " + strings.Join(r.names, ", ") + r.referenceNames()
 		if n := job.Nearest(c.Param("step"), r.names); n != "" {
 			fix = "did you mean " + n + "?"
 		}
@@ -175,11 +187,6 @@ func (s *Service) getRows(c *gin.Context) error {
 	}
 	match, err := t.matchKey(c.QueryArray("key"))
 	if err != nil {
-		return err
-	}
-	limit, err1 := number(c, "limit", 100, 1, 10_000)
-	since, err2 := moments(c, "since", time.Time{})
-	if err := cmp.Or(err1, err2); err != nil {
 		return err
 	}
 	recent := func(row api.Row) bool { return !row.At.Before(since) && match(row) }

@@ -39,11 +39,11 @@
         </table>
       </div>
     </div>
-    <template v-if="kind !== 'sink' && kind !== 'reference' && run">
+    <template v-if="kind !== 'sink' && run">
       <div class="tabs" role="tablist">
         <button v-for="v in views" :key="v" type="button" role="tab" :aria-selected="v === view" @click="view = v">{{ v }}</button>
       </div>
-      <RowsTable :run="run" :step="view" :rows-shown="8" />
+      <RowsTable v-if="view" :run="run" :step="view" :rows-shown="8" />
     </template>
   </div>
 </template>
@@ -152,10 +152,11 @@ const partitions = computed(() => (source.value ?? reference.value ? (props.figu
 const lanes = computed(() => (step.value ? (props.figures?.steps[props.name]?.lanes ?? []) : []))
 
 const views = computed(() => {
-  return [...(step.value?.parts ?? [props.name]), `rejects of ${props.name}`]
+  if (reference.value?.of.length) return [] // it keeps no rows of its own
+  return [...(step.value?.parts ?? [props.name]), ...(reference.value ? [] : [`rejects of ${props.name}`])]
 })
-const view = ref(views.value[0])
-watch(() => props.name, () => (view.value = views.value[0]))
+const view = ref(views.value[0] ?? '')
+watch(() => props.name, () => (view.value = views.value[0] ?? ''))
 </script>
 
 <style scoped>
