@@ -130,8 +130,9 @@ func (all *References) States() map[string]ReferenceState {
 	}
 	out := map[string]ReferenceState{}
 	for _, one := range all.list {
+		s := ReferenceState{Version: one.table.Version()} // before mu: whoever changes the table takes mu within
 		one.mu.Lock()
-		s := ReferenceState{Version: one.table.Version(), Positions: maps.Clone(one.positions)}
+		s.Positions = maps.Clone(one.positions)
 		one.mu.Unlock()
 		out[one.r.Name] = s
 	}
