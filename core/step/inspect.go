@@ -67,6 +67,12 @@ func Inspect(d Keyed, t *state.Table, raw bool, begun map[string]row.Time) *Insp
 		x.ends(func(r *state.Rows, i int) (row.Time, bool) {
 			return d.until(max(side, LeftSide), row.Time(r.Rest[0][i])).Plus(d.Accept), true
 		})
+	case *AsOf:
+		x.add(t.Rest[0], func(dst *row.Column, r *state.Rows, at int) { dst.AppendInt(r.Rest[0][at]) })
+		for i, f := range t.Columns {
+			f.Name = strings.TrimPrefix(f.Name, "row_")
+			x.add(f, func(dst *row.Column, r *state.Rows, at int) { dst.AppendFrom(r.Cols[i], at) })
+		}
 	case *Deduplicate:
 		x.column(0)
 		x.ends(func(r *state.Rows, i int) (row.Time, bool) { return row.Time(r.Cols[0].I[i]).Plus(d.Within), true })
