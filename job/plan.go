@@ -90,8 +90,8 @@ func PlanOf(j *Job) Plan {
 			p.Sources = append(p.Sources, planSource(&j.Sources[i]))
 		}
 	}
-	for i := range j.References {
-		p.References = append(p.References, planReference(j, &j.References[i]))
+	for i, latest := range j.Referred() {
+		p.References = append(p.References, planReference(j, &j.References[i], latest))
 	}
 	for i := range j.Steps {
 		p.Steps = append(p.Steps, planStep(j, &j.Steps[i]))

@@ -219,12 +219,9 @@ func (b *builder) referenceNamed(n *node, place string) (int, bool) {
 	return 0, false
 }
 
-// planReference tells of a reference.
-func planReference(j *Job, r *Reference) ReferencePlan {
-	p := ReferencePlan{Name: r.Name, Fields: fieldTexts(r.Schema), Key: []string{}, Of: []string{}}
-	for _, k := range r.Key {
-		p.Key = append(p.Key, r.Schema[k].Name)
-	}
+// planReference tells of a reference; latest says that its newest rows are looked up in.
+func planReference(j *Job, r *Reference, latest bool) ReferencePlan {
+	p := ReferencePlan{Name: r.Name, Fields: fieldTexts(r.Schema), Key: r.KeyNames(), Of: []string{}}
 	if r.Of != nil {
 		of := &j.References[r.Of.In]
 		p.Of = []string{j.References[r.Of.From].Name, of.Name}
@@ -233,7 +230,7 @@ func planReference(j *Job, r *Reference) ReferencePlan {
 		return p
 	}
 	p.Reads = r.With.Reads(r.Decode)
-	if r.AsOf >= 0 && !j.Referred()[slices.IndexFunc(j.References, func(o Reference) bool { return o.Name == r.Name })] {
+	if r.AsOf >= 0 && !latest {
 		p.Refresh = fmt.Sprintf("read beside the sources; its watermark is %s", planSource(&r.Source).Watermark)
 		p.Limit = fmt.Sprintf("each version until the watermark is %s beyond the next one", row.DurationText(r.Keep))
 		return p

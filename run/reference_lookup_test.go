@@ -79,6 +79,28 @@ func refFinders(doc *job.Job) []reference.Finder {
 	return FindersOf(doc, tables)
 }
 
+// counted counts a row that was looked up by a key, and says whether it goes on.
+func (l *refLate) counted(found bool, key any, missing string) bool {
+	reason := step.NotFound
+	switch {
+	case found:
+		l.looked.Found++
+		return true
+	case key == nil:
+		l.looked.Null++
+		reason = step.NullKey
+	default:
+		l.looked.Missed++
+	}
+	switch missing {
+	case "drop":
+		l.dropped++
+	case "reject":
+		l.reject(reason)
+	}
+	return missing == "keep"
+}
+
 // refLookup is lookup: {reference: IN, match: {BY: key}, add: {AS: column …}, missing: MISSING}, as docs/job-document.md has
 // it ("Lookup").
 type refLookup struct {
@@ -114,25 +136,8 @@ func (s *refLookup) move(int64) []refRow { return nil }
 func (s *refLookup) take(r refRow, _ int64) []refRow {
 	key := r.get(s.by)
 	found, ok := s.find(s.in, key)
-	if !ok {
-		reason := step.NotFound
-		if key == nil {
-			s.looked.Null++
-			reason = step.NullKey
-		} else {
-			s.looked.Missed++
-		}
-		switch s.missing {
-		case "drop":
-			s.dropped++
-			return nil
-		case "reject":
-			s.reject(reason)
-			return nil
-		}
-	}
-	if ok {
-		s.looked.Found++
+	if !s.counted(ok, key, s.missing) {
+		return nil
 	}
 	for _, a := range s.add {
 		r = r.with(a[0], found[a[1]])
@@ -210,24 +215,8 @@ func (s *refAsOf) find(r refRow) []refRow {
 			}
 		}
 	}
-	if found == nil {
-		reason := step.NotFound
-		if key == nil {
-			s.looked.Null++
-			reason = step.NullKey
-		} else {
-			s.looked.Missed++
-		}
-		switch s.missing {
-		case "drop":
-			s.dropped++
-			return nil
-		case "reject":
-			s.reject(reason)
-			return nil
-		}
-	} else {
-		s.looked.Found++
+	if !s.counted(found != nil, key, s.missing) {
+		return nil
 	}
 	for _, a := range s.add {
 		var v any

@@ -85,7 +85,7 @@ func (x sideText) Append(dst []byte, v step.View) []byte {
 		dst = append(append(dst, v.Cols[len(v.Cols)-1].Bytes(int(r))...), ' ')
 		dst = append(strconv.AppendInt(dst, int64(v.Times[r]), 10), ' ')
 		key := ""
-		if !slices.ContainsFunc(x.def.Keys.Key, func(c int) bool { return v.Cols[c].IsNull(int(r)) }) {
+		if !nullKey(v.Cols, x.def.Keys.Key, int(r)) {
 			key = keyAt(v.Cols, x.def.Keys.Key, int(r))
 		}
 		text, _ := json.Marshal(key) // a text

@@ -319,18 +319,9 @@ func (k *keyCounter) see(v step.View) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	for _, i := range v.Sel {
-		var b strings.Builder
-		null := false
-		for n, c := range k.spec.Key {
-			if n > 0 {
-				b.WriteString(", ")
-			}
-			null = null || v.Cols[c].IsNull(int(i))
-			b.WriteString(plainText(expr.At(v.Cols[c], int(i))))
-		}
 		k.all++
-		if !null && len(k.of) < 100_000 {
-			k.of[b.String()]++
+		if !nullKey(v.Cols, k.spec.Key, int(i)) && len(k.of) < 100_000 {
+			k.of[keyAt(v.Cols, k.spec.Key, int(i))]++
 		}
 		k.growth.see(k.all, int64(len(k.of)))
 	}

@@ -81,6 +81,11 @@ func (k *sides) see(v step.View) {
 	}
 }
 
+// nullKey says whether a field of the key of a row is null.
+func nullKey(cols []*row.Column, key []int, i int) bool {
+	return slices.ContainsFunc(key, func(c int) bool { return cols[c].IsNull(i) })
+}
+
 // keyAt writes the key of a row.
 func keyAt(cols []*row.Column, key []int, i int) string {
 	parts := make([]string, len(key))

@@ -60,9 +60,7 @@ func (d *AsOf) NewLane(o LaneOptions) Lane {
 		out: newMadeRows(result, o.Ordered), late: newLateRows(d.LateSchema()), wrong: row.NewBatch(d.Keys.Input)}
 	l.next = state.NewChanges(l.table)
 	l.wait = newBuffer(&d.Keys, o, func() *state.Dict { return l.dict })
-	if d.Then != nil {
-		l.then = d.Then.NewRun()
-	}
+	l.then = newThen(d.Then)
 	return l
 }
 
@@ -111,8 +109,7 @@ type asOfLane struct {
 	out    madeRows
 	late   lateRows
 	wrong  *row.Batch
-	then   *StatelessRun
-	reject []Reject
+	then   thenRun
 	key    []*row.Column
 }
 
@@ -417,24 +414,7 @@ func (l *asOfLane) flush(out Out) {
 	if l.out.b.N == 0 {
 		return
 	}
-	v := ViewOf(l.out.b, nil)
-	if l.then != nil {
-		made := v
-		var dropped int
-		v, dropped, l.reject = l.then.Run(made, l.reject[:0])
-		l.counts.Dropped += int64(dropped)
-		made.Cols = append(made.Cols[:len(made.Cols):len(made.Cols)], row.Nulls(row.String))
-		for _, r := range l.reject {
-			out.Reject(made, r)
-		}
-	}
-	l.counts.Used += int64(len(v.Sel))
-	l.counts.Out += int64(len(v.Sel))
-	out.Main(v)
-	if l.then != nil {
-		l.then.TakeBack()
-	}
-	l.out.b.Reset()
+	l.counts.Used += l.then.publish(l.out.b, out, &l.counts)
 }
 
 // passed looks up the rows that waited and are before a mark.

@@ -152,9 +152,7 @@ func (d *Join) span() row.Time {
 func (d *Join) NewLane(o LaneOptions) Lane {
 	l := &joinLane{def: d, accept: row.Time(d.Accept.Microseconds()), width: d.span(), keeps: o.Keeps, behind: newBehind(o), dict: state.NewDict(), mark: row.MinTime, published: row.MinTime,
 		late: newLateRows(d.LateSchema()), out: newMadeRows(d.result(), o.Ordered), key: make([]*row.Column, len(d.Keys.Key))}
-	if d.Then != nil {
-		l.then = d.Then.NewRun()
-	}
+	l.then = newThen(d.Then)
 	for side, t := range d.Tables() {
 		s := &l.sides[side]
 		*s = joinSide{fields: d.fields(side), table: t, next: state.NewChanges(t), spans: map[row.Time]*joinSpan{}, least: row.MaxTime}
@@ -186,8 +184,7 @@ type joinLane struct {
 	counts   LaneCounts
 	late     lateRows
 	out      madeRows
-	then     *StatelessRun
-	rejects  []Reject
+	then     thenRun
 	order    []byte
 	key      []*row.Column
 	met      []uint32 // partners of the row at hand
@@ -315,23 +312,7 @@ func (l *joinLane) flush(out Out) {
 		return
 	}
 	l.counts.Made += int64(l.out.b.N)
-	v := ViewOf(l.out.b, nil)
-	if l.then != nil {
-		made := v
-		var dropped int
-		v, dropped, l.rejects = l.then.Run(made, l.rejects[:0])
-		l.counts.Dropped += int64(dropped)
-		made.Cols = append(made.Cols[:len(made.Cols):len(made.Cols)], row.Nulls(row.String)) // it came by no side
-		for _, r := range l.rejects {
-			out.Reject(made, r)
-		}
-	}
-	l.counts.Out += int64(len(v.Sel))
-	out.Main(v)
-	if l.then != nil {
-		l.then.TakeBack()
-	}
-	l.out.b.Reset()
+	l.then.publish(l.out.b, out, &l.counts)
 }
 
 // nullKey says whether a row can match nothing.
