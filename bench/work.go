@@ -256,7 +256,7 @@ steps:
     from: readings
     key: [gauge]
     window: {tumbling: 365d}
-    measures: {n: count(), greatest_m: max(level_m)}
+    measures: {n: count(), greatest_m: max(level_m), greatest_v: max(battery_v)}
 sinks:
   out: {from: yearly, via: file, with: {path: %q}}
 `,

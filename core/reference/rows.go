@@ -10,6 +10,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"math"
+	"slices"
 	"sync/atomic"
 
 	"github.com/cespare/xxhash/v2"
@@ -29,7 +30,7 @@ type Rows struct {
 	form   record
 	index  []entry
 	used   int    // entries that are not free, the deleted ones too
-	arena  []byte // records, each at a multiple of 8; the first is none, whose fields are null
+	arena  []byte // records, each at a multiple of unit; the first is none, whose fields are null
 	dead   int    // bytes of records that no entry names
 	live   int
 	digest uint64 // of all rows, whatever their order: the sum of theirs
@@ -46,17 +47,21 @@ type entry struct{ tag, at uint32 }
 // deleted stands in the place of an entry whose record is gone; what collided with it stands behind.
 const deleted = math.MaxUint32
 
-// record is the form of the rows' bytes, in little endian:
+// record is the form of the rows' bytes, in little endian. What a lookup reads stands together, and what only a change
+// reads stands behind it:
 //
-//	0   hash of the key        8   length of the key      12  length of the record
-//	16  what Put was told      24  digest of the row      32  a bit for each field that is null
+//	0   length of the record, 4 bytes
+//	4   length of the key, 4 bytes
+//	8   a bit for each field that is null, in words of 8 bytes
 //	then 8 bytes for each field: the value, or of a text its place in the record and its length, 4 bytes each;
-//	then the key, and the texts.
+//	then the key, and the texts, up to a multiple of 8;
+//	then, as the last 16 bytes, what Put was told and the digest of the row.
 type record struct{ fields, head int } // where the fields begin and end
 
 const (
-	lengthAt, sizeAt, originAt, digestAt, nullAt = 8, 12, 16, 24, 32
-	unit                                         = 8
+	sizeAt, lengthAt, nullAt = 0, 4, 8
+	originBack, digestBack   = 16, 8 // from the record's end
+	unit                     = 8
 )
 
 // NewRows makes none. key are the fields of the schema by which rows are found.
@@ -69,7 +74,7 @@ func NewRows(schema row.Schema, key []int) *Rows {
 
 // none is the first record.
 func (r *Rows) none() []byte {
-	rec := make([]byte, r.form.head)
+	rec := make([]byte, r.form.head+unit) // what stands behind the fields is looked at
 	for i := nullAt; i < r.form.fields; i++ {
 		rec[i] = 0xff
 	}
@@ -106,7 +111,7 @@ func (r *Rows) Put(b *row.Batch, i int, origin int64) (before int64, replaced bo
 		r.used++
 		r.live++
 	}
-	r.index[n] = entry{uint32(hash >> 32), r.append(b, i, key, hash, origin)}
+	r.index[n] = entry{uint32(hash >> 32), r.append(b, i, key, origin)}
 	if 3*r.used > 2*len(r.index) {
 		r.reindex()
 	}
@@ -115,11 +120,11 @@ func (r *Rows) Put(b *row.Batch, i int, origin int64) (before int64, replaced bo
 }
 
 // append adds a record, and gives its place.
-func (r *Rows) append(b *row.Batch, i int, key []byte, hash uint64, origin int64) uint32 {
+func (r *Rows) append(b *row.Batch, i int, key []byte, origin int64) uint32 {
 	at := len(r.arena)
 	r.whole.EncodeOne(b.Cols, i)
 	r.digest += r.whole.Hash[0]
-	a := append(r.arena, make([]byte, r.form.head)...)
+	a := append(r.room(), make([]byte, r.form.head)...)
 	a = append(a, key...)
 	for n, c := range b.Cols {
 		field := at + r.form.fields + 8*n
@@ -140,16 +145,23 @@ func (r *Rows) append(b *row.Batch, i int, key []byte, hash uint64, origin int64
 	for len(a)%unit != 0 {
 		a = append(a, 0)
 	}
+	a = binary.LittleEndian.AppendUint64(a, uint64(origin))
+	a = binary.LittleEndian.AppendUint64(a, r.whole.Hash[0])
 	if len(a)/unit >= deleted {
 		panic(row.ErrTooLarge)
 	}
-	binary.LittleEndian.PutUint64(a[at:], hash)
-	binary.LittleEndian.PutUint32(a[at+lengthAt:], uint32(len(key)))
 	binary.LittleEndian.PutUint32(a[at+sizeAt:], uint32(len(a)-at))
-	binary.LittleEndian.PutUint64(a[at+originAt:], uint64(origin))
-	binary.LittleEndian.PutUint64(a[at+digestAt:], r.whole.Hash[0])
+	binary.LittleEndian.PutUint32(a[at+lengthAt:], uint32(len(key)))
 	r.arena = a
 	return uint32(at / unit)
+}
+
+// room gives the arena with room for more, which grows by halves: append alone would copy all of it twice as often.
+func (r *Rows) room() []byte {
+	if free := cap(r.arena) - len(r.arena); free < 1<<10 {
+		return slices.Grow(r.arena, max(1<<10, len(r.arena)/2))
+	}
+	return r.arena
 }
 
 // KeyOf gives the encoded key of row i of b; it lives until the next call of any method.
@@ -175,16 +187,22 @@ func (r *Rows) entryOf(key []byte, hash uint64) (n int, there bool) {
 		if e.at == 0 {
 			return int(at), false
 		}
-		if e.at != deleted && e.tag == uint32(hash>>32) && r.has(int(e.at)*unit, key, hash) {
+		if e.at != deleted && e.tag == uint32(hash>>32) && r.has(int(e.at)*unit, key) {
 			return int(at), true
 		}
 	}
 }
 
-// has says whether the record at a place is of a key.
-func (r *Rows) has(at int, key []byte, hash uint64) bool {
-	rec := r.arena[at:]
-	return binary.LittleEndian.Uint64(rec) == hash && int(binary.LittleEndian.Uint32(rec[lengthAt:])) == len(key) && bytes.Equal(rec[r.form.head:r.form.head+len(key)], key)
+// has says whether the record at a place is of a key. No encoded key begins with another one of the same fields, so the
+// length need not be looked at, which lies on another line of memory.
+func (r *Rows) has(at int, key []byte) bool {
+	at += r.form.head
+	return len(r.arena)-at >= len(key) && bytes.Equal(r.arena[at:at+len(key)], key)
+}
+
+// keyAt gives the key of a record.
+func (r *Rows) keyAt(rec []byte) []byte {
+	return rec[r.form.head : r.form.head+int(binary.LittleEndian.Uint32(rec[lengthAt:]))]
 }
 
 // Delete drops the row with an encoded key; false where there is none.
@@ -203,10 +221,11 @@ func (r *Rows) Delete(key []byte) bool {
 // drop lets the record of an entry die, and gives what it came with.
 func (r *Rows) drop(n int) (origin int64) {
 	rec := r.arena[int(r.index[n].at)*unit:]
-	r.digest -= binary.LittleEndian.Uint64(rec[digestAt:])
-	r.dead += int(binary.LittleEndian.Uint32(rec[sizeAt:]))
+	size := int(binary.LittleEndian.Uint32(rec[sizeAt:]))
+	r.digest -= binary.LittleEndian.Uint64(rec[size-digestBack:])
+	r.dead += size
 	binary.LittleEndian.PutUint32(rec[lengthAt:], math.MaxUint32) // no key has that length
-	return int64(binary.LittleEndian.Uint64(rec[originAt:]))
+	return int64(binary.LittleEndian.Uint64(rec[size-originBack:]))
 }
 
 // reindex makes the index anew, as large as it has to be.
@@ -218,7 +237,7 @@ func (r *Rows) reindex() {
 	r.index, r.used = make([]entry, size), r.live
 	mask := uint64(size - 1)
 	r.eachRecord(func(at int, rec []byte) bool {
-		hash := binary.LittleEndian.Uint64(rec)
+		hash := xxhash.Sum64(r.keyAt(rec))
 		n := hash & mask
 		for r.index[n].at != 0 {
 			n = (n + 1) & mask
@@ -230,7 +249,7 @@ func (r *Rows) reindex() {
 
 // eachRecord gives the records that are alive, in the order in which they came, until take says no.
 func (r *Rows) eachRecord(take func(at int, rec []byte) bool) {
-	for at := r.form.head; at < len(r.arena); {
+	for at := len(r.none()); at < len(r.arena); {
 		size := int(binary.LittleEndian.Uint32(r.arena[at+sizeAt:]))
 		if binary.LittleEndian.Uint32(r.arena[at+lengthAt:]) != math.MaxUint32 && !take(at, r.arena[at:at+size]) {
 			return
@@ -266,25 +285,36 @@ func (r *Rows) Each(take func(b *row.Batch, i int) bool) {
 	})
 }
 
-// find gives the places of the records that keys from first on name: of key j at[sel[j]], 0 where there is none. It goes over
-// the index first and over the records then, so that the processor waits for many of each at once.
+// find gives the places of the records that keys from first on name: of key j at[sel[j]], 0 where there is none.
+//
+// Index and records lie anywhere in memory, so the processor would wait for each in turn. It goes over the rows four times
+// instead, so that it waits for many at once: for entries; for the record of the first entry with the hash's tag, which is nearly always the
+// right one; and only then compares keys.
 func (r *Rows) find(keys *state.Keys, first int, sel []uint16, at []int) {
 	mask := uint64(len(r.index) - 1)
+	hashes := keys.Hash[first:]
+	var seen uint32
+	for j := range sel {
+		seen |= r.index[hashes[j]&mask].tag
+	}
 	for j, i := range sel {
-		e := r.index[keys.Hash[first+j]&mask]
-		at[i] = int(e.at) * unit
-		if e.at == deleted {
-			at[i] = 0
+		hash := hashes[j]
+		n := hash & mask
+		for r.index[n].at != 0 && (r.index[n].tag != uint32(hash>>32) || r.index[n].at == deleted) {
+			n = (n + 1) & mask
 		}
+		at[i] = int(r.index[n].at) * unit
 	}
-	var seen byte
 	for _, i := range sel {
-		seen |= r.arena[at[i]+r.form.head-1] // the record is on its way
+		seen |= uint32(r.arena[at[i]+r.form.head]) // the record is on its way
 	}
-	r.touched.Store(uint32(seen))
+	r.touched.Store(seen)
 	for j, i := range sel {
-		key, hash := keys.Bytes(first+j), keys.Hash[first+j]
-		if at[i] != 0 && r.has(at[i], key, hash) {
+		if at[i] == 0 {
+			continue
+		}
+		key, hash := keys.Bytes(first+j), hashes[j]
+		if r.has(at[i], key) {
 			continue
 		}
 		at[i] = 0
@@ -305,6 +335,12 @@ func (r *Rows) gather(dst *row.Column, field int, at []int) {
 	}
 	switch {
 	case dst.Kind.Text():
+		var seen uint32
+		for _, place := range at {
+			v := binary.LittleEndian.Uint32(r.arena[place+value:])
+			seen |= uint32(r.arena[place+int(v)]) // the text is on its way
+		}
+		r.touched.Store(seen)
 		for _, place := range at {
 			v := binary.LittleEndian.Uint64(r.arena[place+value:])
 			from := place + int(uint32(v))

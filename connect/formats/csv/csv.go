@@ -22,13 +22,24 @@ type decoder struct {
 	column []int // for each field its cell, or -1
 	cells  int
 	src    bytes.Reader
-	in     *bufio.Reader // over src; a csv.Reader takes it as its own
+	in     *bufio.Reader // over src; records takes it as its own
+	// records reads one record after another from in, which holds one at a time.
+	records *csv.Reader
+	cell    []byte
 }
 
 // NewDecoder makes a decoder of CSV records. A nested path is looked up as its names joined by
 // dots.
 func NewDecoder(fields codec.Fields) engine.Decoder {
-	return &decoder{fields: fields, column: make([]int, len(fields)), in: bufio.NewReader(nil)}
+	d := &decoder{fields: fields, column: make([]int, len(fields)), in: bufio.NewReader(nil)}
+	d.records = newReader(d.in)
+	return d
+}
+
+func newReader(in *bufio.Reader) *csv.Reader {
+	r := csv.NewReader(in)
+	r.FieldsPerRecord, r.ReuseRecord = -1, true
+	return r
 }
 
 func (d *decoder) learn(header []byte) error {
@@ -59,11 +70,9 @@ func (d *decoder) record(event []byte, b *row.Batch) (reason, message string) {
 	}
 	d.src.Reset(event)
 	d.in.Reset(&d.src)
-	r := csv.NewReader(d.in)
-	r.FieldsPerRecord = -1
-	cells, err := r.Read()
+	cells, err := d.records.Read()
 	if err != nil {
-		return step.Malformed, "no CSV record: " + err.Error()
+		return step.Malformed, "no CSV record: " + d.wrong(event).Error()
 	}
 	if len(cells) != d.cells {
 		return step.Malformed, fmt.Sprintf("the record has %d cells, the header %d", len(cells), d.cells)
@@ -78,11 +87,21 @@ func (d *decoder) record(event []byte, b *row.Batch) (reason, message string) {
 			if !f.Missing(c) {
 				return step.Missing, fmt.Sprintf("field %s is missing or empty, and has no default", f.Name)
 			}
-		} else if !f.Set(c, []byte(text)) {
+			continue
+		}
+		if d.cell = append(d.cell[:0], text...); !f.Set(c, d.cell) {
 			return step.WrongType, codec.WrongType(f, fmt.Sprintf("%q", text))
 		}
 	}
 	return "", ""
+}
+
+// wrong says what is wrong with an event, whose lines are counted from its own first: records has read others before.
+func (d *decoder) wrong(event []byte) error {
+	d.src.Reset(event)
+	d.in.Reset(&d.src)
+	_, err := newReader(d.in).Read()
+	return err
 }
 
 // encoder writes RFC 4180 records without the header; [Head] gives that.
