@@ -214,6 +214,9 @@ func line(dir string, w *workload, from string, rounds int, scale float64) {
 			lastFloor = start(dir, w.name, from+"-floor", 1)()
 		}
 		last = start(dir, w.name, from+"-engine", 1)()
+		if w.against == "" && last.Out != lastFloor.Out {
+			fail(fmt.Errorf("%s, %s: the engine gives %d rows and the floor %d, so that they do not do the same", w.name, from, last.Out, lastFloor.Out))
+		}
 		engines = append(engines, last.Seconds)
 		ratios = append(ratios, lastFloor.Seconds/last.Seconds)
 		if from == "text" {

@@ -5,11 +5,11 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -535,24 +535,35 @@ func (w *workload) ready(path string) ([]*row.Batch, *job.Job, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	batches, err := readyOf(path, j)
-	if w.pairs && err == nil { // taken turns with
-		var more []*row.Batch
-		if more, err = readyOf(others(path), j); err == nil {
-			for i := len(more) - 1; i >= 0; i-- {
-				batches = slices.Insert(batches, i+1, more[i])
-			}
+	text, err := os.ReadFile(path)
+	if w.pairs && err == nil {
+		var more []byte
+		if more, err = os.ReadFile(others(path)); err == nil {
+			text = inTurn(text, more)
 		}
 	}
+	if err != nil {
+		return nil, nil, err
+	}
+	batches, err := readyOf(text, j)
 	return batches, j, err
 }
 
-// readyOf decodes a file into batches.
-func readyOf(path string, j *job.Job) ([]*row.Batch, error) {
-	text, err := os.ReadFile(path)
-	if err != nil {
-		return nil, err
+// inTurn takes a line of each in turn: a pair stands together.
+func inTurn(a, b []byte) []byte {
+	out := make([]byte, 0, len(a)+len(b))
+	for len(a)+len(b) > 0 {
+		for _, text := range []*[]byte{&a, &b} {
+			n := bytes.IndexByte(*text, '\n') + 1
+			out = append(out, (*text)[:n]...)
+			*text = (*text)[n:]
+		}
 	}
+	return out
+}
+
+// readyOf decodes text into batches.
+func readyOf(text []byte, j *job.Job) ([]*row.Batch, error) {
 	d := j.Sources[0].Decoder()
 	var batches []*row.Batch
 	for len(text) > 0 {
@@ -669,6 +680,7 @@ func (c *counter) Reject(step.View, step.Reject) {}
 type measure struct {
 	Seconds float64
 	Rows    int
+	Out     int64   // rows that came out
 	Allocs  float64 // per row
 	Peak    int64   // bytes resident
 }
@@ -682,6 +694,7 @@ func (w *workload) child(kind, dir string, lanes int) (measure, error) {
 	}
 	out := filepath.Join(dir, "out-"+strconv.Itoa(os.Getpid()))
 	defer os.Remove(out)
+	var made int64
 	var work func() error
 	switch kind {
 	case "text-floor":
@@ -695,14 +708,10 @@ func (w *workload) child(kind, dir string, lanes int) (measure, error) {
 		}
 		runtime.GC()
 		work = func() error {
-			n := int64(0)
 			if kind == "core-floor" {
-				n = w.floorCore(batches)
+				made = w.floorCore(batches)
 			} else {
-				n = engineCore(batches, j)
-			}
-			if n == 0 {
-				return fmt.Errorf("no row came out")
+				made = engineCore(batches, j)
 			}
 			return nil
 		}
@@ -711,7 +720,32 @@ func (w *workload) child(kind, dir string, lanes int) (measure, error) {
 	runtime.ReadMemStats(&before)
 	began := time.Now()
 	err = work()
-	took := time.Since(began)
+	took, peak := time.Since(began), run.PeakMemory()
 	runtime.ReadMemStats(&after)
-	return measure{Seconds: took.Seconds(), Rows: w.rows, Allocs: float64(after.Mallocs-before.Mallocs) / float64(w.rows), Peak: run.PeakMemory()}, err
+	if err == nil && strings.HasPrefix(kind, "text") {
+		made, err = lines(out)
+	}
+	if err == nil && made == 0 {
+		err = fmt.Errorf("no row came out")
+	}
+	return measure{Out: made, Seconds: took.Seconds(), Rows: w.rows, Allocs: float64(after.Mallocs-before.Mallocs) / float64(w.rows), Peak: peak}, err
+}
+
+// lines counts those of a file.
+func lines(path string) (n int64, err error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return 0, err
+	}
+	defer f.Close()
+	in := bufio.NewReaderSize(f, 256<<10)
+	for {
+		if _, err := in.ReadSlice('\n'); err != nil {
+			if err == io.EOF {
+				err = nil
+			}
+			return n, err
+		}
+		n++
+	}
 }

@@ -61,6 +61,26 @@ func (b *Batch) AppendOrder(order []byte) {
 	b.Order.AppendBytes(order)
 }
 
+// AppendRange adds the rows of src, whose columns have the same kinds in the same order, from one up to another.
+func (b *Batch) AppendRange(src *Batch, from, to int) {
+	for c := range b.Cols {
+		b.Cols[c].AppendRange(src.Cols[c], from, to)
+	}
+	if len(src.Times) > 0 {
+		b.Times = append(b.Times, src.Times[from:to]...)
+	}
+	if len(src.Index) > 0 {
+		b.Index = append(b.Index, src.Index[from:to]...)
+	}
+	if src.Order != nil && src.Order.Len() > 0 {
+		if b.Order == nil {
+			b.Order = NewColumn(Bytes)
+		}
+		b.Order.AppendRange(src.Order, from, to)
+	}
+	b.N += to - from
+}
+
 // AppendFrom adds row i of src, whose columns have the same kinds in the same order.
 func (b *Batch) AppendFrom(src *Batch, i int) {
 	for c := range b.Cols {

@@ -200,3 +200,68 @@ func (c *Column) AppendFrom(src *Column, i int) {
 		c.I = append(c.I, src.I[i])
 	}
 }
+
+// NoRow stands among the rows that AppendPicked takes for one that there is not.
+const NoRow = -1
+
+// AppendPicked adds these rows of src, which has the same kind, in this order; null for [NoRow].
+func (c *Column) AppendPicked(src *Column, rows []int32) {
+	n := c.Len()
+	switch {
+	case c.Kind == Double:
+		for _, r := range rows {
+			v := 0.0
+			if r >= 0 {
+				v = src.F[r]
+			}
+			c.F = append(c.F, v)
+		}
+	case c.Kind.Text():
+		for _, r := range rows {
+			if r < 0 {
+				c.Off = append(c.Off, uint32(len(c.Data)))
+				continue
+			}
+			c.AppendBytes(src.Bytes(int(r)))
+		}
+	default:
+		for _, r := range rows {
+			v := int64(0)
+			if r >= 0 {
+				v = src.I[r]
+			}
+			c.I = append(c.I, v)
+		}
+	}
+	for i, r := range rows {
+		if r < 0 || len(src.Null) > 0 && src.IsNull(int(r)) {
+			c.SetNull(n+i, true)
+		}
+	}
+}
+
+// AppendRange adds the rows of src, which has the same kind, from one up to another.
+func (c *Column) AppendRange(src *Column, from, to int) {
+	n := c.Len()
+	switch {
+	case c.Kind == Double:
+		c.F = append(c.F, src.F[from:to]...)
+	case c.Kind.Text():
+		first, last := src.Off[from], src.Off[to]
+		c.room(int(last - first))
+		start := uint32(len(c.Data))
+		c.Data = append(c.Data, src.Data[first:last]...)
+		for _, off := range src.Off[from+1 : to+1] {
+			c.Off = append(c.Off, start+off-first)
+		}
+	default:
+		c.I = append(c.I, src.I[from:to]...)
+	}
+	if len(src.Null) > 0 {
+		for i := from; i < to; i++ {
+			if src.IsNull(i) {
+				c.SetNull(n+i-from, true)
+			}
+		}
+	}
+}

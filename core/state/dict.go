@@ -5,36 +5,44 @@ import "bytes"
 // Dict numbers keys densely from 0 in order of arrival. Key bytes lie in one arena that is only
 // appended to; the index has 32-bit slots.
 type Dict struct {
-	slots  []uint32 // number + 1; 0 is free
-	hashes []uint64
-	off    []uint64 // key i is arena[off[i]:off[i+1]]; the arena may grow beyond four GiB
-	arena  []byte
+	slots   []uint32 // number + 1; 0 is free
+	entries []entry  // by number; the last one is where the next key will begin
+	arena   []byte
+	touched byte // keeps what PutAll touches from being left out
 }
+
+// entry is a key's hash and where its bytes begin; they end where the next one's begin. The arena may grow beyond four GiB.
+type entry struct{ hash, from uint64 }
 
 // NewDict makes an empty dictionary.
 func NewDict() *Dict {
-	return &Dict{slots: make([]uint32, 64), off: []uint64{0}}
+	return &Dict{slots: make([]uint32, 64), entries: []entry{{}}}
 }
 
 // Len gives how many keys there are.
-func (d *Dict) Len() int { return len(d.hashes) }
+func (d *Dict) Len() int { return len(d.entries) - 1 }
 
 // Key gives the bytes of a key; they live as long as the dictionary.
-func (d *Dict) Key(id uint32) []byte { return d.arena[d.off[id]:d.off[id+1]] }
+func (d *Dict) Key(id uint32) []byte { return d.arena[d.entries[id].from:d.entries[id+1].from] }
 
 // Hash gives the hash that the key came with.
-func (d *Dict) Hash(id uint32) uint64 { return d.hashes[id] }
+func (d *Dict) Hash(id uint32) uint64 { return d.entries[id].hash }
 
 // Bytes is about how much memory the dictionary takes.
 func (d *Dict) Bytes() int {
-	return 4*cap(d.slots) + 8*cap(d.hashes) + 8*cap(d.off) + cap(d.arena)
+	return 4*cap(d.slots) + 16*cap(d.entries) + cap(d.arena)
+}
+
+// is says whether a key has this number.
+func (d *Dict) is(id uint32, key []byte, hash uint64) bool {
+	return d.entries[id].hash == hash && bytes.Equal(d.Key(id), key)
 }
 
 // Find gives the number of a key; false where it is not there.
 func (d *Dict) Find(key []byte, hash uint64) (uint32, bool) {
 	mask := uint64(len(d.slots) - 1)
 	for at := slotOf(hash) & mask; d.slots[at] != 0; at = (at + 1) & mask {
-		if id := d.slots[at] - 1; d.hashes[id] == hash && bytes.Equal(d.arena[d.off[id]:d.off[id+1]], key) {
+		if id := d.slots[at] - 1; d.is(id, key, hash) {
 			return id, true
 		}
 	}
@@ -50,11 +58,55 @@ func (d *Dict) Put(key []byte, hash uint64) uint32 {
 		if s == 0 {
 			return d.add(key, hash, at)
 		}
-		if id := s - 1; d.hashes[id] == hash && bytes.Equal(d.arena[d.off[id]:d.off[id+1]], key) {
+		if id := s - 1; d.is(id, key, hash) {
 			return id
 		}
 		at = (at + 1) & mask
 	}
+}
+
+// atOnce is how many keys are looked for at a time.
+const atOnce = 64
+
+// PutAll is Put for many: it appends the numbers of keys[j], for each j of which, to ids.
+//
+// Slots, entries and bytes of a key lie anywhere in memory, so the processor would wait three times for each key. It goes
+// over the keys three times instead, so that it waits for many at once, and compares last; a key that is
+// new is put alone.
+func (d *Dict) PutAll(keys *Keys, which []uint16, ids []uint32) []uint32 {
+	var slot [atOnce]uint32
+	var seen byte
+	for len(which) > 0 {
+		some := which[:min(atOnce, len(which))]
+		which = which[len(some):]
+		mask := uint64(len(d.slots) - 1)
+		for n, j := range some {
+			slot[n] = d.slots[slotOf(keys.Hash[j])&mask]
+		}
+		for n, j := range some { // those that stand behind another's slot are few
+			hash := keys.Hash[j]
+			for at := slotOf(hash); slot[n] != 0 && d.entries[slot[n]-1].hash != hash; {
+				at++
+				slot[n] = d.slots[at&mask]
+			}
+		}
+		for n := range some {
+			if slot[n] != 0 {
+				if from := d.entries[slot[n]-1].from; from < uint64(len(d.arena)) { // a key may have no bytes
+					seen |= d.arena[from]
+				}
+			}
+		}
+		for n, j := range some {
+			if key := keys.Bytes(int(j)); slot[n] != 0 && bytes.Equal(d.Key(slot[n]-1), key) {
+				ids = append(ids, slot[n]-1)
+			} else {
+				ids = append(ids, d.Put(key, keys.Hash[j]))
+			}
+		}
+	}
+	d.touched = seen
+	return ids
 }
 
 // slotOf mixes the hash once more, so that a lane whose shares take one residue of the hash still
@@ -62,12 +114,12 @@ func (d *Dict) Put(key []byte, hash uint64) uint32 {
 func slotOf(hash uint64) uint64 { return hash ^ hash>>32 }
 
 func (d *Dict) add(key []byte, hash, at uint64) uint32 {
-	id := uint32(len(d.hashes))
-	d.hashes = append(d.hashes, hash)
+	id := uint32(d.Len())
 	d.arena = append(d.arena, key...)
-	d.off = append(d.off, uint64(len(d.arena)))
+	d.entries[id].hash = hash
+	d.entries = append(d.entries, entry{from: uint64(len(d.arena))})
 	d.slots[at] = id + 1
-	if 3*len(d.hashes) > 2*len(d.slots) {
+	if 3*d.Len() > 2*len(d.slots) {
 		d.index(2 * len(d.slots))
 	}
 	return id
@@ -76,8 +128,8 @@ func (d *Dict) add(key []byte, hash, at uint64) uint32 {
 func (d *Dict) index(size int) {
 	d.slots = make([]uint32, size)
 	mask := uint64(size - 1)
-	for id, h := range d.hashes {
-		at := slotOf(h) & mask
+	for id := range d.Len() {
+		at := slotOf(d.entries[id].hash) & mask
 		for d.slots[at] != 0 {
 			at = (at + 1) & mask
 		}
@@ -98,16 +150,16 @@ func (d *Dict) Keep(live []bool) (*Dict, []uint32) {
 	for 3*n > 2*size {
 		size *= 2
 	}
-	next := &Dict{off: []uint64{0}}
+	next := &Dict{entries: []entry{{}}}
 	to := make([]uint32, len(live))
 	for id, l := range live {
 		if !l {
 			continue
 		}
-		to[id] = uint32(len(next.hashes))
-		next.hashes = append(next.hashes, d.hashes[id])
+		to[id] = uint32(next.Len())
 		next.arena = append(next.arena, d.Key(uint32(id))...)
-		next.off = append(next.off, uint64(len(next.arena)))
+		next.entries[to[id]].hash = d.entries[id].hash
+		next.entries = append(next.entries, entry{from: uint64(len(next.arena))})
 	}
 	next.index(size)
 	return next, to

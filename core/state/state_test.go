@@ -120,7 +120,7 @@ func FuzzKey(f *testing.F) {
 func TestLargeDict(t *testing.T) {
 	d := NewDict()
 	d.arena = make([]byte, 1<<32-3, 1<<32+64)
-	d.off[0] = uint64(len(d.arena))
+	d.entries[0].from = uint64(len(d.arena))
 	if id := d.Put([]byte("abcdef"), 7); string(d.Key(id)) != "abcdef" {
 		t.Errorf("the key is %q", d.Key(id))
 	}

@@ -36,6 +36,7 @@ type alignedLane struct {
 	ids, ids2    []uint32
 	starts, fill []int
 	rows, rows2  []uint16
+	taken        []uint16 // their positions in the exchange, where keys are found together
 	touched      []*slice
 	ordinal      []uint16
 	due          due
@@ -121,13 +122,15 @@ func (l *alignedLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 			l.late.add(x, int(r), mark, &l.counts)
 			continue
 		}
-		id := l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j])
-		l.ids = append(l.ids, id)
+		if l.several {
+			id := l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j])
+			l.ids = append(l.ids, id)
+			l.note(cur, id, mark)
+		} else {
+			l.taken = append(l.taken, j) // their keys are found together
+		}
 		l.rows = append(l.rows, r)
 		l.ordinal = append(l.ordinal, uint16(cur.ordinal))
-		if l.several {
-			l.note(cur, id, mark)
-		}
 		if cur.firstEnd <= mark {
 			if cur.firstEnd+accept <= mark {
 				l.counts.Partial++
@@ -147,6 +150,7 @@ func (l *alignedLane) lastOf(slice int64) int64 {
 
 // flush adds the gathered rows to their slices, sorted so that every slice's columns are passed once.
 func (l *alignedLane) flush(x *Exchange) {
+	l.ids = l.dict.PutAll(&x.Keys, l.taken, l.ids)
 	l.counts.Used += int64(len(l.ids))
 	switch len(l.touched) {
 	case 0:
@@ -158,7 +162,7 @@ func (l *alignedLane) flush(x *Exchange) {
 	for _, s := range l.touched {
 		s.ordinal = -1
 	}
-	l.ids, l.rows, l.ordinal, l.touched = l.ids[:0], l.rows[:0], l.ordinal[:0], l.touched[:0]
+	l.ids, l.taken, l.rows, l.ordinal, l.touched = l.ids[:0], l.taken[:0], l.rows[:0], l.ordinal[:0], l.touched[:0]
 	l.findNext()
 }
 

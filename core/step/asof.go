@@ -100,6 +100,10 @@ type asOfLane struct {
 	next     *state.Changes
 	fresh    []uint32 // keys with versions that no mark has; some twice
 
+	waits       []int32  // rows that are to wait; they are put together, at the latest before one of them may be asked for
+	waitIDs     []uint32 // their keys
+	left, right []int32  // by row that is given: its row, and its version's
+
 	found  []foundRow
 	some   []passedRow
 	ids    []uint32 // by row of Take: its key
@@ -128,10 +132,7 @@ func (l *asOfLane) Held() Held {
 // Take notes versions, looks up rows that are behind the watermark, and lets the others wait.
 func (l *asOfLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	side := x.Cols[len(x.Cols)-1]
-	l.ids = l.ids[:0]
-	for _, j := range x.Lanes[lane] { // all at once: the processor waits for many of them together
-		l.ids = append(l.ids, l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j]))
-	}
+	l.ids = l.dict.PutAll(&x.Keys, x.Lanes[lane], l.ids[:0])
 	l.grow()
 	for n, j := range x.Lanes[lane] {
 		r, id := int(x.Sel[j]), l.ids[n]
@@ -139,6 +140,7 @@ func (l *asOfLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 		switch {
 		case side.Bytes(r)[0] == Sides[RightSide][0]:
 			if at < mark { // rows that the watermark had passed before do not see it, wherever turns end
+				l.keepWaiting(x)
 				l.passed(mark, t, out)
 			}
 			if l.take(x, r, id, out) && at < mark {
@@ -149,11 +151,18 @@ func (l *asOfLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 		case at < mark:
 			l.look(x.Cols, r, at, id, rowPlace{index: x.Index[r], order: x.order(r)}, out)
 		default:
-			l.wait.put(x, r, id)
+			l.waits, l.waitIDs = append(l.waits, int32(r)), append(l.waitIDs, id)
 		}
 	}
+	l.keepWaiting(x)
 	l.late.flush(out)
 	l.flush(out)
+}
+
+// keepWaiting puts the rows of x that are to wait.
+func (l *asOfLane) keepWaiting(x *Exchange) {
+	l.wait.putAll(x, l.waits, l.waitIDs)
+	l.waits, l.waitIDs = l.waits[:0], l.waitIDs[:0]
 }
 
 // lose counts a row whose version may be gone.
@@ -291,7 +300,7 @@ type foundRow struct {
 	place rowPlace
 }
 
-const noVersion = -1
+const noVersion = row.NoRow
 
 // look looks up one row and publishes it with the columns that held at its time.
 func (l *asOfLane) look(cols []*row.Column, r int, at row.Time, id uint32, place rowPlace, out Out) {
@@ -329,20 +338,15 @@ func (l *asOfLane) counted(cols []*row.Column, r int, at row.Time, v int, place 
 func (l *asOfLane) give(cols []*row.Column, rows []foundRow, out Out) {
 	for len(rows) > 0 {
 		some := rows[:min(len(rows), row.MaxRows-l.out.b.N)]
+		l.left, l.right = l.left[:0], l.right[:0]
+		for _, f := range some {
+			l.left, l.right = append(l.left, int32(f.r)), append(l.right, int32(f.v))
+		}
 		for i, c := range l.out.b.Cols {
 			if i < l.def.Fields {
-				for _, f := range some {
-					c.AppendFrom(cols[i], f.r)
-				}
-				continue
-			}
-			from := l.cols.Cols[i-l.def.Fields]
-			for _, f := range some {
-				if f.v == noVersion {
-					c.AppendNull()
-				} else {
-					c.AppendFrom(from, f.v)
-				}
+				c.AppendPicked(cols[i], l.left)
+			} else {
+				c.AppendPicked(l.cols.Cols[i-l.def.Fields], l.right)
 			}
 		}
 		for _, f := range some {

@@ -44,6 +44,17 @@ func (b *buffer) put(x *Exchange, r int, key uint32) {
 	b.push(x.Times[r], key)
 }
 
+// putAll keeps these rows of x, with their keys.
+func (b *buffer) putAll(x *Exchange, rows []int32, keys []uint32) {
+	for c, col := range x.Cols {
+		b.rows.Cols[c].AppendPicked(col, rows)
+	}
+	b.rows.N += len(rows)
+	for n, r := range rows {
+		b.push(x.Times[r], keys[n])
+	}
+}
+
 // push queues the row that was appended last.
 func (b *buffer) push(at row.Time, key uint32) {
 	b.key = append(b.key, key)

@@ -44,6 +44,8 @@ type dedupLane struct {
 	counts LaneCounts
 	late   lateRows
 	sel    []uint16
+	timely []uint16 // positions in the exchange
+	ids    []uint32 // by timely: its key
 }
 
 func (l *dedupLane) Counts() *LaneCounts { return &l.counts }
@@ -52,17 +54,20 @@ func (l *dedupLane) Held() Held {
 }
 
 func (l *dedupLane) Take(x *Exchange, lane int, t *Turn, out Out) {
-	l.sel = l.sel[:0]
+	l.sel, l.timely = l.sel[:0], l.timely[:0]
 	for _, j := range x.Lanes[lane] {
 		r := x.Sel[j]
-		at, mark := x.Times[r], t.Marks[x.Index[r]]
-		if at+l.within <= mark {
+		if mark := t.Marks[x.Index[r]]; x.Times[r]+l.within <= mark {
 			l.late.add(x, int(r), mark, &l.counts)
 			continue
 		}
-		before := l.dict.Len()
-		id := l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j])
-		if int(id) == before {
+		l.timely = append(l.timely, j)
+	}
+	l.ids = l.dict.PutAll(&x.Keys, l.timely, l.ids[:0])
+	for n, j := range l.timely {
+		r, id := x.Sel[j], l.ids[n]
+		at, mark := x.Times[r], t.Marks[x.Index[r]]
+		if int(id) == len(l.passed) { // it is new
 			l.passed = append(l.passed, at)
 		} else if l.repeats(id, at, mark) {
 			l.counts.Repeats++

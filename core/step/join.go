@@ -187,6 +187,8 @@ type joinLane struct {
 	then     thenRun
 	order    []byte
 	key      []*row.Column
+	timely   []uint16 // rows of Take that are neither late nor without a key: positions in the exchange
+	ids      []uint32 // by timely: its key
 	met      []uint32 // partners of the row at hand
 }
 
@@ -281,16 +283,25 @@ func (l *joinLane) dueAt(until row.Time) row.Time { return beyond(until, l.accep
 // Take pairs each row with those of the other side that are there, and keeps it for those that come.
 func (l *joinLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	side := x.Cols[len(l.def.Of)]
+	l.timely = l.timely[:0]
+	for _, j := range x.Lanes[lane] {
+		if r := int(x.Sel[j]); !l.tooLate(x, r, t) && !l.nullKey(x, r) {
+			l.timely = append(l.timely, j)
+		}
+	}
+	l.ids = l.dict.PutAll(&x.Keys, l.timely, l.ids[:0])
+	l.grow()
+	ids := l.ids
 	for _, j := range x.Lanes[lane] {
 		r := int(x.Sel[j])
-		at, mark := x.Times[r], t.Marks[x.Index[r]]
 		n := LeftSide
 		if side.Bytes(r)[0] == Sides[RightSide][0] {
 			n = RightSide
 		}
 		c := &l.counts.Sides[n]
 		c.Rows++
-		if at < mark.Minus(l.def.Accept) {
+		mark := t.Marks[x.Index[r]]
+		if l.tooLate(x, r, t) {
 			c.Late++
 			l.late.add(x, r, mark, &l.counts)
 			continue
@@ -300,10 +311,16 @@ func (l *joinLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 			l.lone(x, r, n, out)
 			continue
 		}
-		l.pair(x, r, n, l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j]), mark, out)
+		l.pair(x, r, n, ids[0], mark, out)
+		ids = ids[1:]
 	}
 	l.late.flush(out)
 	l.flush(out)
+}
+
+// tooLate says whether a row comes when its partners may be gone.
+func (l *joinLane) tooLate(x *Exchange, r int, t *Turn) bool {
+	return x.Times[r] < t.Marks[x.Index[r]].Minus(l.def.Accept)
 }
 
 // flush publishes the rows that were made.
@@ -349,7 +366,6 @@ func (l *joinLane) own(x *Exchange, r int, at row.Time, n int, out Out) {
 
 // pair makes the pairs of row r with rows that are there, in the order of their times and places, and keeps it.
 func (l *joinLane) pair(x *Exchange, r, side int, id uint32, mark row.Time, out Out) {
-	l.grow()
 	own, other := &l.sides[side], &l.sides[1-side]
 	at := x.Times[r]
 	l.met = l.met[:0]

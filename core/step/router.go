@@ -18,12 +18,13 @@ type Router struct {
 	keys   state.Keys
 	cols   []*row.Column
 	order  []byte
+	picked [][]int32 // by lane
 	Lanes  []*row.Batch
 }
 
 // NewRouter makes a router for so many lanes.
 func (s *Spec) NewRouter(lanes int, merges bool) *Router {
-	r := &Router{spec: s, merges: merges}
+	r := &Router{spec: s, merges: merges, picked: make([][]int32, lanes)}
 	for range lanes {
 		r.Lanes = append(r.Lanes, row.NewBatch(s.Input))
 	}
@@ -44,14 +45,22 @@ func (r *Router) Add(v View, input int) {
 		r.cols = append(r.cols, v.Cols[k])
 	}
 	r.keys.Encode(r.cols, v.Sel)
+	for lane := range r.picked {
+		r.picked[lane] = r.picked[lane][:0]
+	}
 	for j, i := range v.Sel {
-		b := r.Lanes[state.LaneOf(state.ShareOf(r.keys.Hash[j]), len(r.Lanes))]
-		v.appendRow(b, int(i))
-		if r.merges {
-			r.order = appendInput(r.order[:0], v.order(int(i)), input)
-			b.AppendOrder(r.order)
-		} else {
-			b.AppendOrder(v.order(int(i)))
+		lane := state.LaneOf(state.ShareOf(r.keys.Hash[j]), len(r.Lanes))
+		r.picked[lane] = append(r.picked[lane], int32(i))
+	}
+	for lane, b := range r.Lanes {
+		v.appendPicked(b, r.picked[lane])
+		for _, i := range r.picked[lane] {
+			if r.merges {
+				r.order = appendInput(r.order[:0], v.order(int(i)), input)
+				b.AppendOrder(r.order)
+			} else {
+				b.AppendOrder(v.order(int(i)))
+			}
 		}
 	}
 }
@@ -82,8 +91,13 @@ func Gather(routers []*Router, lane int, into *row.Batch, take func(v View)) {
 		return into
 	}
 	add := func(b *row.Batch, some []Place) {
-		for _, p := range some {
-			b.AppendFrom(routers[p.List].Lanes[lane], p.Row)
+		for len(some) > 0 { // rows that stand together are copied together
+			first, n := some[0], 1
+			for n < len(some) && some[n].List == first.List && some[n].Row == first.Row+n {
+				n++
+			}
+			b.AppendRange(routers[first.List].Lanes[lane], first.Row, first.Row+n)
+			some = some[n:]
 		}
 	}
 	InOrder(all, compare, next, add, take)

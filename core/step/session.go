@@ -41,6 +41,7 @@ type sessionLane struct {
 	// leaving are keys of which a session was dropped that the store has still: since the last mark, and on its way.
 	leaving, onTheWay state.Set
 
+	keys []uint32 // by row of Take: its key
 	// rows that were given a session and not yet added
 	ids  []uint32
 	rows []uint16
@@ -129,7 +130,11 @@ func (l *sessionLane) begin(t *Turn) {
 // before the row is added; else a closed session takes no row, and closings can follow a turn's rows.
 func (l *sessionLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	l.begin(t)
-	for _, j := range x.Lanes[lane] {
+	l.keys = l.keys[:0]
+	if !l.several { // then no key is let go in between
+		l.keys = l.dict.PutAll(&x.Keys, x.Lanes[lane], l.keys)
+	}
+	for n, j := range x.Lanes[lane] {
 		r := x.Sel[j]
 		at := x.Times[r]
 		mark := t.Marks[x.Index[r]]
@@ -138,23 +143,28 @@ func (l *sessionLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 			l.advance(mark, t, out)
 			l.Bring(x, lane, t) // what was let go meanwhile
 		}
-		key := l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j])
+		var key uint32
+		if l.several {
+			key = l.dict.Put(x.Keys.Bytes(int(j)), x.Keys.Hash[j])
+		} else {
+			key = l.keys[n]
+		}
 		for int(key) >= len(l.first) {
 			l.first = append(l.first, 0)
 		}
-		n, ok := l.join(x, key, at, mark)
+		into, ok := l.join(x, key, at, mark)
 		if !ok {
 			l.late.add(x, int(r), mark, &l.counts)
 			continue
 		}
-		l.ids = append(l.ids, n)
+		l.ids = append(l.ids, into)
 		l.rows = append(l.rows, r)
-		l.touch(n)
-		if s := &l.sessions[n]; l.several {
+		l.touch(into)
+		if s := &l.sessions[into]; l.several {
 			s.changed = true
 			if l.def.Revised && l.end(s) > mark && !s.inPreview {
 				s.inPreview = true
-				l.preview = append(l.preview, n)
+				l.preview = append(l.preview, into)
 			}
 		}
 	}

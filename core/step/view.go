@@ -70,16 +70,18 @@ func (v *View) AppendPlace(b *row.Batch, i, input int, ordered bool) {
 	}
 }
 
-// appendRow adds row i of v to b, without its order.
-func (v *View) appendRow(b *row.Batch, i int) {
+// appendPicked adds these rows of v to b, without their order.
+func (v *View) appendPicked(b *row.Batch, rows []int32) {
 	for c, col := range v.Cols {
-		b.Cols[c].AppendFrom(col, i)
+		b.Cols[c].AppendPicked(col, rows)
 	}
-	if len(v.Times) > 0 {
-		b.Times = append(b.Times, v.Times[i])
+	for _, i := range rows {
+		if len(v.Times) > 0 {
+			b.Times = append(b.Times, v.Times[i])
+		}
+		b.Index = append(b.Index, v.Index[i])
 	}
-	b.Index = append(b.Index, v.Index[i])
-	b.N++
+	b.N += len(rows)
 }
 
 // Pages are batches of one schema that an emitter gives out within a turn; each lasts until TakeBack.
