@@ -915,6 +915,7 @@ type way struct {
 	spills         bool // no row of state stays in memory that the store has
 	after          bool // it fails once the checkpoint is complete, and nothing of it is delivered yet
 	disk           bool // checkpoints are those of a run, on a disk that loses what was not synced
+	handOn         int  // bytes between two stages that a lane leaves off at; 0 for those of a run
 }
 
 var errKilled = errors.New("killed")
@@ -985,7 +986,7 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 		}
 		return g
 	}
-	o := engine.Options{Lanes: w.lanes, Workers: w.workers, EveryTurns: w.every}
+	o := engine.Options{Lanes: w.lanes, Workers: w.workers, EveryTurns: w.every, HandOn: w.handOn}
 	if j.script != nil {
 		o.Now = func() time.Time { return time.UnixMicro(scriptStart) }
 		o.Script = []engine.Scripted{}
@@ -1140,6 +1141,7 @@ func TestRandomJobs(t *testing.T) {
 			}
 			w.spills, w.after, w.disk = r.IntN(2) == 0, r.IntN(2) == 0, r.IntN(10) == 0
 		}
+		w.handOn = []int{0, 1, 200}[r.IntN(3)]
 		return randomJob(seed).checked(w)
 	})
 }
@@ -1148,7 +1150,7 @@ func TestRandomJobs(t *testing.T) {
 // previews and repeats.
 func TestRandomScripts(t *testing.T) {
 	eachSeed(t, *jobs/5, func(seed uint64) string {
-		w := way{lanes: 1 + int(seed%3), workers: 1 + int(seed%2)}
+		w := way{lanes: 1 + int(seed%3), workers: 1 + int(seed%2), handOn: int(seed % 7 % 2)}
 		if seed%4 > 1 {
 			w.every, w.spills = 1+int(seed%5), true
 		}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"time"
 
-	"undertide/core/row"
 	"undertide/core/state"
 	"undertide/core/step"
 )
@@ -20,7 +19,7 @@ type lane struct {
 	steps   []*keyedLane     // of the stage's keyed steps
 	exec    *executor
 	counts  []StepCounts  // by step: what this lane did since the run's start
-	blocked time.Duration // within the turn at hand: waiting for sinks to take rows
+	blocked time.Duration // within the part at hand: waiting for sinks to take rows, or for a piece to go through
 	spill   spill
 }
 
@@ -30,14 +29,20 @@ type keyedLane struct {
 	step  int
 	state step.Lane
 	ahead []*state.Changes // what was frozen ahead of a mark, while it is written
+	// leaves is state where it can leave off within a turn; nil where it cannot, or no later stage reads what it makes.
+	leaves step.LeavesOff
 	// for rows that come out of lanes
-	gather   *row.Batch
+	gather   *step.Gathering
 	exchange *step.Exchange
-	routers  []*step.Router
+
+	// of the part at hand
+	event int // it has gone through the events before this one
+	given int // exchange that it has come to, by number
+	pos   int // row of it that it has come to, by position
 }
 
 func newLane(e *run, stage, number int) *lane {
-	l := &lane{e: e, stage: stage, number: number, in: make(chan laneMessage, 8), exec: newExecutor(e.p, e.opt.Lanes, false), counts: make([]StepCounts, len(e.p.Steps))}
+	l := &lane{e: e, stage: stage, number: number, in: make(chan laneMessage, queued(stage)), exec: newExecutor(e.p, e.opt.Lanes, false), counts: make([]StepCounts, len(e.p.Steps))}
 	for i := range l.counts {
 		l.counts[i].Rejected = map[string]int64{}
 	}
@@ -45,15 +50,29 @@ func newLane(e *run, stage, number int) *lane {
 		i := e.p.keyed[k]
 		s := &keyedLane{at: k, step: i, state: e.p.Steps[i].Keyed.NewLane(step.LaneOptions{Ordered: e.p.ordered[i], Keeps: e.opt.Save != nil || e.opt.Behind != nil, Behind: e.opt.Behind, Step: e.p.Steps[i].Name, Lane: number, Lanes: e.opt.Lanes, Begun: e.begun[e.p.Steps[i].Name], Ease: l.bound})}
 		if e.p.routed[k] {
-			s.gather, s.exchange = row.NewBatch(e.p.Steps[i].Input), e.p.Steps[i].Keyed.Spec().NewExchange(1)
+			s.gather, s.exchange = step.NewGathering(e.p.Steps[i].Input), e.p.Steps[i].Keyed.Spec().NewExchange(1)
+		}
+		if stage+1 < len(e.p.stages) {
+			s.leaves, _ = s.state.(step.LeavesOff)
 		}
 		l.steps = append(l.steps, s)
 	}
 	return l
 }
 
+// queued is how many parts may wait before a lane. Those of later stages hold rows that lanes made.
+func queued(stage int) int {
+	if stage > 0 {
+		return 2
+	}
+	return 8
+}
+
+// place is the lane's number among all.
+func (l *lane) place() int { return l.stage*l.e.opt.Lanes + l.number }
+
 // producer is the lane's number among those who send to sinks; the sequencer is 0.
-func (l *lane) producer() int { return 1 + l.stage*l.e.opt.Lanes + l.number }
+func (l *lane) producer() int { return 1 + l.place() }
 
 func (l *lane) run() {
 	for {
@@ -69,13 +88,10 @@ func (l *lane) run() {
 		}
 		began = time.Now()
 		l.blocked = 0
-		if err := Guard(func() error { l.turn(m.turn); return nil }); err != nil {
-			l.e.fail(l.inTurn(m.turn, err))
+		if err := Guard(func() error { l.take(m.part); return nil }); err != nil {
+			l.e.fail(l.inTurn(m.part.turn, err))
 			return
 		}
-		l.bound()
-		l.pass(m)
-		l.e.release(m.turn)
 		l.e.laneBusy(l, time.Since(began)-l.blocked, l.blocked)
 		if l.e.failed() {
 			return
@@ -92,16 +108,11 @@ func (l *lane) inTurn(t *turn, err error) error {
 	return fmt.Errorf("source %s, partition %s, events %d to %d: %w", l.e.p.Sources[t.part.source].Name, t.part.Name(), t.chunk.Offset(0), t.chunk.Offset(len(t.chunk.Starts)-1), err)
 }
 
-// pass hands a turn or mark on to the next stage; the last lane of a stage does. A lane that is ahead
-// has passed every turn before, so the next stage sees them in order.
-func (l *lane) pass(m laneMessage) {
-	next := l.stage + 1
-	if next >= len(l.e.p.stages) {
-		return
-	}
-	left := &m.left()[l.stage]
-	if left.Add(-1) == 0 {
-		l.e.toStage(next, m)
+// pass hands a mark on to the next stage; the last lane of a stage does. A lane that is ahead has passed every turn and mark
+// before, so the next stage sees them in order.
+func (l *lane) pass(m *mark) {
+	if next := l.stage + 1; next < len(l.e.p.stages) && m.left[l.stage].Add(-1) == 0 {
+		l.e.toStage(next, laneMessage{mark: m})
 	}
 }
 
@@ -123,57 +134,135 @@ func (o out) Reject(v step.View, r step.Reject) {
 	x.rejectRows(o.i, o.l.e.p.Steps[o.i].Input, v)
 }
 
-// turn lets the lane's keyed steps take its rows, then moves their watermarks. A lane without a row in
-// the turn still moves them.
-func (l *lane) turn(t *turn) {
-	x := l.exec
-	x.reset()
-	last := l.stage+1 == len(l.e.p.stages)
-	if !last {
-		x.routes = t.routesOf(l)
+// take lets the lane's keyed steps take its rows of a part, in one go or with pauses, and hands it on.
+func (l *lane) take(p *part) {
+	final := l.stage+1 == len(l.e.p.stages)
+	if !final {
+		l.exec.routes = p.turn.routesOf(l)
 	}
 	for n := range l.steps {
-		s := l.steps[n]
-		d := l.e.p.domain[s.at]
-		st := step.Turn{Marks: t.marks[d], After: t.after[d], Now: t.now}
-		o := out{l, s.step}
-		if s.exchange != nil {
-			l.gather(t, s, &st, o)
-		} else if t.exec != nil {
-			for _, ex := range t.exec.exchanges[s.at].given() {
-				s.state.Bring(ex, l.number, &st)
-				s.state.Take(ex, l.number, &st, o)
-			}
+		l.steps[n].event, l.steps[n].given, l.steps[n].pos = p.from, 0, 0
+		l.open(p, l.steps[n])
+	}
+	for handed := p.from; ; {
+		event := l.some(p, handed)
+		if event == p.to {
+			l.bound()
 		}
-		s.state.Move(&st, o)
-		c, k := &l.counts[s.step], s.state.Counts()
-		c.Used, c.Lost, c.Out, c.MeasureErrors, c.MostLate = k.Used, k.Lost, k.Out, k.MeasureErrors, k.MostLate
-		c.Partial, c.Accepted, c.Repeats, c.LeftOut, c.Dropped, c.Made = k.Partial, k.Accepted, k.Repeats, k.LeftOut, k.Dropped, k.Made
-		c.Lookup = k.Lookup
-		if c.Pairs = k.Pairs; l.e.p.Steps[s.step].joins() {
-			c.Sides = append(c.Sides[:0], k.Sides[:]...)
+		next, again := p.arrive(event)
+		switch {
+		case next == nil:
+		case final:
+			next.gone()
+		default:
+			l.e.toStage(l.stage+1, laneMessage{part: next})
+		}
+		if again == nil {
+			break
+		}
+		handed = l.await(p, again)
+		if l.e.failed() {
+			return
 		}
 	}
-	for i := range x.steps {
+	if p.ends() {
+		l.e.release(p.turn)
+	}
+}
+
+// await waits until the rows that were handed on have gone through, forgets them, and gives the event before which they stood.
+func (l *lane) await(p *part, again chan struct{}) (handed int) {
+	began := time.Now()
+	select {
+	case <-again:
+	case <-l.e.hard.Done():
+		return p.from
+	}
+	l.blocked += time.Since(began)
+	p.mu.Lock()
+	handed = p.handed
+	p.mu.Unlock()
+	for _, r := range l.exec.routes {
+		if r != nil {
+			r.Forget(handed)
+		}
+	}
+	return handed
+}
+
+// some takes events up to the part's end, or until the lane holds enough rows for later stages; it gives the event before which all
+// of its steps have come. The events before handed were handed on.
+func (l *lane) some(p *part, handed int) (event int) {
+	l.exec.reset()
+	event = p.to
+	for n := range l.steps {
+		s := l.steps[n]
+		// A step that is ahead waits while the lane holds enough; one at the border goes on, by an event at least.
+		if s.event < p.to && (s.event == handed || !l.enough(0)) {
+			l.step(p, s)
+		}
+		event = min(event, s.event)
+	}
+	for i, c := range l.exec.steps {
 		if l.e.p.keyedAt[i] < 0 {
-			l.counts[i].add(x.steps[i])
+			l.counts[i].add(c)
 		} else {
-			l.counts[i].In += x.steps[i].In
-			addReasons(l.counts[i].Rejected, x.steps[i].Rejected)
+			l.counts[i].In += c.In
+			addReasons(l.counts[i].Rejected, c.Rejected)
 		}
 	}
 	l.flush(true)
 	l.exec.show()
 	l.e.laneCounts(l)
+	return event
 }
 
-// gather takes the rows that lanes of the stages before made for the step, in order of place, and those
-// that came straight from a source.
-func (l *lane) gather(t *turn, s *keyedLane, st *step.Turn, o out) {
-	s.routers = s.routers[:0]
+// step lets a keyed step take rows from where it stands, then moves its watermark. A lane without a row still moves it.
+func (l *lane) step(p *part, s *keyedLane) {
+	t, d := p.turn, l.e.p.domain[s.at]
+	st := step.Turn{Marks: t.marks[d][:p.to], After: p.after(d, p.to), Now: t.now}
+	o := out{l, s.step}
+	switch {
+	case s.gather != nil:
+		s.event = l.takeGathered(p, s, &st, o)
+	case t.exec != nil:
+		s.event = l.takeGiven(p, s, &st, o)
+	default:
+		s.event = p.to
+	}
+	st.Marks, st.After = t.marks[d][:s.event], p.after(d, s.event)
+	s.state.Move(&st, o)
+	c, k := &l.counts[s.step], s.state.Counts()
+	c.Used, c.Lost, c.Out, c.MeasureErrors, c.MostLate = k.Used, k.Lost, k.Out, k.MeasureErrors, k.MostLate
+	c.Partial, c.Accepted, c.Repeats, c.LeftOut, c.Dropped, c.Made = k.Partial, k.Accepted, k.Repeats, k.LeftOut, k.Dropped, k.Made
+	c.Lookup = k.Lookup
+	if c.Pairs = k.Pairs; l.e.p.Steps[s.step].joins() {
+		c.Sides = append(c.Sides[:0], k.Sides[:]...)
+	}
+}
+
+// takeGiven takes rows that a worker prepared, and gives the event before which all were taken.
+func (l *lane) takeGiven(p *part, s *keyedLane, st *step.Turn, o out) int {
+	given := p.turn.exec.exchanges[s.at].given()
+	for ; s.given < len(given); s.given, s.pos = s.given+1, 0 {
+		if x := given[s.given]; !l.takeOf(x, l.number, s, st, o) {
+			return x.EventAt(l.number, s.pos)
+		}
+	}
+	return p.to
+}
+
+// open puts the rows in order of place that lanes of the stages before made for a step, and those that came straight from a
+// source.
+func (l *lane) open(p *part, s *keyedLane) {
+	if s.gather == nil {
+		return
+	}
+	t := p.turn
+	var routers []*step.Router
 	add := func(routes []*step.Router) {
 		if s.at < len(routes) && routes[s.at] != nil {
-			s.routers = append(s.routers, routes[s.at])
+			routers = append(routers, routes[s.at])
 		}
 	}
 	if t.exec != nil {
@@ -182,14 +271,48 @@ func (l *lane) gather(t *turn, s *keyedLane, st *step.Turn, o out) {
 	for _, r := range t.routes[:l.stage*l.e.opt.Lanes] {
 		add(r)
 	}
-	step.Gather(s.routers, l.number, s.gather, func(v step.View) {
-		x := l.exec
-		x.steps[s.step].In += int64(len(v.Sel))
-		x.rejects = s.exchange.Fill(v, x.rejects[:0])
-		x.rejectRows(s.step, l.e.p.Steps[s.step].Input, v)
-		s.state.Bring(s.exchange, 0, st)
-		s.state.Take(s.exchange, 0, st, o)
-	})
+	s.gather.Open(routers, l.number, p.from, p.to)
+}
+
+// takeGathered takes rows that were put in order, and gives the event before which all were taken.
+func (l *lane) takeGathered(p *part, s *keyedLane, st *step.Turn, o out) int {
+	for {
+		if s.pos == 0 { // else it left off within the rows that it was given last
+			v, ok := s.gather.Next()
+			if !ok {
+				return p.to
+			}
+			x := l.exec
+			x.steps[s.step].In += int64(len(v.Sel))
+			x.rejects = s.exchange.Fill(v, x.rejects[:0])
+			x.rejectRows(s.step, l.e.p.Steps[s.step].Input, v)
+		}
+		if !l.takeOf(s.exchange, 0, s, st, o) {
+			return s.exchange.EventAt(0, s.pos)
+		}
+		s.pos = 0
+	}
+}
+
+// takeOf takes the rows of x from where the step stands; false where it has left off.
+func (l *lane) takeOf(x *step.Exchange, lane int, s *keyedLane, st *step.Turn, o out) bool {
+	s.state.Bring(x, lane, st)
+	if s.leaves == nil {
+		s.state.Take(x, lane, st, o)
+		return true
+	}
+	s.pos = s.leaves.TakeSome(x, lane, s.pos, st, o, l.enough)
+	return s.pos == len(x.Lanes[lane])
+}
+
+// enough says whether the lane has made so many rows for later stages that it leaves off, with n bytes that a step holds.
+func (l *lane) enough(n int) bool {
+	for _, r := range l.exec.routes {
+		if r != nil {
+			n += r.Bytes()
+		}
+	}
+	return n >= l.e.opt.HandOn
 }
 
 // flush sends encoded rows to the sinks: all at the end of a turn, else what has grown large.
@@ -221,7 +344,7 @@ func (l *lane) mark(m *mark) {
 			}
 		}
 	}
-	l.pass(laneMessage{mark: m})
+	l.pass(m)
 	l.given(m)
 	if freezes {
 		l.spill.pending = append(l.spill.pending, m.written)

@@ -52,6 +52,9 @@ type Options struct {
 	// StopWithin bounds how long a stopped run waits for its last checkpoint, and then for its deliveries, where a sink
 	// cannot be reached; 0 for no bound.
 	StopWithin time.Duration
+	// HandOn is how many bytes of rows a lane makes of one turn for steps of later stages before it hands them on; 0 means
+	// DefaultHandOn. The rows of one event go beyond.
+	HandOn int
 	// Undelivered bounds the bytes that wait for a sink; beyond it takes no rows. 0 means DefaultUndelivered.
 	Undelivered int64
 	// Script says in which order the sources give their events, one a turn, and when the clock goes on
@@ -193,6 +196,9 @@ type run struct {
 // DefaultBuffer bounds the events that are under way, unless told otherwise.
 const DefaultBuffer = 256 << 20
 
+// DefaultHandOn bounds the rows of a turn between two stages, by lane, unless told otherwise.
+const DefaultHandOn = 4 << 20
+
 func (e *run) failed() bool { return e.hasFault.Load() }
 
 func (e *run) fail(err error) {
@@ -233,6 +239,9 @@ func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
 	}
 	if e.opt.Undelivered <= 0 {
 		e.opt.Undelivered = DefaultUndelivered
+	}
+	if e.opt.HandOn <= 0 {
+		e.opt.HandOn = DefaultHandOn
 	}
 	if e.opt.Buffer <= 0 {
 		e.opt.Buffer = DefaultBuffer

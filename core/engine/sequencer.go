@@ -222,13 +222,15 @@ func (e *run) spread(t *turn) {
 	for len(t.routes) < len(e.lanes) {
 		t.routes = append(t.routes, make([]*step.Router, len(e.p.keyed)))
 	}
-	t.left = e.stagesLeft(t.left)
 	t.refs.Store(int32(len(e.lanes)))
-	e.toStage(0, laneMessage{turn: t})
+	e.toStage(0, laneMessage{part: whole(t)})
 }
 
-// toStage hands a turn or mark to the lanes of a stage.
+// toStage hands a part of a turn, or a mark, to the lanes of a stage.
 func (e *run) toStage(stage int, m laneMessage) {
+	if m.part != nil {
+		m.part.enter(e.opt.Lanes)
+	}
 	for _, l := range e.lanes[stage*e.opt.Lanes : (stage+1)*e.opt.Lanes] {
 		select {
 		case l.in <- m:

@@ -34,7 +34,6 @@ type turn struct {
 
 	// routes are the rows that lanes made for keyed steps of later stages, by stage and lane.
 	routes []([]*step.Router)
-	left   []atomic.Int32 // by stage: the lanes that are not done with the turn
 
 	aside    []aside          // events that are passed over
 	rejected map[string]int64 // of the source, by reason
@@ -56,22 +55,15 @@ type sinkMessage struct {
 	mark     *mark
 }
 
-// laneMessage is what travels to a lane: a turn, or a mark between two turns.
+// laneMessage is what travels to a lane: a turn or a part of it, or a mark between two turns.
 type laneMessage struct {
-	turn *turn
+	part *part
 	mark *mark
-}
-
-func (m laneMessage) left() []atomic.Int32 {
-	if m.mark != nil {
-		return m.mark.left
-	}
-	return m.turn.left
 }
 
 // routesOf gives the routers that a lane fills in this turn, emptied.
 func (t *turn) routesOf(l *lane) []*step.Router {
-	at := l.stage*l.e.opt.Lanes + l.number
+	at := l.place()
 	for _, r := range t.routes[at] {
 		if r != nil {
 			r.Reset()

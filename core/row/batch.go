@@ -61,6 +61,38 @@ func (b *Batch) AppendOrder(order []byte) {
 	b.Order.AppendBytes(order)
 }
 
+// Bytes is how much memory the rows take.
+func (b *Batch) Bytes() int {
+	n := 8*len(b.Times) + 2*len(b.Index)
+	for _, c := range b.Cols {
+		n += c.size()
+	}
+	if b.Order != nil {
+		n += b.Order.size()
+	}
+	return n
+}
+
+// AppendPicked adds these rows of src, whose columns have the same kinds in the same order.
+func (b *Batch) AppendPicked(src *Batch, rows []int32) {
+	for c := range b.Cols {
+		b.Cols[c].AppendPicked(src.Cols[c], rows)
+	}
+	ordered := src.Order != nil && src.Order.Len() > 0
+	for _, i := range rows {
+		if len(src.Times) > 0 {
+			b.Times = append(b.Times, src.Times[i])
+		}
+		if len(src.Index) > 0 {
+			b.Index = append(b.Index, src.Index[i])
+		}
+		if ordered {
+			b.AppendOrder(src.Order.Bytes(int(i)))
+		}
+	}
+	b.N += len(rows)
+}
+
 // AppendRange adds the rows of src, whose columns have the same kinds in the same order, from one up to another.
 func (b *Batch) AppendRange(src *Batch, from, to int) {
 	for c := range b.Cols {

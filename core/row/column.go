@@ -45,6 +45,11 @@ func (c *Column) Len() int {
 	return len(c.I)
 }
 
+// size is how much memory the values take.
+func (c *Column) size() int {
+	return 8*len(c.I) + 8*len(c.F) + 4*len(c.Off) + len(c.Data) + 8*len(c.Null)
+}
+
 // Truncate drops the rows from n on.
 func (c *Column) Truncate(n int) {
 	for i := n; i < c.Len(); i++ {

@@ -61,6 +61,9 @@ func (s *Spec) NewExchange(lanes int) *Exchange {
 	return x
 }
 
+// EventAt gives the event of a lane's row, by its position in Lanes.
+func (x *Exchange) EventAt(lane, pos int) int { return int(x.Index[x.Sel[x.Lanes[lane][pos]]]) }
+
 // Fill prepares the rows of in. Rows with a null key or an error in an argument become rejects.
 func (x *Exchange) Fill(in View, rejects []Reject) []Reject {
 	sel := append(x.sel[:0], in.Sel...)

@@ -280,11 +280,17 @@ func (l *joinLane) Held() Held {
 // dueAt gives the watermark at which a row is dropped whose last possible partner has the time until.
 func (l *joinLane) dueAt(until row.Time) row.Time { return beyond(until, l.accept+1) }
 
-// Take pairs each row with those of the other side that are there, and keeps it for those that come.
+// Take takes all rows.
 func (l *joinLane) Take(x *Exchange, lane int, t *Turn, out Out) {
+	l.TakeSome(x, lane, 0, t, out, func(int) bool { return false })
+}
+
+// TakeSome pairs each row with those of the other side that are there, and keeps it for those that come.
+func (l *joinLane) TakeSome(x *Exchange, lane, from int, t *Turn, out Out, enough func(held int) bool) (to int) {
 	side := x.Cols[len(l.def.Of)]
+	rows := x.Lanes[lane][from:]
 	l.timely = l.timely[:0]
-	for _, j := range x.Lanes[lane] {
+	for _, j := range rows {
 		if r := int(x.Sel[j]); !l.tooLate(x, r, t) && !l.nullKey(x, r) {
 			l.timely = append(l.timely, j)
 		}
@@ -292,8 +298,13 @@ func (l *joinLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	l.ids = l.dict.PutAll(&x.Keys, l.timely, l.ids[:0])
 	l.grow()
 	ids := l.ids
-	for _, j := range x.Lanes[lane] {
+	to = len(x.Lanes[lane])
+	for i, j := range rows {
 		r := int(x.Sel[j])
+		if i > 0 && x.Index[r] != x.Index[x.Sel[rows[i-1]]] && enough(l.out.b.Bytes()) {
+			to = from + i
+			break
+		}
 		n := LeftSide
 		if side.Bytes(r)[0] == Sides[RightSide][0] {
 			n = RightSide
@@ -316,6 +327,7 @@ func (l *joinLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	}
 	l.late.flush(out)
 	l.flush(out)
+	return to
 }
 
 // tooLate says whether a row comes when its partners may be gone.

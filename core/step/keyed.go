@@ -49,6 +49,14 @@ type Lane interface {
 	Held() Held
 }
 
+// LeavesOff is a lane that may make very many rows of few, and can leave off in between.
+type LeavesOff interface {
+	// TakeSome is Take for the rows from a position of x.Lanes[lane] on. It leaves off where the next row is of another event
+	// than the one before and enough says so, which is told how many bytes of rows were made and not yet given out; and gives
+	// the position of that row. Else it gives how many there are.
+	TakeSome(x *Exchange, lane, from int, t *Turn, out Out, enough func(held int) bool) (to int)
+}
+
 // Turn is what a lane needs to know of a turn for one step (docs/time.md, "Turns and places").
 type Turn struct {
 	// Marks is the watermark that stood before each event of the turn, at least one.

@@ -65,47 +65,100 @@ func (r *Router) Add(v View, input int) {
 	}
 }
 
-// Gather puts the rows that several routers have for a lane in order of place (docs/time.md, "Turns and
-// places"): by event, and by their order within it. take is called with up to row.MaxRows rows at a time;
-// the view lasts until it returns.
-func Gather(routers []*Router, lane int, into *row.Batch, take func(v View)) {
-	if only := onlyOne(routers, lane); only != nil {
-		take(ViewOf(only, nil))
-		return
+// Bytes is how much memory the rows take.
+func (r *Router) Bytes() (n int) {
+	for _, b := range r.Lanes {
+		n += b.Bytes()
 	}
-	var all []Place
-	for n, r := range routers {
-		for i := range r.Lanes[lane].N {
-			all = append(all, Place{n, i})
+	return n
+}
+
+// Forget drops the rows of events before this one.
+func (r *Router) Forget(event int) {
+	for lane, b := range r.Lanes {
+		kept := r.picked[lane][:0]
+		for i, at := range b.Index {
+			if int(at) >= event {
+				kept = append(kept, int32(i))
+			}
+		}
+		r.picked[lane] = kept
+		switch len(kept) {
+		case b.N:
+		case 0:
+			b.Reset()
+		default:
+			next := row.NewBatch(b.Schema)
+			next.AppendPicked(b, kept)
+			r.Lanes[lane] = next
 		}
 	}
-	compare := func(a, b Place) int {
+}
+
+// Gathering puts the rows that several routers have for a lane in order of place (docs/time.md, "Turns and
+// places"): by event, and by their order within it. The rows stay as they are until all were taken.
+type Gathering struct {
+	routers []*Router
+	lane    int
+	into    *row.Batch
+	only    *row.Batch // rows that are in order as they are; nil for none
+	all     []Place    // the others, that were not given yet
+	room    []Place
+}
+
+// NewGathering makes an empty one, for rows of a schema.
+func NewGathering(s row.Schema) *Gathering { return &Gathering{into: row.NewBatch(s)} }
+
+// Open begins with the rows that the routers have for a lane of the events from one up to another.
+func (g *Gathering) Open(routers []*Router, lane, from, to int) {
+	g.routers, g.lane, g.only, g.all = routers, lane, onlyOne(routers, lane, from, to), nil
+	if g.only != nil {
+		return
+	}
+	all := g.room[:0]
+	for n, r := range routers {
+		for i, at := range r.Lanes[lane].Index {
+			if int(at) >= from && int(at) < to {
+				all = append(all, Place{n, i})
+			}
+		}
+	}
+	g.room = all
+	mergeRuns(all, func(a, b Place) int {
 		p, q := routers[a.List].Lanes[lane], routers[b.List].Lanes[lane]
 		if c := cmp.Compare(p.Index[a.Row], q.Index[b.Row]); c != 0 {
 			return c
 		}
 		return bytes.Compare(p.Order.Bytes(a.Row), q.Order.Bytes(b.Row))
-	}
-	next := func() *row.Batch {
-		into.Reset()
-		return into
-	}
-	add := func(b *row.Batch, some []Place) {
-		for len(some) > 0 { // rows that stand together are copied together
-			first, n := some[0], 1
-			for n < len(some) && some[n].List == first.List && some[n].Row == first.Row+n {
-				n++
-			}
-			b.AppendRange(routers[first.List].Lanes[lane], first.Row, first.Row+n)
-			some = some[n:]
-		}
-	}
-	InOrder(all, compare, next, add, take)
-	into.Reset()
+	})
+	g.all = all
 }
 
-// onlyOne gives the rows of the one router that has any for a lane, where they are few enough for a view and in order; else nil.
-func onlyOne(routers []*Router, lane int) *row.Batch {
+// Next gives up to row.MaxRows rows, which last until the next call; false where there are no more.
+func (g *Gathering) Next() (View, bool) {
+	if only := g.only; only != nil {
+		g.only = nil
+		return ViewOf(only, nil), true
+	}
+	if g.into.Reset(); len(g.all) == 0 {
+		return View{}, false
+	}
+	some := g.all[:min(len(g.all), row.MaxRows)]
+	g.all = g.all[len(some):]
+	for len(some) > 0 { // rows that stand together are copied together
+		first, n := some[0], 1
+		for n < len(some) && some[n].List == first.List && some[n].Row == first.Row+n {
+			n++
+		}
+		g.into.AppendRange(g.routers[first.List].Lanes[g.lane], first.Row, first.Row+n)
+		some = some[n:]
+	}
+	return ViewOf(g.into, nil), true
+}
+
+// onlyOne gives the rows of the one router that has any for a lane, where they are few enough for a view, of these events, and in order;
+// else nil.
+func onlyOne(routers []*Router, lane, from, to int) *row.Batch {
 	var only *row.Batch
 	for _, r := range routers {
 		switch b := r.Lanes[lane]; {
@@ -116,7 +169,7 @@ func onlyOne(routers []*Router, lane int) *row.Batch {
 			only = b
 		}
 	}
-	if only == nil {
+	if only == nil || int(only.Index[0]) < from || int(only.Index[only.N-1]) >= to {
 		return nil
 	}
 	for i := 1; i < only.N; i++ {
