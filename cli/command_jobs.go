@@ -177,6 +177,7 @@ func figureLines(s *streams, f api.Figures, plan job.Plan) {
 // joinLines writes what became of the rows of both sides of joins.
 func joinLines(s *streams, f api.Figures, plan job.Plan) {
 	var rows [][]string
+	var heavy []string
 	for _, step := range plan.Steps {
 		x := f.Steps[step.Name].Join
 		if x == nil {
@@ -191,13 +192,28 @@ func joinLines(s *streams, f api.Figures, plan job.Plan) {
 			if told := side.Matched + side.Unmatched; told > 0 {
 				rate = percent(float64(side.Unmatched) / float64(told))
 			}
-			rows = append(rows, []string{step.Name, []string{"left", "right"}[i], group(side.Rows), group(side.Matched), group(side.Unmatched), rate, group(side.Late), group(side.Waiting), pairs})
+			rows = append(rows, []string{step.Name, []string{"left", "right"}[i], group(side.Rows), group(side.Matched), group(side.Unmatched), rate, group(side.Late), group(side.Waiting), group(side.Kept), bytesText(side.KeptBytes), pairs})
+			if len(side.Heaviest) > 0 && side.Heaviest[0].Rows > 1 { // else all keys are alike
+				heavy = append(heavy, fmt.Sprintf("most rows kept of the %s of %s: %s", []string{"left", "right"}[i], step.Name, heavyText(side.Heaviest)))
+			}
 		}
 	}
 	if len(rows) > 0 {
-		grid(s.out, []string{"join", "side", ">rows", ">matched", ">unmatched", ">rate", ">late", ">waiting", ">pairs"}, rows)
+		grid(s.out, []string{"join", "side", ">rows", ">matched", ">unmatched", ">rate", ">late", ">waiting", ">kept", ">memory", ">pairs"}, rows)
+		for _, line := range heavy {
+			fmt.Fprintln(s.out, line)
+		}
 		fmt.Fprintln(s.out)
 	}
+}
+
+// heavyText names the heaviest keys of a join, such as `lift L12 (40 rows)`.
+func heavyText(keys []run.HeavyRows) string {
+	var out []string
+	for _, k := range keys[:min(3, len(keys))] {
+		out = append(out, fmt.Sprintf("%s (%s)", harmless(k.Key), group(k.Rows)+" "+plural(k.Rows, "row")))
+	}
+	return strings.Join(out, ", ")
 }
 
 // referenceLines writes what references hold, and what was looked up in them.

@@ -94,6 +94,17 @@ type SideFigures struct {
 	Unmatched int64 `json:"unmatched"` // that can meet none any more
 	Late      int64 `json:"late"`
 	Waiting   int64 `json:"waiting"` // that have met none yet
+	// Kept are the rows that may meet more partners, about as of a second ago, KeptBytes those of them in memory. Heaviest are
+	// the keys with most of them.
+	Kept      int64       `json:"kept"`
+	KeptBytes int64       `json:"kept_bytes"`
+	Heaviest  []HeavyRows `json:"heaviest"`
+}
+
+// HeavyRows is a key of a join and how many rows it has there.
+type HeavyRows struct {
+	Key  string `json:"key"`
+	Rows int64  `json:"rows"`
 }
 
 // LookupFigures tell of what was looked up: rows = found + missed + null.
@@ -233,7 +244,7 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 		for _, l := range c.Lanes {
 			s.Lanes = append(s.Lanes, LaneFigures(l))
 		}
-		s.Join, s.Lookup = joinFigures(c.StepCounts), lookupFigures(&g.Steps[i], c.StepCounts)
+		s.Join, s.Lookup = joinFigures(c), lookupFigures(&g.Steps[i], c.StepCounts)
 		out.Steps[g.Steps[i].Name] = s
 	}
 	for i, c := range f.Sinks {
@@ -247,14 +258,24 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 }
 
 // joinFigures gives those of a join; nil for another step.
-func joinFigures(c engine.StepCounts) *JoinFigures {
-	if len(c.Sides) != 2 {
+func joinFigures(c engine.StepFigures) *JoinFigures {
+	counts := c.Sides
+	if len(counts) != 2 {
 		return nil
 	}
-	side := func(s step.SideCounts) SideFigures {
-		return SideFigures{Rows: s.Rows, Matched: s.Matched, Unmatched: s.Unmatched, Late: s.Late, Waiting: s.Waiting()}
+	side := func(n int) SideFigures {
+		s := counts[n]
+		out := SideFigures{Rows: s.Rows, Matched: s.Matched, Unmatched: s.Unmatched, Late: s.Late, Waiting: s.Waiting(), Heaviest: []HeavyRows{}}
+		if len(c.Kept) == 2 {
+			h := c.Kept[n]
+			out.Kept, out.KeptBytes = h.Rows, h.Bytes
+			for _, k := range h.Heaviest {
+				out.Heaviest = append(out.Heaviest, HeavyRows(k))
+			}
+		}
+		return out
 	}
-	return &JoinFigures{Pairs: c.Pairs, Left: side(c.Sides[0]), Right: side(c.Sides[1])}
+	return &JoinFigures{Pairs: c.Pairs, Left: side(0), Right: side(1)}
 }
 
 // LookedUp gives the reference that a step looks up in, and some keys that were missed; an empty name for another step.

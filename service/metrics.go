@@ -33,6 +33,8 @@ var (
 	pairsDesc       = desc("join_pairs_total", "Pairs that a join made.", "job", "step")
 	sideDesc        = desc("join_rows_total", "Rows of a side of a join, by what became of them: matched, unmatched, late.", "job", "step", "side", "fate")
 	waitingRowsDesc = desc("join_rows_waiting", "Rows of a side of a join that have met none yet.", "job", "step", "side")
+	keptRowsDesc    = desc("join_rows_kept", "Rows of a side of a join that may meet more partners.", "job", "step", "side")
+	keptBytesDesc   = desc("join_kept_bytes", "Memory of the rows of a side of a join, about.", "job", "step", "side")
 	lookupDesc      = desc("lookup_rows_total", "Rows that were looked up, by outcome: found, missed, null.", "job", "step", "reference", "outcome")
 	refRowsDesc     = desc("reference_rows", "Rows of a reference.", "job", "reference")
 	refBytesDesc    = desc("reference_bytes", "Memory of a reference, about.", "job", "reference")
@@ -127,6 +129,8 @@ func collectRun(f *api.Figures, gauge func(*prometheus.Desc, float64, ...string)
 				count(sideDesc, x.Unmatched, job, name, side, "unmatched")
 				count(sideDesc, x.Late, job, name, side, "late")
 				gauge(waitingRowsDesc, float64(x.Waiting), job, name, side)
+				gauge(keptRowsDesc, float64(x.Kept), job, name, side)
+				gauge(keptBytesDesc, float64(x.KeptBytes), job, name, side)
 			}
 		}
 		if l := s.Lookup; l != nil {

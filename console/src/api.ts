@@ -1068,6 +1068,11 @@ export interface components {
             well: boolean;
             why?: string;
         };
+        HeavyRows: {
+            key: string;
+            /** Format: int64 */
+            rows: number;
+        };
         Inference: {
             decode: string;
             doubts: string[];
@@ -1606,6 +1611,11 @@ export interface components {
             type: string;
         };
         SideFigures: {
+            heaviest: components["schemas"]["HeavyRows"][];
+            /** Format: int64 */
+            kept: number;
+            /** Format: int64 */
+            kept_bytes: number;
             /** Format: int64 */
             late: number;
             /** Format: int64 */

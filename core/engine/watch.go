@@ -78,7 +78,8 @@ type SinkFigures struct {
 type StepFigures struct {
 	StepCounts
 	OpenWindows, Keys, StateBytes int
-	NextClose                     row.Time // the end of the window that closes next; row.MaxTime for none
+	NextClose                     row.Time        // the end of the window that closes next; row.MaxTime for none
+	Kept                          []step.SideHeld // of a join, left and right; nil until it was weighed
 	Lanes                         []LaneFigures
 	Busy, Blocked, Waited         time.Duration // of all lanes together
 }
@@ -315,6 +316,12 @@ func (w *Watch) Figures() Figures {
 				s.OpenWindows = max(s.OpenWindows, o.Windows)
 				s.Keys += o.Keys
 				s.StateBytes += o.Bytes
+				for len(s.Kept) < len(o.Sides) {
+					s.Kept = append(s.Kept, step.SideHeld{})
+				}
+				for n, d := range o.Sides {
+					s.Kept[n].Add(d)
+				}
 				s.Busy += w.busy[first+n]
 				s.Blocked += w.blocked[first+n]
 				s.Waited += w.waited[first+n]

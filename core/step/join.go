@@ -190,6 +190,9 @@ type joinLane struct {
 	timely   []uint16 // rows of Take that are neither late nor without a key: positions in the exchange
 	ids      []uint32 // by timely: its key
 	met      []uint32 // partners of the row at hand
+	scales   scales
+	held     []SideHeld // as it was weighed last
+	perKey   []uint32   // scratch
 }
 
 // joinSide are the rows of one side.
@@ -265,16 +268,22 @@ func (l *joinLane) Counts() *LaneCounts { return &l.counts }
 
 // Held implements [Lane].
 func (l *joinLane) Held() Held {
-	h := Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes(), Next: row.MaxTime}
+	h := Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes(), Next: row.MaxTime, Sides: l.held}
 	for side := range l.sides {
 		s := &l.sides[side]
-		h.Bytes += 4*(cap(s.head)+cap(s.key)+cap(s.prev)) + 8*(cap(s.place)+cap(s.rows.Times)) + queuedBytes*cap(s.due) + s.alone.Bytes() + s.changed.Bytes() + s.sent.Bytes() + s.away.bytes()
-		for _, c := range s.rows.Cols {
-			h.Bytes += 8*(cap(c.I)+cap(c.F)) + 4*cap(c.Off) + cap(c.Data)
-		}
+		h.Bytes += s.bytes()
 		h.Next = min(h.Next, s.due.next())
 	}
 	return h
+}
+
+// bytes is about how much memory a side takes.
+func (s *joinSide) bytes() int {
+	n := 4*(cap(s.head)+cap(s.key)+cap(s.prev)) + 8*(cap(s.place)+cap(s.rows.Times)) + queuedBytes*cap(s.due) + s.alone.Bytes() + s.changed.Bytes() + s.sent.Bytes() + s.away.bytes()
+	for _, c := range s.rows.Cols {
+		n += 8*(cap(c.I)+cap(c.F)) + 4*cap(c.Off) + cap(c.Data)
+	}
+	return n
 }
 
 // dueAt gives the watermark at which a row is dropped whose last possible partner has the time until.
@@ -480,6 +489,9 @@ func (l *joinLane) Move(t *Turn, out Out) {
 	rows, past := len(l.sides[0].key)+len(l.sides[1].key), l.sides[0].past+l.sides[1].past
 	if rebuilds(rows, rows-min(past, rows)) || rebuilds(l.dict.Len(), rows) {
 		l.tidy(nil)
+	}
+	if l.scales.due(t, rows) {
+		l.weigh()
 	}
 }
 

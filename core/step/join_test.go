@@ -161,6 +161,53 @@ func TestRandomJoins(t *testing.T) {
 	}
 }
 
+// TestWeigh: what a side keeps is told by the keys with most rows, and no more of what the watermark has passed.
+func TestWeigh(t *testing.T) {
+	d := joined(-10*time.Second, 10*time.Second, 0, false, false)
+	l := d.NewLane(LaneOptions{})
+	x := d.Spec().NewExchange(1)
+	out := &joinBox{t: t}
+	weigh := func(now row.Time, rows []joinRow, after row.Time) []SideHeld {
+		b, turn := row.NewBatch(d.Keys.Input), &Turn{After: after, Now: now}
+		for i, r := range rows {
+			addJoinRow(b, r, i)
+		}
+		for range max(1, len(rows)) {
+			turn.Marks = append(turn.Marks, 0)
+		}
+		out.turn = turn
+		x.Fill(ViewOf(b, nil), nil)
+		l.Take(x, 0, turn, out)
+		l.Move(turn, out)
+		return l.Held().Sides
+	}
+	const second = 1_000_000
+	var rows []joinRow
+	for key, n := range []int{1, 2, 9, 2, 4, 1, 3, 1} { // key 2 has nine rows
+		for i := range n {
+			rows = append(rows, joinRow{side: LeftSide, key: key, n: len(rows), at: row.Time(second * (1 + 20*(i%2)))})
+		}
+	}
+	want := func(held []SideHeld, n int64, heaviest string) {
+		t.Helper()
+		got := ""
+		for _, k := range held[LeftSide].Heaviest {
+			got += fmt.Sprintf("%s: %d; ", k.Key, k.Rows)
+		}
+		if held[LeftSide].Rows != n || got != heaviest || held[LeftSide].Bytes < 10*n || held[RightSide].Rows != 0 {
+			t.Errorf("kept %+v, want %d rows, the heaviest %s", held, n, heaviest)
+		}
+	}
+	want(weigh(second, rows, 0), 23, "k \"K2\": 9; k \"K4\": 4; k \"K6\": 3; k \"K1\": 2; k \"K3\": 2; ")
+	before := weigh(second+1, nil, 15*second)
+	want(before, 23, "k \"K2\": 9; k \"K4\": 4; k \"K6\": 3; k \"K1\": 2; k \"K3\": 2; ") // it is weighed once a second
+	want(weigh(3*second, nil, 15*second), 9, "k \"K2\": 4; k \"K4\": 2; k \"K1\": 1; k \"K3\": 1; k \"K6\": 1; ")
+	want(before, 23, "k \"K2\": 9; k \"K4\": 4; k \"K6\": 3; k \"K1\": 2; k \"K3\": 2; ") // what was given stays as it is
+	if held := weigh(3*second, nil, row.MaxTime); held[LeftSide].Rows != 0 || len(held[LeftSide].Heaviest) != 0 {
+		t.Errorf("after the end %+v is kept", held)
+	}
+}
+
 func addJoinRow(b *row.Batch, x joinRow, index int) {
 	if x.key < 0 {
 		b.Cols[0].AppendNull()

@@ -130,6 +130,8 @@ type Held struct {
 	Windows, Keys, Bytes int
 	// Next is the time at which something is closed or forgotten next; row.MaxTime for nothing.
 	Next row.Time
+	// Sides are those of a join, left and right, as they were weighed last; nil for another step. Nobody changes them.
+	Sides []SideHeld
 }
 
 // lateSchema is that of `late of`: the input's fields and late_by.

@@ -20,9 +20,10 @@
       </div>
       <div v-if="sides.length" class="twice">
         <table class="plain">
-          <thead><tr><th>side</th><th class="num">rows</th><th class="num">matched</th><th class="num">met none</th><th class="num">rate</th><th class="num">late</th><th class="num">waiting</th></tr></thead>
-          <tbody><tr v-for="s in sides" :key="s.name"><td>{{ s.name }}</td><td class="num">{{ count(s.rows) }}</td><td class="num">{{ count(s.matched) }}</td><td class="num">{{ count(s.unmatched) }}</td><td class="num">{{ s.rate }}</td><td class="num">{{ count(s.late) }}</td><td class="num">{{ count(s.waiting) }}</td></tr></tbody>
+          <thead><tr><th>side</th><th class="num">rows</th><th class="num">matched</th><th class="num">met none</th><th class="num">rate</th><th class="num">late</th><th class="num">waiting</th><th class="num">kept</th><th class="num">memory</th></tr></thead>
+          <tbody><tr v-for="s in sides" :key="s.name"><td>{{ s.name }}</td><td class="num">{{ count(s.rows) }}</td><td class="num">{{ count(s.matched) }}</td><td class="num">{{ count(s.unmatched) }}</td><td class="num">{{ s.rate }}</td><td class="num">{{ count(s.late) }}</td><td class="num">{{ count(s.waiting) }}</td><td class="num">{{ count(s.kept) }}</td><td class="num">{{ bytes(s.kept_bytes) }}</td></tr></tbody>
         </table>
+        <p v-for="s in sides.filter((s) => s.heaviest.length > 0 && s.heaviest[0]!.rows > 1)" :key="s.name" class="soft">most rows kept of the {{ s.name }}: {{ s.heaviest.slice(0, 3).map((k) => `${k.key} (${count(k.rows)})`).join(', ') }}</p>
       </div>
       <div v-if="partitions.length" class="scroll">
         <table class="plain">
