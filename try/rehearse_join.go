@@ -58,10 +58,11 @@ func joins(j *job.Job, source string) bool {
 
 // sides counts the keys of each side of a join.
 type sides struct {
-	def *step.Join
-	mu  sync.Mutex // guards all below
-	of  [2]map[string]bool
-	all [2]int64
+	def   *step.Join
+	mu    sync.Mutex // guards all below
+	of    [2]map[string]bool
+	all   [2]int64
+	nulls [2]int64 // rows without a key, which meet none
 }
 
 func newSides(d *step.Join) *sides {
@@ -75,6 +76,10 @@ func (k *sides) see(v step.View) {
 	for _, i := range v.Sel {
 		n := slices.Index(step.Sides[:], string(side.Bytes(int(i))))
 		k.all[n]++
+		if nullKey(v.Cols, k.def.Keys.Key, int(i)) {
+			k.nulls[n]++
+			continue
+		}
 		if len(k.of[n]) < 100_000 {
 			k.of[n][keyAt(v.Cols, k.def.Keys.Key, int(i))] = true
 		}
@@ -123,6 +128,9 @@ func (r *rehearser) warnJoin(s *job.Step, k *sides, c engine.StepFigures, say wa
 		say(s.Name, "rehearse more rows, or from the oldest ones", "the sample has %s of both sides, and partners may be %s apart: many are outside of it", span.Round(time.Millisecond), row.DurationText(reach))
 	}
 	for side, name := range step.Sides {
+		if n := k.nulls[side]; n*20 > k.all[side] {
+			say(s.Name, "fill the field by set before, or look at where it comes from", "%d of %d rows of the %s have a null in what is matched: they meet no partner", n, k.all[side], name)
+		}
 		if x := c.Sides[side]; x.Rows > 20 && x.Matched == 0 {
 			say(s.Name, "check match, and within", "none of the %d rows of the %s met a partner", x.Rows, name)
 		}

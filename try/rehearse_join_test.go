@@ -48,6 +48,7 @@ func TestRehearseJoin(t *testing.T) {
 			`placed: 40 of 40 rows have no row in berths, such as berth "C0"; add them to the reference`,
 		}},
 		{"a long way", "10m", "b%d", "b%d", "B%d", []string{`met: the sample has 3.9s of both sides, and partners may be 10m apart: many are outside of it; rehearse more rows`}},
+		{"no key", "1s", "b%d", "", "B%d", []string{`met: 40 of 40 rows of the right have a null in what is matched: they meet no partner; fill the field`, `met: none of the 40 rows of the left met a partner`}},
 		{"all with all", "1h", "b", "b", "B%d", []string{`met: 80 rows make 1600 pairs: a row meets some 40 partners, and all that follows has as many rows; match more fields`}},
 	} {
 		dir := t.TempDir()
@@ -63,7 +64,9 @@ func TestRehearseJoin(t *testing.T) {
 		put("orders.ndjson", func(i int) string {
 			return fmt.Sprintf(`{"box":"%s","berth":"%s","n":%d,"at":%d}`, numbered(c.box, i), numbered(c.berth, i), i, i*100)
 		})
-		put("lifts.ndjson", func(i int) string { return fmt.Sprintf(`{"box":"%s","at":%d}`, numbered(c.lift, i), i*100) })
+		put("lifts.ndjson", func(i int) string {
+			return strings.Replace(fmt.Sprintf(`{"box":"%s","at":%d}`, numbered(c.lift, i), i*100), `""`, "null", 1)
+		})
 		put("berths.ndjson", func(i int) string { return fmt.Sprintf(`{"id":"B%d","depth":%d}`, i, i) })
 		j, err := job.Parse(filepath.Join(dir, "job.yaml"), fmt.Sprintf(lookedAt, c.within), job.Options{})
 		if err != nil {
