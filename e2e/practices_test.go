@@ -233,6 +233,15 @@ func TestPracticesInConsole(t *testing.T) {
 	p.shows(`customer "c9"`)
 	p.shows("01.01.2026")
 	p.shows("250.5")
+
+	// A form proposes fields to match that both have, and proposes anew where those of before are not there.
+	p.press("Build")
+	p.choose("large")
+	p.pick("reference", "regions")
+	p.holds("reference: regions, match: {sale: region}")
+	p.press("step")
+	p.hit("the join of the menu", `[...document.querySelectorAll('.el-dropdown-menu__item')].find((e) => e.getClientRects().length && e.innerText.startsWith('join'))`)
+	p.holds("join: {left: large, right: sales, match: {sale: sale}, within: 10s}")
 }
 
 func sortBoth(a, b []string) {

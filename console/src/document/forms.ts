@@ -164,8 +164,8 @@ export const stepKinds: Kind[] = [
   { name: 'sliding', about: 'overlapping windows, renewed on a beat', lines: 'from: FROM\nkey: [KEY]\nwindow: {sliding: 10m, by: 1m}\nmeasures:\n  events: count()' },
   { name: 'session', about: 'bursts of rows with silence between', lines: 'from: FROM\nkey: [KEY]\nwindow: {session: 90s, longest: 12h}\nmeasures:\n  events: count()' },
   { name: 'look back', about: 'for each row, measures over the span before it', lines: 'from: FROM\nkey: [KEY]\nwindow: {look_back: 10s}\nmeasures:\n  events: count()' },
-  { name: 'join', about: 'pair the rows of two inputs that have a field in common', lines: 'join: {left: FROM, right: FROM, match: {KEY: KEY}, within: 10s}' },
-  { name: 'lookup', about: 'add columns of a reference to each row', lines: 'from: FROM\nlookup: {reference: REFERENCE, match: {KEY: COLUMN}, add: {ADDED: ADDED}}' },
+  { name: 'join', about: 'pair the rows of two inputs that have a field in common', lines: 'join: {left: FROM, right: OTHER, match: {LEFT: RIGHT}, within: 10s}' },
+  { name: 'lookup', about: 'add columns of a reference to each row', lines: 'from: FROM\nlookup: {reference: REFERENCE, match: {LEFT: RIGHT}, add: {ADDED: ADDED}}' },
   { name: 'absent', about: 'tell when a key has had no row for a while', lines: 'from: FROM\nkey: [KEY]\nabsent: 10m' },
   { name: 'split', about: 'send rows to parts by conditions', lines: "from: FROM\nsplit: {chosen: 'true'}" },
 ]

@@ -15,6 +15,7 @@ import { ElDropdown, ElDropdownItem, ElDropdownMenu } from 'element-plus'
 import { computed, ref } from 'vue'
 
 import { referenceKinds, sinkKinds, stepKinds } from '../document/forms'
+import { keyFields, matchOf } from '../document/match'
 import { readable } from '../document/outline'
 import { addEntry, freeName, namesOf, valueAt } from '../document/splice'
 import type { ListOf } from '../http'
@@ -47,6 +48,10 @@ function last(): string {
   if (steps.length) return readable(props.text).find((r) => r === steps.at(-1) || r.endsWith(` of ${steps.at(-1)!}`)) ?? steps.at(-1)!
   return namesOf(props.text, 'sources')[0] ?? 'SOURCE'
 }
+/** What a join pairs it with: a source that it is not, or itself where there is no other. */
+function otherThan(name: string): string {
+  return namesOf(props.text, 'sources').findLast((s) => s !== name) ?? name
+}
 function add(kind: string, name: string) {
   const base = last()
   const fields = props.fields(base)
@@ -71,11 +76,16 @@ function add(kind: string, name: string) {
   const connection = String(valueAt(props.text, ['sources', first, 'with', 'connection']) ?? 'CONNECTION')
   const reference = namesOf(props.text, 'references').at(-1)
   const own = reference ? Object.keys((valueAt(props.text, ['references', reference, 'fields']) ?? {}) as object) : []
+  const other = otherThan(base)
+  const keyed = reference ? keyFields(props.fields(reference), valueAt(props.text, ['references', reference, 'key'])) : []
+  const [left, right] = matchOf(fields, name === 'join' ? props.fields(other) : keyed) ?? [key, name === 'join' ? key : (own[0] ?? 'id')]
   const body = k.lines
     .replaceAll('FROM', /^[\w ]+$/.test(base) ? base : `'${base}'`)
     .replaceAll('REFERENCE', reference ?? 'REFERENCE')
-    .replaceAll('COLUMN', own[0] ?? 'id')
-    .replaceAll('ADDED', own.at(-1) ?? 'name')
+    .replace('OTHER', /^[\w ]+$/.test(other) ? other : `'${other}'`)
+    .replace('LEFT', left)
+    .replace('RIGHT', right)
+    .replaceAll('ADDED', own.filter((f) => f !== right).at(-1) ?? 'name')
     .replaceAll('KEY', key)
     .replace('CONNECTION', connection)
     .replace('TOPIC', `${job}.${free}`)

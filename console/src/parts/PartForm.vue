@@ -32,6 +32,7 @@
 import { ElOption, ElSelect } from 'element-plus'
 import { computed } from 'vue'
 
+import { keyFields, matches, matchOf, type Field } from '../document/match'
 import { formOf, type Named, type Setting } from '../document/forms'
 import { readable, referencesOf } from '../document/outline'
 import { put, scalar, valueAt, type Path } from '../document/splice'
@@ -42,6 +43,8 @@ const props = defineProps<{
   text: string
   /** Kind and name: step rate. */
   part: string
+  /** The fields of a source, reference or step, as far as they are known. */
+  fields: (name: string) => Field[]
 }>()
 const emit = defineEmits<{ change: [text: string] }>()
 
@@ -75,7 +78,19 @@ function set(s: Setting, v: string) {
   const path = [...base.value, ...s.path]
   if (v.trim() === '') return change(put(props.text, path, null))
   const written = s.list || (s.from && v.includes(',')) ? `[${v.split(',').map((x) => x.trim()).filter(Boolean).join(', ')}]` : scalar(v)
-  change(put(props.text, path, written))
+  change(matched(put(props.text, path, written), s.path))
+}
+/** The text, with other fields to match where what was changed is an input that has not those of before. */
+function matched(text: string, path: Path): string {
+  const at = { 'join.left': 'join', 'join.right': 'join', 'lookup.reference': 'lookup' }[path.join('.')] ?? (path[0] === 'from' && value.value.lookup ? 'lookup' : '')
+  if (!at) return text
+  const read = (...p: string[]) => props.fields(String(valueAt(text, [...base.value, ...p]) ?? ''))
+  const left = at === 'join' ? read('join', 'left') : read('from')
+  const reference = String(valueAt(text, [...base.value, 'lookup', 'reference']) ?? '')
+  const right = at === 'join' ? read('join', 'right') : keyFields(props.fields(reference), valueAt(text, ['references', reference, 'key']))
+  const proposed = matchOf(left, right)
+  if (!proposed || matches(valueAt(text, [...base.value, at, 'match']), left, right)) return text
+  return put(text, [...base.value, at, 'match'], `{${proposed[0]}: ${proposed[1]}}`)
 }
 function entries(n: Named): [string, string][] {
   const v = dig(n.path)

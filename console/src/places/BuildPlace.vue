@@ -47,7 +47,7 @@
           <h2>{{ part }}</h2>
           <ElTabs v-model="side" class="mini"><ElTabPane label="Form" name="form" /><ElTabPane label="Fields" name="fields" /><ElTabPane v-if="part.startsWith('source ')" label="Lateness" name="lateness" /></ElTabs>
         </header>
-        <PartForm v-if="side === 'form'" :key="part" :text="text" :part="part" @change="text = $event" />
+        <PartForm v-if="side === 'form'" :key="part" :text="text" :part="part" :fields="fieldsOfPlan" @change="text = $event" />
         <template v-else-if="side === 'fields'">
           <table v-if="partFields.length" class="plain"><thead><tr><th>field</th><th>type</th></tr></thead><tbody><tr v-for="f in partFields" :key="f.name"><td>{{ f.name }}</td><td>{{ f.type }}</td></tr></tbody></table>
           <StateNote v-else :loading="false" :problem="null">Its fields are known once the document has no mistakes.</StateNote>
