@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"undertide/connect"
@@ -134,7 +135,7 @@ func (j *Job) Flow(references []reference.Finder) []engine.Step {
 		}
 		if d, ok := s.Keyed.(*step.AsOf); ok {
 			own := *d
-			own.Misses = &step.Misses{}
+			own.Misses, own.Size = &step.Misses{}, &atomic.Int64{}
 			out[i].Keyed = &own
 		}
 	}

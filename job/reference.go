@@ -232,7 +232,7 @@ func planReference(j *Job, r *Reference, latest bool) ReferencePlan {
 	p.Reads = r.With.Reads(r.Decode)
 	if r.AsOf >= 0 && !latest {
 		p.Refresh = fmt.Sprintf("read beside the sources; its watermark is %s", planSource(&r.Source).Watermark)
-		p.Limit = fmt.Sprintf("each version until the watermark is %s beyond the next one", row.DurationText(r.Keep))
+		p.Limit = fmt.Sprintf("each version until the watermark is %s beyond the next one, and at most %s of them in memory", row.DurationText(r.Keep), sizeText(r.Limit))
 		return p
 	}
 	p.Limit = fmt.Sprintf("at most %s in memory, once for all lanes", sizeText(r.Limit))

@@ -186,7 +186,7 @@ func (b *builder) asOf(n *node, place string, in input, s *Step, l *lookup, miss
 		r.AsOf = len(b.job.Sources)
 		b.job.Sources = append(b.job.Sources, r.Source)
 	}
-	d := &step.AsOf{Reference: r.Name, Missing: missing, Keep: r.Keep}
+	d := &step.AsOf{Reference: r.Name, Missing: missing, Keep: r.Keep, Limit: r.Limit}
 	var columns [2][]int // by field of the result
 	for _, c := range in.schema.Visible() {
 		f, of := in.schema[c], -1

@@ -115,3 +115,43 @@ sinks:
 		t.Error("no row has a name of another version")
 	}
 }
+
+// TestReferenceLimit: rows of a reference, and its versions, that take more than they may are refused with what would help; half
+// as many are taken.
+func TestReferenceLimit(t *testing.T) {
+	for _, c := range []struct{ how, want string }{
+		{"latest", "reference berths: it takes more than its limit of 512 KiB after"},
+		{"event_time", "reference berths: the versions of 24h take more than its limit of 512 KiB; raise limit:, give it a shorter keep, or add fewer fields"},
+	} {
+		for _, rows := range []int{2000, 20_000} {
+			dir := t.TempDir()
+			var berths strings.Builder
+			for i := range rows {
+				fmt.Fprintf(&berths, `{"id":"B%d","name":"berth number %d","at":%d}`+"\n", i, i, i)
+			}
+			for name, text := range map[string]string{"berths.ndjson": berths.String(), "lifts.ndjson": `{"berth":"B7","at":3000000}`} {
+				if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			}
+			j, err := job.Parse(filepath.Join(dir, "job.yaml"), fmt.Sprintf(`undertide: 1
+job: named
+sources:
+  lifts: {via: file, with: {path: lifts.ndjson}, fields: {berth: string, at: {type: timestamp, parse: epoch_ms}}, event_time: at, watermark: {margin: 0s, ahead: none}}
+references:
+  berths: {via: file, with: {path: berths.ndjson}, fields: {id: string, name: string, at: {type: timestamp, parse: epoch_ms}}, key: [id], limit: 512KiB, event_time: at, watermark: {margin: 0s, ahead: none}, keep: 1d}
+steps:
+  named: {from: lifts, lookup: {reference: berths, match: {berth: id}, add: [name], as_of: %s}}
+sinks:
+  out: {from: named, via: file, with: {path: out.ndjson}}
+`, c.how), job.Options{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			_, err = Run(context.Background(), j, Options{})
+			if large := rows > 2000; large != (err != nil) || large && !strings.Contains(err.Error(), c.want) {
+				t.Errorf("as of %s, %d rows: %v", c.how, rows, err)
+			}
+		}
+	}
+}

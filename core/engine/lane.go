@@ -48,7 +48,7 @@ func newLane(e *run, stage, number int) *lane {
 	}
 	for _, k := range e.p.stages[stage] {
 		i := e.p.keyed[k]
-		s := &keyedLane{at: k, step: i, state: e.p.Steps[i].Keyed.NewLane(step.LaneOptions{Ordered: e.p.ordered[i], Keeps: e.opt.Save != nil || e.opt.Behind != nil, Behind: e.opt.Behind, Step: e.p.Steps[i].Name, Lane: number, Lanes: e.opt.Lanes, Begun: e.begun[e.p.Steps[i].Name], Ease: l.bound})}
+		s := &keyedLane{at: k, step: i, state: e.p.Steps[i].Keyed.NewLane(step.LaneOptions{Ordered: e.p.ordered[i], Keeps: e.opt.Save != nil || e.opt.Behind != nil, Behind: e.opt.Behind, Step: e.p.Steps[i].Name, Lane: number, Lanes: e.opt.Lanes, Begun: e.begun[e.p.Steps[i].Name], Ease: l.bound, Fail: e.fail})}
 		if e.p.routed[k] {
 			s.gather, s.exchange = step.NewGathering(e.p.Steps[i].Input), e.p.Steps[i].Keyed.Spec().NewExchange(1)
 		}

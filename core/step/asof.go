@@ -1,8 +1,10 @@
 package step
 
 import (
+	"fmt"
 	"slices"
 	"sort"
+	"sync/atomic"
 	"time"
 
 	"undertide/core/row"
@@ -22,6 +24,9 @@ type AsOf struct {
 	Misses    *Misses // of a run
 	// Keep is how far behind the watermark rows are still looked up rightly: older versions are dropped.
 	Keep time.Duration
+	// Limit bounds the bytes of the versions of all lanes; 0 for no bound. Size counts them in a run; nil where nobody does.
+	Limit int64
+	Size  *atomic.Int64
 	// Then is carried out on the result; nil for nothing.
 	Then *Stateless
 }
@@ -58,7 +63,7 @@ func (d *AsOf) NewLane(o LaneOptions) Lane {
 	result := d.result()
 	l := &asOfLane{def: d, keep: row.Time(d.Keep.Microseconds()), keeps: o.Keeps, table: d.Tables()[0], dict: state.NewDict(), cols: row.NewBatch(result[d.Fields:]),
 		out: newMadeRows(result, o.Ordered), late: newLateRows(d.LateSchema()), wrong: row.NewBatch(d.Keys.Input)}
-	l.next = state.NewChanges(l.table)
+	l.next, l.fail = state.NewChanges(l.table), o.Fail
 	l.wait = newBuffer(&d.Keys, o, func() *state.Dict { return l.dict })
 	l.then = newThen(d.Then)
 	return l
@@ -95,7 +100,9 @@ type asOfLane struct {
 	cols     *row.Batch  // columns of versions
 	dead     int         // rows of cols that no version has
 	place    int64       // of the version that came last
-	due      queue       // keys that have a version to drop
+	size     int64       // bytes of versions that Size was told of
+	fail     func(error)
+	due      queue // keys that have a version to drop
 	table    *state.Table
 	next     *state.Changes
 	fresh    []uint32 // keys with versions that no mark has; some twice
@@ -163,6 +170,21 @@ func (l *asOfLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 func (l *asOfLane) keepWaiting(x *Exchange) {
 	l.wait.putAll(x, l.waits, l.waitIDs)
 	l.waits, l.waitIDs = l.waits[:0], l.waitIDs[:0]
+}
+
+// versionBytes is about what a version takes beside its columns.
+const versionBytes = 32
+
+// weigh tells how much the versions take, and ends the run where that is too much.
+func (l *asOfLane) weigh() {
+	if l.def.Size == nil {
+		return
+	}
+	size := int64(l.cols.Bytes() + versionBytes*l.cols.N)
+	all := l.def.Size.Add(size - l.size)
+	if l.size = size; l.def.Limit > 0 && all > l.def.Limit && l.fail != nil {
+		l.fail(fmt.Errorf("reference %s: the versions of %s take more than its limit of %d KiB; raise limit:, give it a shorter keep, or add fewer fields", l.def.Reference, row.DurationText(l.def.Keep), l.def.Limit>>10))
+	}
 }
 
 // lose counts a row whose version may be gone.
@@ -465,6 +487,7 @@ func (l *asOfLane) Move(t *Turn, out Out) {
 		l.prune(l.due.pop().n, t.After)
 	}
 	l.tidy()
+	l.weigh()
 	if rebuilds(l.dict.Len(), l.held+len(l.wait.queue)) {
 		l.rebuild()
 	}

@@ -24,6 +24,8 @@ type LaneOptions struct {
 	// Ease is called by a lane in the midst of long work, where its state is whole: it may be asked to freeze and shed
 	// then. nil for nobody.
 	Ease func()
+	// Fail ends the run: the lane cannot go on. It returns, and the lane may take what is at hand to its end. nil for nobody.
+	Fail func(error)
 }
 
 func (o *LaneOptions) ease() {
