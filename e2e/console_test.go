@@ -24,7 +24,8 @@ func browse(t *testing.T, address string) *page {
 		t.Fatal("chromium is missing; run scripts/install.sh browser")
 	}
 	alloc, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox,
-		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-background-networking", true), chromedp.WindowSize(1280, 800))...)
+		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("hide-scrollbars", false), chromedp.WindowSize(1280, 800))...) // users have scroll bars, which take room
 	t.Cleanup(cancel)
 	ctx, end := chromedp.NewContext(alloc)
 	t.Cleanup(end)

@@ -124,6 +124,10 @@ func part(name string) string {
 // choose presses a part of the map.
 func (p *page) choose(name string) {
 	p.t.Helper()
+	eventually(p.t, 15*time.Second, "a map that shows all of its parts", func() bool {
+		return value[bool](p, `[...document.querySelectorAll('.part')].every((e) => { const a = e.getBoundingClientRect(), b = e.closest('.map').getBoundingClientRect();
+			return a.left >= b.left - 1 && a.right <= b.right + 1 && a.top >= b.top - 1 && a.bottom <= b.bottom + 1 })`)
+	})
 	p.hit("the part "+name+" of the map", part(name))
 }
 

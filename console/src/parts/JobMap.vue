@@ -1,5 +1,5 @@
 <template>
-  <div class="map" :style="{ height: `${Math.min(420, laid.height + 8)}px` }">
+  <div ref="box" class="map" :style="{ height: `${Math.min(420, laid.height + 8)}px` }">
     <VueFlow :nodes="nodes" :edges="edges" :nodes-draggable="false" :nodes-connectable="false" :elements-selectable="false" :nodes-focusable="false" :edges-focusable="false" :zoom-on-scroll="false" :zoom-on-double-click="false" :prevent-scrolling="false" :min-zoom="0.4" :max-zoom="1" @nodes-initialized="settle">
       <template #node-part="{ data }"><MapNode :part="data.part" :figures="figures" :compact="compact" :note="notes?.[data.part.name] ?? null" :chosen="data.part.name === chosen" @choose="emit('choose', data.part.name)" /></template>
     </VueFlow>
@@ -10,7 +10,7 @@
 import '@vue-flow/core/dist/style.css'
 
 import { MarkerType, Position, useVueFlow, VueFlow, type Edge, type Node } from '@vue-flow/core'
-import { computed, onMounted, onScopeDispose } from 'vue'
+import { computed, onMounted, onScopeDispose, useTemplateRef } from 'vue'
 
 import type { Schemas } from '../http'
 import { layOut, partHeight, wide, type MapEdge } from './graph'
@@ -61,8 +61,11 @@ const edges = computed<Edge[]>(() =>
 function settle() {
   void fitView({ padding: 0.01, maxZoom: 1 })
 }
-onMounted(() => window.addEventListener('resize', settle))
-onScopeDispose(() => window.removeEventListener('resize', settle))
+// The window is not all that changes its width: a page that grows gets a scroll bar.
+const box = useTemplateRef('box')
+const watch = new ResizeObserver(() => requestAnimationFrame(settle))
+onMounted(() => box.value && watch.observe(box.value))
+onScopeDispose(() => watch.disconnect())
 </script>
 
 <style scoped>
