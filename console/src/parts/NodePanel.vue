@@ -167,7 +167,9 @@ watch(() => props.name, () => (view.value = views.value[0] ?? ''))
 dl { display: grid; grid-template-columns: 84px 1fr; gap: 3px 10px; margin: 6px 0; font-size: 12.5px; }
 dt { color: var(--soft); }
 dd { margin: 0; overflow-wrap: anywhere; }
-.twice { grid-column: span 2; min-width: 420px; }
+.twice { grid-column: span 2; min-width: 420px; overflow-x: auto; }
+.twice table.plain :is(th, td) { padding-right: 9px; }
+.twice table.plain :is(th, td):last-child { padding-right: 0; }
 .tabs { display: flex; gap: 6px; margin: 8px 0 4px; }
 .tabs button { border: 1px solid var(--line); background: none; color: var(--soft); font: inherit; font-size: 12px; padding: 2px 10px; border-radius: 12px; cursor: pointer; }
 .tabs button[aria-selected='true'] { color: var(--sea); border-color: var(--sea); font-weight: 600; }
