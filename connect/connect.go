@@ -185,6 +185,9 @@ type Opening struct {
 	// Shipments is the folder where rows of a sink may wait until the checkpoint that holds them is complete; empty where
 	// they are to go out as they are made.
 	Shipments string
+	// Journal is the folder where a source writes down what it takes that cannot be read again; empty where no checkpoints are
+	// kept.
+	Journal string
 	// Buffer bounds the bytes of events under way, 0 for the default; Block is how many bytes are read at once.
 	Buffer int64
 	Block  int

@@ -236,7 +236,7 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 	}
 	out.Bounded = !with.Unbounded()
 	out.NewDecoder = func() engine.Decoder { return decoding.Decoder(s.Fields) }
-	opened, err := with.Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
+	opened, err := with.Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Journal: b.journal(s.Name), Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
 		Stdin: func() (io.Reader, error) { return b.takeStdin(s.Name) }, Once: b.readOnce})
 	if opened.Close != nil {
 		b.closers = append(b.closers, opened.Close)
@@ -324,6 +324,14 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 		return nil, fmt.Errorf("sink %s: %w", s.Name, err)
 	}
 	return out, nil
+}
+
+// journal gives the folder of a source's journal; empty where no checkpoints are kept.
+func (b *builder) journal(source string) string {
+	if b.opt.Checkpoints == "" {
+		return ""
+	}
+	return filepath.Join(b.opt.Checkpoints, "journals", source)
 }
 
 // shipments gives the folder where rows wait for their delivery; empty where they go out as they are made.

@@ -11,6 +11,7 @@ import (
 
 	"undertide/connect"
 	"undertide/connect/file"
+	"undertide/connect/journal"
 	"undertide/connect/kafka"
 	"undertide/connect/postgres"
 	"undertide/connect/settings"
@@ -63,7 +64,7 @@ func TestAbilities(t *testing.T) {
 	}
 	got = append(got,
 		"kafka looker: "+abilitiesOf(&kafka.Looker{}), "postgres looker: "+abilitiesOf(&postgres.Looker{}),
-		"file partition: "+abilitiesOf(&file.Partition{}), "kafka partition: "+abilitiesOf(&kafka.Partition{}), "simulate partition: "+abilitiesOf(&simulate.Partition{}),
+		"file partition: "+abilitiesOf(&file.Partition{}), "kafka partition: "+abilitiesOf(&kafka.Partition{}), "simulate partition: "+abilitiesOf(&simulate.Partition{}), "journal partition: "+abilitiesOf(&journal.Partition{}),
 		"one file: "+abilitiesOf(sink(filepath.Join(dir, "out.ndjson"))), "rolled files: "+abilitiesOf(sink(dir+"/")), "standard output: "+abilitiesOf(sink("-")), "topic: "+abilitiesOf(kafka.NewSink(kafka.SinkConfig{})), "topic, once: "+abilitiesOf(&kafka.Once{}), "table: "+abilitiesOf(&postgres.Made{}), "table, once: "+abilitiesOf(&postgres.Once{}))
 	want := []string{
 		"file source: Beginning Ended Follower",
@@ -71,11 +72,13 @@ func TestAbilities(t *testing.T) {
 		"kafka source: Beginning Follower Knowing Storing Streaming",
 		"kafka sink: Making Replacing Streaming",
 		"postgres sink: Fitting Making Replacing Sole Streaming",
+		"http source: ",
 		"simulate source: ",
 		"kafka looker: Lister Maker Opener", "postgres looker: ",
 		"file partition: ",
 		"kafka partition: Acknowledger Lagger Quieter Starter Troubled",
 		"simulate partition: ",
+		"journal partition: Acknowledger Lagger Quieter Starter",
 		"one file: Flusher Recoverer",
 		"rolled files: Recoverer",
 		"standard output: Flusher",

@@ -1,0 +1,128 @@
+// Package posts is the kind http: events are posted to an address (docs/connectors.md, "http"). What is taken is in a journal,
+// and synced, before the poster hears of it.
+package posts
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"time"
+
+	"undertide/connect"
+	"undertide/connect/journal"
+	"undertide/connect/settings"
+	"undertide/core/engine"
+)
+
+// Kind are posted events.
+var Kind = &connect.Kind{
+	Name: "http", Noun: "address", About: "events that are posted over HTTP to an address of this machine",
+	Source: func() connect.Source { return &source{} },
+}
+
+// source are the settings of posted events.
+type source struct {
+	Listen  string        `set:"listen,required" missing:"it is not said where events are posted to" fix:"add listen: 127.0.0.1:8400" about:"Where it takes posts: an address of this machine alone, and a port." hint:"127.0.0.1:8400"`
+	Body    settings.Size `set:"body" about:"The largest post that it takes, unpacked." default:"16MiB"`
+	Journal settings.Size `set:"journal" about:"How much of the disk posts may take that no checkpoint has passed." default:"1GiB"`
+}
+
+const (
+	defaultBody = 16 << 20
+	mostBody    = 128 << 20
+)
+
+// Check takes addresses of this machine alone: whoever reaches others may post.
+func (s *source) Check(c *connect.Checker) {
+	host, port, err := net.SplitHostPort(s.Listen)
+	switch {
+	case s.Listen == "":
+	case err != nil || port == "":
+		c.Fault(fmt.Sprintf("%q is no address with a port", s.Listen), "write listen: 127.0.0.1:8400", "listen")
+	case !ofThisMachine(host):
+		c.Fault(fmt.Sprintf("%s can be reached from other machines, and nobody would have to sign in to post", host), "listen on 127.0.0.1, behind a proxy that knows who may post", "listen")
+	}
+	if s.Body > mostBody {
+		c.Fault("so large a post is not taken in one piece", "give 128MiB or less, and post more often", "body")
+	}
+	if s.Journal > 0 && s.Journal < 2*s.body() {
+		c.Fault("the journal has no room for two posts", "give journal at least twice as much as body", "journal")
+	}
+	if c.Format != nil && c.Format.Name != "json" && c.Format.Name != "text" {
+		c.Fault("posts are JSON or lines of text", "write decode: json, or decode: text", "decode")
+	}
+}
+
+// ofThisMachine says whether a host name or address is reached from this machine alone.
+func ofThisMachine(host string) bool {
+	ip, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && ip.IsLoopback()
+}
+
+func (s *source) body() settings.Size {
+	if s.Body == 0 {
+		return defaultBody
+	}
+	return s.Body
+}
+
+// Reads says where posts go.
+func (s *source) Reads(f *connect.Format) string {
+	return "what is posted to http://" + s.Listen + "/, " + f.Name
+}
+
+// Unbounded implements [connect.Source].
+func (s *source) Unbounded() bool { return true }
+
+// Sample implements [connect.Source]: there is nothing to look at before it is posted.
+func (s *source) Sample(context.Context, connect.Opening, connect.Sampling) (connect.Sample, error) {
+	return connect.Sample{}, fmt.Errorf("%w: events are posted to http://%s/ while a run is there; give a file of some with --in SOURCE=PATH", connect.ErrCannot, s.Listen)
+}
+
+// Open opens the journal and listens.
+func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Opened, err error) {
+	dir, remove := o.Journal, func() {}
+	if dir == "" {
+		if dir, err = os.MkdirTemp("", "undertide-posts-"); err != nil {
+			return opened, err
+		}
+		remove = func() { _ = os.RemoveAll(dir) } // of this run alone
+		opened.Notes = append(opened.Notes, "what is posted is not kept beyond this run: it keeps no checkpoints")
+	}
+	j, err := journal.Open(dir, journal.Options{Limit: int64(s.Journal)})
+	if err != nil {
+		remove()
+		return opened, err
+	}
+	l, err := net.Listen("tcp", s.Listen)
+	if err != nil {
+		remove()
+		return opened, errors.Join(fmt.Errorf("it cannot take posts: %w", err), j.Close())
+	}
+	server := &http.Server{
+		Handler:     guarded(newTaker(j, o.Format.Name == "json", int64(s.body()))),
+		ReadTimeout: time.Minute, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+	}
+	served := make(chan struct{})
+	go func() {
+		defer close(served)
+		_ = server.Serve(l) // it ends with Close below; what a request meets is its answer
+	}()
+	opened.Partitions = []engine.Partition{journal.NewPartition(j, "posts")}
+	opened.Notes = append(opened.Notes, "takes posts at http://"+l.Addr().String()+"/")
+	opened.Close = func() {
+		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+		defer stop()
+		if server.Shutdown(ctx) != nil { // posts that hang
+			_ = server.Close()
+		}
+		<-served
+		_ = j.Close() // all that was acknowledged is synced
+		remove()
+	}
+	return opened, nil
+}

@@ -1,0 +1,151 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"os/exec"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"undertide/pace"
+)
+
+// postsJob takes posts at %s; its rows go into a folder, exactly once.
+const postsJob = `undertide: 1
+job: posts
+settings: {checkpoint: {every: 200ms}}
+sources:
+  levels:
+    via: http
+    with: {listen: %s, journal: 64MiB}
+    fields: {n: int, level_m: double, at: {type: timestamp, parse: epoch_ms}}
+    event_time: at
+    watermark: {margin: 5s, ahead: none, idle: 1s}
+sinks:
+  out: {from: levels, via: file, with: {path: out/}}
+`
+
+// TestPostsKilled: eight posters send events under keys, each until it is answered, while the run is killed at random: all events come
+// out, each once, whatever became of the answers.
+func TestPostsKilled(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := l.Addr().String()
+	if err := l.Close(); err != nil {
+		t.Fatal(err)
+	}
+	write(t, dir, "posts.yaml", fmt.Sprintf(postsJob, address))
+	var run *exec.Cmd
+	var said bytes.Buffer
+	start := func() {
+		t.Helper()
+		said.Reset()
+		run = exec.Command(binary, "run", "posts.yaml", "--checkpoints", "state")
+		run.Dir, run.Stderr = dir, &said
+		if err := run.Start(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	start()
+	const posters = 8
+	var stop atomic.Bool
+	var next atomic.Int64
+	var posts sync.WaitGroup
+	for range posters {
+		posts.Go(func() {
+			client := http.Client{Timeout: 5 * time.Second}
+			for !stop.Load() {
+				n := next.Add(5) - 5
+				var body bytes.Buffer
+				for i := range int64(5) {
+					fmt.Fprintf(&body, "{\"n\":%d,\"level_m\":1.5,\"at\":%d}\n", n+i, 1767225600000+(n+i)*10)
+				}
+				for { // until it is answered
+					r, err := http.NewRequest(http.MethodPost, "http://"+address+"/", bytes.NewReader(body.Bytes()))
+					if err != nil {
+						t.Error(err)
+						return
+					}
+					r.Header.Set("Idempotency-Key", fmt.Sprint("post ", n))
+					answer, err := client.Do(r)
+					if err == nil {
+						text, _ := io.ReadAll(answer.Body) // the status counts
+						answer.Body.Close()
+						if answer.StatusCode == http.StatusAccepted {
+							break
+						}
+						if answer.StatusCode < 500 && answer.StatusCode != http.StatusTooManyRequests {
+							t.Errorf("a post is answered %d %s", answer.StatusCode, text)
+							return
+						}
+					}
+					time.Sleep(20 * time.Millisecond)
+				}
+				time.Sleep(2 * time.Millisecond)
+			}
+		})
+	}
+	kills := pace.Of(20, 5)
+	for range kills {
+		time.Sleep(time.Duration(50+rand.IntN(700)) * time.Millisecond)
+		if err := run.Process.Kill(); err != nil {
+			t.Fatalf("the run has ended by itself: %v; it said\n%s", err, said.String())
+		}
+		_ = run.Wait() // killed
+		start()
+	}
+	stop.Store(true)
+	posts.Wait()
+	want := next.Load()
+	rows := func() (out []string) { // of whole files
+		files, err := filepath.Glob(filepath.Join(dir, "out", "*.ndjson"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range files {
+			out = append(out, sortedLines(read(t, f))...)
+		}
+		return out
+	}
+	eventually(t, 30*time.Second, fmt.Sprintf("%d rows", want), func() bool { return int64(len(rows())) >= want })
+	if err := run.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	if err := run.Wait(); err != nil {
+		t.Logf("the run said\n%s", said.String())
+	}
+	seen := map[int64]int{}
+	for _, line := range rows() {
+		var r struct{ N int64 }
+		if err := json.Unmarshal([]byte(line), &r); err != nil {
+			t.Fatal(err)
+		}
+		seen[r.N]++
+	}
+	lost, twice := 0, 0
+	for n := range want {
+		switch seen[n] {
+		case 0:
+			lost++
+		case 1:
+		default:
+			twice++
+		}
+	}
+	if lost > 0 || twice > 0 || int64(len(seen)) != want || want < 1000 {
+		t.Errorf("%d kills: of %d events %d are lost and %d came twice; the run said\n%s", kills, want, lost, twice, said.String())
+	}
+}
