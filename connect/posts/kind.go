@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"strconv"
 	"time"
 
 	"undertide/connect"
@@ -39,9 +40,10 @@ const (
 // Check takes addresses of this machine alone: whoever reaches others may post.
 func (s *source) Check(c *connect.Checker) {
 	host, port, err := net.SplitHostPort(s.Listen)
+	_, portErr := strconv.ParseUint(port, 10, 16)
 	switch {
-	case s.Listen == "":
-	case err != nil || port == "":
+	case !c.Has("listen"): // that was said
+	case err != nil || portErr != nil:
 		c.Fault(fmt.Sprintf("%q is no address with a port", s.Listen), "write listen: 127.0.0.1:8400", "listen")
 	case !ofThisMachine(host):
 		c.Fault(fmt.Sprintf("%s can be reached from other machines, and nobody would have to sign in to post", host), "listen on 127.0.0.1, behind a proxy that knows who may post", "listen")
@@ -101,7 +103,7 @@ func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Open
 	l, err := net.Listen("tcp", s.Listen)
 	if err != nil {
 		remove()
-		return opened, errors.Join(fmt.Errorf("it cannot take posts: %w", err), j.Close())
+		return opened, errors.Join(fmt.Errorf("it cannot take posts at %s (%w); give another address in listen", s.Listen, err), j.Close())
 	}
 	server := &http.Server{
 		Handler:     guarded(newTaker(j, o.Format.Name == "json", int64(s.body()))),
