@@ -76,6 +76,7 @@ var (
 	NoSuchDescribed     = problem("no-such-description", http.StatusNotFound, "the catalogue has no such source", "see undertide catalogue")
 	NoEvents            = problem("no-events", http.StatusUnprocessableEntity, "there are no events to look at", "send some first, or look at another topic")
 	CannotRead          = problem("cannot-read", http.StatusUnprocessableEntity, "the events cannot be read or written", "mend the cause, and ask again")
+	NotTaking           = problem("not-taking", http.StatusServiceUnavailable, "nothing takes what is posted there", "try again in some seconds")
 	Stopping            = problem("service-stopping", http.StatusServiceUnavailable, "the service is stopping", "start it again")
 	Internal            = problem("internal", http.StatusInternalServerError, "the service has a fault of its own", "see the service's log, and report it")
 )
@@ -83,5 +84,5 @@ var (
 // Catalogue lists all problems.
 func Catalogue() []Problem {
 	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchCheckpoint, NoSuchPin, PinExists, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
-		StartFailed, OldCheckpoints, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, Stopping, Internal}
+		StartFailed, OldCheckpoints, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, NotTaking, Stopping, Internal}
 }

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"reflect"
 	"slices"
 	"strings"
@@ -188,6 +189,8 @@ type Opening struct {
 	// Journal is the folder where a source writes down what it takes that cannot be read again; empty where no checkpoints are
 	// kept.
 	Journal string
+	// Serve lets whoever runs the job hand on what is posted to the source there, until end is called; nil for nobody.
+	Serve func(h http.Handler) (end func())
 	// Buffer bounds the bytes of events under way, 0 for the default; Block is how many bytes are read at once.
 	Buffer int64
 	Block  int

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -147,5 +148,54 @@ func TestPostsKilled(t *testing.T) {
 	}
 	if lost > 0 || twice > 0 || int64(len(seen)) != want || want < 1000 {
 		t.Errorf("%d kills: of %d events %d are lost and %d came twice; the run said\n%s", kills, want, lost, twice, said.String())
+	}
+}
+
+// TestPostsToService: what is posted to a service goes to the run of the job; without one nothing is taken, and the answer says so.
+func TestPostsToService(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	s := serve(t, dir)
+	write(t, dir, "posts.yaml", strings.NewReplacer("{listen: %s, journal: 64MiB}", "{journal: 64MiB}", "path: out/", "path: "+dir+"/out/").Replace(postsJob))
+	sent := 0
+	post := func(source string, status int, answer string) {
+		t.Helper()
+		r, err := http.Post(s.address+"/in/posts/"+source, "application/json", strings.NewReader(fmt.Sprintf(`{"n":%d,"level_m":1.5,"at":%d}`, sent, 1767225600000+sent)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer r.Body.Close()
+		text, err := io.ReadAll(r.Body)
+		if err != nil || r.StatusCode != status || !strings.Contains(string(text), answer) || status == 503 && r.Header.Get("Retry-After") == "" {
+			t.Errorf("a post is answered %d %s, %v; want %d %s", r.StatusCode, text, err, status, answer)
+		}
+		if r.StatusCode == 202 {
+			sent++
+		}
+	}
+	rows := func() (n int) {
+		files, err := filepath.Glob(filepath.Join(dir, "out", "*.ndjson"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range files {
+			n += len(sortedLines(read(t, f)))
+		}
+		return n
+	}
+	s.must("save", filepath.Join(dir, "posts.yaml"))
+	post("levels", 503, "source levels of job posts takes no posts just now")
+	s.must("start", "posts")
+	post("levels", 202, `{"taken":1,"first":0}`)
+	post("levels", 202, `{"taken":1,"first":1}`)
+	post("other", 503, "source other of job posts takes no posts just now")
+	eventually(t, 20*time.Second, "two rows", func() bool { return rows() == 2 })
+	s.must("stop", "posts")
+	post("levels", 503, "takes no posts just now")
+	s.must("start", "posts")
+	post("levels", 202, `"first":2`)
+	eventually(t, 20*time.Second, "three rows", func() bool { return rows() == 3 })
+	if o := s.must("logs", "posts"); !strings.Contains(o.out, "takes posts at /in/posts/levels of the service") {
+		t.Errorf("the log does not say where posts go:\n%s", o.out)
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -38,6 +39,10 @@ type Options struct {
 	Checkpoints string
 	// Shipments is the folder where rows wait for their delivery; empty for one within Checkpoints.
 	Shipments string
+	// Journals is the folder of the journals of sources; empty for one within Checkpoints.
+	Journals string
+	// Serve is given what takes posts for a source, until end is called; nil where nobody hands any on.
+	Serve func(source string, h http.Handler) (end func())
 	// Drop names the parts (step rate) whose kept things may be left behind where another version of the
 	// document made the checkpoints.
 	Drop []string
@@ -236,7 +241,7 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 	}
 	out.Bounded = !with.Unbounded()
 	out.NewDecoder = func() engine.Decoder { return decoding.Decoder(s.Fields) }
-	opened, err := with.Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Journal: b.journal(s.Name), Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
+	opened, err := with.Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Journal: b.journal(s.Name), Serve: b.serve(s.Name), Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
 		Stdin: func() (io.Reader, error) { return b.takeStdin(s.Name) }, Once: b.readOnce})
 	if opened.Close != nil {
 		b.closers = append(b.closers, opened.Close)
@@ -328,10 +333,21 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 
 // journal gives the folder of a source's journal; empty where no checkpoints are kept.
 func (b *builder) journal(source string) string {
-	if b.opt.Checkpoints == "" {
+	switch {
+	case b.opt.Checkpoints == "":
 		return ""
+	case b.opt.Journals != "":
+		return filepath.Join(b.opt.Journals, source)
 	}
 	return filepath.Join(b.opt.Checkpoints, "journals", source)
+}
+
+// serve gives what hands posts to a source on; nil for nobody.
+func (b *builder) serve(source string) func(http.Handler) func() {
+	if b.opt.Serve == nil {
+		return nil
+	}
+	return func(h http.Handler) func() { return b.opt.Serve(source, h) }
 }
 
 // shipments gives the folder where rows wait for their delivery; empty where they go out as they are made.

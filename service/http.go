@@ -41,6 +41,8 @@ func (s *Service) handler() http.Handler {
 	registry.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	g.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 
+	g.POST("/in/:job/:source", s.takePosts)
+
 	v := g.Group("/api/v1")
 	for _, r := range s.routes() {
 		v.Handle(r.method, r.path, func(c *gin.Context) {

@@ -306,7 +306,7 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 	sampling, end := context.WithCancel(context.Background())
 	defer end()
 	return run.Run(ctx, r.job, run.Options{
-		Lanes: r.rec.Lanes, Checkpoints: r.dir, Shipments: filepath.Join(filepath.Dir(r.dir), "shipments"), Drop: r.rec.DropParts, Skip: r.rec.SkipEvents, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), StopWithin: stopWithin,
+		Lanes: r.rec.Lanes, Checkpoints: r.dir, Shipments: filepath.Join(filepath.Dir(r.dir), "shipments"), Journals: filepath.Join(filepath.Dir(r.dir), "journals"), Serve: r.serve, Drop: r.rec.DropParts, Skip: r.rec.SkipEvents, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), StopWithin: stopWithin,
 		Say: func(line string) { r.log.Info(line) },
 		Tap: func(name string, _ row.Schema) engine.Tap {
 			if t := r.taps[name]; t != nil {

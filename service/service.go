@@ -87,6 +87,7 @@ type Service struct {
 	reading gate          // documents that are read at once
 	streams gate          // streams of events at once
 	closing chan struct{} // closed when streams are to end
+	taking  sync.Map      // by JOB/SOURCE: the http.Handler that takes posts, while a run is there
 
 	mu       sync.Mutex // guards all below; taken before a runner's, never after
 	jobs     map[string]*entry

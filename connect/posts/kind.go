@@ -27,7 +27,7 @@ var Kind = &connect.Kind{
 
 // source are the settings of posted events.
 type source struct {
-	Listen  string        `set:"listen,required" missing:"it is not said where events are posted to" fix:"add listen: 127.0.0.1:8400" about:"Where it takes posts: an address of this machine alone, and a port." hint:"127.0.0.1:8400"`
+	Listen  string        `set:"listen" about:"Where a run takes posts by itself: an address of this machine alone, and a port." hint:"127.0.0.1:8400"`
 	Body    settings.Size `set:"body" about:"The largest post that it takes, unpacked." default:"16MiB"`
 	Journal settings.Size `set:"journal" about:"How much of the disk posts may take that no checkpoint has passed." default:"1GiB"`
 }
@@ -42,7 +42,7 @@ func (s *source) Check(c *connect.Checker) {
 	host, port, err := net.SplitHostPort(s.Listen)
 	_, portErr := strconv.ParseUint(port, 10, 16)
 	switch {
-	case !c.Has("listen"): // that was said
+	case !c.Has("listen"): // a service hands them on
 	case err != nil || portErr != nil:
 		c.Fault(fmt.Sprintf("%q is no address with a port", s.Listen), "write listen: 127.0.0.1:8400", "listen")
 	case !ofThisMachine(host):
@@ -74,7 +74,15 @@ func (s *source) body() settings.Size {
 
 // Reads says where posts go.
 func (s *source) Reads(f *connect.Format) string {
-	return "what is posted to http://" + s.Listen + "/, " + f.Name
+	return "what is posted to " + s.place() + ", " + f.Name
+}
+
+// place says where posts go.
+func (s *source) place() string {
+	if s.Listen == "" {
+		return "/in/JOB/SOURCE of the service"
+	}
+	return "http://" + s.Listen + "/"
 }
 
 // Unbounded implements [connect.Source].
@@ -82,11 +90,14 @@ func (s *source) Unbounded() bool { return true }
 
 // Sample implements [connect.Source]: there is nothing to look at before it is posted.
 func (s *source) Sample(context.Context, connect.Opening, connect.Sampling) (connect.Sample, error) {
-	return connect.Sample{}, fmt.Errorf("%w: events are posted to http://%s/ while a run is there; give a file of some with --in SOURCE=PATH", connect.ErrCannot, s.Listen)
+	return connect.Sample{}, fmt.Errorf("%w: events are posted to %s while a run is there; give a file of some with --in SOURCE=PATH", connect.ErrCannot, s.place())
 }
 
 // Open opens the journal and listens.
 func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Opened, err error) {
+	if s.Listen == "" && o.Serve == nil {
+		return opened, fmt.Errorf("%w: source %s takes posts, and it is not said where; write with: {listen: 127.0.0.1:8400}, or start the job in a service, which takes them at /in/%s/%s", connect.ErrUsage, o.Name, o.Job, o.Name)
+	}
 	dir, remove := o.Journal, func() {}
 	if dir == "" {
 		if dir, err = os.MkdirTemp("", "undertide-posts-"); err != nil {
@@ -100,31 +111,50 @@ func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Open
 		remove()
 		return opened, err
 	}
-	l, err := net.Listen("tcp", s.Listen)
-	if err != nil {
+	t := newTaker(j, o.Format.Name == "json", int64(s.body()))
+	var ends []func()
+	if s.Listen != "" {
+		end, at, err := listen(s.Listen, guarded(t))
+		if err != nil {
+			remove()
+			return opened, errors.Join(fmt.Errorf("it cannot take posts at %s (%w); give another address in listen", s.Listen, err), j.Close())
+		}
+		ends = append(ends, end)
+		opened.Notes = append(opened.Notes, "takes posts at http://"+at+"/")
+	}
+	if o.Serve != nil {
+		ends = append(ends, o.Serve(t))
+		opened.Notes = append(opened.Notes, "takes posts at /in/"+o.Job+"/"+o.Name+" of the service")
+	}
+	opened.Partitions = []engine.Partition{journal.NewPartition(j, "posts")}
+	opened.Close = func() {
+		for _, end := range ends {
+			end()
+		}
+		_ = j.Close() // all that was acknowledged is synced
 		remove()
-		return opened, errors.Join(fmt.Errorf("it cannot take posts at %s (%w); give another address in listen", s.Listen, err), j.Close())
 	}
-	server := &http.Server{
-		Handler:     guarded(newTaker(j, o.Format.Name == "json", int64(s.body()))),
-		ReadTimeout: time.Minute, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+	return opened, nil
+}
+
+// listen serves at an address until end is called.
+func listen(address string, h http.Handler) (end func(), at string, err error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, "", err
 	}
+	server := &http.Server{Handler: h, ReadTimeout: time.Minute, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10}
 	served := make(chan struct{})
 	go func() {
 		defer close(served)
-		_ = server.Serve(l) // it ends with Close below; what a request meets is its answer
+		_ = server.Serve(l) // it ends with end; what a request meets is its answer
 	}()
-	opened.Partitions = []engine.Partition{journal.NewPartition(j, "posts")}
-	opened.Notes = append(opened.Notes, "takes posts at http://"+l.Addr().String()+"/")
-	opened.Close = func() {
+	return func() {
 		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 		defer stop()
 		if server.Shutdown(ctx) != nil { // posts that hang
 			_ = server.Close()
 		}
 		<-served
-		_ = j.Close() // all that was acknowledged is synced
-		remove()
-	}
-	return opened, nil
+	}, l.Addr().String(), nil
 }

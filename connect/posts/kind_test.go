@@ -16,7 +16,7 @@ func TestSettings(t *testing.T) {
 		"listen: 127.0.0.1:8400":                                  "",
 		"listen: '[::1]:8400'":                                    "",
 		"listen: localhost:0, body: 1MiB, journal: 2MiB":          "",
-		"body: 1MiB":                                              "it is not said where events are posted to; add listen: 127.0.0.1:8400",
+		"body: 1MiB":                                              "",
 		"listen: ''":                                              `"" is no address with a port; write listen: 127.0.0.1:8400`,
 		"listen: 127.0.0.1":                                       `"127.0.0.1" is no address with a port`,
 		"listen: 127.0.0.1:99999":                                 `"127.0.0.1:99999" is no address with a port`,

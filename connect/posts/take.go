@@ -63,7 +63,7 @@ type problem struct {
 // ServeHTTP takes a post: a JSON object, an array of them, or one on each line; or lines of text. It answers 202 once all is synced, and
 // 400 where some of it cannot be taken: the rest is.
 func (t *taker) ServeHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.URL.Path != "/" {
+	if r.URL.Path != "/" && r.URL.Path != "" {
 		t.fail(w, http.StatusNotFound, "there is nothing at "+r.URL.Path, "post to /")
 		return
 	}
