@@ -61,13 +61,20 @@ type Journal struct {
 	written  int64 // appends that were put into out
 	durable  int64 // of them, those that were synced
 	syncing  bool
-	torn     error // why the last segment is to be cut back to what was synced; nil for nothing
+	torn     error  // why the last segment is to be cut back to what was synced; nil for nothing
+	tears    []tear // how often that was so, and what was lost: who waits for such an append waits in vain
 	closed   bool
 	grown    chan struct{} // closed as soon as more was synced
 	newest   time.Time     // when it was
 	keys     map[string]known
 	order    []string // keys, the oldest first
 	buf      []byte
+}
+
+// tear is where what was put was cut back: appends behind durable were not taken.
+type tear struct {
+	durable int64
+	why     error
 }
 
 // segment is a file of records.
@@ -218,10 +225,7 @@ func (j *Journal) Append(key string, events [][]byte) (first int64, again bool, 
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	if k, ok := j.keys[key]; ok && key != "" && j.o.Now().Sub(k.at) < KeysLast {
-		return k.first, true, j.await(k.append)
-	}
-	if j.closed {
-		return 0, false, ErrClosed
+		return k.first, true, j.await(k.append, len(j.tears))
 	}
 	if err := j.ready(); err != nil {
 		return 0, false, err
@@ -247,40 +251,56 @@ func (j *Journal) Append(key string, events [][]byte) (first int64, again bool, 
 	if key != "" {
 		j.know(key, known{rec.first, j.written, rec.at})
 	}
-	return rec.first, false, j.await(j.written)
+	return rec.first, false, j.await(j.written, len(j.tears))
 }
 
-// ready makes the last segment ready to be written: cut back after a fault, or another one where it is large.
+// ready makes the last segment ready to be written: cut back after a fault, or another one where it is large. It may wait, and others
+// append, fail, or close the journal meanwhile; on return none of that is left.
 func (j *Journal) ready() error {
-	last := j.segments[len(j.segments)-1]
-	if j.torn != nil {
-		out, err := disk.OpenForWriting(nil, j.path(last), 0)
-		if err != nil {
-			return err
+	for {
+		last := j.segments[len(j.segments)-1]
+		switch {
+		case j.closed:
+			return ErrClosed
+		case j.torn != nil:
+			if err := j.reopen(last); err != nil {
+				return err
+			}
+		case last.size < j.o.Segment:
+			return nil
+		case j.syncing:
+			j.synced.Wait()
+		case j.durable < j.written:
+			if err := j.await(j.written, len(j.tears)); err != nil {
+				return err
+			}
+		default:
+			return j.begin()
 		}
-		if err := errors.Join(disk.Try("truncate", j.path(last)), out.File.Truncate(last.size)); err != nil {
-			return errors.Join(disk.Explain("truncate", j.path(last), err), out.Close())
-		}
-		if _, err := out.File.Seek(last.size, io.SeekStart); err != nil {
-			return errors.Join(disk.Explain("write", j.path(last), err), out.Close())
-		}
-		if err := disk.SyncFolder(nil, j.dir); err != nil {
-			return errors.Join(err, out.Close())
-		}
-		j.out, j.torn = out, nil
 	}
-	if last.size < j.o.Segment {
-		return nil
-	}
-	if err := j.await(j.written); err != nil { // nobody puts more meanwhile, but for those who are let in while it waits
+}
+
+// reopen cuts the last segment back to what was synced, and goes on with it.
+func (j *Journal) reopen(last *segment) error {
+	if err := j.cutBack(); err != nil {
 		return err
 	}
-	if j.closed {
-		return ErrClosed
+	out, err := disk.OpenForWriting(nil, j.path(last), 0)
+	if err != nil {
+		return err
 	}
-	if j.syncing || j.durable < j.written || last != j.segments[len(j.segments)-1] {
-		return nil
+	if _, err := out.File.Seek(last.size, io.SeekStart); err != nil {
+		return errors.Join(disk.Explain("write", j.path(last), err), out.Close())
 	}
+	if err := disk.SyncFolder(nil, j.dir); err != nil {
+		return errors.Join(err, out.Close())
+	}
+	j.out, j.torn = out, nil
+	return nil
+}
+
+// begin begins another segment; all of the last one is synced.
+func (j *Journal) begin() error {
 	next := &segment{first: j.next, end: j.next}
 	out, err := disk.OpenForWriting(nil, j.path(next), os.O_TRUNC)
 	if err != nil {
@@ -294,19 +314,21 @@ func (j *Journal) ready() error {
 	return err
 }
 
-// await waits until an append is durable: one of those that wait syncs for all.
-func (j *Journal) await(n int64) error {
-	for j.durable < n {
+// await waits until an append is durable: one of those that wait syncs for all. tears is how often it was torn when the append was
+// put: after one more its number may be that of another.
+func (j *Journal) await(n int64, tears int) error {
+	for {
 		switch {
-		case j.torn != nil:
-			return fmt.Errorf("the events were not taken: %w", j.torn)
+		case len(j.tears) > tears && n > j.tears[tears].durable:
+			return fmt.Errorf("the events were not taken: %w", j.tears[tears].why)
+		case len(j.tears) > tears || j.durable >= n:
+			return nil
 		case j.syncing:
 			j.synced.Wait()
 		default:
 			j.sync()
 		}
 	}
-	return nil
 }
 
 // sync makes durable what was put so far.
@@ -319,10 +341,13 @@ func (j *Journal) sync() {
 		j.tear(err)
 		return
 	}
-	out := j.out
+	f := j.out.File // the buffer is for whoever has the lock
 	j.syncing = true
 	j.mu.Unlock()
-	err := out.Sync()
+	err := errors.Join(disk.Try("sync", f.Name()), f.Sync())
+	if err != nil {
+		err = disk.Explain("write", f.Name(), err)
+	}
 	j.mu.Lock()
 	j.syncing = false
 	defer j.synced.Broadcast()
@@ -347,6 +372,7 @@ func (j *Journal) tear(err error) {
 		}
 	}
 	j.order = slices.DeleteFunc(j.order, func(key string) bool { _, ok := j.keys[key]; return !ok })
+	j.tears = append(j.tears, tear{j.durable, err})
 	j.torn, j.next, j.written, j.size = err, last.end, j.durable, 0
 	for _, s := range j.segments {
 		j.size += s.size
@@ -355,7 +381,22 @@ func (j *Journal) tear(err error) {
 		_ = j.out.Close() // what it has is not counted on
 		j.out = nil
 	}
+	_ = j.cutBack() // tried again before the next append, and as the journal is closed
 	j.synced.Broadcast()
+}
+
+// cutBack takes away what stands behind what was synced: a journal that is opened again would have it.
+func (j *Journal) cutBack() error {
+	last := j.segments[len(j.segments)-1]
+	path := j.path(last)
+	err := disk.Try("truncate", path)
+	if err == nil {
+		err = os.Truncate(path, last.size)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return disk.Explain("truncate", path, err)
+	}
+	return nil
 }
 
 // Bounds gives the numbers of the first event that is there, and of the next one that will be.
@@ -407,16 +448,17 @@ func (j *Journal) Close() error {
 		return nil
 	}
 	j.closed = true
-	err := j.await(j.written)
+	err := j.await(j.written, len(j.tears))
 	for j.syncing {
 		j.synced.Wait()
 	}
 	close(j.grown)
 	j.grown = closed
-	if j.out != nil {
-		err = errors.Join(err, j.out.Close())
-		j.out = nil
+	if j.torn != nil {
+		return errors.Join(err, j.cutBack())
 	}
+	err = errors.Join(err, j.out.Close())
+	j.out = nil
 	return err
 }
 

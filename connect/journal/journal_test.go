@@ -218,6 +218,67 @@ func TestTogether(t *testing.T) {
 	}
 }
 
+// TestTogetherFaults: many append at once while the disk fails now and then. What was acknowledged is there, under the number that was
+// given, and nothing else is.
+func TestTogetherFaults(t *testing.T) {
+	defer func() { disk.Failpoint = nil }()
+	for seed := range uint64(pace.Of(20, 5)) {
+		var mu sync.Mutex
+		r := rand.New(rand.NewPCG(seed, 5))
+		disk.Failpoint = func(op, path string) error {
+			mu.Lock()
+			defer mu.Unlock()
+			if r.IntN(8) == 0 {
+				return fmt.Errorf("%s: %w", op, errInjected)
+			}
+			return nil
+		}
+		dir := t.TempDir()
+		j := open(t, dir, Options{Segment: 1 << 10})
+		given := map[int64]string{}
+		failed := 0
+		var posts sync.WaitGroup
+		for p := range 10 {
+			posts.Go(func() {
+				for i := range 60 {
+					e := fmt.Sprintf("event %d of %d", i, p)
+					first, _, err := j.Append("", [][]byte{[]byte(e)})
+					mu.Lock()
+					switch other, taken := given[first]; {
+					case err != nil && !errors.Is(err, errInjected):
+						t.Error(err)
+					case err != nil:
+						failed++
+					case taken:
+						t.Errorf("seed %d: %q and %q both got %d", seed, e, other, first)
+					default:
+						given[first] = e
+					}
+					mu.Unlock()
+				}
+			})
+		}
+		posts.Wait()
+		disk.Failpoint = nil
+		if err := j.Close(); err != nil {
+			t.Fatal(err)
+		}
+		j = open(t, dir, Options{})
+		got := readAll(t, j, 0)
+		if len(got) != len(given) || failed == 0 {
+			t.Errorf("seed %d: %d events are there, %d were acknowledged, %d failed", seed, len(got), len(given), failed)
+		}
+		for n, e := range got {
+			if given[int64(n)] != e {
+				t.Fatalf("seed %d: event %d is %q, and %q was acknowledged", seed, n, e, given[int64(n)])
+			}
+		}
+		if err := j.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // TestFull: a journal that has no room says so, and takes events again once some were let go.
 func TestFull(t *testing.T) {
 	j := open(t, t.TempDir(), Options{Segment: 100, Limit: 1000})
