@@ -13,17 +13,18 @@ import (
 	"undertide/connect/postgres"
 	"undertide/connect/posts"
 	"undertide/connect/simulate"
+	"undertide/connect/socket"
 )
 
 func init() {
-	for _, k := range []*connect.Kind{file.Kind, kafka.Kind, postgres.Kind, posts.Kind, simulate.Kind} {
+	for _, k := range []*connect.Kind{file.Kind, kafka.Kind, postgres.Kind, posts.Kind, simulate.Kind, socket.Kind} {
 		connect.Register(k)
 	}
 	// The first format is that of documents which name none.
 	for _, f := range []*connect.Format{ndjson.Format, csv.Format, text.Format, table.Format} {
 		connect.RegisterFormat(f)
 	}
-	connect.NotBuilt.Sources = []string{"socket", "mqtt", "postgres"}
+	connect.NotBuilt.Sources = []string{"mqtt", "postgres"}
 	connect.NotBuilt.Sinks = []string{"http", "mqtt", "mail", "live"}
 	connect.NotBuilt.Links = []string{"http", "mqtt", "mail"}
 	connect.NotBuilt.Formats = []string{"avro", "parquet"}

@@ -74,6 +74,7 @@ func TestAbilities(t *testing.T) {
 		"postgres sink: Fitting Making Replacing Sole Streaming",
 		"http source: ",
 		"simulate source: ",
+		"socket source: ",
 		"kafka looker: Lister Maker Opener", "postgres looker: ",
 		"file partition: ",
 		"kafka partition: Acknowledger Lagger Quieter Starter Troubled",
