@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/netip"
 	"reflect"
 	"slices"
 	"strings"
@@ -381,6 +382,12 @@ var (
 	// ErrUsage: what is asked for does not fit: standard input for two sources, a path that cannot be read again.
 	ErrUsage = errors.New("wrong use")
 )
+
+// OfThisMachine says whether a host name or address is reached from this machine alone.
+func OfThisMachine(host string) bool {
+	ip, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && ip.IsLoopback()
+}
 
 // Quoted writes a text for a flow mapping of YAML, in quotes where it needs them.
 func Quoted(s string) string {

@@ -141,6 +141,25 @@ func Open(dir string, o Options) (*Journal, error) {
 	return j, nil
 }
 
+// OpenIn opens a run's journal: in this folder, or where it is empty in one that ends with the run. end closes it.
+func OpenIn(dir string, o Options) (j *Journal, end func(), err error) {
+	remove := func() {}
+	if dir == "" {
+		if dir, err = os.MkdirTemp("", "undertide-journal-"); err != nil {
+			return nil, nil, err
+		}
+		remove = func() { _ = os.RemoveAll(dir) } // nobody reads it again
+	}
+	if j, err = Open(dir, o); err != nil {
+		remove()
+		return nil, nil, err
+	}
+	return j, func() {
+		_ = j.Close() // all that was acknowledged is synced
+		remove()
+	}, nil
+}
+
 // list finds the segments.
 func (j *Journal) list() error {
 	entries, err := os.ReadDir(j.dir)

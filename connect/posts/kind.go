@@ -4,12 +4,9 @@ package posts
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net"
 	"net/http"
-	"net/netip"
-	"os"
 	"strconv"
 	"time"
 
@@ -45,7 +42,7 @@ func (s *source) Check(c *connect.Checker) {
 	case !c.Has("listen"): // a service hands them on
 	case err != nil || portErr != nil:
 		c.Fault(fmt.Sprintf("%q is no address with a port", s.Listen), "write listen: 127.0.0.1:8400", "listen")
-	case !ofThisMachine(host):
+	case !connect.OfThisMachine(host):
 		c.Fault(fmt.Sprintf("%s can be reached from other machines, and nobody would have to sign in to post", host), "listen on 127.0.0.1, behind a proxy that knows who may post", "listen")
 	}
 	if s.Body > mostBody {
@@ -57,12 +54,6 @@ func (s *source) Check(c *connect.Checker) {
 	if c.Format != nil && c.Format.Name != "json" && c.Format.Name != "text" {
 		c.Fault("posts are JSON or lines of text", "write decode: json, or decode: text", "decode")
 	}
-}
-
-// ofThisMachine says whether a host name or address is reached from this machine alone.
-func ofThisMachine(host string) bool {
-	ip, err := netip.ParseAddr(host)
-	return host == "localhost" || err == nil && ip.IsLoopback()
 }
 
 func (s *source) body() settings.Size {
@@ -98,41 +89,34 @@ func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Open
 	if s.Listen == "" && o.Serve == nil {
 		return opened, fmt.Errorf("%w: source %s takes posts, and it is not said where; write with: {listen: 127.0.0.1:8400}, or start the job in a service, which takes them at /in/%s/%s", connect.ErrUsage, o.Name, o.Job, o.Name)
 	}
-	dir, remove := o.Journal, func() {}
-	if dir == "" {
-		if dir, err = os.MkdirTemp("", "undertide-posts-"); err != nil {
-			return opened, err
-		}
-		remove = func() { _ = os.RemoveAll(dir) } // of this run alone
-		opened.Notes = append(opened.Notes, "what is posted is not kept beyond this run: it keeps no checkpoints")
-	}
-	j, err := journal.Open(dir, journal.Options{Limit: int64(s.Journal)})
+	j, end, err := journal.OpenIn(o.Journal, journal.Options{Limit: int64(s.Journal)})
 	if err != nil {
-		remove()
 		return opened, err
 	}
+	if o.Journal == "" {
+		opened.Notes = append(opened.Notes, "what is posted is not kept beyond this run: it keeps no checkpoints")
+	}
 	t := newTaker(j, o.Format.Name == "json", int64(s.body()))
-	var ends []func()
+	var stops []func()
 	if s.Listen != "" {
-		end, at, err := listen(s.Listen, guarded(t))
+		stop, at, err := listen(s.Listen, guarded(t))
 		if err != nil {
-			remove()
-			return opened, errors.Join(fmt.Errorf("it cannot take posts at %s (%w); give another address in listen", s.Listen, err), j.Close())
+			end()
+			return opened, fmt.Errorf("it cannot take posts at %s (%w); give another address in listen", s.Listen, err)
 		}
-		ends = append(ends, end)
+		stops = append(stops, stop)
 		opened.Notes = append(opened.Notes, "takes posts at http://"+at+"/")
 	}
 	if o.Serve != nil {
-		ends = append(ends, o.Serve(t))
+		stops = append(stops, o.Serve(t))
 		opened.Notes = append(opened.Notes, "takes posts at /in/"+o.Job+"/"+o.Name+" of the service")
 	}
 	opened.Partitions = []engine.Partition{journal.NewPartition(j, "posts")}
 	opened.Close = func() {
-		for _, end := range ends {
-			end()
+		for _, stop := range stops {
+			stop()
 		}
-		_ = j.Close() // all that was acknowledged is synced
-		remove()
+		end()
 	}
 	return opened, nil
 }

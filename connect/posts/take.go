@@ -14,6 +14,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"undertide/connect"
 	"undertide/connect/journal"
 )
 
@@ -130,7 +131,7 @@ func guarded(t *taker) http.Handler {
 		if err != nil {
 			host = r.Host
 		}
-		if !ofThisMachine(strings.Trim(host, "[]")) {
+		if !connect.OfThisMachine(strings.Trim(host, "[]")) {
 			t.fail(w, http.StatusMisdirectedRequest, "this is not "+host, "post to 127.0.0.1")
 			return
 		}

@@ -6,11 +6,8 @@ import (
 	"cmp"
 	"context"
 	"crypto/tls"
-	"errors"
 	"fmt"
 	"net"
-	"net/netip"
-	"os"
 	"strconv"
 	"strings"
 
@@ -59,7 +56,7 @@ func (s *source) Check(c *connect.Checker) {
 		if c.Has("tls") {
 			c.Fault("who is reached on this machine alone needs no TLS", "leave out tls", "tls")
 		}
-		if host, ok := s.endpoint(c, s.Listen, "listen"); ok && !ofThisMachine(host) {
+		if host, ok := s.endpoint(c, s.Listen, "listen"); ok && !connect.OfThisMachine(host) {
 			c.Fault(fmt.Sprintf("%s can be reached from other machines, and nobody would have to sign in to send", host), "listen on 127.0.0.1, behind a proxy that knows who may send", "listen")
 		}
 	default:
@@ -89,12 +86,6 @@ func (s *source) endpoint(c *connect.Checker, text, at string) (host string, ok 
 		return "", false
 	}
 	return host, true
-}
-
-// ofThisMachine says whether a host name or address is reached from this machine alone.
-func ofThisMachine(host string) bool {
-	ip, err := netip.ParseAddr(host)
-	return host == "localhost" || err == nil && ip.IsLoopback()
 }
 
 func (s *source) line() settings.Size {
@@ -138,30 +129,23 @@ func (s *source) Sample(context.Context, connect.Opening, connect.Sampling) (con
 
 // Open opens the journal, and reads lines into it from then on.
 func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Opened, err error) {
-	dir, remove := o.Journal, func() {}
-	if dir == "" {
-		if dir, err = os.MkdirTemp("", "undertide-socket-"); err != nil {
-			return opened, err
-		}
-		remove = func() { _ = os.RemoveAll(dir) } // of this run alone
-		opened.Notes = append(opened.Notes, "lines are not kept beyond this run: it keeps no checkpoints")
-	}
 	secured, err := s.secured()
 	if err != nil {
-		remove()
 		return opened, err
 	}
-	j, err := journal.Open(dir, journal.Options{Limit: int64(s.Journal)})
+	j, end, err := journal.OpenIn(o.Journal, journal.Options{Limit: int64(s.Journal)})
 	if err != nil {
-		remove()
 		return opened, err
+	}
+	if o.Journal == "" {
+		opened.Notes = append(opened.Notes, "lines are not kept beyond this run: it keeps no checkpoints")
 	}
 	t := newTaker(j, int(s.line()), cmp.Or(int64(s.Journal), journal.DefaultLimit))
 	if s.Listen != "" {
 		l, err := net.Listen("tcp", s.Listen)
 		if err != nil {
-			remove()
-			return opened, errors.Join(fmt.Errorf("it cannot be reached at %s (%w); give another address in listen", s.Listen, err), j.Close())
+			end()
+			return opened, fmt.Errorf("it cannot be reached at %s (%w); give another address in listen", s.Listen, err)
 		}
 		opened.Notes = append(opened.Notes, "takes lines at "+l.Addr().String())
 		t.serve(l)
@@ -171,8 +155,7 @@ func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Open
 	opened.Partitions = []engine.Partition{&partition{journal.NewPartition(j, "lines"), t}}
 	opened.Close = func() {
 		t.stop()
-		_ = j.Close() // all that was read is synced
-		remove()
+		end()
 	}
 	return opened, nil
 }
