@@ -8,6 +8,7 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -73,7 +74,7 @@ func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
 	if err := s.prepare(ctx); err != nil {
 		return nil, err
 	}
-	if err := s.endOld(); err != nil {
+	if err := errors.Join(s.endOld(), s.endOrphans()); err != nil {
 		return nil, err
 	}
 	if len(s.socket())+len("/.s.PGSQL.5432.lock") > longestSocket {
@@ -280,6 +281,61 @@ func (s *Server) endOld() error {
 	return fmt.Errorf("the PostgreSQL of an earlier start (process %d) does not end; end it by hand", pid)
 }
 
+// endOrphans ends what a server that was killed has left: its children hold its memory until they notice, and no server
+// starts before. One that computes, or is halted, notices late or never. They may be killed: a server that finds that
+// another did not end well recovers from its log.
+func (s *Server) endOrphans() error {
+	for range 100 {
+		left := s.orphans()
+		if len(left) == 0 {
+			return nil
+		}
+		for _, pid := range left {
+			if err := syscall.Kill(pid, syscall.SIGKILL); err != nil && !errors.Is(err, syscall.ESRCH) {
+				return fmt.Errorf("end a process that a killed PostgreSQL has left (process %d): %w", pid, err)
+			}
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return fmt.Errorf("the processes %v that a killed PostgreSQL has left in %s do not end; end them by hand", s.orphans(), s.data())
+}
+
+// orphans are the processes that work in the server's folder, as all of a server's do, without a server as parent.
+func (s *Server) orphans() (pids []int) {
+	data, err := filepath.EvalSymlinks(s.data())
+	if err != nil {
+		return nil // there is no folder yet
+	}
+	entries, _ := filepath.Glob("/proc/[0-9]*") // the pattern is right
+	for _, entry := range entries {
+		if cwd, err := os.Readlink(filepath.Join(entry, "cwd")); err != nil || cwd != data {
+			continue // it may also be somebody else's, or gone
+		}
+		line, err := os.ReadFile(filepath.Join(entry, "cmdline"))
+		if err != nil || !strings.HasPrefix(string(line), "postgres: ") {
+			continue
+		}
+		pid, _ := strconv.Atoi(filepath.Base(entry)) // of digits
+		if parent, err := parentOf(pid); err == nil && !s.isOurs(parent) {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
+}
+
+// parentOf reads the parent of a process from its proc_pid_stat(5).
+func parentOf(pid int) (int, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0, err
+	}
+	fields := strings.Fields(string(text[bytes.LastIndexByte(text, ')')+1:])) // the state and what follows; a name may hold anything
+	if len(fields) < 2 {
+		return 0, fmt.Errorf("process %d has no parent", pid)
+	}
+	return strconv.Atoi(fields[1])
+}
+
 // isOurs says whether a process is a server of this folder.
 func (s *Server) isOurs(pid int) bool {
 	line, err := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
@@ -317,6 +373,9 @@ func (s *Server) keep(ctx context.Context) {
 }
 
 func (s *Server) once(ctx context.Context, first bool) error {
+	if err := s.endOrphans(); err != nil {
+		return err
+	}
 	logFile, err := os.OpenFile(filepath.Join(s.dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return fmt.Errorf("write the server's log: %w", err)

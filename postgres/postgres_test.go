@@ -202,6 +202,43 @@ func TestLeftBehind(t *testing.T) {
 	s.stop() // or it would go on starting its own
 }
 
+// TestChildrenLeft: a server that was killed leaves children; one that is halted never notices. The server that is started
+// again, by the keeper or by the next start, is not held up by it.
+func TestChildrenLeft(t *testing.T) {
+	dir := folder(t)
+	s := start(t, dir)
+	kill := func(s *Server) {
+		t.Helper()
+		c, err := pgx.Connect(context.Background(), s.URL())
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { c.Close(context.Background()) })
+		child := int(c.PgConn().PID())
+		for _, hurt := range []struct {
+			pid int
+			sig syscall.Signal
+		}{{child, syscall.SIGSTOP}, {s.PID(), syscall.SIGKILL}} {
+			if err := syscall.Kill(hurt.pid, hurt.sig); err != nil {
+				t.Fatal(err)
+			}
+		}
+		t.Cleanup(func() { _ = syscall.Kill(child, syscall.SIGKILL) }) // where the test fails
+	}
+	pid := s.PID()
+	kill(s)
+	eventually(t, "the keeper's next server answers", func() bool { return s.PID() != pid && answers(s) })
+	kill(s)
+	s.Stop() // before the keeper has started another
+	if left := s.orphans(); len(left) == 0 {
+		t.Fatal("no child is left: the test tests nothing")
+	}
+	next := start(t, dir)
+	if !answers(next) {
+		t.Error("the next start does not answer")
+	}
+}
+
 // TestUnreachableFolder: a folder that the server's user may not pass is refused with what would help.
 func TestUnreachableFolder(t *testing.T) {
 	if os.Geteuid() != 0 {
