@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"undertide/core/engine"
+	"undertide/core/row"
 )
 
 // Event is one raw event of a sample, in the order in which it arrived in its partition.
@@ -15,6 +16,8 @@ type Event struct {
 	Stored    time.Time // zero for none
 	Headers   []Header
 	Text      []byte
+	// Hidden adds the value of a hidden field that no other part of the event gives (meta.topic); false for none. It may be nil.
+	Hidden func(c *row.Column, field string) bool
 }
 
 // Header is a header of an event.

@@ -69,6 +69,26 @@ type Step struct {
 	Needs Needs
 }
 
+// Trial is a test that goes from step to step.
+type Trial []Step
+
+// NewTrial begins a test of these steps: none is asked yet.
+func NewTrial(steps ...Step) Trial {
+	for i := range steps {
+		steps[i].State = "not asked"
+	}
+	return steps
+}
+
+// Say notes what was found of a step.
+func (t Trial) Say(step int, ok bool, format string, args ...any) bool {
+	t[step].State, t[step].Text = "no", fmt.Sprintf(format, args...)
+	if ok {
+		t[step].State = "yes"
+	}
+	return ok
+}
+
 // Needs says who needs a step of a test to hold, as a set: a step has one, a source or sink all that apply to it.
 type Needs uint8
 

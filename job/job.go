@@ -642,7 +642,7 @@ func (b *builder) memorySize(v *node, place string, least int64, small, remedy s
 }
 
 var (
-	metaName   = regexp.MustCompile(`\bmeta\.(partition|offset|key|stored|headers\.[A-Za-z_][A-Za-z0-9_]*)`)
+	metaName   = regexp.MustCompile(`\bmeta\.((?:headers|old)\.[A-Za-z_][A-Za-z0-9_]*|[a-z_]+)`)
 	metaHeader = regexp.MustCompile(`\bmeta\.headers\[\s*(?:'([^']+)'|"([^"]+)")\s*\]`) // whose name is no word
 )
 

@@ -36,6 +36,11 @@ for need in "$@"; do
 		;;
 	tools)
 		command -v kcat >/dev/null || install "a foreign client for the broker's tests" kcat
+		if ! command -v mosquitto_pub >/dev/null || [ ! -x /usr/sbin/mosquitto ]; then
+			install "a broker of devices, for the tests" mosquitto mosquitto-clients
+			# Its package would run it from now on: the tests run their own.
+			! command -v systemctl >/dev/null || as_root systemctl disable --quiet --now mosquitto || true
+		fi
 		if ! command -v promtool >/dev/null && [ ! -x bin/tools/usr/bin/promtool ]; then
 			# It comes in the package of a server, which is neither needed nor to be started: unpacked only.
 			echo "== unpacking promtool from the package prometheus into bin/tools (checks /metrics in the tests)"

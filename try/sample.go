@@ -104,6 +104,8 @@ func (m sampledMeta) Append(c *row.Column, field string, i int) {
 	case field == "meta.stored" && !e.Stored.IsZero():
 		c.AppendInt(int64(row.TimeOf(e.Stored)))
 		return
+	case e.Hidden != nil && e.Hidden(c, field):
+		return
 	}
 	for n := len(e.Headers) - 1; n >= 0; n-- {
 		if "meta.headers."+e.Headers[n].Name == field {

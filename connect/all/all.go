@@ -10,6 +10,7 @@ import (
 	"undertide/connect/formats/table"
 	"undertide/connect/formats/text"
 	"undertide/connect/kafka"
+	"undertide/connect/mqtt"
 	"undertide/connect/postgres"
 	"undertide/connect/posts"
 	"undertide/connect/simulate"
@@ -17,15 +18,15 @@ import (
 )
 
 func init() {
-	for _, k := range []*connect.Kind{file.Kind, kafka.Kind, postgres.Kind, posts.Kind, simulate.Kind, socket.Kind} {
+	for _, k := range []*connect.Kind{file.Kind, kafka.Kind, mqtt.Kind, postgres.Kind, posts.Kind, simulate.Kind, socket.Kind} {
 		connect.Register(k)
 	}
 	// The first format is that of documents which name none.
 	for _, f := range []*connect.Format{ndjson.Format, csv.Format, text.Format, table.Format} {
 		connect.RegisterFormat(f)
 	}
-	connect.NotBuilt.Sources = []string{"mqtt", "postgres"}
-	connect.NotBuilt.Sinks = []string{"http", "mqtt", "mail", "live"}
-	connect.NotBuilt.Links = []string{"http", "mqtt", "mail"}
+	connect.NotBuilt.Sources = []string{"postgres"}
+	connect.NotBuilt.Sinks = []string{"http", "mail", "live"}
+	connect.NotBuilt.Links = []string{"http", "mail"}
 	connect.NotBuilt.Formats = []string{"avro", "parquet"}
 }

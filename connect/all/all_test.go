@@ -71,6 +71,8 @@ func TestAbilities(t *testing.T) {
 		"file sink: Ended Sole",
 		"kafka source: Beginning Follower Knowing Storing Streaming",
 		"kafka sink: Making Replacing Streaming",
+		"mqtt source: Beginning Follower Knowing Storing Streaming",
+		"mqtt sink: Streaming",
 		"postgres sink: Fitting Making Replacing Sole Streaming",
 		"http source: ",
 		"simulate source: ",

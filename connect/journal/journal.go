@@ -26,7 +26,7 @@ import (
 // Options are how a journal is kept; the zero value is right for most.
 type Options struct {
 	Limit   int64            // bytes on the disk; more is refused. 0: DefaultLimit
-	Segment int64            // bytes after which another file begins. 0: 16 MiB
+	Segment int64            // bytes after which another file begins. 0: 16 MiB, or an eighth of a small limit
 	Now     func() time.Time // the clock; nil: time.Now
 }
 
@@ -104,7 +104,7 @@ func Open(dir string, o Options) (*Journal, error) {
 		o.Limit = DefaultLimit
 	}
 	if o.Segment <= 0 {
-		o.Segment = 16 << 20
+		o.Segment = min(16<<20, o.Limit/8) // room is gained by whole segments, and the last one stays
 	}
 	if o.Now == nil {
 		o.Now = time.Now
@@ -424,6 +424,9 @@ func (j *Journal) Bounds() (first, next int64) {
 	defer j.mu.Unlock()
 	return j.segments[0].first, j.segments[len(j.segments)-1].end
 }
+
+// Half says whether half of the limit is taken.
+func (j *Journal) Half() bool { return j.Size() > j.o.Limit/2 }
 
 // Size gives how many bytes are on the disk.
 func (j *Journal) Size() int64 {

@@ -388,3 +388,17 @@ func FuzzRecords(f *testing.F) {
 		}
 	})
 }
+
+// TestSmall: a journal that is smaller than a file usually is gains room as its events are passed.
+func TestSmall(t *testing.T) {
+	j := open(t, t.TempDir(), Options{Limit: 64 << 10})
+	event := bytes.Repeat([]byte("x"), 1000)
+	for n := range 1000 {
+		if _, _, err := j.Append("", [][]byte{event}); err != nil {
+			t.Fatalf("after %d events: %v", n, err)
+		}
+		if err := j.Release(int64(n)); err != nil {
+			t.Fatal(err)
+		}
+	}
+}

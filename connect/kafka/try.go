@@ -27,17 +27,14 @@ const (
 type test struct {
 	l     *Looker
 	topic string
-	steps []connect.Step
+	steps connect.Trial
 }
 
 // Try tries the connection step by step, and a topic where one is named. It reads and writes no event:
 // rights are what the broker says they are.
 func (l *Looker) Try(ctx context.Context, topic string) []connect.Step {
 	defer endsWith(ctx, l.client)()
-	t := &test{l, topic, []connect.Step{{Name: "reached"}, {Name: "signed in"}, {Name: "topic seen", Needs: connect.ByMaking}, {Name: "may read", Needs: connect.ByReading}, {Name: "may write", Needs: connect.ByWriting}}}
-	for i := range t.steps {
-		t.steps[i].State = "not asked"
-	}
+	t := &test{l, topic, connect.NewTrial([]connect.Step{{Name: "reached"}, {Name: "signed in"}, {Name: "topic seen", Needs: connect.ByMaking}, {Name: "may read", Needs: connect.ByReading}, {Name: "may write", Needs: connect.ByWriting}}...)}
 	limited, cancel := context.WithTimeout(ctx, 2*reachIn)
 	defer cancel()
 	if !t.reach(limited) {
@@ -57,15 +54,6 @@ func (l *Looker) Try(ctx context.Context, topic string) []connect.Step {
 	return t.steps
 }
 
-// say notes what was found of a step.
-func (t *test) say(step int, ok bool, format string, args ...any) bool {
-	t.steps[step].State, t.steps[step].Text = "no", fmt.Sprintf(format, args...)
-	if ok {
-		t.steps[step].State = "yes"
-	}
-	return ok
-}
-
 // reach dials the brokers until one answers, and shakes hands over TLS with that one.
 func (t *test) reach(ctx context.Context) bool {
 	var why error
@@ -78,15 +66,15 @@ func (t *test) reach(ctx context.Context) bool {
 			continue
 		}
 		defer conn.Close()
-		t.say(reached, true, "%s answers in %s", address, max(time.Millisecond, time.Since(began).Round(time.Millisecond)))
+		t.steps.Say(reached, true, "%s answers in %s", address, max(time.Millisecond, time.Since(began).Round(time.Millisecond)))
 		if t.l.c.TLS != nil {
 			if err := t.l.c.shake(ctx, conn, address); err != nil {
-				return t.say(signedIn, false, "%v", err)
+				return t.steps.Say(signedIn, false, "%v", err)
 			}
 		}
 		return true
 	}
-	return t.say(reached, false, "%v", t.l.c.unreachable(why))
+	return t.steps.Say(reached, false, "%v", t.l.c.unreachable(why))
 }
 
 // signIn asks for the topics, which a broker answers only to those whom it knows.
@@ -95,15 +83,15 @@ func (t *test) signIn(ctx context.Context) (kadm.TopicDetails, bool) {
 	all, err := t.l.admin.ListTopics(ctx)
 	switch {
 	case err != nil:
-		return nil, t.say(signedIn, false, "%v", c.unreachable(err))
+		return nil, t.steps.Say(signedIn, false, "%v", c.unreachable(err))
 	case c.SASL != nil && c.TLS != nil:
-		t.say(signedIn, true, "over TLS, by %s", c.SASL.Name())
+		t.steps.Say(signedIn, true, "over TLS, by %s", c.SASL.Name())
 	case c.SASL != nil:
-		t.say(signedIn, true, "by %s, in the clear", c.SASL.Name())
+		t.steps.Say(signedIn, true, "by %s, in the clear", c.SASL.Name())
 	case c.TLS != nil:
-		t.say(signedIn, true, "over TLS, without a name")
+		t.steps.Say(signedIn, true, "over TLS, without a name")
 	default:
-		t.say(signedIn, true, "nobody has to, and it is in the clear")
+		t.steps.Say(signedIn, true, "nobody has to, and it is in the clear")
 	}
 	return all, true
 }
@@ -113,34 +101,34 @@ func (t *test) see(all kadm.TopicDetails) bool {
 	d, ok := all[t.topic]
 	switch {
 	case !ok:
-		return t.say(topicSeen, false, "there is no topic %s, or this user may not see it; %s", t.topic, others(all, t.topic))
+		return t.steps.Say(topicSeen, false, "there is no topic %s, or this user may not see it; %s", t.topic, others(all, t.topic))
 	case d.Err != nil:
-		return t.say(topicSeen, false, "topic %s: %v", t.topic, d.Err)
+		return t.steps.Say(topicSeen, false, "topic %s: %v", t.topic, d.Err)
 	}
-	return t.say(topicSeen, true, "%s has %d partitions", t.topic, len(d.Partitions))
+	return t.steps.Say(topicSeen, true, "%s has %d partitions", t.topic, len(d.Partitions))
 }
 
 // rights reads the newest event, which shows the right to, and asks what else the broker says this user may do.
 func (t *test) rights(ctx context.Context) {
 	got, err := t.l.Peek(ctx, PeekConfig{Topic: t.topic, Limit: 1, Wait: time.Second})
-	if t.say(mayRead, err == nil, "%s", textOr(err, "its newest event was read")) && len(got.Events) == 0 {
+	if t.steps.Say(mayRead, err == nil, "%s", textOr(err, "its newest event was read")) && len(got.Events) == 0 {
 		t.steps[mayRead].Text = "it has no event to read yet"
 	}
 	rights, err := t.l.admin.Metadata(kadm.WithAuthorizedOps(ctx), t.topic)
 	ops := rights.Topics[t.topic].AuthorizedOperations
 	may := func(op kadm.ACLOperation) bool { return slices.Contains(ops, op) || slices.Contains(ops, kadm.OpAll) }
 	if err == nil && len(ops) > 0 && t.steps[mayRead].State == "yes" && !may(kadm.OpRead) {
-		t.say(mayRead, false, "the broker says that this user may not read %s; ask for the right", t.topic)
+		t.steps.Say(mayRead, false, "the broker says that this user may not read %s; ask for the right", t.topic)
 	}
 	switch {
 	case err != nil:
-		t.say(mayWrite, false, "%v", t.l.c.unreachable(err))
+		t.steps.Say(mayWrite, false, "%v", t.l.c.unreachable(err))
 	case len(ops) == 0:
 		t.steps[mayWrite].Text = "the broker does not say; a job that writes finds out when it starts"
 	case may(kadm.OpWrite):
-		t.say(mayWrite, true, "the broker says so")
+		t.steps.Say(mayWrite, true, "the broker says so")
 	default:
-		t.say(mayWrite, false, "the broker says that this user may not write to %s; ask for the right, where a job is to write there", t.topic)
+		t.steps.Say(mayWrite, false, "the broker says that this user may not write to %s; ask for the right, where a job is to write there", t.topic)
 	}
 }
 

@@ -29,17 +29,8 @@ const (
 
 // Try tries the connection step by step, and a table where one is named. Rights are what the server says they are.
 func (l *Looker) Try(ctx context.Context, name string) []connect.Step {
-	steps := []connect.Step{{Name: "reached"}, {Name: "signed in"}, {Name: "table there", Needs: connect.ByMaking}, {Name: "may read", Needs: connect.ByReading}, {Name: "may insert", Needs: connect.ByWriting}, {Name: "may delete", Needs: connect.ByReplacing}}
-	for i := range steps {
-		steps[i].State = "not asked"
-	}
-	say := func(step int, ok bool, format string, args ...any) bool {
-		steps[step].State, steps[step].Text = "no", fmt.Sprintf(format, args...)
-		if ok {
-			steps[step].State = "yes"
-		}
-		return ok
-	}
+	steps := connect.NewTrial([]connect.Step{{Name: "reached"}, {Name: "signed in"}, {Name: "table there", Needs: connect.ByMaking}, {Name: "may read", Needs: connect.ByReading}, {Name: "may insert", Needs: connect.ByWriting}, {Name: "may delete", Needs: connect.ByReplacing}}...)
+	say := steps.Say
 	ctx, cancel := context.WithTimeout(ctx, 2*reachIn)
 	defer cancel()
 	began := time.Now()

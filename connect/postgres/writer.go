@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"strings"
 	"sync"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"undertide/connect"
+	"undertide/connect/made"
 	"undertide/connect/staging"
 	"undertide/core/engine"
 )
@@ -112,27 +112,14 @@ func (w *writer) transaction(ctx context.Context, rows func(*load) error, last f
 // again does something until it succeeds, and waits between tries for as long as what is wrong may pass: the way to the
 // server, or what the server says of itself.
 func (w *writer) again(ctx context.Context, do func() error) error {
-	wait := connect.Pauses()
-	for {
-		err := do()
-		if err == nil {
-			w.health.OK()
-			return nil
-		}
+	err := made.Again(ctx, &w.health, do, mayPass, func(err error) string {
 		w.drop()
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		if !mayPass(err) {
-			return w.explain(err)
-		}
-		w.health.Fault(strings.TrimPrefix(w.explain(err).Error(), w.to.String()+" "))
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(wait.NextBackOff()):
-		}
+		return strings.TrimPrefix(w.explain(err).Error(), w.to.String()+" ")
+	})
+	if err != nil && ctx.Err() == nil {
+		return w.explain(err)
 	}
+	return err
 }
 
 // mayPass says whether trying again may help.
