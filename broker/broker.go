@@ -44,7 +44,7 @@ func Start(o Options) (*Broker, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%q is no address; write it as %s", o.Listen, DefaultListen)
 	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+	if !onLoopback(host) {
 		return nil, fmt.Errorf("the broker stand-in has no sign-in and listens on loopback only; use 127.0.0.1:%s", port)
 	}
 	n, err := strconv.Atoi(port)
@@ -94,6 +94,12 @@ func Start(o Options) (*Broker, error) {
 	}
 	b.cluster, b.Addr = c, c.ListenAddrs()[0]
 	return b, nil
+}
+
+// onLoopback says whether a host is this machine alone.
+func onLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 func (b *Broker) unlock() {

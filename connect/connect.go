@@ -235,6 +235,8 @@ type Checker struct {
 	Has func(at ...string) bool
 	// Fault and Warn say what is wrong, or likely so, and what would be right.
 	Fault, Warn func(message, remedy string, at ...string)
+	// Source is whose events are decoded.
+	Source Source
 	// Nearest words the remedy for an unknown name.
 	Nearest func(wrong string, known []string) string
 	// Expression compiles an expression of the settings; nil, with its faults said, where it is wrong.

@@ -50,7 +50,12 @@ type Sampling struct {
 type Sample struct {
 	Events []Event
 	Header string // of a format that has one
-	Notes  []string
+	// Format is the name of what the events are known to be; empty where that is to be guessed.
+	Format string
+	// Registry has the schemas that events name, the newest of them by Subject; nil for none.
+	Registry Registry
+	Subject  string
+	Notes    []string
 }
 
 // Drain reads a partition's first events, or with a negative number its last, and closes it.

@@ -1,8 +1,10 @@
 package connect
 
 import (
+	"io"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"undertide/connect/codec"
 	"undertide/core/engine"
@@ -28,8 +30,23 @@ type Format struct {
 	// Encode makes an encoder; nil where it is only read. Head gives what stands once before all rows; nil for nothing.
 	Encode func(row.Schema) engine.Encoder
 	Head   func(row.Schema) []byte
+	// Open opens a file whose events are no lines, at its beginning; nil where they are. Such a file is not followed.
+	Open func(in io.Reader) (Container, error)
 	// Guess reads a sample without a document; nil where it is never guessed.
 	Guess func(s Sample) Guessed
+}
+
+// Container is an open file whose events are no lines.
+type Container interface {
+	// Header is given with each chunk, for the decoder.
+	Header() []byte
+	// Next appends events to the chunk, some hundreds or thousands at a time; io.EOF where there are no more.
+	Next(c *engine.Chunk) error
+}
+
+// Describing is a decoding that knows the fields of the events: a document then need not write them.
+type Describing interface {
+	Described() (codec.Fields, error)
 }
 
 // Decoding are the settings of decoding, a pointer to a described struct whose settings all stand beside `decode`.
@@ -47,6 +64,8 @@ type Guessed struct {
 	Doubts  []string
 	// Settings are what a document gives beside `decode`, by name.
 	Settings map[string]string
+	// Types are those of fields that are known, by their paths; others are guessed from the values.
+	Types map[string]string
 }
 
 // Reading takes events apart without a schema.
@@ -75,8 +94,20 @@ func FormatNamed(name string) *Format {
 	return nil
 }
 
+// Packings are the endings of names of files that are packed, behind that of their format: x.ndjson.gz.
+var Packings = []string{".gz", ".zst"}
+
+// Unpacked gives a file's name without the ending that says that it is packed.
+func Unpacked(path string) string {
+	if slices.Contains(Packings, filepath.Ext(path)) {
+		return strings.TrimSuffix(path, filepath.Ext(path))
+	}
+	return path
+}
+
 // FormatOf gives the format that a file's name ends in; nil where it tells none.
 func FormatOf(path string) *Format {
+	path = Unpacked(path)
 	for _, f := range formats {
 		if slices.Contains(f.Endings, filepath.Ext(path)) {
 			return f

@@ -111,17 +111,23 @@ func (b *builder) source(n *node, place string, k *node) Source {
 		}
 	}
 	b.format(n, place, &s)
-	b.fields(n.get("fields"), place+".fields", k, &s)
 	if s.Decode != nil {
 		s.Decoding = s.Decode.Decode()
 		(&settingsReader{reader: b.reader, within: n, beside: n, place: place, outside: place}).read(n, place, settings.Of(s.Decoding), reflect.ValueOf(s.Decoding))
+	}
+	describing, describes := s.Decoding.(connect.Describing)
+	if describes = describes && n.get("fields") == nil; !describes {
+		b.fields(n.get("fields"), place+".fields", k, &s)
 	}
 	if r != nil {
 		s.With.Check(r.checker(connect.Checker{Job: b.job.Name, Name: s.Name, Format: s.Decode, Fields: s.Fields}))
 	}
 	if s.Decode != nil {
 		d := &settingsReader{reader: b.reader, within: n, beside: n, place: place, outside: place}
-		s.Decoding.Check(d.checker(connect.Checker{Job: b.job.Name, Name: s.Name, Format: s.Decode, Fields: s.Fields}))
+		s.Decoding.Check(d.checker(connect.Checker{Job: b.job.Name, Name: s.Name, Format: s.Decode, Fields: s.Fields, Source: s.With}))
+	}
+	if describes {
+		b.described(describing, place, k, &s)
 	}
 	b.strangers(n, place, &s)
 	if et := n.get("event_time"); et != nil && et.text == "stored" && s.stored() {
@@ -267,6 +273,19 @@ func (b *builder) fields(n *node, place string, k *node, s *Source) {
 		if !ok {
 			continue
 		}
+		s.Fields = append(s.Fields, f)
+		s.Schema = append(s.Schema, row.Field{Name: f.Name, Kind: f.Kind})
+	}
+}
+
+// described takes the fields that the events' own schema describes.
+func (b *builder) described(by connect.Describing, place string, k *node, s *Source) {
+	fields, err := by.Described()
+	if err != nil {
+		b.fault(k, place+".fields", "the fields are not written, and the schema cannot be asked: "+err.Error(), "write fields: {name: type}, or let the schema be reached")
+		return
+	}
+	for _, f := range fields {
 		s.Fields = append(s.Fields, f)
 		s.Schema = append(s.Schema, row.Field{Name: f.Name, Kind: f.Kind})
 	}

@@ -73,6 +73,9 @@ func Infer(sample connect.Sample) (Profile, Inference, error) {
 	for n := range p.Fields {
 		f := &p.Fields[n]
 		d := inf.declare(f, events, format.Untyped)
+		if known := g.Types[f.Path]; known != "" && known != "timestamp" {
+			d.Type, d.Parse, d.Doubts = known, "", []string{}
+		}
 		if d.Type == "" {
 			inf.Doubts = append(inf.Doubts, d.Doubts...)
 			continue
@@ -101,7 +104,8 @@ func Infer(sample connect.Sample) (Profile, Inference, error) {
 // guess takes the format in which most events of a sample read; of equals the first of the list.
 func guess(s connect.Sample) (best *connect.Format, of connect.Guessed) {
 	for _, f := range connect.Formats() {
-		if f.Guess == nil || f.Header != (s.Header != "") {
+		switch {
+		case f.Guess == nil, s.Format != "" && f.Name != s.Format, s.Format == "" && f.Header != (s.Header != ""):
 			continue
 		}
 		if g := f.Guess(s); g.Reading != nil && (best == nil || g.Share > of.Share) {

@@ -272,7 +272,7 @@ func formatAt(path string, s *job.Source) (*connect.Format, error) {
 	switch {
 	case f == nil:
 		return connect.DefaultFormat(), nil
-	case f.Decode == nil || len(settings.Of(f.Decode())) > 0:
+	case f.Decode == nil || slices.ContainsFunc(settings.Of(f.Decode()), func(s settings.Setting) bool { return s.Required }):
 		return s.Decode, nil
 	}
 	return f, nil

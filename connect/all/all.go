@@ -5,6 +5,7 @@ package all
 import (
 	"undertide/connect"
 	"undertide/connect/file"
+	"undertide/connect/formats/avro"
 	"undertide/connect/formats/csv"
 	"undertide/connect/formats/ndjson"
 	"undertide/connect/formats/table"
@@ -22,11 +23,11 @@ func init() {
 		connect.Register(k)
 	}
 	// The first format is that of documents which name none.
-	for _, f := range []*connect.Format{ndjson.Format, csv.Format, text.Format, table.Format} {
+	for _, f := range []*connect.Format{ndjson.Format, csv.Format, text.Format, avro.Format, table.Format} {
 		connect.RegisterFormat(f)
 	}
 	connect.NotBuilt.Sources = []string{"postgres"}
 	connect.NotBuilt.Sinks = []string{"http", "mail", "live"}
 	connect.NotBuilt.Links = []string{"http", "mail"}
-	connect.NotBuilt.Formats = []string{"avro", "parquet"}
+	connect.NotBuilt.Formats = []string{"parquet"}
 }

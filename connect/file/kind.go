@@ -54,8 +54,13 @@ func (s *source) Check(c *connect.Checker) {
 			c.Fault("\""+s.pattern+"\" is no pattern", "use * and ?, and [ ] in pairs", "files")
 		}
 	}
-	if s.pattern == "-" && s.Grows {
+	switch {
+	case s.pattern == "-" && s.Grows:
 		c.Fault("standard input cannot be followed", "leave out follow")
+	case s.Grows && isPacked(s.pattern):
+		c.Fault("a packed file cannot be followed", "leave out follow: it is read to its end", "follow")
+	case s.Grows && c.Format != nil && c.Format.Open != nil:
+		c.Fault("a file of "+c.Format.Title+" cannot be followed", "leave out follow: it is read to its end", "follow")
 	}
 }
 
@@ -73,7 +78,7 @@ func (s *source) Ending() string { return cmp.Or(s.pattern, string(s.Path), stri
 
 // Document says how a document over the file begins.
 func (s *source) Document() connect.Origin {
-	base := filepath.Base(s.pattern)
+	base := connect.Unpacked(filepath.Base(s.pattern))
 	for _, f := range connect.Formats() {
 		for _, e := range f.Endings {
 			base = strings.TrimSuffix(base, e)

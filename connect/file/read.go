@@ -43,9 +43,10 @@ type Partition struct {
 	mu sync.Mutex // guards f, which Close may ask for at any time
 	f  *os.File
 
-	buf    []byte // read and not yet taken
-	start  int    // of what is not taken in buf
-	pos    int64  // of buf[start] in the file
+	plain  io.Reader // what f holds, where it is packed; else nil
+	buf    []byte    // read and not yet taken
+	start  int       // of what is not taken in buf
+	pos    int64     // of buf[start] in the file
 	eof    bool
 	names  []byte // the first record of a file with a header
 	closed atomic.Bool
@@ -83,7 +84,7 @@ func NewPartition(path string, header, follow bool, block int) *Partition {
 
 func newPartition(files *disk.Files, path string, header, follow bool, block int) *Partition {
 	p := &Partition{files: files, path: path, header: header, follow: follow, block: block}
-	if st, err := files.Stat(path); err == nil {
+	if st, err := files.Stat(path); err == nil && !isPacked(path) { // how much that is unpacked nobody knows
 		p.size = st.Size()
 	}
 	return p
@@ -150,18 +151,28 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 	if err := p.take(f); err != nil {
 		return err
 	}
+	if err := p.unpack(); err != nil {
+		return err
+	}
 	if err := p.readHeader(ctx); err != nil {
 		return err
 	}
 	if at == nil {
 		return nil
 	}
-	tail, stands := pos.tail(f)
+	tail, stands := []byte(nil), false
+	if p.plain == nil {
+		tail, stands = pos.tail(f)
+	} else if tail, stands, err = p.again(pos.place); err != nil {
+		return err
+	}
 	if !stands {
 		return fmt.Errorf("%s is not the file that the checkpoint read: its text before byte %d has changed; put the old file back, or begin anew with an empty checkpoint folder", p.path, pos.Byte)
 	}
-	if _, err := f.Seek(pos.Byte, io.SeekStart); err != nil {
-		return disk.Explain("read", p.path, err)
+	if p.plain == nil {
+		if _, err := f.Seek(pos.Byte, io.SeekStart); err != nil {
+			return disk.Explain("read", p.path, err)
+		}
 	}
 	p.buf, p.start, p.pos, p.eof = append(p.buf[:0], tail...), len(tail), pos.Byte, false
 	return nil
@@ -216,6 +227,8 @@ func (p *Partition) fill(ctx context.Context) error {
 	var src io.Reader = p.f
 	if p.in != nil {
 		src = p.in
+	} else if p.plain != nil {
+		src = p.plain
 	}
 	n, err := src.Read(p.buf[len(p.buf):cap(p.buf)])
 	p.buf = p.buf[:len(p.buf)+n]
@@ -224,6 +237,8 @@ func (p *Partition) fill(ctx context.Context) error {
 		return context.Canceled
 	case err == io.EOF:
 		p.eof = true
+	case err != nil && p.plain != nil:
+		return p.cannotUnpack(err)
 	case err != nil:
 		return disk.Explain("read", p.path, err)
 	}

@@ -2,14 +2,18 @@ package kafka
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
+	"net/url"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"undertide/connect"
+	"undertide/connect/registry"
 	"undertide/connect/secure"
 	"undertide/connect/settings"
 	"undertide/connect/staging"
@@ -36,7 +40,7 @@ var Kind = &connect.Kind{
 
 // Link are the settings of a connection to brokers (docs/connectors.md, "Connections").
 type Link struct {
-	_       struct{} `later:"registry,url,user,password,address"`
+	_       struct{} `later:"url,user,password,address"`
 	files   *disk.Files
 	Brokers []address `set:"brokers,required" missing:"the brokers are not named" fix:"add brokers: [127.0.0.1:9092]" hint:"10.0.0.5:9092, 10.0.0.6:9092" about:"Their addresses, host:port; one of them is enough to find the others."`
 	TLS     *struct {
@@ -50,6 +54,15 @@ type Link struct {
 		User      string              `set:"user,required" about:"Who signs in." missing:"the user is not named" fix:"add user:"`
 		Password  settings.SecretText `set:"password,required" about:"The password: ${secret.NAME} or ${env.NAME}." missing:"the password is missing" fix:"add password: ${secret.NAME}, or ${env.NAME}"`
 	} `set:"sasl" label:"sign-in" about:"Who signs in, and how."`
+	Schemas *struct {
+		URL      string              `set:"url,required" missing:"the registry is not named" fix:"add url: http://127.0.0.1:8081" hint:"http://10.0.0.5:8081" about:"Where it is, http:// or https://."`
+		User     string              `set:"user" about:"Who signs in; nobody where it is left out."`
+		Password settings.SecretText `set:"password" about:"The password: ${secret.NAME} or ${env.NAME}."`
+	} `set:"registry" label:"schema registry" about:"Where the schemas of messages stand, by their numbers."`
+
+	once     sync.Once // guards below
+	registry *registry.Client
+	why      error // why there is none
 }
 
 // address is host:port.
@@ -88,6 +101,50 @@ func (l *Link) Check(c *connect.Checker) {
 	if l.TLS != nil && c.Has("tls", "cert") != c.Has("tls", "key") {
 		c.Fault("cert and key belong together", "give both or none", "tls")
 	}
+	if l.Schemas != nil {
+		l.checkRegistry(c)
+	}
+}
+
+func (l *Link) checkRegistry(c *connect.Checker) {
+	u, err := url.Parse(l.Schemas.URL)
+	switch {
+	case l.Schemas.URL == "": // it was said
+	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "":
+		c.Fault(fmt.Sprintf("%q is no address of a registry", l.Schemas.URL), "write url: http://127.0.0.1:8081", "registry", "url")
+	case u.User != nil:
+		c.Fault("the password stands in the clear", "take it out of url, and add user: and password: ${secret.NAME}", "registry", "url")
+	case c.Has("registry", "password") && !c.Has("registry", "user"):
+		c.Fault("a password without a user", "add user:", "registry", "password")
+	case c.Has("registry", "password") && u.Scheme == "http" && !connect.OfThisMachine(u.Hostname()):
+		c.Fault("the password would be sent in the clear to "+u.Host, "write https://", "registry", "url")
+	}
+}
+
+// Registry implements [connect.Registered]. All that go through the connection share it, with what it has answered.
+func (l *Link) Registry() (connect.Registry, error) {
+	c, err := l.Ask()
+	if c == nil || err != nil {
+		return nil, err // and no nil of a type
+	}
+	return c, nil
+}
+
+// Ask gives the registry's client; nil for none.
+func (l *Link) Ask() (*registry.Client, error) {
+	if l.Schemas == nil {
+		return nil, nil
+	}
+	l.once.Do(func() {
+		var secured *tls.Config
+		if t := l.TLS; t != nil {
+			secured, l.why = secure.TLS(l.files, string(t.CA), string(t.Cert), string(t.Key), "")
+		}
+		if l.why == nil {
+			l.registry, l.why = registry.New(l.Schemas.URL, l.Schemas.User, string(l.Schemas.Password), secured)
+		}
+	})
+	return l.registry, l.why
 }
 
 // onLoopback says whether an address is this machine's own.
@@ -354,6 +411,9 @@ func (s *source) Sample(ctx context.Context, _ connect.Opening, which connect.Sa
 	defer l.Close()
 	found, err := l.Peek(ctx, p)
 	if err != nil {
+		return out, err
+	}
+	if out.Registry, out.Subject, err = connect.RegistryOf(s); err != nil {
 		return out, err
 	}
 	if out.Events = found.Events; len(out.Events) == 0 {

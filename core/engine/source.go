@@ -111,6 +111,12 @@ type Decoder interface {
 	Decode(c *Chunk, b *row.Batch, rejects []step.Reject) []step.Reject
 }
 
+// Readier is a decoder that needs more than the bytes of a chunk.
+type Readier interface {
+	// Ready gets what decoding c needs from outside, and waits for it until ctx is done. Called before Decode.
+	Ready(ctx context.Context, c *Chunk) error
+}
+
 // Source is where rows come in.
 type Source struct {
 	Name   string

@@ -50,6 +50,12 @@ func (w *worker) run(t *turn) {
 		t.batch = row.NewBatch(s.Schema)
 	}
 	t.batch.Reset()
+	if r, ok := w.decoders[at].(Readier); ok {
+		if err := r.Ready(w.e.hard, &t.chunk); err != nil {
+			t.err = fmt.Errorf("source %s: %w", s.Name, err)
+			return
+		}
+	}
 	w.setAside(t, s)
 	x.rejects = w.decoders[at].Decode(&t.chunk, t.batch, x.rejects)
 	w.putAside(t)

@@ -1,0 +1,9 @@
+package avro
+
+import (
+	"testing"
+
+	"undertide/leak"
+)
+
+func TestMain(m *testing.M) { leak.Main(m) }

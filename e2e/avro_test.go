@@ -1,0 +1,134 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/big"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/hamba/avro/v2"
+)
+
+// startRegistry starts the broker stand-in with its registry.
+func startRegistry(t *testing.T, dir string) (broker, registry string) {
+	t.Helper()
+	b := launch(t, dir, "broker", "--listen", "127.0.0.1:0", "--registry", "127.0.0.1:0", "--topic", "weights", "--partitions", "1")
+	return b.says(t, `stand-in listens on (\S+);`), b.says(t, `registry is at (\S+)`)
+}
+
+// register puts a schema into the registry, as any program does, and gives its number.
+func register(t *testing.T, registry, subject, schema string) int {
+	t.Helper()
+	body, err := json.Marshal(map[string]string{"schema": schema})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := http.Post(registry+"/subjects/"+subject+"/versions", "application/json", strings.NewReader(string(body)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Body.Close()
+	text, err := io.ReadAll(r.Body)
+	var out struct{ ID int }
+	if err != nil || json.Unmarshal(text, &out) != nil || out.ID == 0 {
+		t.Fatalf("the registry says %d %s, %v", r.StatusCode, text, err)
+	}
+	return out.ID
+}
+
+// sendAvro sends a record as kcat sends files, with the number of its schema.
+func sendAvro(t *testing.T, dir, broker string, id int, schema string, records ...map[string]any) {
+	t.Helper()
+	s, err := avro.ParseWithCache(schema, "", &avro.SchemaCache{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range records {
+		body, err := avro.Marshal(s, r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		path := filepath.Join(dir, "message.bin")
+		if err := os.WriteFile(path, append([]byte{0, 0, 0, byte(id >> 8), byte(id)}, body...), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		kcat(t, "", "-b", broker, "-t", "weights", "-P", "-p", "0", path)
+	}
+}
+
+const (
+	firstWeights  = `{"type":"record","name":"weight","fields":[{"name":"lorry","type":"string"},{"name":"tonnes","type":{"type":"bytes","logicalType":"decimal","precision":9,"scale":2}},{"name":"at","type":{"type":"long","logicalType":"timestamp-millis"}}]}`
+	secondWeights = `{"type":"record","name":"weight","fields":[{"name":"truck","type":"string","aliases":["lorry"]},{"name":"tonnes","type":{"type":"bytes","logicalType":"decimal","precision":9,"scale":2}},{"name":"at","type":{"type":"long","logicalType":"timestamp-millis"}},{"name":"gate","type":"string","default":"NORTH"}]}`
+)
+
+// TestAvro: a topic of Avro whose schema changes in the middle is read without a word of its fields, exactly; what has no schema is a reject;
+// a look infers what the schema says; a restart goes on.
+func TestAvro(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	broker, registry := startRegistry(t, dir)
+	one := register(t, registry, "weights-value", firstWeights)
+	weight := func(name, value string, at int) map[string]any {
+		v, ok := new(big.Rat).SetString(value)
+		if !ok {
+			t.Fatal(value)
+		}
+		return map[string]any{name: value + name, "tonnes": v, "at": time.UnixMilli(int64(at)).UTC(), "gate": "SOUTH"}
+	}
+	sendAvro(t, dir, broker, one, firstWeights, weight("lorry", "12.50", 1000), weight("lorry", "0.10", 2000))
+	two := register(t, registry, "weights-value", secondWeights)
+	sendAvro(t, dir, broker, two, secondWeights, weight("truck", "-7.25", 3000))
+	sendAvro(t, dir, broker, 99, secondWeights, weight("truck", "1.00", 3500))
+	kcat(t, "no avro\n", "-b", broker, "-t", "weights", "-P", "-p", "0")
+	job := fmt.Sprintf(`undertide: 1
+job: weigh
+connections:
+  yard: {via: kafka, brokers: [%q], registry: {url: %q}}
+sources:
+  weights:
+    via: kafka
+    with: {connection: yard, topic: weights}
+    until: latest
+    decode: avro
+    event_time: at
+    watermark: {margin: 0s, ahead: none}
+sinks:
+  out: {from: weights, via: file, with: {path: out.ndjson}}
+  bad: {from: rejects of weights, via: file, with: {path: bad.ndjson}}
+`, broker, registry)
+	write(t, dir, "weigh.yaml", job)
+	if o := undertide(t, dir, "run", "weigh.yaml"); o.status != 0 {
+		t.Fatalf("%+v", o)
+	}
+	want := `{"truck":"12.50lorry","tonnes":"12.50","at":"1970-01-01T00:00:01Z","gate":"NORTH"}
+{"truck":"0.10lorry","tonnes":"0.10","at":"1970-01-01T00:00:02Z","gate":"NORTH"}
+{"truck":"-7.25truck","tonnes":"-7.25","at":"1970-01-01T00:00:03Z","gate":"SOUTH"}
+`
+	if got := read(t, filepath.Join(dir, "out.ndjson")); got != want {
+		t.Errorf("got\n%swant\n%s", got, want)
+	}
+	bad := read(t, filepath.Join(dir, "bad.ndjson"))
+	if strings.Count(bad, "\n") != 2 || !strings.Contains(bad, "there is no such schema: schema 99") || !strings.Contains(bad, "it names no schema") {
+		t.Errorf("the rejects are\n%s", bad)
+	}
+	write(t, dir, "undertide.yaml", fmt.Sprintf("connections:\n  yard: {via: kafka, brokers: [%q], registry: {url: %q}}\n", broker, registry))
+	o := undertide(t, dir, "peek", "--connection", "yard", "--topic", "weights", "--infer")
+	for _, line := range []string{"decode: avro", "truck: string", "tonnes: decimal", "at: {type: timestamp}", "gate: string", "event_time: at"} {
+		if !strings.Contains(o.out, line) {
+			t.Errorf("the inferred document has no %q:\n%s%s", line, o.out, o.err)
+		}
+	}
+	write(t, dir, "inferred.yaml", o.out)
+	if o := undertide(t, dir, "check", "inferred.yaml"); o.status != 0 {
+		t.Errorf("what was inferred is wrong: %+v", o)
+	}
+	if o := undertide(t, dir, "peek", "--connection", "yard", "--topic", "weights", "--oldest", "--rows", "2"); !strings.Contains(o.out, "tonnes=12.50") {
+		t.Errorf("peek shows\n%s%s", o.out, o.err)
+	}
+}
