@@ -98,6 +98,10 @@ type (
 		// Span sets both; texts as in a document, empty for what it says. The error says what is wrong with them.
 		Span(begin, until string) error
 	}
+	// Forgetting keeps something outside for the job as long as there is one: Forget removes it, when the job is removed.
+	Forgetting interface {
+		Forget(ctx context.Context) error
+	}
 	// Beginning says how documents of this source begin, to write one over a sample.
 	Beginning interface{ Document() Origin }
 )

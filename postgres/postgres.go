@@ -193,7 +193,7 @@ func (s *Server) prepare(ctx context.Context) error {
 		if s.password, err = s.passwordIn(secret); err != nil {
 			return err
 		}
-		return s.sameVersion()
+		return errors.Join(s.sameVersion(), s.noCopies())
 	}
 	if err := os.RemoveAll(s.data()); err != nil { // an interrupted try
 		return fmt.Errorf("clear %s: %w", s.data(), err)
@@ -205,7 +205,25 @@ func (s *Server) prepare(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("make the database in %s: %w: %s", s.data(), err, lastLine(out))
 	}
-	return nil
+	return s.noCopies()
+}
+
+// noCopies lets nobody copy the whole server (pg_hba.conf, the keyword replication): who may follow the changes of one database
+// sees no other.
+func (s *Server) noCopies() error {
+	path := filepath.Join(s.data(), "pg_hba.conf")
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return fmt.Errorf("read who may come to the database: %w", err)
+	}
+	lines := slices.DeleteFunc(strings.SplitAfter(string(text), "\n"), func(line string) bool {
+		words := strings.Fields(line)
+		return len(words) > 1 && words[0][0] != '#' && words[1] == "replication"
+	})
+	if err := os.WriteFile(path, []byte(strings.Join(lines, "")), 0o600); err != nil {
+		return fmt.Errorf("write who may come to the database: %w", err)
+	}
+	return s.give(path)
 }
 
 // passwordIn reads a password, and makes one where there is none.
@@ -386,7 +404,7 @@ func (s *Server) once(ctx context.Context, first bool) error {
 		listen = []string{"-h", "127.0.0.1", "-p", strconv.Itoa(s.port), "-k", ""}
 	}
 	c := s.command(context.Background(), "postgres", append(listen, "-D", s.data(),
-		"-c", "max_connections=40", "-c", "shared_buffers=32MB", "-c", "log_min_messages=warning")...)
+		"-c", "max_connections=40", "-c", "shared_buffers=32MB", "-c", "log_min_messages=warning", "-c", "wal_level=logical", "-c", "max_wal_senders=10", "-c", "max_replication_slots=10")...)
 	c.Stdout, c.Stderr = logFile, logFile
 	c.SysProcAttr.Setpgid = true // Ctrl-C is for us: jobs stop before their records do
 	c.SysProcAttr.Pdeathsig = syscall.SIGINT
@@ -450,7 +468,7 @@ END $$`)
 }
 
 // Guest makes a database and a role that owns it, both with one name of lower-case letters, and gives where it is reached:
-// for rows that are nobody's records. The role sees no other database, and nobody but it sees this one. The password is
+// for rows that are nobody's records. The role sees no other database, may follow the changes of this one, and nobody but it sees it. The password is
 // also in a file NAME.pgpass of the server's folder, as psql takes it (PGPASSFILE).
 func (s *Server) Guest(ctx context.Context, name string) (address string, err error) {
 	password, err := s.passwordIn(filepath.Join(s.dir, "password."+name))
@@ -471,7 +489,7 @@ func (s *Server) Guest(ctx context.Context, name string) (address string, err er
 			return "", err
 		}
 	}
-	if _, err := c.Exec(ctx, "ALTER ROLE "+name+" PASSWORD '"+password+"'"); err != nil { // of letters and digits
+	if _, err := c.Exec(ctx, "ALTER ROLE "+name+" REPLICATION PASSWORD '"+password+"'"); err != nil { // of letters and digits
 		return "", err
 	}
 	if err := c.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_database WHERE datname = $1)", name).Scan(&there); err != nil {

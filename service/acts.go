@@ -431,6 +431,7 @@ func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 	if r != nil && r.goingOn() {
 		return api.StillRunning.With("job "+name+" is running", "stop it first: undertide stop "+name)
 	}
+	s.forget(ctx, e)
 	if err := s.db.DeleteJob(ctx, e.rec.ID); err != nil {
 		return err
 	}
@@ -439,6 +440,30 @@ func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 	s.mu.Unlock()
 	s.dropRows(r, last)
 	return errors.Join(os.RemoveAll(filepath.Join(s.opt.Data, "checkpoints", name)), remove(s.logPath(name)), remove(s.logPath(name)+".old"))
+}
+
+// forget removes what the sources of a job keep outside for it, such as the slot of a database. What cannot be removed does not keep the job: the
+// log says what is left.
+func (s *Service) forget(ctx context.Context, e *entry) {
+	all, err := s.db.Newest(ctx, true, e.rec.ID)
+	if err != nil || len(all) == 0 {
+		return // a job without a version keeps nothing
+	}
+	j, err := s.parseOf(ctx, e.rec, all[0].Document, nil, true)
+	if err != nil {
+		return // so it did not run
+	}
+	for i := range j.Sources {
+		of, ok := j.Sources[i].With.(connect.Forgetting)
+		if !ok {
+			continue
+		}
+		limited, stop := context.WithTimeout(ctx, 5*time.Second)
+		if err := of.Forget(limited); err != nil {
+			s.opt.Log.Warn("what a job that was removed keeps outside is left there", "job", e.rec.Name, "source", j.Sources[i].Name, "error", err)
+		}
+		stop()
+	}
 }
 
 func remove(path string) error {

@@ -26,7 +26,7 @@ func init() {
 	for _, f := range []*connect.Format{ndjson.Format, csv.Format, text.Format, avro.Format, table.Format} {
 		connect.RegisterFormat(f)
 	}
-	connect.NotBuilt.Sources = []string{"postgres"}
+	connect.NotBuilt.Sources = []string{}
 	connect.NotBuilt.Sinks = []string{"http", "mail", "live"}
 	connect.NotBuilt.Links = []string{"http", "mail"}
 	connect.NotBuilt.Formats = []string{"parquet"}

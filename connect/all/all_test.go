@@ -23,7 +23,7 @@ import (
 // abilities are the named interfaces of what only some can do.
 var abilities = map[string]reflect.Type{
 	"Streaming": reflect.TypeFor[connect.Streaming](), "Making": reflect.TypeFor[connect.Making](), "Follower": reflect.TypeFor[connect.Follower](), "Knowing": reflect.TypeFor[connect.Knowing](),
-	"Storing": reflect.TypeFor[connect.Storing](), "Ended": reflect.TypeFor[connect.Ended](), "Beginning": reflect.TypeFor[connect.Beginning](), "Sole": reflect.TypeFor[connect.Sole](), "Replacing": reflect.TypeFor[connect.Replacing](), "Fitting": reflect.TypeFor[connect.Fitting](),
+	"Storing": reflect.TypeFor[connect.Storing](), "Ended": reflect.TypeFor[connect.Ended](), "Beginning": reflect.TypeFor[connect.Beginning](), "Forgetting": reflect.TypeFor[connect.Forgetting](), "Sole": reflect.TypeFor[connect.Sole](), "Replacing": reflect.TypeFor[connect.Replacing](), "Fitting": reflect.TypeFor[connect.Fitting](),
 	"Lister": reflect.TypeFor[connect.Lister](), "Maker": reflect.TypeFor[connect.Maker](), "Opener": reflect.TypeFor[connect.Opener](),
 	"Flusher": reflect.TypeFor[engine.Flusher](), "Prober": reflect.TypeFor[engine.Prober](), "Recoverer": reflect.TypeFor[engine.Recoverer](),
 	"Interrupter": reflect.TypeFor[engine.Interrupter](), "Knower": reflect.TypeFor[engine.Knower](), "Retrier": reflect.TypeFor[engine.Retrier](), "Refuser": reflect.TypeFor[engine.Refuser](), "Troubled": reflect.TypeFor[engine.Troubled](),
@@ -73,6 +73,7 @@ func TestAbilities(t *testing.T) {
 		"kafka sink: Making Replacing Streaming",
 		"mqtt source: Beginning Follower Knowing Storing Streaming",
 		"mqtt sink: Streaming",
+		"postgres source: Forgetting Knowing Storing Streaming",
 		"postgres sink: Fitting Making Replacing Sole Streaming",
 		"http source: ",
 		"simulate source: ",

@@ -425,6 +425,31 @@ func (j *Journal) Bounds() (first, next int64) {
 	return j.segments[0].first, j.segments[len(j.segments)-1].end
 }
 
+// Clear lets go of all, and begins with event 0 again: of a journal that nobody has read.
+func (j *Journal) Clear() error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	for j.syncing {
+		j.synced.Wait()
+	}
+	if j.closed {
+		return ErrClosed
+	}
+	if j.out != nil {
+		_ = j.out.Close() // it goes
+		j.out = nil
+	}
+	for i := len(j.segments) - 1; i >= 0; i-- { // the mark that stands last first
+		path := j.path(j.segments[i])
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return disk.Explain("remove", path, err)
+		}
+	}
+	j.segments, j.size, j.next, j.keys, j.order = []*segment{{}}, 0, 0, map[string]known{}, nil
+	j.torn = errors.New("it was cleared")
+	return disk.SyncFolder(nil, j.dir)
+}
+
 // Half says whether half of the limit is taken.
 func (j *Journal) Half() bool { return j.Size() > j.o.Limit/2 }
 

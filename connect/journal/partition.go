@@ -169,13 +169,10 @@ func (p *Partition) fill(c *engine.Chunk, times *stored) (full bool, err error) 
 // Acknowledge lets go of what a complete checkpoint has passed.
 func (p *Partition) Acknowledge(at json.RawMessage) { p.AcknowledgeBut(at, 0) }
 
-// AcknowledgeBut lets go of what a complete checkpoint has passed, but for the last events of it as long as there is room.
+// AcknowledgeBut lets go of what a complete checkpoint has passed, but for the last events of it.
 func (p *Partition) AcknowledgeBut(at json.RawMessage, last int64) {
 	var pos position
 	if json.Unmarshal(at, &pos) == nil {
-		if p.j.Half() {
-			last = 0
-		}
 		_ = p.j.Release(pos.Event - last) // tried again with the next checkpoint; a journal that grows full says so
 	}
 }

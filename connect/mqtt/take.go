@@ -322,8 +322,14 @@ func (p *partition) Read(ctx context.Context, c *engine.Chunk) error {
 	return nil
 }
 
-// Acknowledge keeps the last messages, by which those that come again are known.
-func (p *partition) Acknowledge(at json.RawMessage) { p.Partition.AcknowledgeBut(at, remembered) }
+// Acknowledge keeps the last messages, by which those that come again are known, as long as there is room.
+func (p *partition) Acknowledge(at json.RawMessage) {
+	last := int64(remembered)
+	if p.t.j.Half() {
+		last = 0
+	}
+	p.AcknowledgeBut(at, last)
+}
 
 // Quiet implements [engine.Quieter]: while the broker is away nobody knows what waits there.
 func (p *partition) Quiet() (from, to time.Time) {

@@ -1,4 +1,4 @@
-// Package postgres writes tables of PostgreSQL, and reads them whole, over pgx (docs/connectors.md, "postgres"). Rows are encoded as the lines of
+// Package postgres writes tables of PostgreSQL, and reads them whole, as they grow, or by their changes, over pgx (docs/connectors.md, "postgres"). Rows are encoded as the lines of
 // COPY's text format (PostgreSQL, "COPY", File Formats) and go out in transactions: of an epoch that waited for its
 // checkpoint, with the epoch in a table beside ([Once]), or as they are made ([Made]).
 package postgres
@@ -23,6 +23,7 @@ import (
 // Kind are tables of PostgreSQL.
 var Kind = &connect.Kind{
 	Name: "postgres", Noun: "table", About: "tables of PostgreSQL",
+	Source:    func() connect.Source { return &source{} },
 	Sink:      func() connect.Sink { return &sink{} },
 	Link:      func() connect.Link { return &Link{} },
 	Reference: func() connect.Source { return &reading{} },

@@ -61,7 +61,7 @@ func begin(dir string) (*postgres.Server, error) {
 }
 
 // server gives the common server, a link to it and a session for looking.
-func server(t *testing.T) (*postgres.Server, *Link, *pgx.Conn) {
+func server(t testing.TB) (*postgres.Server, *Link, *pgx.Conn) {
 	t.Helper()
 	common.once.Do(func() {
 		if common.dir, common.err = os.MkdirTemp("", "undertide-tables-"); common.err == nil {
@@ -91,7 +91,7 @@ func ownServer(t *testing.T) (*postgres.Server, *Link, *pgx.Conn) {
 	return reachable(t, s)
 }
 
-func reachable(t *testing.T, s *postgres.Server) (*postgres.Server, *Link, *pgx.Conn) {
+func reachable(t testing.TB, s *postgres.Server) (*postgres.Server, *Link, *pgx.Conn) {
 	t.Helper()
 	u, err := url.Parse(s.URL())
 	if err != nil {
