@@ -58,6 +58,7 @@ var forbidden = map[string]string{
 var rooms = map[string][]string{
 	"undertide/connect/file":           {"connect"},
 	"undertide/connect/kafka":          {"connect", "cli", "harbour"},
+	"undertide/connect/mail":           {"connect"},
 	"undertide/connect/mqtt":           {"connect"},
 	"undertide/connect/postgres":       {"connect", "cli"},
 	"undertide/connect/posts":          {"connect"},
@@ -78,6 +79,8 @@ var homes = map[string][]string{
 	"github.com/prometheus/":        {"service"},
 	"github.com/twmb/franz-go":      {"connect", "broker", "bench"},
 	"github.com/eclipse/":           {"connect"},
+	"github.com/emersion/":          {"connect"},
+	"github.com/wneessen/":          {"connect"},
 	"github.com/hamba/":             {"connect", "broker", "e2e"},
 	"github.com/spf13/cobra":        {"cli"},
 	"github.com/goccy/go-yaml":      {"job", "cli"},

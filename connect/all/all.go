@@ -11,6 +11,7 @@ import (
 	"undertide/connect/formats/table"
 	"undertide/connect/formats/text"
 	"undertide/connect/kafka"
+	"undertide/connect/mail"
 	"undertide/connect/mqtt"
 	"undertide/connect/postgres"
 	"undertide/connect/posts"
@@ -19,7 +20,7 @@ import (
 )
 
 func init() {
-	for _, k := range []*connect.Kind{file.Kind, kafka.Kind, mqtt.Kind, postgres.Kind, posts.Kind, simulate.Kind, socket.Kind} {
+	for _, k := range []*connect.Kind{file.Kind, kafka.Kind, mail.Kind, mqtt.Kind, postgres.Kind, posts.Kind, simulate.Kind, socket.Kind} {
 		connect.Register(k)
 	}
 	// The first format is that of documents which name none.
@@ -27,7 +28,7 @@ func init() {
 		connect.RegisterFormat(f)
 	}
 	connect.NotBuilt.Sources = []string{}
-	connect.NotBuilt.Sinks = []string{"http", "mail", "live"}
-	connect.NotBuilt.Links = []string{"http", "mail"}
+	connect.NotBuilt.Sinks = []string{"live"}
+	connect.NotBuilt.Links = []string{}
 	connect.NotBuilt.Formats = []string{"parquet"}
 }

@@ -1,4 +1,4 @@
-// Package posts is the kind http: events are posted to an address (docs/connectors.md, "http"). What is taken is in a journal,
+// Package posts is the kind http: events are posted to an address, and rows are posted to others (docs/connectors.md, "http"). What is taken is in a journal,
 // and synced, before the poster hears of it.
 package posts
 
@@ -18,8 +18,12 @@ import (
 
 // Kind are posted events.
 var Kind = &connect.Kind{
-	Name: "http", Noun: "address", About: "events that are posted over HTTP to an address of this machine",
+	Name: "http", Noun: "address", About: "events that are posted over HTTP to an address of this machine, and rows that are posted to others",
 	Source: func() connect.Source { return &source{} },
+	Sink:   func() connect.Sink { return &sink{} },
+	Link:   func() connect.Link { return &Link{} },
+	SinkExample: connect.Example{Name: "posts", About: "a request for each row",
+		Lines: "via: http\nwith: {connection: CONNECTION, path: /NAME}"},
 }
 
 // source are the settings of posted events.
