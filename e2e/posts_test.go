@@ -2,18 +2,14 @@ package e2e
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"io"
-	"math/rand/v2"
 	"net"
 	"net/http"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"testing"
 	"time"
 
@@ -49,18 +45,7 @@ func TestPostsKilled(t *testing.T) {
 		t.Fatal(err)
 	}
 	write(t, dir, "posts.yaml", fmt.Sprintf(postsJob, address))
-	var run *exec.Cmd
-	var said bytes.Buffer
-	start := func() {
-		t.Helper()
-		said.Reset()
-		run = exec.Command(binary, "run", "posts.yaml", "--checkpoints", "state")
-		run.Dir, run.Stderr = dir, &said
-		if err := run.Start(); err != nil {
-			t.Fatal(err)
-		}
-	}
-	start()
+	k := kills(t, dir, "posts.yaml")
 	const posters = 8
 	var stop atomic.Bool
 	var next atomic.Int64
@@ -99,55 +84,13 @@ func TestPostsKilled(t *testing.T) {
 			}
 		})
 	}
-	kills := pace.Of(20, 5)
-	for range kills {
-		time.Sleep(time.Duration(50+rand.IntN(700)) * time.Millisecond)
-		if err := run.Process.Kill(); err != nil {
-			t.Fatalf("the run has ended by itself: %v; it said\n%s", err, said.String())
-		}
-		_ = run.Wait() // killed
-		start()
-	}
+	k.again(pace.Of(20, 5))
 	stop.Store(true)
 	posts.Wait()
 	want := next.Load()
-	rows := func() (out []string) { // of whole files
-		files, err := filepath.Glob(filepath.Join(dir, "out", "*.ndjson"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, f := range files {
-			out = append(out, sortedLines(read(t, f))...)
-		}
-		return out
-	}
-	eventually(t, 30*time.Second, fmt.Sprintf("%d rows", want), func() bool { return int64(len(rows())) >= want })
-	if err := run.Process.Signal(syscall.SIGINT); err != nil {
-		t.Fatal(err)
-	}
-	if err := run.Wait(); err != nil {
-		t.Logf("the run said\n%s", said.String())
-	}
-	seen := map[int64]int{}
-	for _, line := range rows() {
-		var r struct{ N int64 }
-		if err := json.Unmarshal([]byte(line), &r); err != nil {
-			t.Fatal(err)
-		}
-		seen[r.N]++
-	}
-	lost, twice := 0, 0
-	for n := range want {
-		switch seen[n] {
-		case 0:
-			lost++
-		case 1:
-		default:
-			twice++
-		}
-	}
-	if lost > 0 || twice > 0 || int64(len(seen)) != want || want < 1000 {
-		t.Errorf("%d kills: of %d events %d are lost and %d came twice; the run said\n%s", kills, want, lost, twice, said.String())
+	k.once(want)
+	if want < 1000 {
+		t.Errorf("only %d events were posted", want)
 	}
 }
 

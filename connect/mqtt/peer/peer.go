@@ -33,7 +33,7 @@ func Start(dir string, lines ...string) (*Broker, error) {
 	if len(lines) == 0 {
 		lines = []string{"allow_anonymous true"}
 	}
-	lines = append([]string{"listener " + port + " 127.0.0.1", "persistence true", "persistence_location " + dir + "/", "max_inflight_messages 100", "max_queued_messages 0"}, lines...)
+	lines = append([]string{"listener " + port + " 127.0.0.1", "persistence true", "persistence_location " + dir + "/", "max_inflight_messages 100", "max_queued_messages 0", "log_type error", "log_type subscribe"}, lines...)
 	if err := os.WriteFile(filepath.Join(dir, "mosquitto.conf"), []byte(strings.Join(lines, "\n")+"\n"), 0o644); err != nil {
 		return nil, err
 	}
@@ -100,3 +100,6 @@ func (b *Broker) Publish(topic string, texts ...string) error {
 	}
 	return nil
 }
+
+// Log is the file in which it says who subscribes to what.
+func (b *Broker) Log() string { return filepath.Join(b.dir, "broker.log") }
