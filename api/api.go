@@ -378,6 +378,35 @@ type Topic struct {
 	Writers          []string   `json:"writers"`
 }
 
+// Schema is a version of a subject of a registry.
+type Schema struct {
+	Subject string   `json:"subject"`
+	Version int      `json:"version"`
+	ID      int      `json:"id"`
+	Fields  []string `json:"fields"` // name and type of each, as documents declare them
+	Text    string   `json:"text"`
+}
+
+// SchemaOf gives a schema as the API has it.
+func SchemaOf(s connect.Schema) Schema {
+	if s.Fields == nil {
+		s.Fields = []string{}
+	}
+	return Schema{s.Subject, s.Version, s.ID, s.Fields, s.Text}
+}
+
+// NewSchema is a schema for a subject, to be registered or only compared with its newest version.
+type NewSchema struct {
+	Subject string `json:"subject"`
+	Text    string `json:"text"`
+}
+
+// Fits says whether a schema fits the newest version of a subject.
+type Fits struct {
+	Fits bool     `json:"fits"`
+	Why  []string `json:"why"` // not
+}
+
 // NewTopic is a topic to be made.
 type NewTopic struct {
 	Name       string `json:"name"`

@@ -70,6 +70,7 @@ var (
 	WrongConnection     = problem("wrong-connection", http.StatusUnprocessableEntity, "the connection is wrong", "mend it and store it again")
 	AccessDenied        = problem("access-denied", http.StatusUnprocessableEntity, "the broker answers and does not let this service in", "check the sign-in of the connection, or ask for the right")
 	NoSuchTopic         = problem("no-such-topic", http.StatusNotFound, "the broker has no such topic", "see undertide topics")
+	NoSuchSchema        = problem("no-such-schema", http.StatusNotFound, "the registry has no such schema", "see undertide schemas")
 	TopicExists         = problem("topic-exists", http.StatusConflict, "the topic is there already", "take it as it is, or choose another name")
 	NoSuchSecret        = problem("no-such-secret", http.StatusNotFound, "there is no such secret", "see undertide secrets")
 	SecretInUse         = problem("secret-in-use", http.StatusConflict, "connections or jobs use the secret", "change or remove them first")
@@ -84,5 +85,5 @@ var (
 // Catalogue lists all problems.
 func Catalogue() []Problem {
 	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchCheckpoint, NoSuchPin, PinExists, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
-		StartFailed, OldCheckpoints, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, NotTaking, Stopping, Internal}
+		StartFailed, OldCheckpoints, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, NoSuchSchema, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, NotTaking, Stopping, Internal}
 }

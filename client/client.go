@@ -494,6 +494,21 @@ func (c *Client) Topics(ctx context.Context, connection string) ([]api.Topic, er
 	return list[api.Topic](ctx, c, "/connections/"+name(connection)+"/topics")
 }
 
+// Schemas lists the newest schema of each subject of a connection's registry, or all versions of one.
+func (c *Client) Schemas(ctx context.Context, connection, subject string) ([]api.Schema, error) {
+	return list[api.Schema](ctx, c, "/connections/"+name(connection)+"/schemas?subject="+url.QueryEscape(subject))
+}
+
+// RegisterSchema adds a version to a subject.
+func (c *Client) RegisterSchema(ctx context.Context, connection string, s api.NewSchema) (api.Schema, error) {
+	return post[api.Schema](ctx, c, "/connections/"+name(connection)+"/schemas", s)
+}
+
+// CheckSchema compares a schema with the newest version of a subject.
+func (c *Client) CheckSchema(ctx context.Context, connection string, s api.NewSchema) (api.Fits, error) {
+	return post[api.Fits](ctx, c, "/connections/"+name(connection)+"/schemas/check", s)
+}
+
 // MakeTopic makes a topic.
 func (c *Client) MakeTopic(ctx context.Context, connection string, t api.NewTopic) (api.NewTopic, error) {
 	return post[api.NewTopic](ctx, c, "/connections/"+name(connection)+"/topics", t)

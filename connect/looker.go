@@ -24,11 +24,29 @@ type (
 	Maker interface {
 		Make(ctx context.Context, stream string, partitions int32) error
 	}
+	// Schematic shows and registers the schemas of a registry.
+	Schematic interface {
+		// Schemas gives the newest version of each subject, or all versions of one, the oldest first.
+		Schemas(ctx context.Context, subject string) ([]Schema, error)
+		// Register adds a version to a subject, unless it has that schema.
+		Register(ctx context.Context, subject, text string) (Schema, error)
+		// Fits says why a schema does not fit the newest version of a subject; none where it does.
+		Fits(ctx context.Context, subject, text string) (why []string, err error)
+	}
 	// Opener opens a stream for sending; one that is not there is an error that wraps ErrNoStream.
 	Opener interface {
 		OpenToSend(ctx context.Context, stream string) (Sender, error)
 	}
 )
+
+// Schema is a version of a subject of a registry.
+type Schema struct {
+	Subject string
+	Version int
+	ID      int
+	Fields  []string // each as a document would declare it, name and type; none where it is no record
+	Text    string
+}
 
 // Sender sends raw events to one stream. One goroutine at a time.
 type Sender interface {

@@ -131,4 +131,25 @@ sinks:
 	if o := undertide(t, dir, "peek", "--connection", "yard", "--topic", "weights", "--oldest", "--rows", "2"); !strings.Contains(o.out, "tonnes=12.50") {
 		t.Errorf("peek shows\n%s%s", o.out, o.err)
 	}
+	second := write(t, dir, "second.avsc", secondWeights)
+	wrong := write(t, dir, "wrong.avsc", `{"type":"record","name":"weight","fields":[{"name":"gross","type":"int"}]}`)
+	for _, c := range []struct {
+		args   []string
+		status int
+		want   string
+	}{
+		{[]string{"yard"}, 0, "weights-value        2       2  truck string, tonnes decimal, at timestamp, gate string"},
+		{[]string{"yard", "weights-value"}, 0, "lorry string, tonnes decimal, at timestamp"},
+		{[]string{"yard", "weights-value", "--version", "1"}, 0, firstWeights},
+		{[]string{"yard", "weights-value", "--version", "3"}, 1, "has no version 3"},
+		{[]string{"yard", "weights-value", "--check", wrong}, 1, "it does not fit the newest version"},
+		{[]string{"yard", "weights-value", "--check", second}, 0, "it fits the newest version"},
+		{[]string{"yard", "more-value", "--register", second}, 0, "version 1 of more-value, with the number 2"},
+		{[]string{"yard", "none-value"}, 1, "there is no such schema: subject none-value"},
+		{[]string{"yard", "--register", second}, 2, "the subject is not named"},
+	} {
+		if o := undertide(t, dir, append([]string{"schemas"}, c.args...)...); o.status != c.status || !strings.Contains(o.out+o.err, c.want) {
+			t.Errorf("schemas %v: %+v, want %d %q", c.args, o, c.status, c.want)
+		}
+	}
 }

@@ -188,6 +188,84 @@ func (s *Service) postTopic(c *gin.Context) error {
 	return answer(c, http.StatusCreated, in)
 }
 
+// schematic reaches a connection's registry; end leaves it.
+func (s *Service) schematic(c *gin.Context) (of connect.Schematic, end func(), err error) {
+	l, conn, err := s.looker(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	if of, err = connect.Can[connect.Schematic](conn, l, "show schemas"); err != nil {
+		l.Close()
+		return nil, nil, err
+	}
+	return of, l.Close, nil
+}
+
+func (s *Service) getSchemas(c *gin.Context) error {
+	of, end, err := s.schematic(c)
+	if err != nil {
+		return err
+	}
+	defer end()
+	found, err := of.Schemas(c.Request.Context(), c.Query("subject"))
+	if err != nil {
+		return err
+	}
+	out := api.List[api.Schema]{Items: []api.Schema{}}
+	for _, v := range found {
+		out.Items = append(out.Items, api.SchemaOf(v))
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+// newSchema reads a schema for a subject.
+func newSchema(c *gin.Context) (in api.NewSchema, err error) {
+	if err := body(c, &in); err != nil {
+		return in, err
+	}
+	if in.Subject == "" || len(in.Subject) > 512 {
+		return in, api.WrongRequest.With("the subject is not named", "give subject: TOPIC-value")
+	}
+	return in, nil
+}
+
+func (s *Service) postSchema(c *gin.Context) error {
+	in, err := newSchema(c)
+	if err != nil {
+		return err
+	}
+	of, end, err := s.schematic(c)
+	if err != nil {
+		return err
+	}
+	defer end()
+	made, err := of.Register(c.Request.Context(), in.Subject, in.Text)
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusCreated, api.SchemaOf(made))
+}
+
+func (s *Service) checkSchema(c *gin.Context) error {
+	in, err := newSchema(c)
+	if err != nil {
+		return err
+	}
+	of, end, err := s.schematic(c)
+	if err != nil {
+		return err
+	}
+	defer end()
+	why, err := of.Fits(c.Request.Context(), in.Subject, in.Text)
+	if err != nil {
+		return err
+	}
+	if why == nil {
+		why = []string{}
+	}
+	return answer(c, http.StatusOK, api.Fits{Fits: len(why) == 0, Why: why})
+}
+
 // sampling reads which events are asked for.
 func sampling(c *gin.Context, rows int64) (connect.Sampling, error) {
 	var out connect.Sampling

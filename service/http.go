@@ -103,6 +103,9 @@ func (s *Service) routes() []route {
 		{"POST", "/connections/:connection/test", onEvents(s.testConnection)},
 		{"GET", "/connections/:connection/topics", onEvents(s.getTopics)},
 		{"POST", "/connections/:connection/topics", onEvents(s.postTopic)},
+		{"GET", "/connections/:connection/schemas", onEvents(s.getSchemas)},
+		{"POST", "/connections/:connection/schemas", onEvents(s.postSchema)},
+		{"POST", "/connections/:connection/schemas/check", onEvents(s.checkSchema)},
 		{"GET", "/connections/:connection/topics/:topic/events", onEvents(s.getEvents)},
 		{"POST", "/connections/:connection/topics/:topic/events", onEvents(s.postEvents)},
 		{"GET", "/connections/:connection/topics/:topic/document", onEvents(s.getBeginning)},
@@ -195,6 +198,8 @@ func problemOf(err error) (p *api.Problem) {
 		p = api.AccessDenied.With(halves(err))
 	case errors.Is(err, connect.ErrNoStream):
 		p = api.NoSuchTopic.With(halves(err))
+	case errors.Is(err, connect.ErrNoSchema):
+		p = api.NoSuchSchema.With(halves(err))
 	case unreachable(err):
 		p = api.Unreachable.With(halves(err))
 	case errors.Is(err, look.ErrNothing):

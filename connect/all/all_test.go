@@ -24,7 +24,7 @@ import (
 var abilities = map[string]reflect.Type{
 	"Streaming": reflect.TypeFor[connect.Streaming](), "Making": reflect.TypeFor[connect.Making](), "Follower": reflect.TypeFor[connect.Follower](), "Knowing": reflect.TypeFor[connect.Knowing](),
 	"Storing": reflect.TypeFor[connect.Storing](), "Ended": reflect.TypeFor[connect.Ended](), "Beginning": reflect.TypeFor[connect.Beginning](), "Forgetting": reflect.TypeFor[connect.Forgetting](), "Sole": reflect.TypeFor[connect.Sole](), "Replacing": reflect.TypeFor[connect.Replacing](), "Fitting": reflect.TypeFor[connect.Fitting](),
-	"Lister": reflect.TypeFor[connect.Lister](), "Maker": reflect.TypeFor[connect.Maker](), "Opener": reflect.TypeFor[connect.Opener](),
+	"Schematic": reflect.TypeFor[connect.Schematic](), "Lister": reflect.TypeFor[connect.Lister](), "Maker": reflect.TypeFor[connect.Maker](), "Opener": reflect.TypeFor[connect.Opener](),
 	"Flusher": reflect.TypeFor[engine.Flusher](), "Prober": reflect.TypeFor[engine.Prober](), "Recoverer": reflect.TypeFor[engine.Recoverer](),
 	"Interrupter": reflect.TypeFor[engine.Interrupter](), "Knower": reflect.TypeFor[engine.Knower](), "Retrier": reflect.TypeFor[engine.Retrier](), "Refuser": reflect.TypeFor[engine.Refuser](), "Troubled": reflect.TypeFor[engine.Troubled](),
 	"Starter": reflect.TypeFor[engine.Starter](), "Quieter": reflect.TypeFor[engine.Quieter](), "Acknowledger": reflect.TypeFor[engine.Acknowledger](), "Lagger": reflect.TypeFor[engine.Lagger](),
@@ -80,7 +80,7 @@ func TestAbilities(t *testing.T) {
 		"http sink: Streaming",
 		"simulate source: ",
 		"socket source: ",
-		"kafka looker: Lister Maker Opener", "postgres looker: ",
+		"kafka looker: Lister Maker Opener Schematic", "postgres looker: ",
 		"file partition: ",
 		"kafka partition: Acknowledger Lagger Quieter Starter Troubled",
 		"simulate partition: ",

@@ -22,6 +22,7 @@ import (
 	"github.com/twmb/franz-go/pkg/sasl"
 
 	"undertide/connect"
+	"undertide/connect/registry"
 	"undertide/nearest"
 )
 
@@ -31,6 +32,8 @@ type Connection struct {
 	Brokers []string       // host:port
 	TLS     *tls.Config    // nil: in the clear
 	SASL    sasl.Mechanism // nil: nobody signs in
+
+	registry *registry.Client // nil: there is none
 
 	dial func(ctx context.Context, network, address string) (net.Conn, error) // nil: as networks do; tests lose requests
 }

@@ -188,7 +188,8 @@ func (l *Link) connection(name string) (Connection, error) {
 			return out, err
 		}
 	}
-	return out, nil
+	out.registry, err = l.Ask()
+	return out, err
 }
 
 // Look makes a looker; the broker is reached by its methods.

@@ -74,6 +74,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/connections/{connection}/schemas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest schema of each subject of a connection's registry, or all versions of one. */
+        get: operations["schemas"];
+        put?: never;
+        /** Add a version to a subject, unless it has that schema. */
+        post: operations["registerSchema"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/connections/{connection}/schemas/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether a schema fits the newest version of a subject. Nothing is registered. */
+        post: operations["checkSchema"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/connections/{connection}/test": {
         parameters: {
             query?: never;
@@ -1038,6 +1073,10 @@ export interface components {
             wall_seconds: number;
             watermark: string | null;
         };
+        Fits: {
+            fits: boolean;
+            why: string[];
+        };
         Forecast: {
             bound: string;
             /** Format: int64 */
@@ -1273,6 +1312,10 @@ export interface components {
             /** Format: int64 */
             checkpoint?: number;
             name: string;
+        };
+        NewSchema: {
+            subject: string;
+            text: string;
         };
         NewTopic: {
             name: string;
@@ -1577,6 +1620,13 @@ export interface components {
             number: number;
             stored: boolean;
             warnings: string[];
+        };
+        Schema: {
+            fields: string[];
+            id: number;
+            subject: string;
+            text: string;
+            version: number;
         };
         Secret: {
             for: string[];
@@ -2115,6 +2165,112 @@ export interface operations {
                 content?: never;
             };
             /** @description A problem: no-such-connection, connection-in-use, connection-from-file, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    schemas: {
+        parameters: {
+            query?: {
+                /** @description All versions of this subject, the oldest first. */
+                subject?: string;
+            };
+            header?: never;
+            path: {
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Schema"][];
+                    };
+                };
+            };
+            /** @description A problem: no-such-connection, no-such-schema, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    registerSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewSchema"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schema"];
+                };
+            };
+            /** @description A problem: no-such-connection, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    checkSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewSchema"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fits"];
+                };
+            };
+            /** @description A problem: no-such-connection, no-such-schema, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

@@ -148,3 +148,19 @@ func aliasesOf(s avro.Schema) map[string][]string {
 	}
 	return out
 }
+
+// Describe gives the fields of a schema as documents declare them, name and type; none where it is no record.
+func Describe(text string) (out []string) {
+	s, err := parse(text)
+	if err != nil {
+		return nil
+	}
+	fields, err := fieldsOf(s)
+	if err != nil {
+		return nil
+	}
+	for i := range fields {
+		out = append(out, fields[i].Name+" "+fields[i].Kind.String())
+	}
+	return out
+}
