@@ -20,10 +20,12 @@ import (
 // names.
 var toyKind = &connect.Kind{
 	Name: "shelf", Noun: "book", About: "books of a shelf",
-	Source:      func() connect.Source { return &toySource{} },
-	Sink:        func() connect.Sink { return &toySink{} },
-	Link:        func() connect.Link { return &toyLink{} },
-	AtStream:    func(c *connect.Connection, book string) connect.Source { return &toySource{Shelf: c, Book: book} },
+	Source: func() connect.Source { return &toySource{} },
+	Sink:   func() connect.Sink { return &toySink{} },
+	Link:   func() connect.Link { return &toyLink{} },
+	AtStream: func(c *connect.Connection, book string) (connect.Source, error) {
+		return &toySource{Shelf: c, Book: book}, nil
+	},
 	SinkExample: connect.Example{Name: "book", About: "a book of a shelf", Lines: "via: shelf\nwith: {shelf: CONNECTION, book: TOPIC}"},
 }
 

@@ -41,7 +41,7 @@ type Kind struct {
 	AtPath func(path string) Source
 	ToPath func(path string) Sink
 	// AtStream gives the source of a stream of a connection, such as a topic; nil where connections have none.
-	AtStream func(c *Connection, stream string) Source
+	AtStream func(c *Connection, stream string) (Source, error)
 	// Examples are texts for `with` and what else stands beside `via`, for new parts of documents. In them CONNECTION,
 	// TOPIC and NAME stand for what the document is to say.
 	SinkExample Example
@@ -173,6 +173,7 @@ type Origin struct {
 	Source string // `via` and `with` of the source, YAML without indentation
 	// Sink writes the same of a sink beside it, whose rows are named by suffix. Keyed: by the key field, if it has one.
 	Sink   func(job, suffix, key string) string
+	Plain  bool // events have one format, which is not named
 	Stored bool // events have a stored time
 	Once   bool // sinks deliver exactly once
 }
@@ -292,7 +293,11 @@ func (c *Connection) At(stream string) (Source, error) {
 	if c.Kind.AtStream == nil {
 		return nil, fmt.Errorf("%w: connection %s is a %s connection, which has no %ss to look at", ErrCannot, c.Name, c.Kind.Name, c.Kind.Noun)
 	}
-	return c.Kind.AtStream(c, stream), nil
+	s, err := c.Kind.AtStream(c, stream)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrUsage, err)
+	}
+	return s, nil
 }
 
 func init() {

@@ -115,7 +115,9 @@ func Source(name string, o connect.Origin, inf Inference) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "  %s:\n", name)
 	b.WriteString(indented(o.Source))
-	fmt.Fprintf(&b, "    decode: %s\n", inf.Decode)
+	if !o.Plain {
+		fmt.Fprintf(&b, "    decode: %s\n", inf.Decode)
+	}
 	for _, name := range slices.Sorted(maps.Keys(inf.Settings)) {
 		fmt.Fprintf(&b, "    %s: '%s'\n", name, strings.ReplaceAll(inf.Settings[name], "'", "''"))
 	}

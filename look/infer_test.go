@@ -164,7 +164,11 @@ func TestPattern(t *testing.T) {
 // topic says how a document over a topic begins.
 func topic(name string) connect.Origin {
 	k := kafka.Kind
-	return k.AtStream(&connect.Connection{Name: "harbour", Kind: k}, name).(connect.Beginning).Document()
+	s, err := k.AtStream(&connect.Connection{Name: "harbour", Kind: k}, name)
+	if err != nil {
+		panic(err) // the names of tests are right
+	}
+	return s.(connect.Beginning).Document()
 }
 
 // TestBegin: the document of each purpose over each kind of sample reads without faults, and its

@@ -74,7 +74,7 @@ func TestAbilities(t *testing.T) {
 		"mail sink: ",
 		"mqtt source: Beginning Follower Knowing Storing Streaming",
 		"mqtt sink: Streaming",
-		"postgres source: Forgetting Knowing Storing Streaming",
+		"postgres source: Beginning Forgetting Knowing Storing Streaming",
 		"postgres sink: Fitting Making Replacing Sole Streaming",
 		"http source: ",
 		"http sink: Streaming",

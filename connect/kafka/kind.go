@@ -29,8 +29,8 @@ var Kind = &connect.Kind{
 	Reference: func() connect.Source { return &source{} },
 	Sink:      func() connect.Sink { return &sink{} },
 	Link:      func() connect.Link { return &Link{} },
-	AtStream: func(c *connect.Connection, topic string) connect.Source {
-		return &source{Connection: c, Topic: topicName(topic)}
+	AtStream: func(c *connect.Connection, topic string) (connect.Source, error) {
+		return &source{Connection: c, Topic: topicName(topic)}, nil
 	},
 	SinkExample: connect.Example{Name: "topic", About: "messages of a topic, which is made where it is missing",
 		Lines: "via: kafka\nwith: {connection: CONNECTION, topic: TOPIC, create: true}"},

@@ -26,8 +26,8 @@ var Kind = &connect.Kind{
 	Source: func() connect.Source { return &source{} },
 	Sink:   func() connect.Sink { return &sink{} },
 	Link:   func() connect.Link { return &Link{} },
-	AtStream: func(c *connect.Connection, topic string) connect.Source {
-		return &source{Connection: c, Topics: []string{topic}}
+	AtStream: func(c *connect.Connection, topic string) (connect.Source, error) {
+		return &source{Connection: c, Topics: []string{topic}}, checkFilter(topic)
 	},
 	SinkExample: connect.Example{Name: "messages", About: "a message for each row",
 		Lines: "via: mqtt\nwith: {connection: CONNECTION, topic: TOPIC}"},

@@ -27,6 +27,10 @@ var Kind = &connect.Kind{
 	Sink:      func() connect.Sink { return &sink{} },
 	Link:      func() connect.Link { return &Link{} },
 	Reference: func() connect.Source { return &reading{} },
+	AtStream: func(c *connect.Connection, table string) (connect.Source, error) {
+		s := &source{Connection: c, Changes: true}
+		return s, s.Table.UnmarshalText([]byte(table))
+	},
 	SinkExample: connect.Example{Name: "table", About: "rows of a table, which is made where it is missing",
 		Lines: "via: postgres\nwith: {connection: CONNECTION, table: NAME, create: true}"},
 	ReferenceExample: connect.Example{Name: "table", About: "rows of a table or query, read anew from time to time",

@@ -138,6 +138,15 @@ func (s *source) MetaFields(asked []string) row.Schema {
 	return out
 }
 
+// Document says how a document over the table begins: by its changes.
+func (s *source) Document() connect.Origin {
+	with := func(table, more string) string {
+		return "via: postgres\nwith: {connection: " + connect.Quoted(s.Connection.Name) + ", table: " + connect.Quoted(table) + more + "}"
+	}
+	return connect.Origin{Name: string(s.Table), Plain: true, Stored: true, Once: true, Source: with(string(s.Table), ", changes: true"),
+		Sink: func(_, suffix, _ string) string { return with(string(s.Table)+"_"+suffix, ", create: true") }}
+}
+
 // HasStored says whether events have a time: changes that at which they were committed.
 func (s *source) HasStored() bool { return s.Changes }
 
