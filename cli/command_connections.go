@@ -86,7 +86,7 @@ secret of the service (${secret.NAME}, see undertide secrets) or in a variable o
 		if kind == nil || kind.Link == nil {
 			return usageError{fmt.Errorf("--via %s is no kind of connector that has connections; there are %s", via, strings.Join(linkKinds(), ", "))}
 		}
-		spec := api.ConnectionSpec{Via: via, Settings: given.group(settings.Of(kind.Link()), c.Flags().Changed)}
+		spec := api.ConnectionSpec{Via: via, Settings: given.group("", settings.Of(kind.Link()), c.Flags().Changed)}
 		if _, err := cl.PutConnection(c.Context(), args[0], spec); err != nil {
 			return err
 		}
@@ -100,7 +100,7 @@ secret of the service (${secret.NAME}, see undertide secrets) or in a variable o
 	c.Flags().BoolVar(&noTest, "no-test", false, "do not test it")
 	for _, k := range connect.Kinds() {
 		if k.Link != nil {
-			given.flags(c.Flags(), settings.Of(k.Link()))
+			given.flags(c.Flags(), k.Name, "", settings.Of(k.Link()))
 		}
 	}
 	return c
@@ -120,22 +120,35 @@ type settingFlags struct {
 	values map[string]*string
 }
 
-func flagOf(s *settings.Setting) string { return strings.ReplaceAll(s.Name, "_", "-") }
+// flagOf names the flag of a setting; within is what those of its group begin with.
+func flagOf(within string, s *settings.Setting) string {
+	return within + strings.ReplaceAll(s.Name, "_", "-")
+}
+
+// members gives what the flags of a group's members begin with.
+func members(within string, s *settings.Setting) string {
+	if s.Own {
+		return flagOf(within, s) + "-"
+	}
+	return within
+}
 
 // flags adds the flags that there are not yet: kinds share those of one name.
-func (f *settingFlags) flags(set *pflag.FlagSet, list []settings.Setting) {
+func (f *settingFlags) flags(set *pflag.FlagSet, kind, within string, list []settings.Setting) {
 	for i := range list {
 		s := &list[i]
-		name := flagOf(s)
+		name := flagOf(within, s)
 		if s.Type == settings.Group {
-			f.flags(set, s.Settings)
+			f.flags(set, kind, members(within, s), s.Settings)
 			if len(s.Settings) > 0 && !slices.ContainsFunc(s.Settings, func(x settings.Setting) bool { return x.Required }) && set.Lookup(name) == nil {
 				set.Bool(name, false, about(s))
 			}
 			continue
 		}
-		if set.Lookup(name) == nil {
+		if there := set.Lookup(name); there == nil {
 			f.values[name] = set.String(name, s.First, about(s))
+		} else if !strings.Contains(there.Usage, about(s)) {
+			there.Usage += "; " + kind + ": " + about(s)
 		}
 	}
 }
@@ -145,7 +158,10 @@ func about(s *settings.Setting) string {
 	if text == "" {
 		text = s.Label
 	}
-	text = strings.TrimSuffix(strings.ToLower(text[:1])+text[1:], ".")
+	if len(text) > 1 && strings.ToLower(text[1:2]) == text[1:2] { // TLS stays as it is
+		text = strings.ToLower(text[:1]) + text[1:]
+	}
+	text = strings.TrimSuffix(text, ".")
 	if len(s.Choices) > 0 {
 		text += ": " + strings.Join(s.Choices, ", ")
 	}
@@ -153,14 +169,14 @@ func about(s *settings.Setting) string {
 }
 
 // group gives what was given of the settings, as a document would write it. A member of a group gives the group.
-func (f *settingFlags) group(list []settings.Setting, changed func(string) bool) map[string]any {
+func (f *settingFlags) group(within string, list []settings.Setting, changed func(string) bool) map[string]any {
 	out := map[string]any{}
 	for i := range list {
 		s := &list[i]
-		name := flagOf(s)
+		name := flagOf(within, s)
 		switch {
 		case s.Type == settings.Group:
-			if inner := f.group(s.Settings, changed); changed(name) || anyChanged(s.Settings, changed) {
+			if inner := f.group(members(within, s), s.Settings, changed); changed(name) || anyChanged(members(within, s), s.Settings, changed) {
 				out[s.Name] = inner
 			}
 		case s.Type == settings.Texts && changed(name):
@@ -176,8 +192,10 @@ func (f *settingFlags) group(list []settings.Setting, changed func(string) bool)
 	return out
 }
 
-func anyChanged(list []settings.Setting, changed func(string) bool) bool {
-	return slices.ContainsFunc(list, func(s settings.Setting) bool { return changed(flagOf(&s)) || anyChanged(s.Settings, changed) })
+func anyChanged(within string, list []settings.Setting, changed func(string) bool) bool {
+	return slices.ContainsFunc(list, func(s settings.Setting) bool {
+		return changed(flagOf(within, &s)) || anyChanged(members(within, &s), s.Settings, changed)
+	})
 }
 
 // travelling gives the text of a certificate in place of its path: the service may run elsewhere. Keys do not travel.

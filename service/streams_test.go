@@ -9,6 +9,40 @@ import (
 	"undertide/broker"
 )
 
+// askSchemas asks every address of schemas, with the registry stand-in.
+func askSchemas(t *testing.T, brokers string, want func(method, path, kind, body string, status int, code string) string) {
+	t.Helper()
+	r, err := broker.StartRegistry("127.0.0.1:0", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(r.Close)
+	const js = "application/json"
+	schema := func(fields string) string {
+		text, err := json.Marshal(`{"type":"record","name":"w","fields":[` + fields + `]}`)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return `{"subject":"w-value","text":` + string(text) + `}`
+	}
+	first, wrong := schema(`{"name":"a","type":"string"}`), schema(`{"name":"b","type":"int"}`)
+	want("GET", "/connections/port/schemas", "", "", 400, "wrong-request") // it has no registry
+	want("PUT", "/connections/yard", js, fmt.Sprintf(`{"via":"kafka","settings":{"brokers":[%q],"registry":{"url":"http://%s"}}}`, brokers, r.Addr), 200, "")
+	want("GET", "/connections/yard/schemas", "", "", 200, "")
+	if made := want("POST", "/connections/yard/schemas", js, first, 201, ""); !strings.Contains(made, `"version":1`) || !strings.Contains(made, `"a string"`) {
+		t.Errorf("registered: %s", made)
+	}
+	want("POST", "/connections/yard/schemas", js, `{"text":"x"}`, 400, "wrong-request")
+	if list := want("GET", "/connections/yard/schemas?subject=w-value", "", "", 200, ""); !strings.Contains(list, `"subject":"w-value"`) {
+		t.Errorf("the versions: %s", list)
+	}
+	want("GET", "/connections/yard/schemas?subject=none", "", "", 404, "no-such-schema")
+	if fits := want("POST", "/connections/yard/schemas/check", js, wrong, 200, ""); !strings.Contains(fits, `"fits":false`) {
+		t.Errorf("what does not fit: %s", fits)
+	}
+	want("DELETE", "/connections/yard", "", "", 204, "")
+}
+
 // askStreams asks every address of connections, streams and documents, with the broker stand-in.
 func askStreams(t *testing.T, base string, want func(method, path, kind, body string, status int, code string) string) {
 	t.Helper()
@@ -58,6 +92,7 @@ func askStreams(t *testing.T, base string, want func(method, path, kind, body st
 	want("GET", "/connections/port/topics/crane.lifts/events?from=middle", "", "", 400, "wrong-request")
 	want("GET", "/connections/port/topics/crane.lifts/events?from=time", "", "", 400, "wrong-request")
 	want("GET", "/connections/port/topics/crane.lifts/document?purpose=nothing", "", "", 400, "wrong-request")
+	askSchemas(t, b.Addr, want)
 	var doc struct{ Document string }
 	if err := json.Unmarshal([]byte(want("GET", "/connections/port/topics/crane.lifts/document?purpose=per-minute", "", "", 200, "")), &doc); err != nil {
 		t.Fatal(err)

@@ -243,7 +243,7 @@ func TestCSV(t *testing.T) {
 	if !b.Cols[0].IsNull(1) || !b.Cols[1].IsNull(1) || string(b.Cols[0].Bytes(2)) != "line\ntwo" || b.Cols[2].F[2] != 1000 {
 		t.Error("nulls or the record of two lines are wrong")
 	}
-	if rejects[0].Reason != step.WrongType || rejects[1].Message != "the record has 2 cells, the header 6" {
+	if rejects[0].Reason != step.WrongType || rejects[1].Message != "the record has 2 cells, and 6 columns are named" {
 		t.Errorf("rejects: %v", rejects)
 	}
 	// What is written reads back by encoding/csv.

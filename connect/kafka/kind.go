@@ -58,7 +58,7 @@ type Link struct {
 		URL      string              `set:"url,required" missing:"the registry is not named" fix:"add url: http://127.0.0.1:8081" hint:"http://10.0.0.5:8081" about:"Where it is, http:// or https://."`
 		User     string              `set:"user" about:"Who signs in; nobody where it is left out."`
 		Password settings.SecretText `set:"password" about:"The password: ${secret.NAME} or ${env.NAME}."`
-	} `set:"registry" label:"schema registry" about:"Where the schemas of messages stand, by their numbers."`
+	} `set:"registry,own" label:"schema registry" about:"Where the schemas of messages stand, by their numbers."`
 
 	once     sync.Once // guards below
 	registry *registry.Client
@@ -300,9 +300,6 @@ func (s *source) Check(c *connect.Checker) {
 	}
 	if s.Begin.begin == AtTime && !s.Until.at.IsZero() && !s.Until.at.After(s.Begin.at) {
 		c.Fault("it ends where it begins, or before", "give a time after begin", "until")
-	}
-	if c.Format != nil && c.Format.Header {
-		c.Fault(c.Format.Title+" from a topic is not built yet", "write decode: "+connect.DefaultFormat().Name, "decode")
 	}
 }
 

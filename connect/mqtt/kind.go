@@ -185,9 +185,6 @@ func (s *source) Check(c *connect.Checker) {
 	if s.Journal > 0 && s.Journal < 1<<20 {
 		c.Fault("the journal has hardly room for a message", "give 1MiB or more", "journal")
 	}
-	if c.Format != nil && c.Format.Header {
-		c.Fault(c.Format.Title+" from a topic is not built yet", "write decode: "+connect.DefaultFormat().Name, "decode")
-	}
 }
 
 // Reads says what is read.

@@ -10,7 +10,8 @@
 //	}
 //
 // The tag set is the name and, after it, what holds of the setting: required; beside, for one that stands beside `via`
-// and not within `with`; free, for one that does not change which events are read or where rows go; once, for one of
+// and not within `with`; free, for one that does not change which events are read or where rows go; own, for a group whose members'
+// flags bear its name (--registry-user); once, for one of
 // several of which a mapping has one. The other tags are texts: label, about, hint, default, first (what forms begin with), missing (what is wrong
 // without it), fix (what would be right), choices and later (with commas between; later ones are recognised and
 // refused), least and most (of whole numbers). later on a field without a name, `_`, lists names that are not built.
@@ -93,6 +94,7 @@ type Setting struct {
 
 	Free         bool     `json:"-"` // it does not change which events are read, or where rows go
 	Once         bool     `json:"-"` // one of those that have it stands, and no two
+	Own          bool     `json:"-"` // flags of its members bear its name
 	Later        []string `json:"-"` // choices, or names of a group, that are not built
 	Missing, Fix string   `json:"-"`
 	Least, Most  int64    `json:"-"`
@@ -158,7 +160,7 @@ func of(t reflect.Type) []Setting {
 			s.Label = strings.ReplaceAll(s.Name, "_", " ")
 		}
 		has := func(what string) bool { return slices.Contains(parts[1:], what) }
-		s.Required, s.Beside, s.Free, s.Once = has("required"), has("beside"), has("free"), has("once")
+		s.Required, s.Beside, s.Free, s.Once, s.Own = has("required"), has("beside"), has("free"), has("once"), has("own")
 		s.Choices, s.Later = append(s.Choices, split(f.Tag.Get("choices"))...), split(f.Tag.Get("later"))
 		s.Least, s.Most = bound(f.Tag.Get("least"), -1<<63), bound(f.Tag.Get("most"), 1<<63-1)
 		s.Type = typeOf(f.Type, len(s.Choices) > 0)

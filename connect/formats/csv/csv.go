@@ -26,37 +26,52 @@ type decoder struct {
 	// records reads one record after another from in, which holds one at a time.
 	records *csv.Reader
 	cell    []byte
+	comma   rune
+	named   bool // by the document, not by a header
 }
 
 // NewDecoder makes a decoder of CSV records. A nested path is looked up as its names joined by
 // dots.
-func NewDecoder(fields codec.Fields) engine.Decoder {
-	d := &decoder{fields: fields, column: make([]int, len(fields)), in: bufio.NewReader(nil)}
-	d.records = newReader(d.in)
+func NewDecoder(fields codec.Fields) engine.Decoder { return newDecoder(fields, ',', nil) }
+
+// newDecoder makes a decoder of records with this sign between cells; names are those of the cells where events have no header.
+func newDecoder(fields codec.Fields, comma rune, names []string) engine.Decoder {
+	d := &decoder{fields: fields, column: make([]int, len(fields)), in: bufio.NewReader(nil), comma: comma, named: len(names) > 0}
+	d.records = d.newReader()
+	d.place(names)
 	return d
 }
 
-func newReader(in *bufio.Reader) *csv.Reader {
-	r := csv.NewReader(in)
-	r.FieldsPerRecord, r.ReuseRecord = -1, true
+// newReader makes a reader of what in holds.
+func (d *decoder) newReader() *csv.Reader {
+	r := csv.NewReader(d.in)
+	r.FieldsPerRecord, r.ReuseRecord, r.Comma = -1, true, d.comma
 	return r
 }
 
 func (d *decoder) learn(header []byte) error {
-	names, err := csv.NewReader(bytes.NewReader(header)).Read()
+	r := csv.NewReader(bytes.NewReader(header))
+	r.Comma = d.comma
+	names, err := r.Read()
 	if err != nil {
 		return fmt.Errorf("the header line is no CSV record: %w", err)
 	}
-	d.header, d.cells = string(header), len(names)
+	d.header = string(header)
+	d.place(names)
+	return nil
+}
+
+// place finds the cell of each field.
+func (d *decoder) place(names []string) {
+	d.cells = len(names)
 	for i, f := range d.fields {
 		d.column[i] = slices.Index(names, f.Column())
 	}
-	return nil
 }
 
 func (d *decoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) []step.Reject {
 	read := d.record
-	if string(c.Header) != d.header {
+	if string(c.Header) != d.header && (len(c.Header) > 0 || !d.named) {
 		if err := d.learn(c.Header); err != nil {
 			read = func([]byte, *row.Batch) (string, string) { return step.Malformed, err.Error() }
 		}
@@ -75,7 +90,7 @@ func (d *decoder) record(event []byte, b *row.Batch) (reason, message string) {
 		return step.Malformed, "no CSV record: " + d.wrong(event).Error()
 	}
 	if len(cells) != d.cells {
-		return step.Malformed, fmt.Sprintf("the record has %d cells, the header %d", len(cells), d.cells)
+		return step.Malformed, fmt.Sprintf("the record has %d cells, and %d columns are named", len(cells), d.cells)
 	}
 	for i := range d.fields {
 		f, c := &d.fields[i], b.Cols[i]
@@ -100,7 +115,7 @@ func (d *decoder) record(event []byte, b *row.Batch) (reason, message string) {
 func (d *decoder) wrong(event []byte) error {
 	d.src.Reset(event)
 	d.in.Reset(&d.src)
-	_, err := newReader(d.in).Read()
+	_, err := d.newReader().Read()
 	return err
 }
 
