@@ -2,17 +2,9 @@ package kafka
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
-	"math/big"
-	"net"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,26 +18,18 @@ import (
 	"undertide/broker"
 	"undertide/connect"
 	"undertide/connect/secure"
+	"undertide/connect/secure/own"
 	"undertide/core/engine"
 )
 
 // certificate makes one of its own for a name: PEM of certificate and key.
 func certificate(t *testing.T, name string) (cert, key string) {
 	t.Helper()
-	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	cert, key, err := own.Certificate(name)
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: name}, DNSNames: []string{name}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true}
-	der, err := x509.CreateCertificate(rand.Reader, c, c, &k.PublicKey, k)
-	if err != nil {
-		t.Fatal(err)
-	}
-	raw, err := x509.MarshalECPrivateKey(k)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return string(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})), string(pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: raw}))
+	return cert, key
 }
 
 // fake starts a broker of the library with settings that the stand-in does not have.

@@ -6,6 +6,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
+	"os"
 	"os/exec"
 	"reflect"
 	"slices"
@@ -17,6 +18,8 @@ import (
 	"undertide/connect"
 	"undertide/connect/formats/ndjson"
 	"undertide/connect/mqtt/peer"
+	"undertide/connect/secure/own"
+	"undertide/connect/settings"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
@@ -446,4 +449,57 @@ func elements(c *row.Column, i int) int {
 		return -1
 	}
 	return values.Len()
+}
+
+// TestTLS: messages come over TLS from a broker whose authority is named; another is refused with what would help; with both versions.
+func TestTLS(t *testing.T) {
+	cert, key, err := own.Certificate("yard")
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, _, err := own.Certificate("yard")
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := t.TempDir()
+	for name, text := range map[string]string{"cert.pem": cert, "key.pem": key} {
+		if err := os.WriteFile(dir+"/"+name, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b := started(t, "allow_anonymous true", "certfile "+dir+"/cert.pem", "keyfile "+dir+"/key.pem")
+	for _, version := range versions {
+		over := func(authority string) *connect.Connection {
+			l := &Link{Address: address(b.Address), Version: version}
+			described := reflect.ValueOf(l).Elem().FieldByName("TLS")
+			described.Set(reflect.New(described.Type().Elem()))
+			l.TLS.CA = settings.PEMText(authority)
+			return &connect.Connection{Name: "yard", Kind: Kind, Link: l}
+		}
+		o, p := opened(t, over(cert), t.TempDir(), "a/"+version)
+		sender, err := over(cert).Link.(*Link).broker("yard")
+		if err != nil {
+			t.Fatal(err)
+		}
+		session, err := sender.begin(context.Background(), dialing{client: newName()})
+		if err != nil {
+			t.Fatal(err)
+		}
+		wait, err := session.publish(context.Background(), "a/"+version, []byte("over TLS"), false)
+		if err == nil {
+			err = wait(context.Background())
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		session.close()
+		if got, _ := reads(t, p, 1, nil); got[0].text != "over TLS" {
+			t.Errorf("%s: %+v", version, got)
+		}
+		o.Close()
+		s := &source{Connection: over(other), Topics: []string{"a"}, Client: "c"}
+		if _, err := s.Open(context.Background(), connect.Opening{Job: "j", Name: "s", Journal: t.TempDir()}); err == nil || !strings.Contains(err.Error(), "is not trusted") {
+			t.Errorf("%s: another authority: %v", version, err)
+		}
+	}
 }

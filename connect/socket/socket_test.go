@@ -2,8 +2,10 @@ package socket
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"net"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -11,6 +13,8 @@ import (
 
 	"undertide/connect"
 	"undertide/connect/journal"
+	"undertide/connect/secure/own"
+	"undertide/connect/settings"
 	"undertide/core/engine"
 )
 
@@ -196,5 +200,64 @@ func TestSlow(t *testing.T) {
 	k.stop()
 	if err := j.Close(); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestTLS: lines come over TLS from who shows a certificate of the named authority; nothing is read from another, and that is said.
+func TestTLS(t *testing.T) {
+	cert, key, err := own.Certificate("yard")
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, _, err := own.Certificate("yard")
+	if err != nil {
+		t.Fatal(err)
+	}
+	pair, err := tls.X509KeyPair([]byte(cert), []byte(key))
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{pair}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			_, _ = c.Write([]byte("over TLS\n")) // who does not trust us is gone
+			c.Close()
+		}
+	}()
+	over := func(authority, name string) *source {
+		s := &source{Address: l.Addr().String()}
+		described := reflect.ValueOf(s).Elem().FieldByName("TLS")
+		described.Set(reflect.New(described.Type().Elem()))
+		s.TLS.CA, s.TLS.ServerName = settings.PEMText(authority), name
+		return s
+	}
+	for _, name := range []string{"yard", ""} { // by its address, where no name is given
+		o, p := opened(t, over(cert, name), t.TempDir())
+		if got, _ := reads(t, p, 1, nil); got[0] != "over TLS" {
+			t.Errorf("it read %q", got)
+		}
+		o.Close()
+	}
+	for name, s := range map[string]*source{"another authority": over(other, ""), "another name": over(cert, "elsewhere")} {
+		o, p := opened(t, s, t.TempDir())
+		trouble := ""
+		for until := time.Now().Add(10 * time.Second); trouble == "" && time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+			trouble = p.(engine.Troubled).Trouble()
+		}
+		if !strings.Contains(trouble, "certificate") {
+			t.Errorf("%s: %q", name, trouble)
+		}
+		if lag, _ := p.(engine.Lagger).Lag(nil); lag != 0 {
+			t.Errorf("%s: %d lines were read", name, lag)
+		}
+		o.Close()
 	}
 }
