@@ -153,3 +153,40 @@ sinks:
 		}
 	}
 }
+
+// TestCSVTopics: rows go into a topic as records of CSV and come out of it again, by the columns that the document names.
+func TestCSVTopics(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	_, broker := startBroker(t, dir, "")
+	kcat(t, "G1;2.5\n\"G;2\";\nG3\n", "-b", broker, "-t", "levels", "-p", "0", "-P")
+	job := func(name, source, sink string) string {
+		return fmt.Sprintf(`undertide: 1
+job: %s
+connections:
+  harbour: {via: kafka, brokers: [%q]}
+sources:
+  levels:
+    via: kafka
+    until: latest
+    %s
+    fields: {gauge: string, level_m: double}
+sinks:
+  out: {from: levels, %s}
+`, name, broker, source, sink)
+	}
+	write(t, dir, "in.yaml", job("in", "with: {connection: harbour, topic: levels}\n    decode: csv\n    delimiter: ';'\n    columns: [gauge, level_m]", "via: kafka, with: {connection: harbour, topic: means}, encode: csv, key: [gauge]"))
+	write(t, dir, "out.yaml", job("out", "with: {connection: harbour, topic: means}\n    decode: csv\n    columns: [gauge, level_m]", "via: file, with: {path: out.ndjson}"))
+	for _, doc := range []string{"in.yaml", "out.yaml"} {
+		if o := undertide(t, dir, "run", doc); o.status != 0 {
+			t.Fatalf("%s: %+v", doc, o)
+		}
+	}
+	if got := kcat(t, "", "-b", broker, "-t", "means", "-C", "-e", "-q", "-f", "%k=%s\n"); !strings.Contains(got, "G1=G1,2.5\n") || !strings.Contains(got, "G;2=G;2,\n") {
+		t.Errorf("the messages are\n%s", got)
+	}
+	got := strings.Join(sortedLines(read(t, filepath.Join(dir, "out.ndjson"))), "")
+	if want := `{"gauge":"G1","level_m":2.5}` + "\n" + `{"gauge":"G;2","level_m":null}` + "\n"; got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}

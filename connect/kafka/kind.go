@@ -472,9 +472,6 @@ func (s *sink) Check(c *connect.Checker) {
 	if c.Has("partitions") && !s.Create {
 		c.Fault("partitions are those of a topic that is made", "add create: true, or leave it out", "partitions")
 	}
-	if c.Format != nil && c.Format.Header {
-		c.Fault(c.Format.Title+" into a topic is not built yet", "write encode: "+connect.DefaultFormat().Name, "encode")
-	}
 }
 
 func (s *sink) Atomic() bool { return true }
@@ -490,8 +487,8 @@ func (s *sink) Stream() (*connect.Connection, string) { return s.Connection, str
 // Makes says whether the topic is made where it is missing.
 func (s *sink) Makes() bool { return s.Create }
 
-func (s *sink) Words(_ *connect.Format, schema row.Schema, d connect.Delivering) connect.SinkWords {
-	w := connect.SinkWords{Writes: connect.StreamText(s) + ", JSON", Delivery: d.AtLeastOnce(s.Replace)}
+func (s *sink) Words(f *connect.Format, schema row.Schema, d connect.Delivering) connect.SinkWords {
+	w := connect.SinkWords{Writes: connect.StreamText(s) + ", " + strings.ToUpper(f.Name), Delivery: d.AtLeastOnce(s.Replace)}
 	if d.Once && d.Kept {
 		w.Delivery = d.WithCheckpoints() + ", in one transaction of the broker; readers that take committed messages alone see each once"
 	}
@@ -520,7 +517,11 @@ func (s *sink) Words(_ *connect.Format, schema row.Schema, d connect.Delivering)
 	for _, i := range schema.Visible() {
 		fields = append(fields, schema[i].Name+" "+schema[i].Kind.String())
 	}
-	w.Makes += ", unless it is there; its messages are JSON objects {" + strings.Join(fields, ", ") + "}" + keyed
+	what := "JSON objects"
+	if f.Header {
+		what = f.Title + " records, without a line of names, of"
+	}
+	w.Makes += ", unless it is there; its messages are " + what + " {" + strings.Join(fields, ", ") + "}" + keyed
 	return w
 }
 
@@ -530,6 +531,9 @@ func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
 		return nil, err
 	}
 	c := SinkConfig{Connection: conn, Topic: string(s.Topic), Job: o.Job, Sink: o.Name, Key: s.Key, Replace: s.Replace, Create: s.Create, Partitions: s.Partitions}
+	if o.Format != nil {
+		c.Encode = o.Format.Encode
+	}
 	if o.Shipments != "" {
 		return NewOnce(c, staging.New(o.Shipments, o.Name, connect.StreamText(s))), nil
 	}

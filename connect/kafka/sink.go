@@ -39,6 +39,8 @@ type SinkConfig struct {
 	// holds right. One whose rows are replaced is compacted.
 	Create     bool
 	Partitions int32
+	// Encode makes what writes the values of messages; nil: JSON.
+	Encode func(row.Schema) engine.Encoder
 }
 
 // find makes sure that the topic is there.
@@ -201,6 +203,9 @@ func newEncoder(c *SinkConfig, sc row.Schema) *encoder {
 		e.withdrawn = sc.Index("withdrawn")
 	}
 	e.values = ndjson.NewEncoder(sc)
+	if c.Encode != nil {
+		e.values = c.Encode(sc)
+	}
 	return e
 }
 

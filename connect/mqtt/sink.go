@@ -30,9 +30,6 @@ func (s *sink) Check(c *connect.Checker) {
 	if message, remedy := s.Topic.Check(c.Schema, c.Nearest); message != "" && len(c.Schema) > 0 {
 		c.Fault(message, remedy, "topic")
 	}
-	if c.Format != nil && c.Format.Header {
-		c.Fault(c.Format.Title+" into a topic is not built yet", "write encode: "+connect.DefaultFormat().Name, "encode")
-	}
 }
 
 // Atomic: a broker keeps no number of what it has.
