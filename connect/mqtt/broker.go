@@ -31,9 +31,9 @@ const (
 	keepAlive = 15 * time.Second
 	// window is how many messages may be on their way without an acknowledgment.
 	window = 200
-	// remembered is how many of the last messages are known again: those on their way, also for a broker of 3.1.1, which nobody
-	// tells how many these may be.
-	remembered = 4096
+	// remembered is how many of the last messages are known again: as many as there are identifiers. Brokers have been seen to send
+	// thousands again whose acknowledgments they had, after connections that broke many times.
+	remembered = 1 << 16
 )
 
 // dialing says as whom a session is begun.
