@@ -1,6 +1,7 @@
 package codec
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -51,15 +52,15 @@ func (f *Field) list(d *jx.Decoder) ([]byte, bool) {
 		entries[key] = v
 		return err
 	})
-	keys := make([]string, 0, len(entries))
-	for k := range entries {
-		keys = append(keys, k)
+	return AppendEntries(out, entries), ok && err == nil
+}
+
+// AppendEntries appends the elements of a map by their names, in the order of these.
+func AppendEntries(dst []byte, entries map[string][]byte) []byte {
+	for _, name := range slices.Sorted(maps.Keys(entries)) {
+		dst = append(row.AppendText(dst, name), entries[name]...)
 	}
-	slices.Sort(keys)
-	for _, k := range keys {
-		out = append(append(row.AppendLength(out, len(k)), k...), entries[k]...)
-	}
-	return out, ok && err == nil
+	return dst
 }
 
 // element reads one value of a plain kind; false when it is of another type.

@@ -226,10 +226,10 @@ func (e *encoder) Append(dst []byte, v step.View) []byte {
 	one := v
 	for n, i := range v.Sel {
 		e.scratch = e.topic.Append(e.scratch[:0], v.Cols, int(i))
-		dst = append(row.AppendLength(dst, len(e.scratch)), e.scratch...)
+		dst = row.AppendText(dst, e.scratch)
 		one.Sel = v.Sel[n : n+1]
 		e.scratch = bytes.TrimSuffix(e.rows.Append(e.scratch[:0], one), []byte("\n"))
-		dst = append(row.AppendLength(dst, len(e.scratch)), e.scratch...)
+		dst = row.AppendText(dst, e.scratch)
 	}
 	return dst
 }

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
 	"sync"
 	"time"
 
@@ -31,20 +30,15 @@ type taker struct {
 	to      *broker
 	dialing dialing
 	filters []string
-	j       *journal.Journal
+	in      *journal.Intake
 	// gather bounds the bytes that are written down in one piece: the journal must have room for it.
 	gather int
 	seen   map[uint16]sight
 	number int64 // of messages that were written down
 
-	ctx   context.Context
-	end   context.CancelFunc
-	done  sync.WaitGroup
-	way   connect.Health // to the broker
-	write connect.Health // of the journal
-
-	mu    sync.Mutex // guards below
-	since time.Time  // the broker has been there since then; zero while it is not
+	ctx  context.Context
+	end  context.CancelFunc
+	done sync.WaitGroup
 }
 
 // sight is a message that was written down.
@@ -54,15 +48,15 @@ type sight struct {
 }
 
 func newTaker(b *broker, j *journal.Journal, d dialing, filters []string, limit int64) (*taker, error) {
-	t := &taker{to: b, dialing: d, filters: filters, j: j, gather: int(min(1<<20, limit/8)), seen: map[uint16]sight{}}
+	t := &taker{to: b, dialing: d, filters: filters, in: journal.NewIntake(j), gather: int(min(1<<20, limit/8)), seen: map[uint16]sight{}}
 	t.ctx, t.end = context.WithCancel(context.Background())
 	return t, t.recall()
 }
 
 // recall reads which messages were written down last.
 func (t *taker) recall() error {
-	first, next := t.j.Bounds()
-	r, err := t.j.Read(max(first, next-remembered))
+	first, next := t.in.Bounds()
+	r, err := t.in.Read(max(first, next-remembered))
 	if err != nil {
 		return err
 	}
@@ -119,7 +113,7 @@ func (t *taker) start(ctx context.Context, first bool) error {
 		return err
 	}
 	if c == nil {
-		t.way.Fault(err.Error())
+		t.in.Way.Fault(err.Error())
 	}
 	t.done.Go(func() { t.run(c) })
 	return nil
@@ -167,12 +161,6 @@ func (t *taker) begin(ctx context.Context) (*conversation, error) {
 	return c, nil
 }
 
-func (t *taker) present(since time.Time) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.since = since
-}
-
 // run takes messages until the taker is stopped; c is nil where there is no conversation yet.
 func (t *taker) run(c *conversation) {
 	pauses := connect.Pauses()
@@ -180,7 +168,7 @@ func (t *taker) run(c *conversation) {
 		if c != nil {
 			began, before := time.Now(), t.number
 			err := t.take(c)
-			t.present(time.Time{})
+			t.in.Present(time.Time{})
 			c.close()
 			if t.ctx.Err() != nil {
 				return
@@ -189,7 +177,7 @@ func (t *taker) run(c *conversation) {
 			if time.Since(began) > 10*time.Second || t.number > before && !errors.Is(err, errTakenOver) {
 				pauses.Reset()
 			}
-			t.way.Fault(err.Error())
+			t.in.Way.Fault(err.Error())
 		}
 		select {
 		case <-time.After(pauses.NextBackOff()):
@@ -198,7 +186,7 @@ func (t *taker) run(c *conversation) {
 		}
 		var err error
 		if c, err = t.begin(t.ctx); err != nil {
-			t.way.Fault(err.Error())
+			t.in.Way.Fault(err.Error())
 		}
 	}
 }
@@ -212,8 +200,8 @@ func (t *taker) take(c *conversation) error {
 			if err != nil {
 				return err
 			}
-			t.present(time.Now())
-			t.way.OK()
+			t.in.Present(time.Now())
+			t.in.Way.OK()
 		case m := <-c.in:
 			batch = gathered(append(batch[:0], m), c.in, t.gather)
 			if !t.put(batch) {
@@ -243,8 +231,7 @@ func gathered(batch []message, in chan message, most int) []message {
 	return batch
 }
 
-// put writes messages down, but for those that stand there already, and waits for as long as the journal cannot take them: nothing is
-// acknowledged meanwhile. False where they cannot be any more.
+// put writes messages down, but for those that stand there already. False where they cannot be any more.
 func (t *taker) put(batch []message) bool {
 	var frames [][]byte
 	for _, m := range batch {
@@ -253,23 +240,7 @@ func (t *taker) put(batch []message) bool {
 			t.note(m)
 		}
 	}
-	pauses := connect.Pauses()
-	for {
-		_, _, err := t.j.Append("", frames)
-		switch {
-		case err == nil:
-			t.write.OK()
-			return true
-		case errors.Is(err, journal.ErrClosed):
-			return false
-		}
-		t.write.Fault(err.Error())
-		select {
-		case <-time.After(pauses.NextBackOff()):
-		case <-t.ctx.Done():
-			return false
-		}
-	}
+	return t.in.Put(t.ctx, frames)
 }
 
 // stop leaves the broker, once what was written down is acknowledged.
@@ -282,8 +253,7 @@ func (t *taker) stop() {
 // and the text.
 func frame(m message) []byte {
 	out := binary.LittleEndian.AppendUint16(make([]byte, 0, 8+len(m.topic)+len(m.text)), m.id)
-	out = append(row.AppendLength(out, len(m.topic)), m.topic...)
-	return append(out, m.text...)
+	return append(row.AppendText(out, m.topic), m.text...)
 }
 
 // cut takes a frame apart.
@@ -325,35 +295,18 @@ func (p *partition) Read(ctx context.Context, c *engine.Chunk) error {
 // Acknowledge keeps the last messages, by which those that come again are known, as long as there is room.
 func (p *partition) Acknowledge(at json.RawMessage) {
 	last := int64(remembered)
-	if p.t.j.Half() {
+	if p.t.in.Half() {
 		last = 0
 	}
 	p.AcknowledgeBut(at, last)
 }
 
-// Quiet implements [engine.Quieter]: while the broker is away nobody knows what waits there.
-func (p *partition) Quiet() (from, to time.Time) {
-	p.t.mu.Lock()
-	since := p.t.since
-	p.t.mu.Unlock()
-	if from, to = p.Partition.Quiet(); since.IsZero() || to.IsZero() {
-		return time.Time{}, time.Time{}
-	}
-	if from.Before(since) {
-		from = since
-	}
-	return from, to
-}
+// Quiet implements [engine.Quieter].
+func (p *partition) Quiet() (from, to time.Time) { return p.t.in.Quiet(p.Partition) }
 
 // Trouble implements [engine.Troubled].
 func (p *partition) Trouble() string {
-	var out []string
-	for _, text := range []string{p.t.way.Trouble("the broker has not been reached"), p.t.write.Trouble("messages could not be written down")} {
-		if text != "" {
-			out = append(out, text)
-		}
-	}
-	return strings.Join(out, "; ")
+	return p.t.in.Trouble("the broker has not been reached", "messages could not be written down")
 }
 
 // meta is what is known of the messages of a chunk.

@@ -230,7 +230,7 @@ type encoder struct {
 // Append implements [engine.Encoder].
 func (e *encoder) Append(dst []byte, v step.View) []byte {
 	put := func() {
-		dst = append(row.AppendLength(dst, len(e.scratch)), e.scratch...)
+		dst = row.AppendText(dst, e.scratch)
 	}
 	one := v
 	for n, i := range v.Sel {

@@ -46,26 +46,21 @@ var doings = []string{inserted, updated, deleted, truncated}
 // stands a mark; until it does nobody reads the journal, and who finds none begins anew, with another slot and an empty journal.
 type follower struct {
 	to    *reached
-	j     *journal.Journal
+	in    *journal.Intake
 	table tableName
 	slot  string
 	brief bool // the slot ends with the run
 	types *pgtype.Map
 
-	ctx   context.Context
-	end   context.CancelFunc
-	done  sync.WaitGroup
-	way   connect.Health
-	write connect.Health
-	held  connect.Health // what the server holds back for the slot
+	ctx  context.Context
+	end  context.CancelFunc
+	done sync.WaitGroup
+	held connect.Health // what the server holds back for the slot
 
 	last  stamp         // of the newest event that stands in the journal
 	ok    bool          // the rows of the snapshot stand there whole
 	whole chan struct{} // closed once they do
 	warn  bool          // it was said that a value was not sent
-
-	mu    sync.Mutex // guards below
-	since time.Time  // the server has been there since then; zero while it is not
 }
 
 // stamp is where an event stands in the server's log.
@@ -79,7 +74,7 @@ func (s stamp) before(o stamp) bool {
 }
 
 func newFollower(to *reached, j *journal.Journal, table tableName, slot string, brief bool) *follower {
-	t := &follower{to: to, j: j, table: table, slot: slot, brief: brief, types: pgtype.NewMap(), whole: make(chan struct{})}
+	t := &follower{to: to, in: journal.NewIntake(j), table: table, slot: slot, brief: brief, types: pgtype.NewMap(), whole: make(chan struct{})}
 	t.ctx, t.end = context.WithCancel(context.Background())
 	return t
 }
@@ -109,8 +104,7 @@ func (c *change) frame() []byte {
 	out := binary.LittleEndian.AppendUint64(make([]byte, 0, changeHead+4+len(c.old)+len(c.now)), uint64(c.commit))
 	out = append(binary.LittleEndian.AppendUint32(out, c.number), c.done)
 	out = binary.LittleEndian.AppendUint64(out, uint64(c.at))
-	out = append(row.AppendLength(out, len(c.old)), c.old...)
-	return append(out, c.now...)
+	return append(row.AppendText(out, c.old), c.now...)
 }
 
 var errNoChange = errors.New("the journal holds no changes of a table")
@@ -130,13 +124,13 @@ func cutChange(frame []byte) (c change, err error) {
 
 // recall reads the newest event of the journal, and whether the snapshot's rows are whole.
 func (t *follower) recall() error {
-	first, next := t.j.Bounds()
+	first, next := t.in.Bounds()
 	if first == next {
 		t.ok = next > 0 // all was passed
 		return nil
 	}
 	t.ok = first > 0
-	r, err := t.j.Read(first)
+	r, err := t.in.Read(first)
 	if err != nil {
 		return err
 	}
@@ -167,7 +161,7 @@ func (t *follower) start(ctx context.Context, first bool) error {
 		return err
 	}
 	if err != nil {
-		t.way.Fault(err.Error())
+		t.in.Way.Fault(err.Error())
 	}
 	t.done.Go(t.run)
 	return nil
@@ -224,25 +218,19 @@ func (t *follower) run() {
 	for t.ctx.Err() == nil {
 		before := t.last
 		err := t.follow()
-		t.present(time.Time{})
+		t.in.Present(time.Time{})
 		if t.ctx.Err() != nil {
 			return
 		}
 		if t.last != before {
 			pauses.Reset()
 		}
-		t.way.Fault(strings.TrimPrefix(t.to.explain(err).Error(), t.to.String()+" "))
+		t.in.Way.Fault(strings.TrimPrefix(t.to.explain(err).Error(), t.to.String()+" "))
 		select {
 		case <-time.After(pauses.NextBackOff()):
 		case <-t.ctx.Done():
 		}
 	}
-}
-
-func (t *follower) present(since time.Time) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.since = since
 }
 
 // connect opens a session that speaks of replication.
@@ -278,15 +266,15 @@ func (t *follower) follow() error {
 	if err := pglogrepl.StartReplication(limited, conn, t.slot, 0, options); err != nil { // 0: from where the server knows
 		return err
 	}
-	t.present(time.Now())
-	t.way.OK()
+	t.in.Present(time.Now())
+	t.in.Way.OK()
 	return t.stream(conn)
 }
 
 // snapshot makes the slot, and writes down the rows that are there as it begins. What an interrupted try has left is made anew.
 func (t *follower) snapshot(conn *pgconn.PgConn) error {
 	_ = pglogrepl.DropReplicationSlot(t.ctx, conn, t.slot, pglogrepl.DropReplicationSlotOptions{}) // mostly there is none
-	if err := t.j.Clear(); err != nil {
+	if err := t.in.Clear(); err != nil {
 		return err
 	}
 	made, err := pglogrepl.CreateReplicationSlot(t.ctx, conn, t.slot, "pgoutput", pglogrepl.CreateReplicationSlotOptions{Temporary: t.brief, SnapshotAction: "EXPORT_SNAPSHOT"})
@@ -345,32 +333,11 @@ func (t *follower) snapshot(conn *pgconn.PgConn) error {
 
 // copied writes rows of the snapshot down. Nobody reads them before all are there, so a journal that is too small stays so.
 func (t *follower) copied(frames [][]byte) error {
-	_, _, err := t.j.Append("", frames)
+	_, _, err := t.in.Append("", frames)
 	if errors.Is(err, journal.ErrFull) {
 		return errors.New("the rows that are there do not fit into the journal; give journal more than the table takes")
 	}
 	return err
-}
-
-// put writes events down, and waits for as long as the journal cannot take them. False where they cannot be any more.
-func (t *follower) put(frames [][]byte) bool {
-	pauses := connect.Pauses()
-	for {
-		_, _, err := t.j.Append("", frames)
-		switch {
-		case err == nil:
-			t.write.OK()
-			return true
-		case errors.Is(err, journal.ErrClosed):
-			return false
-		}
-		t.write.Fault(err.Error())
-		select {
-		case <-time.After(pauses.NextBackOff()):
-		case <-t.ctx.Done():
-			return false
-		}
-	}
 }
 
 const (
@@ -413,7 +380,7 @@ func (t *follower) stream(conn *pgconn.PgConn) error {
 			return err
 		}
 		if len(x.frames) > 0 && (quiet || x.size >= piece) {
-			if !t.put(x.frames) {
+			if !t.in.Put(t.ctx, x.frames) {
 				return t.ctx.Err()
 			}
 			t.last, x.frames, x.size = x.newest, x.frames[:0], 0
@@ -638,32 +605,15 @@ func (p *changed) Read(ctx context.Context, c *engine.Chunk) error {
 	return nil
 }
 
-// Quiet implements [engine.Quieter]: while the server is away nobody knows what waits there.
-func (p *changed) Quiet() (from, to time.Time) {
-	p.t.mu.Lock()
-	since := p.t.since
-	p.t.mu.Unlock()
-	if from, to = p.Partition.Quiet(); since.IsZero() || to.IsZero() {
-		return time.Time{}, time.Time{}
-	}
-	if from.Before(since) {
-		from = since
-	}
-	return from, to
-}
+// Quiet implements [engine.Quieter].
+func (p *changed) Quiet() (from, to time.Time) { return p.t.in.Quiet(p.Partition) }
 
 // Acknowledge keeps the newest event, which tells what stands in the journal.
 func (p *changed) Acknowledge(at json.RawMessage) { p.AcknowledgeBut(at, 1) }
 
 // Trouble implements [engine.Troubled].
 func (p *changed) Trouble() string {
-	var out []string
-	for _, text := range []string{p.t.way.Trouble(p.t.to.String() + " has not sent changes"), p.t.write.Trouble("changes could not be written down"), p.t.held.Trouble("the server holds back its log")} {
-		if text != "" {
-			out = append(out, text)
-		}
-	}
-	return strings.Join(out, "; ")
+	return p.t.in.Trouble(p.t.to.String()+" has not sent changes", "changes could not be written down", p.t.held.Trouble("the server holds back its log"))
 }
 
 // changesMeta is what is known of the changes of a chunk.

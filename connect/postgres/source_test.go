@@ -436,7 +436,7 @@ func times(s string) string { return strings.ReplaceAll(s, "+00:00", "Z") }
 // journalAgain gives the partition of an opened source once more: it was closed.
 func journalAgain(o connect.Opened) engine.Partition {
 	was := o.Partitions[0].(*changed)
-	return &changed{Partition: journal.NewPartition(was.t.j, was.Name()), t: was.t}
+	return &changed{Partition: journal.NewPartition(was.t.in.Journal, was.Name()), t: was.t}
 }
 
 // BenchmarkChanges follows the changes of a table that were committed a hundred rows a transaction, and gives how many are read in a second

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"net"
 	"strconv"
-	"strings"
 
 	"undertide/connect"
 	"undertide/connect/journal"
@@ -167,6 +166,4 @@ type partition struct {
 }
 
 // Trouble implements [engine.Troubled].
-func (p *partition) Trouble() string {
-	return strings.Join(p.t.troubles(), "; ")
-}
+func (p *partition) Trouble() string { return p.t.trouble() }

@@ -26,20 +26,18 @@ const (
 
 // taker reads lines into a journal, until it is stopped.
 type taker struct {
-	j    *journal.Journal
+	in   *journal.Intake
 	line int // the longest
 	// gather bounds what is written down in one piece: the journal must have room for it.
 	gather int
 	ctx    context.Context
 	end    context.CancelFunc
 	done   sync.WaitGroup
-	away   connect.Health // of what is reached
-	write  connect.Health // of the journal
 	where  string
 }
 
 func newTaker(j *journal.Journal, line int, limit int64) *taker {
-	t := &taker{j: j, line: line, gather: int(min(gathered, limit/8))}
+	t := &taker{in: journal.NewIntake(j), line: line, gather: int(min(gathered, limit/8))}
 	t.ctx, t.end = context.WithCancel(context.Background())
 	return t
 }
@@ -50,14 +48,9 @@ func (t *taker) stop() {
 	t.done.Wait()
 }
 
-// troubles says what keeps lines from coming.
-func (t *taker) troubles() (out []string) {
-	for _, text := range []string{t.away.Trouble(t.where + " has not been reached"), t.write.Trouble("lines could not be written down")} {
-		if text != "" {
-			out = append(out, text)
-		}
-	}
-	return out
+// trouble says what keeps lines from coming.
+func (t *taker) trouble() string {
+	return t.in.Trouble(t.where+" has not been reached", "lines could not be written down")
 }
 
 // reach reads what an address sends; where it ends the connection, or cannot be reached, it tries again.
@@ -68,7 +61,7 @@ func (t *taker) reach(address string, secured *tls.Config) {
 		for t.ctx.Err() == nil {
 			c, err := t.dial(address, secured)
 			if err == nil {
-				t.away.OK()
+				t.in.Way.OK()
 				pauses.Reset()
 				err = t.read(c)
 			}
@@ -78,7 +71,7 @@ func (t *taker) reach(address string, secured *tls.Config) {
 			if err == nil {
 				err = errors.New("it ended the connection")
 			}
-			t.away.Fault(err.Error())
+			t.in.Way.Fault(err.Error())
 			select {
 			case <-time.After(pauses.NextBackOff()):
 			case <-t.ctx.Done():
@@ -141,7 +134,7 @@ func (t *taker) read(c net.Conn) error {
 		}
 		// What has come already is written down in one piece.
 		if len(lines) > 0 && (err != nil || !another(in) || size >= t.gather || len(lines) >= gatheredLines) {
-			if !t.put(lines) {
+			if !t.in.Put(t.ctx, lines) {
 				return nil
 			}
 			lines, size = lines[:0], 0
@@ -180,27 +173,5 @@ func (t *taker) next(in *bufio.Reader) (line []byte, err error) {
 			slog.Warn("a line was left out: it is too long; raise line: to take it", "bytes", long, "most", t.line)
 		}
 		return bytes.TrimRight(line, "\r\n"), err
-	}
-}
-
-// put writes lines down, and waits for as long as the journal cannot take them: nothing more is read meanwhile. False where
-// they cannot be any more.
-func (t *taker) put(lines [][]byte) bool {
-	pauses := connect.Pauses()
-	for {
-		_, _, err := t.j.Append("", lines)
-		switch {
-		case err == nil:
-			t.write.OK()
-			return true
-		case errors.Is(err, journal.ErrClosed):
-			return false
-		}
-		t.write.Fault(err.Error())
-		select {
-		case <-time.After(pauses.NextBackOff()):
-		case <-t.ctx.Done():
-			return false
-		}
 	}
 }

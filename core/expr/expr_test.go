@@ -48,7 +48,7 @@ func put(c *row.Column, v any) {
 		for k, x := range v {
 			one := row.NewColumn(row.Int)
 			one.AppendInt(int64(x))
-			c.AppendBytes(row.AppendElement(append(row.AppendLength(nil, len(k)), k...), one, 0))
+			c.AppendBytes(row.AppendElement(row.AppendText(nil, k), one, 0))
 		}
 	}
 }

@@ -145,7 +145,7 @@ func makeMap(kind row.Kind) ownFunction {
 		var out []byte
 		for i, k := range names {
 			entries[k].AppendTo(c)
-			out = row.AppendElement(append(row.AppendLength(out, len(k)), k...), c, i)
+			out = row.AppendElement(row.AppendText(out, k), c, i)
 		}
 		return Value{Kind: kind, S: string(out)}, nil
 	}

@@ -15,7 +15,7 @@ func AppendElement(dst []byte, c *Column, i int) []byte {
 	case c.Kind == Double:
 		return binary.LittleEndian.AppendUint64(append(dst, 1), math.Float64bits(c.F[i]))
 	case c.Kind.Text():
-		return append(AppendLength(append(dst, 1), len(c.Bytes(i))), c.Bytes(i)...)
+		return AppendText(append(dst, 1), c.Bytes(i))
 	}
 	return binary.LittleEndian.AppendUint64(append(dst, 1), uint64(c.I[i]))
 }
@@ -41,13 +41,10 @@ func AppendDistinct(dst []byte, c *Column, i int) []byte {
 		return binary.LittleEndian.AppendUint64(append(dst, 1), 0)
 	case c.Kind == Decimal:
 		text := PlainDecimal(c.Bytes(i))
-		return append(AppendLength(append(dst, 1), len(text)), text...)
+		return AppendText(append(dst, 1), text)
 	}
 	return AppendElement(dst, c, i)
 }
-
-// AppendLength appends the length of a text, of a map's key for example.
-func AppendLength(dst []byte, n int) []byte { return binary.AppendUvarint(dst, uint64(n)) }
 
 // NextElement reads one element onto a column of its kind, and gives the rest; false where the bytes
 // are damaged.
@@ -75,6 +72,11 @@ func NextElement(data []byte, c *Column) ([]byte, bool) {
 		c.AppendInt(int64(binary.LittleEndian.Uint64(data)))
 	}
 	return data[8:], true
+}
+
+// AppendText appends a text with its length before it.
+func AppendText[T ~string | ~[]byte](dst []byte, text T) []byte {
+	return append(binary.AppendUvarint(dst, uint64(len(text))), text...)
 }
 
 // NextText reads a text with its length.

@@ -458,25 +458,39 @@ func (k *compiler) enum(s *avro.EnumSchema, f *codec.Field) taker {
 	}
 }
 
-// list reads an array.
-func (k *compiler) list(items avro.Schema, f *codec.Field) taker {
+// element makes what reads an element of a list or map for a field of these, and gives it as they hold it; false for one of another type. What
+// it gives lasts until the next one.
+func (k *compiler) element(s avro.Schema, f *codec.Field) func(p *reading) ([]byte, bool) {
 	elem := *f
 	elem.Kind = f.Kind.Elem()
-	one, take := row.NewColumn(elem.Kind), k.taker(items, &elem)
+	one, take := row.NewColumn(elem.Kind), k.taker(s, &elem)
+	var out []byte
+	return func(p *reading) ([]byte, bool) {
+		one.Reset()
+		switch take(p, one) {
+		case other:
+			return nil, false
+		case null:
+			one.AppendNull()
+		}
+		out = row.AppendElement(out[:0], one, 0)
+		return out, true
+	}
+}
+
+// list reads an array.
+func (k *compiler) list(items avro.Schema, f *codec.Field) taker {
+	next := k.element(items, f)
 	var out []byte
 	return func(p *reading, c *row.Column) result {
 		out = out[:0]
 		good := taken
 		p.elements(func() {
-			one.Reset()
-			switch take(p, one) {
-			case other:
+			v, ok := next(p)
+			if !ok {
 				good = other
-				return
-			case null:
-				one.AppendNull()
 			}
-			out = row.AppendElement(out, one, 0)
+			out = append(out, v...)
 		})
 		if good == taken {
 			c.AppendBytes(out)
@@ -487,37 +501,21 @@ func (k *compiler) list(items avro.Schema, f *codec.Field) taker {
 
 // entries reads a map; of a name that stands twice the last one counts.
 func (k *compiler) entries(values avro.Schema, f *codec.Field) taker {
-	elem := *f
-	elem.Kind = f.Kind.Elem()
-	one, take := row.NewColumn(elem.Kind), k.taker(values, &elem)
+	next := k.element(values, f)
 	return func(p *reading, c *row.Column) result {
 		good, found := taken, map[string][]byte{}
 		p.elements(func() {
 			name := string(p.bytes())
-			one.Reset()
-			switch take(p, one) {
-			case other:
+			v, ok := next(p)
+			if !ok {
 				good = other
-				return
-			case null:
-				one.AppendNull()
 			}
-			found[name] = row.AppendElement(nil, one, 0)
+			found[name] = slices.Clone(v)
 		})
-		if good != taken {
-			return good
+		if good == taken {
+			c.AppendBytes(codec.AppendEntries(nil, found))
 		}
-		var out []byte
-		names := make([]string, 0, len(found))
-		for name := range found {
-			names = append(names, name)
-		}
-		slices.Sort(names)
-		for _, name := range names {
-			out = append(append(row.AppendLength(out, len(name)), name...), found[name]...)
-		}
-		c.AppendBytes(out)
-		return taken
+		return good
 	}
 }
 
