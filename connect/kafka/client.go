@@ -23,6 +23,7 @@ import (
 
 	"undertide/connect"
 	"undertide/connect/registry"
+	"undertide/connect/secure"
 	"undertide/nearest"
 )
 
@@ -119,18 +120,12 @@ func (c Connection) unreachable(err error) error {
 
 // denied words a refusal of the broker's: of the sign-in, the certificate, or a right. nil for others.
 func (c Connection) denied(err error) error {
-	var verify *tls.CertificateVerificationError
-	var record tls.RecordHeaderError
-	var alert tls.AlertError
+	if why := secure.Why(err); why != "" {
+		return fmt.Errorf("%s: %w: %s", c, connect.ErrDenied, why)
+	}
 	switch {
 	case errors.Is(err, kerr.SaslAuthenticationFailed), errors.Is(err, kerr.UnsupportedSaslMechanism), errors.Is(err, kerr.IllegalSaslState):
 		return fmt.Errorf("%s: %w: the sign-in is refused; check mechanism, user and password of the connection", c, connect.ErrDenied)
-	case errors.As(err, &verify):
-		return fmt.Errorf("%s: %w: its certificate is not trusted (%s); give the authority that signed it as tls.ca, and tls.server_name where the name differs", c, connect.ErrDenied, verify.Err)
-	case errors.As(err, &record):
-		return fmt.Errorf("%s: %w: it does not speak TLS here; leave tls out, or take the port that does", c, connect.ErrDenied)
-	case errors.As(err, &alert):
-		return fmt.Errorf("%s: %w: it refuses this side's certificate (%s); check tls.cert and tls.key", c, connect.ErrDenied, alert.Error())
 	case errors.Is(err, kerr.TopicAuthorizationFailed), errors.Is(err, kerr.ClusterAuthorizationFailed), errors.Is(err, kerr.GroupAuthorizationFailed):
 		return fmt.Errorf("%s: %w: %s; ask for the right, or sign in as another user", c, connect.ErrDenied, strings.ToLower(kerr.ErrorForCode(codeOf(err)).Error()))
 	}

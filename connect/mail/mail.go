@@ -6,7 +6,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
@@ -177,12 +176,11 @@ func (l *looker) Try(ctx context.Context, _ string) []connect.Step {
 // explain words why a server was not reached, or takes nothing.
 func explain(name, address string, err error) error {
 	var op *net.OpError
-	var verify *tls.CertificateVerificationError
 	var said *textproto.Error
 	who := fmt.Sprintf("mail server %s (%s)", name, address)
 	switch {
-	case errors.As(err, &verify):
-		return fmt.Errorf("%s: %w: its certificate is not trusted (%s); give the authority that signed it as tls.ca, and tls.server_name where the name differs", who, connect.ErrDenied, verify.Err)
+	case secure.Why(err) != "":
+		return fmt.Errorf("%s: %w: %s", who, connect.ErrDenied, secure.Why(err))
 	case errors.As(err, &said) && (said.Code == 535 || said.Code == 534 || said.Code == 530 || said.Code == 538):
 		return fmt.Errorf("%s: %w: it answers %d %s; check user and password", who, connect.ErrDenied, said.Code, said.Msg)
 	case errors.As(err, &op) && op.Op == "dial" && op.Err != nil:

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"undertide/connect"
+	"undertide/connect/secure"
 )
 
 // broker says how a broker is reached.
@@ -75,7 +76,7 @@ type session interface {
 func (b *broker) begin(ctx context.Context, d dialing) (session, error) {
 	limited, stop := context.WithTimeout(ctx, reachIn)
 	defer stop()
-	conn, err := b.dial(limited)
+	conn, err := secure.Dial(limited, b.address, b.tls)
 	if err != nil {
 		return nil, b.explain(err)
 	}
@@ -91,13 +92,6 @@ func (b *broker) begin(ctx context.Context, d dialing) (session, error) {
 	return s, nil
 }
 
-func (b *broker) dial(ctx context.Context) (net.Conn, error) {
-	if b.tls != nil {
-		return (&tls.Dialer{Config: b.tls}).DialContext(ctx, "tcp", b.address)
-	}
-	return (&net.Dialer{}).DialContext(ctx, "tcp", b.address)
-}
-
 // refusal is what a broker says in place of what it was asked for.
 type refusal struct {
 	denied bool // for who asks: trying again does not help
@@ -109,9 +103,6 @@ func (r *refusal) Error() string { return r.text }
 // explain words why a broker does not do what it is asked for.
 func (b *broker) explain(err error) error {
 	var said *refusal
-	var verify *tls.CertificateVerificationError
-	var record tls.RecordHeaderError
-	var alert tls.AlertError
 	var op *net.OpError
 	why := err.Error()
 	switch {
@@ -121,12 +112,8 @@ func (b *broker) explain(err error) error {
 		return fmt.Errorf("%s: %w: %s; check user, password and rights", b, connect.ErrDenied, said.text)
 	case errors.As(err, &said):
 		return fmt.Errorf("%s: %w", b, err)
-	case errors.As(err, &verify):
-		return fmt.Errorf("%s: %w: its certificate is not trusted (%s); give the authority that signed it as tls.ca, and tls.server_name where the name differs", b, connect.ErrDenied, verify.Err)
-	case errors.As(err, &record):
-		return fmt.Errorf("%s: %w: it does not speak TLS here; leave tls out, or take the port that does", b, connect.ErrDenied)
-	case errors.As(err, &alert):
-		return fmt.Errorf("%s: %w: it refuses this side's certificate (%s); check tls.cert and tls.key", b, connect.ErrDenied, alert.Error())
+	case secure.Why(err) != "":
+		return fmt.Errorf("%s: %w: %s", b, connect.ErrDenied, secure.Why(err))
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), strings.Contains(why, "connection reset"):
 		why = "it ends the conversation at once; perhaps it wants TLS, or speaks another version"
 	case errors.Is(err, context.DeadlineExceeded), errors.Is(err, os.ErrDeadlineExceeded):

@@ -11,6 +11,7 @@ import (
 	"undertide/connect"
 	"undertide/connect/made"
 	"undertide/connect/pattern"
+	"undertide/connect/secure"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/core/step"
@@ -253,7 +254,7 @@ func (l *Looker) Try(ctx context.Context, filter string) []connect.Step {
 	t := connect.NewTrial(connect.Step{Name: "reached"}, connect.Step{Name: "signed in"}, connect.Step{Name: "may read", Needs: connect.ByReading})
 	ctx, cancel := context.WithTimeout(ctx, 2*reachIn)
 	defer cancel()
-	conn, err := l.to.dial(ctx)
+	conn, err := secure.Dial(ctx, l.to.address, l.to.tls)
 	if !t.Say(reachedStep, err == nil, "%s answers", l.to.address) {
 		t[reachedStep].Text = l.to.explain(err).Error()
 		return t

@@ -27,9 +27,8 @@ import (
 // The bound is 6; A commits 5, and B begins and holds 7. A has ended, so 5 and 6 are read; B does not matter, since it takes greater
 // values only.
 type growing struct {
-	to      *reached
-	called  string
-	query   string
+	to *reached
+	asked
 	column  string
 	every   time.Duration
 	health  connect.Health
@@ -43,7 +42,6 @@ type growing struct {
 	skip  int64    // of the next rows, those that were given already
 	told  bool     // that there are no more
 	over  atomic.Bool
-	n     int64
 }
 
 // growth is a position: the value that was read last, and how many rows of that value were. Up to the bound, where there is one, rows are settled and
@@ -71,7 +69,7 @@ func (p *growing) begin(ctx context.Context) error {
 	p.conn = conn
 	described, err := conn.Prepare(ctx, "", "select "+quote(p.column)+" from ("+p.query+"\n) t")
 	if err != nil {
-		return (&whole{to: p.to, called: p.called}).explain(err)
+		return p.explainAt(p.to, err)
 	}
 	if err := conn.QueryRow(ctx, "select format_type($1, null)", described.Fields[0].DataTypeOID).Scan(&p.typed); err != nil {
 		return p.to.explain(err)
@@ -128,7 +126,7 @@ func (p *growing) Read(ctx context.Context, c *engine.Chunk) error {
 			p.sleep(ctx, p.every)
 			continue
 		case !mayPass(err) && !errors.Is(err, connect.ErrUnreachable):
-			return (&whole{to: p.to, called: p.called}).explain(err)
+			return p.explainAt(p.to, err)
 		}
 		p.drop()
 		p.health.Fault(strings.TrimPrefix(p.to.explain(err).Error(), p.to.String()+" "))
@@ -194,7 +192,6 @@ func (p *growing) read(ctx context.Context, c *engine.Chunk) error {
 		c.Raw = append(c.Raw, text...)
 		c.Ends = append(c.Ends, uint32(len(c.Raw)))
 		c.Bytes += int64(len(text))
-		p.n++
 	}
 	return nil
 }

@@ -290,13 +290,9 @@ func (s *sink) table(schema row.Schema) *table {
 }
 
 func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
-	l, ok := s.Connection.Link.(*Link)
-	if !ok {
-		return nil, fmt.Errorf("connection %s is no connection to a database", s.Connection.Name)
-	}
-	r, err := l.reach(s.Connection.Name)
+	r, err := databaseOf(s.Connection)
 	if err != nil {
-		return nil, fmt.Errorf("connection %s: %w", s.Connection.Name, err)
+		return nil, err
 	}
 	w := &writer{to: r, table: s.table(o.Schema), create: s.Create, job: o.Job, sink: o.Name}
 	if o.Shipments != "" {
@@ -309,7 +305,7 @@ func (s *sink) Place(string, bool) string { return connect.StreamText(s) }
 
 // Fit compares what is written with the table that is there, a step for each column.
 func (s *sink) Fit(ctx context.Context, schema row.Schema) ([]connect.Step, error) {
-	l, err := s.Connection.Link.(*Link).reach(s.Connection.Name)
+	l, err := databaseOf(s.Connection)
 	if err != nil {
 		return nil, err
 	}

@@ -87,6 +87,19 @@ func (l *Link) secure(config *pgx.ConnConfig) error {
 	return nil
 }
 
+// databaseOf gives what a connection reaches.
+func databaseOf(c *connect.Connection) (*reached, error) {
+	l, ok := c.Link.(*Link)
+	if !ok {
+		return nil, fmt.Errorf("connection %s is no connection to a database", c.Name)
+	}
+	r, err := l.reach(c.Name)
+	if err != nil {
+		return nil, fmt.Errorf("connection %s: %w", c.Name, err)
+	}
+	return r, nil
+}
+
 // open connects.
 func (r *reached) open(ctx context.Context) (*pgx.Conn, error) {
 	conn, err := pgx.ConnectConfig(ctx, r.config.Copy())
@@ -106,14 +119,13 @@ func (r *reached) close(conn *pgx.Conn) {
 func (r *reached) explain(err error) error {
 	var said *pgconn.PgError
 	var op *net.OpError
-	var verify *tls.CertificateVerificationError
 	switch {
 	case err == nil:
 		return nil
 	case errors.As(err, &said):
 		return r.said(said)
-	case errors.As(err, &verify):
-		return fmt.Errorf("%s: %w: its certificate is not trusted (%s); give the authority that signed it as tls.ca, and tls.server_name where the name differs", r, connect.ErrDenied, verify.Err)
+	case secure.Why(err) != "":
+		return fmt.Errorf("%s: %w: %s", r, connect.ErrDenied, secure.Why(err))
 	case errors.As(err, &op) && op.Err != nil:
 		return fmt.Errorf("%s %w: %s; check that it runs and that the address is right", r, connect.ErrUnreachable, op.Err)
 	case errors.Is(err, context.DeadlineExceeded), pgconn.Timeout(err):

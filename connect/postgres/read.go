@@ -21,7 +21,32 @@ type reading struct {
 	Query      string              `set:"query,once" about:"Or what a query gives." hint:"select id, name from berths where open"`
 }
 
-func (r *reading) Check(c *connect.Checker) {
+func (r *reading) Check(c *connect.Checker) { checkAsked(c) }
+
+func (r *reading) Reads(*connect.Format) string {
+	if r.Connection == nil {
+		return "a table"
+	}
+	return r.asks().called + " of " + r.Connection.Name
+}
+
+func (r *reading) asks() asked { return askedOf(r.Table, r.Query) }
+
+// asked is what rows are read by: a table, or a query.
+type asked struct {
+	called string // for people
+	query  string
+}
+
+func askedOf(table tableName, query string) asked {
+	if query != "" {
+		return asked{"a query", query}
+	}
+	return asked{"table " + string(table), "select * from " + table.quoted()}
+}
+
+// checkAsked says whether one of the two is there.
+func checkAsked(c *connect.Checker) {
 	table, query := c.Has("table"), c.Has("query")
 	switch {
 	case table && query:
@@ -34,20 +59,6 @@ func (r *reading) Check(c *connect.Checker) {
 	}
 }
 
-func (r *reading) Reads(*connect.Format) string {
-	if r.Connection == nil {
-		return "a table"
-	}
-	return r.what() + " of " + r.Connection.Name
-}
-
-func (r *reading) what() string {
-	if r.Query != "" {
-		return "a query"
-	}
-	return "table " + string(r.Table)
-}
-
 func (r *reading) Unbounded() bool { return false }
 
 // Stream gives the table; empty for a query.
@@ -55,19 +66,11 @@ func (r *reading) Stream() (*connect.Connection, string) { return r.Connection, 
 
 // Open makes what reads it; the server is reached as reading begins.
 func (r *reading) Open(context.Context, connect.Opening) (connect.Opened, error) {
-	l, ok := r.Connection.Link.(*Link)
-	if !ok {
-		return connect.Opened{}, fmt.Errorf("connection %s is no connection to a database", r.Connection.Name)
-	}
-	to, err := l.reach(r.Connection.Name)
+	to, err := databaseOf(r.Connection)
 	if err != nil {
-		return connect.Opened{}, fmt.Errorf("connection %s: %w", r.Connection.Name, err)
+		return connect.Opened{}, err
 	}
-	p := &whole{to: to, called: r.what(), query: "select * from " + r.Table.quoted()}
-	if r.Query != "" {
-		p.query = r.Query
-	}
-	return connect.Opened{Partitions: []engine.Partition{p}}, nil
+	return connect.Opened{Partitions: []engine.Partition{&whole{to: to, asked: r.asks()}}}, nil
 }
 
 // Sample takes the first rows.
@@ -83,9 +86,8 @@ func (r *reading) Sample(ctx context.Context, o connect.Opening, which connect.S
 // whole gives the rows of a query, each as a JSON object by the names of its columns, as the server writes it (PostgreSQL,
 // "JSON Functions", row_to_json). It is read in one transaction that writes nothing.
 type whole struct {
-	to     *reached
-	called string
-	query  string
+	to *reached
+	asked
 
 	conn *pgx.Conn
 	rows pgx.Rows
@@ -137,20 +139,22 @@ func (p *whole) peek() error {
 	return nil
 }
 
-// explain says what is in the way of the query.
-func (p *whole) explain(err error) error {
+// explain and explainAt say what is in the way of the query.
+func (p *whole) explain(err error) error { return p.explainAt(p.to, err) }
+
+func (p asked) explainAt(to *reached, err error) error {
 	var said *pgconn.PgError
 	if errors.As(err, &said) {
 		switch said.Code {
 		case "55P03":
-			return fmt.Errorf("%s: %s is locked by somebody, for more than %s; wait for whoever changes it, or end that session", p.to, p.called, lockWithin)
+			return fmt.Errorf("%s: %s is locked by somebody, for more than %s; wait for whoever changes it, or end that session", to, p.called, lockWithin)
 		case "42P01":
-			return fmt.Errorf("%s: %w: %s; create it, or name one that is there", p.to, connect.ErrNoStream, said.Message)
+			return fmt.Errorf("%s: %w: %s; create it, or name one that is there", to, connect.ErrNoStream, said.Message)
 		case "42601", "42703", "25006":
-			return fmt.Errorf("%s: the query is not right: %s", p.to, said.Message)
+			return fmt.Errorf("%s: the query is not right: %s", to, said.Message)
 		}
 	}
-	return p.to.explain(err)
+	return to.explain(err)
 }
 
 // Read fills c with the next rows.

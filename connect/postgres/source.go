@@ -68,17 +68,11 @@ func slotOf(job, source string) slotName {
 
 // Check asks for one of the two ways.
 func (s *source) Check(c *connect.Checker) {
-	table, query := c.Has("table"), c.Has("query")
-	switch {
-	case table && query:
-		c.Fault("table and query stand together", "keep one of them", "query")
-	case !table && !query:
-		c.Fault("what is read is not said", "add table: and its name, or query: select …")
-	}
+	checkAsked(c)
 	switch {
 	case s.Changes && c.Has("follow"):
 		c.Fault("follow and changes stand together", "keep one of them", "follow")
-	case s.Changes && query:
+	case s.Changes && c.Has("query"):
 		c.Fault("a query has no changes", "name a table, or give follow: and a column", "query")
 	case !s.Changes && !c.Has("follow"):
 		c.Fault("it is not said how further rows are found", "add follow: and a column that grows, such as an identity, or changes: true")
@@ -91,9 +85,6 @@ func (s *source) Check(c *connect.Checker) {
 	}
 	if c.Has("every") && s.Every < 10*time.Millisecond {
 		c.Fault("the server would be asked without a pause", "give 10ms or more", "every")
-	}
-	if c.Has("decode") {
-		c.Fault("a table has columns, and no format", "leave decode out", "decode")
 	}
 	if s.Slot == "" {
 		s.Slot = slotOf(c.Job, c.Name)
@@ -108,14 +99,7 @@ func (s *source) Reads(*connect.Format) string {
 	case s.Changes:
 		return "rows and changes of table " + string(s.Table) + " of " + s.Connection.Name + ", by slot " + string(s.Slot)
 	}
-	return s.what() + " of " + s.Connection.Name + " by " + string(s.Follow) + " as it grows"
-}
-
-func (s *source) what() string {
-	if s.Query != "" {
-		return "a query"
-	}
-	return "table " + string(s.Table)
+	return s.asks().called + " of " + s.Connection.Name + " by " + string(s.Follow) + " as it grows"
 }
 
 // Unbounded implements [connect.Source].
@@ -150,33 +134,16 @@ func (s *source) Document() connect.Origin {
 // HasStored says whether events have a time: changes that at which they were committed.
 func (s *source) HasStored() bool { return s.Changes }
 
-func (s *source) reach() (*reached, error) {
-	l, ok := s.Connection.Link.(*Link)
-	if !ok {
-		return nil, fmt.Errorf("connection %s is no connection to a database", s.Connection.Name)
-	}
-	to, err := l.reach(s.Connection.Name)
-	if err != nil {
-		return nil, fmt.Errorf("connection %s: %w", s.Connection.Name, err)
-	}
-	return to, nil
-}
-
-func (s *source) query() string {
-	if s.Query != "" {
-		return s.Query
-	}
-	return "select * from " + s.Table.quoted()
-}
+func (s *source) asks() asked { return askedOf(s.Table, s.Query) }
 
 // Open reaches the server.
 func (s *source) Open(ctx context.Context, o connect.Opening) (opened connect.Opened, err error) {
-	to, err := s.reach()
+	to, err := databaseOf(s.Connection)
 	if err != nil {
 		return opened, err
 	}
 	if !s.Changes {
-		p := &growing{to: to, called: s.what(), query: s.query(), column: string(s.Follow), every: cmp.Or(s.Every, time.Second)}
+		p := &growing{to: to, asked: s.asks(), column: string(s.Follow), every: cmp.Or(s.Every, time.Second)}
 		opened.Partitions = []engine.Partition{p}
 		return opened, p.try(ctx)
 	}
@@ -206,7 +173,7 @@ func (s *source) Forget(ctx context.Context) error {
 	if !s.Changes {
 		return nil
 	}
-	to, err := s.reach()
+	to, err := databaseOf(s.Connection)
 	if err != nil {
 		return err
 	}
@@ -224,15 +191,15 @@ func (s *source) Forget(ctx context.Context) error {
 
 // Sample takes rows that are there.
 func (s *source) Sample(ctx context.Context, _ connect.Opening, which connect.Sampling) (out connect.Sample, err error) {
-	to, err := s.reach()
+	to, err := databaseOf(s.Connection)
 	if err != nil {
 		return out, err
 	}
-	query := s.query()
+	asks := s.asks()
 	if s.Follow != "" && which.From == connect.Newest {
-		query = fmt.Sprintf("select * from (select * from (%s\n) t order by %s desc nulls last limit %d) t order by %s", query, quote(string(s.Follow)), which.Rows, quote(string(s.Follow)))
+		asks.query = fmt.Sprintf("select * from (select * from (%s\n) t order by %s desc nulls last limit %d) t order by %s", asks.query, quote(string(s.Follow)), which.Rows, quote(string(s.Follow)))
 	}
-	err = connect.Drain(ctx, &whole{to: to, called: s.what(), query: query}, which.Rows, &out)
+	err = connect.Drain(ctx, &whole{to: to, asked: asks}, which.Rows, &out)
 	out.Format = "json"
 	for i := range out.Events {
 		out.Events[i].Hidden = func(c *row.Column, field string) bool {

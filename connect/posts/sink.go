@@ -5,7 +5,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -145,14 +144,13 @@ func (l *looker) Try(ctx context.Context, _ string) []connect.Step {
 // explain words why a receiver was not reached.
 func explain(name, address string, err error) error {
 	var op *net.OpError
-	var verify *tls.CertificateVerificationError
 	host := address
 	if u, e := url.Parse(address); e == nil {
 		host = u.Host
 	}
 	switch {
-	case errors.As(err, &verify):
-		return fmt.Errorf("receiver %s (%s): %w: its certificate is not trusted (%s); give the authority that signed it as tls.ca", name, host, connect.ErrDenied, verify.Err)
+	case secure.Why(err) != "":
+		return fmt.Errorf("receiver %s (%s): %w: %s", name, host, connect.ErrDenied, secure.Why(err))
 	case errors.As(err, &op) && op.Err != nil:
 		return fmt.Errorf("receiver %s (%s) %w: %s; check that it runs and that the address is right", name, host, connect.ErrUnreachable, op.Err)
 	}

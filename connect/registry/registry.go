@@ -16,6 +16,7 @@ import (
 	"github.com/twmb/franz-go/pkg/sr"
 
 	"undertide/connect"
+	"undertide/connect/secure"
 )
 
 // Client asks one registry. Safe for concurrent use.
@@ -124,7 +125,6 @@ func (c *Client) Explain(err error, what string) error { return c.explain(err, w
 func (c *Client) explain(err error, what string) error {
 	var said *sr.ResponseError
 	var op *net.OpError
-	var verify *tls.CertificateVerificationError
 	switch {
 	case errors.As(err, &said) && said.StatusCode == http.StatusNotFound:
 		return fmt.Errorf("%s: %w: %s", c, connect.ErrNoSchema, what)
@@ -134,8 +134,8 @@ func (c *Client) explain(err error, what string) error {
 		return fmt.Errorf("%s: %s: %s", c, what, said.Message)
 	case errors.As(err, &said):
 		return fmt.Errorf("%s %w: it answers %d", c, connect.ErrUnreachable, said.StatusCode)
-	case errors.As(err, &verify):
-		return fmt.Errorf("%s: %w: its certificate is not trusted (%s); give the authority that signed it as tls.ca", c, connect.ErrDenied, verify.Err)
+	case secure.Why(err) != "":
+		return fmt.Errorf("%s: %w: %s", c, connect.ErrDenied, secure.Why(err))
 	case errors.As(err, &op) && op.Err != nil:
 		return fmt.Errorf("%s %w: %s; check that it runs and that the address is right", c, connect.ErrUnreachable, op.Err)
 	case errors.Is(err, context.Canceled):

@@ -2,10 +2,12 @@
 package secure
 
 import (
+	"context"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"net"
 	"strings"
 
 	"undertide/disk"
@@ -62,4 +64,29 @@ func pemOf(files *disk.Files, what, text string) ([]byte, error) {
 		return nil, fmt.Errorf("%s: give PEM, or the path of a file of it that this program may read: %w", what, err)
 	}
 	return out, nil
+}
+
+// Why words what is wrong where TLS does not come about, with what would help; empty for an error that is none of TLS. Trying again does not
+// help.
+func Why(err error) string {
+	var verify *tls.CertificateVerificationError
+	var record tls.RecordHeaderError
+	var alert tls.AlertError
+	switch {
+	case errors.As(err, &verify):
+		return fmt.Sprintf("its certificate is not trusted (%s); give the authority that signed it as tls.ca, and tls.server_name where the name differs", verify.Err)
+	case errors.As(err, &record):
+		return "it does not speak TLS here; leave tls out, or take the port that does"
+	case errors.As(err, &alert):
+		return fmt.Sprintf("it refuses this side's certificate (%s); check tls.cert and tls.key", alert.Error())
+	}
+	return ""
+}
+
+// Dial reaches an address over TCP, and over TLS where its settings are not nil.
+func Dial(ctx context.Context, address string, secured *tls.Config) (net.Conn, error) {
+	if secured != nil {
+		return (&tls.Dialer{Config: secured}).DialContext(ctx, "tcp", address)
+	}
+	return (&net.Dialer{}).DialContext(ctx, "tcp", address)
 }

@@ -14,6 +14,7 @@ import (
 
 	"undertide/connect"
 	"undertide/connect/journal"
+	"undertide/connect/secure"
 )
 
 const (
@@ -83,10 +84,7 @@ func (t *taker) reach(address string, secured *tls.Config) {
 func (t *taker) dial(address string, secured *tls.Config) (net.Conn, error) {
 	ctx, stop := context.WithTimeout(t.ctx, 10*time.Second)
 	defer stop()
-	if secured != nil {
-		return (&tls.Dialer{Config: secured}).DialContext(ctx, "tcp", address)
-	}
-	return (&net.Dialer{}).DialContext(ctx, "tcp", address)
+	return secure.Dial(ctx, address, secured)
 }
 
 // serve reads what all send who come to l.
