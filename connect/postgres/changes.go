@@ -49,7 +49,8 @@ type follower struct {
 	in    *journal.Intake
 	table tableName
 	slot  string
-	brief bool // the slot ends with the run
+	owner string // job and source, by which a publication says whose it is
+	brief bool   // the slot ends with the run
 	types *pgtype.Map
 
 	ctx  context.Context
@@ -57,10 +58,12 @@ type follower struct {
 	done sync.WaitGroup
 	held connect.Health // what the server holds back for the slot
 
-	last  stamp         // of the newest event that stands in the journal
-	ok    bool          // the rows of the snapshot stand there whole
-	whole chan struct{} // closed once they do
-	warn  bool          // it was said that a value was not sent
+	last  stamp           // of the newest event that stands in the journal
+	ok    bool            // the rows of the snapshot stand there whole
+	whole chan struct{}   // closed once they do
+	gone  context.Context // is done when it can follow no further; its cause says why
+	lose  context.CancelCauseFunc
+	warn  bool // it was said that a value was not sent
 }
 
 // stamp is where an event stands in the server's log.
@@ -73,8 +76,9 @@ func (s stamp) before(o stamp) bool {
 	return s.commit < o.commit || s.commit == o.commit && s.number < o.number
 }
 
-func newFollower(to *reached, j *journal.Journal, table tableName, slot string, brief bool) *follower {
-	t := &follower{to: to, in: journal.NewIntake(j), table: table, slot: slot, brief: brief, types: pgtype.NewMap(), whole: make(chan struct{})}
+func newFollower(to *reached, j *journal.Journal, table tableName, slot, owner string, brief bool) *follower {
+	t := &follower{to: to, in: journal.NewIntake(j), table: table, slot: slot, owner: owner, brief: brief, types: pgtype.NewMap(), whole: make(chan struct{})}
+	t.gone, t.lose = context.WithCancelCause(context.Background())
 	t.ctx, t.end = context.WithCancel(context.Background())
 	return t
 }
@@ -190,13 +194,8 @@ func (t *follower) prepare(ctx context.Context) error {
 	if !there {
 		return fmt.Errorf("%s: %w: relation %s does not exist; create it, or name one that is there", t.to, connect.ErrNoStream, t.table)
 	}
-	if err := conn.QueryRow(limited, "select exists (select from pg_publication where pubname = $1)", t.slot).Scan(&there); err != nil {
-		return t.to.explain(err)
-	}
-	if !there {
-		if _, err := conn.Exec(limited, "create publication "+publicationOf(t.slot)+" for table "+t.table.quoted()); err != nil {
-			return fmt.Errorf("make publication %s: %w", t.slot, t.to.explain(err))
-		}
+	if err := t.publish(limited, conn); err != nil {
+		return err
 	}
 	var slot, active bool
 	err = conn.QueryRow(limited, "select true, active from pg_replication_slots where slot_name = $1", t.slot).Scan(&slot, &active)
@@ -207,7 +206,48 @@ func (t *follower) prepare(ctx context.Context) error {
 		return fmt.Errorf("%s: slot %s is in use by another; give this one its own in slot", t.to, t.slot)
 	}
 	if t.ok && !slot && !t.brief {
-		return fmt.Errorf("%s has no slot %s any more, so what was changed since %s is not to be had; start anew with an empty checkpoint folder, which reads the rows that are there", t.to, t.slot, t.last.commit)
+		return t.noSlot()
+	}
+	return nil
+}
+
+// notToBeHad says why nobody knows what was changed meanwhile.
+func (t *follower) notToBeHad(why string) error {
+	return fmt.Errorf("%s%s, so what was changed since %s is not to be had; start anew with an empty checkpoint folder, which reads the rows that are there", t.to, why, t.last.commit)
+}
+
+func (t *follower) noSlot() error { return t.notToBeHad(" has no slot " + t.slot + " any more") }
+
+// publish makes the publication, unless it is there, and sees that it has the table. One that says that it is another's is left alone, with its slot: else that one would lose
+// what is changed.
+func (t *follower) publish(ctx context.Context, conn *pgx.Conn) error {
+	var whose string
+	err := conn.QueryRow(ctx, "select coalesce(obj_description(oid, 'pg_publication'), '') from pg_publication where pubname = $1", t.slot).Scan(&whose)
+	switch {
+	case errors.Is(err, pgx.ErrNoRows):
+		says := "'" + strings.ReplaceAll(t.owner, "'", "''") + "'"
+		if _, err := conn.Exec(ctx, "create publication "+publicationOf(t.slot)+" for table "+t.table.quoted()+"; comment on publication "+publicationOf(t.slot)+" is "+says); err != nil {
+			return fmt.Errorf("make publication %s: %w", t.slot, t.to.explain(err))
+		}
+		return nil
+	case err != nil:
+		return t.to.explain(err)
+	case whose != "" && whose != t.owner:
+		return fmt.Errorf("%s: slot %s is that of %s; give this one its own in slot", t.to, t.slot, whose)
+	}
+	// One that was made for a table that is there no more has nothing to send.
+	var holds bool
+	err = conn.QueryRow(ctx, "select exists (select from pg_publication_rel r join pg_publication p on p.oid = r.prpubid where p.pubname = $1 and r.prrelid = to_regclass($2)) or (select puballtables from pg_publication where pubname = $1)", t.slot, t.table.quoted()).Scan(&holds)
+	switch {
+	case err != nil:
+		return t.to.explain(err)
+	case holds:
+		return nil
+	case t.ok:
+		return t.notToBeHad(": publication " + t.slot + " has no table " + string(t.table) + " any more, which was made anew or taken out of it")
+	}
+	if _, err := conn.Exec(ctx, "alter publication "+publicationOf(t.slot)+" add table "+t.table.quoted()); err != nil {
+		return fmt.Errorf("add the table to publication %s: %w", t.slot, t.to.explain(err))
 	}
 	return nil
 }
@@ -220,6 +260,10 @@ func (t *follower) run() {
 		err := t.follow()
 		t.in.Present(time.Time{})
 		if t.ctx.Err() != nil {
+			return
+		}
+		if said := (*pgconn.PgError)(nil); t.ok && errors.As(err, &said) && said.Code == undefined {
+			t.lose(t.noSlot())
 			return
 		}
 		if t.last != before {
@@ -262,8 +306,10 @@ func (t *follower) follow() error {
 			return err
 		}
 	}
+	begin, cancel := context.WithTimeout(t.ctx, reachIn) // the snapshot may have taken long
+	defer cancel()
 	options := pglogrepl.StartReplicationOptions{PluginArgs: []string{"proto_version '1'", "publication_names '" + publicationOf(t.slot) + "'"}}
-	if err := pglogrepl.StartReplication(limited, conn, t.slot, 0, options); err != nil { // 0: from where the server knows
+	if err := pglogrepl.StartReplication(begin, conn, t.slot, 0, options); err != nil { // 0: from where the server knows
 		return err
 	}
 	t.in.Present(time.Now())
@@ -341,6 +387,8 @@ func (t *follower) copied(frames [][]byte) error {
 }
 
 const (
+	// undefined is what the server says of a slot that is not there (PostgreSQL, "Error Codes", undefined_object).
+	undefined = "42704"
 	// statusEvery is how often the server is told how far the journal goes, at least.
 	statusEvery = 5 * time.Second
 	// piece bounds the bytes of a transaction that are written down at once.
@@ -564,6 +612,7 @@ func (t *follower) value(oid uint32, text []byte) (json.RawMessage, error) {
 func (t *follower) stop() {
 	t.end()
 	t.done.Wait()
+	t.lose(nil) // nobody waits for it any more
 }
 
 // changed is the journal's partition, without its frames.
@@ -584,7 +633,7 @@ func (p *changed) Read(ctx context.Context, c *engine.Chunk) error {
 	case <-p.t.ctx.Done():
 		return context.Canceled
 	}
-	if err := p.Partition.Read(ctx, c); err != nil {
+	if err := p.read(ctx, c); err != nil {
 		return err
 	}
 	m := changesMeta{Meta: c.Meta}
@@ -603,6 +652,18 @@ func (p *changed) Read(ctx context.Context, c *engine.Chunk) error {
 	}
 	c.Starts, c.Ends, c.Meta = c.Starts[:kept], c.Ends[:kept], m
 	return nil
+}
+
+// read reads the journal, until all of it is read and nothing follows any more.
+func (p *changed) read(ctx context.Context, c *engine.Chunk) error {
+	limited, stop := context.WithCancel(ctx)
+	defer stop()
+	defer context.AfterFunc(p.t.gone, stop)()
+	err := p.Partition.Read(limited, c)
+	if err != nil && ctx.Err() == nil && p.t.gone.Err() != nil {
+		return context.Cause(p.t.gone)
+	}
+	return err
 }
 
 // Quiet implements [engine.Quieter].

@@ -151,7 +151,7 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (opened connect.Op
 	if err != nil {
 		return opened, err
 	}
-	t := newFollower(to, j, s.Table, string(s.Slot), o.Journal == "")
+	t := newFollower(to, j, s.Table, string(s.Slot), "undertide "+o.Job+"."+o.Name, o.Journal == "")
 	if o.Journal == "" {
 		opened.Notes = append(opened.Notes, "the slot ends with this run: it keeps no checkpoints")
 	}

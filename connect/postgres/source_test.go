@@ -382,6 +382,89 @@ func TestChanges(t *testing.T) {
 	}
 }
 
+// TestSlotGone: a slot that is gone while it is followed, because somebody removed it or the session broke with which it ends, is an error of the run: what was
+// changed is not to be had. A slot of another job is left alone.
+func TestSlotGone(t *testing.T) {
+	s, _, _ := server(t)
+	c, address := yard(t, s, "gone")
+	conn := session(t, address)
+	must(t, conn, "drop table if exists t; create table t (id int primary key); insert into t values (1)")
+	for _, kept := range []bool{true, false} {
+		src := &source{Connection: c, Table: "t", Changes: true, Slot: "gone_slot"}
+		opened := connect.Opening{Job: "j", Name: "s"}
+		if kept {
+			opened.Journal, opened.Kept = t.TempDir(), true
+		}
+		o, p := opening(t, src, opened)
+		_, at := readSome(t, p, nil, "", 20*time.Second, func(all []event) bool { return len(all) == 1 })
+		other := opened
+		other.Job, other.Journal = "other", t.TempDir()
+		if _, err := (&source{Connection: c, Table: "t", Changes: true, Slot: "gone_slot"}).Open(context.Background(), other); err == nil || !strings.Contains(err.Error(), "slot gone_slot is that of undertide j.s; give this one its own") {
+			t.Errorf("the slot of another job: %v", err)
+		}
+		must(t, conn, "select pg_terminate_backend(active_pid) from pg_replication_slots where slot_name = 'gone_slot' and active")
+		if kept {
+			for range 200 { // before it is followed again
+				if _, err := conn.Exec(context.Background(), "select pg_drop_replication_slot('gone_slot')"); err == nil {
+					break
+				}
+				must(t, conn, "select pg_terminate_backend(active_pid) from pg_replication_slots where slot_name = 'gone_slot' and active")
+			}
+		}
+		p = journalAgain(o)
+		ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+		if err := p.Open(ctx, at); err != nil {
+			t.Fatal(err)
+		}
+		var err error
+		for err == nil {
+			var c engine.Chunk
+			err = p.Read(ctx, &c)
+		}
+		stop()
+		if !strings.Contains(err.Error(), "has no slot gone_slot any more") {
+			t.Errorf("kept %v: %v", kept, err)
+		}
+		p.Close()
+		o.Close()
+		must(t, conn, "drop publication gone_slot")
+	}
+}
+
+// TestTableAnew: a table that was made anew is followed by a start that begins anew, and one that goes on says that it cannot.
+func TestTableAnew(t *testing.T) {
+	s, _, _ := server(t)
+	c, address := yard(t, s, "anew")
+	conn := session(t, address)
+	create := func() {
+		must(t, conn, "drop table if exists t; create table t (id int primary key); insert into t values (1)")
+	}
+	start := func(dir string) (connect.Opened, error) {
+		return (&source{Connection: c, Table: "t", Changes: true, Slot: "anew_slot"}).Open(context.Background(), connect.Opening{Job: "j", Name: "s", Journal: dir, Kept: true})
+	}
+	dir := t.TempDir()
+	for _, folder := range []string{dir, t.TempDir()} {
+		create()
+		o, err := start(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, at := readSome(t, o.Partitions[0], nil, "", 20*time.Second, func(all []event) bool { return len(all) == 1 })
+		must(t, conn, "insert into t values (2)")
+		if got, _ := readSome(t, journalAgain(o), at, "", 20*time.Second, func(all []event) bool { return len(all) == 1 }); len(got) != 1 {
+			t.Error("a change does not come")
+		}
+		o.Close()
+	}
+	create()
+	if _, err := start(dir); err == nil || !strings.Contains(err.Error(), "has no table t any more") {
+		t.Errorf("it goes on: %v", err)
+	}
+	if err := (&source{Connection: c, Table: "t", Changes: true, Slot: "anew_slot"}).Forget(context.Background()); err != nil {
+		t.Error(err)
+	}
+}
+
 // plain writes a JSON object by its names in order.
 func plain(t *testing.T, text string) string {
 	t.Helper()
