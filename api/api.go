@@ -407,6 +407,11 @@ type Fits struct {
 	Why  []string `json:"why"` // not
 }
 
+// FitsOf says so of what a registry has against it.
+func FitsOf(why []string) Fits {
+	return Fits{Fits: len(why) == 0, Why: append([]string{}, why...)}
+}
+
 // NewTopic is a topic to be made.
 type NewTopic struct {
 	Name       string `json:"name"`

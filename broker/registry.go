@@ -153,17 +153,19 @@ func (r *Registry) versions(q *http.Request) (any, error) {
 	return out, err
 }
 
-// numberOf gives the version that is asked for, from 1.
-func numberOf(q *http.Request, of int) (int, error) {
+// versionOf gives the version of a subject that is asked for, from 1.
+func (r *Registry) versionOf(q *http.Request) (name string, ids []int, n int, err error) {
+	if name, ids, err = r.of(q); err != nil {
+		return name, nil, 0, err
+	}
 	text := q.PathValue("version")
 	if text == "latest" || text == "-1" {
-		return of, nil
+		return name, ids, len(ids), nil
 	}
-	n, err := strconv.Atoi(text)
-	if err != nil || n < 1 || n > of {
-		return 0, &refusal{40402, "Version " + text + " not found."}
+	if n, err = strconv.Atoi(text); err != nil || n < 1 || n > len(ids) {
+		return name, nil, 0, &refusal{40402, "Version " + text + " not found."}
 	}
-	return n, nil
+	return name, ids, n, nil
 }
 
 type subjectVersion struct {
@@ -174,11 +176,7 @@ type subjectVersion struct {
 }
 
 func (r *Registry) version(q *http.Request) (any, error) {
-	name, ids, err := r.of(q)
-	if err != nil {
-		return nil, err
-	}
-	n, err := numberOf(q, len(ids))
+	name, ids, n, err := r.versionOf(q)
 	if err != nil {
 		return nil, err
 	}
@@ -270,11 +268,7 @@ func (r *Registry) breaks(name string, version int, next avro.Schema) string {
 }
 
 func (r *Registry) compatible(q *http.Request) (any, error) {
-	name, ids, err := r.of(q)
-	if err != nil {
-		return nil, err
-	}
-	n, err := numberOf(q, len(ids))
+	name, _, n, err := r.versionOf(q)
 	if err != nil {
 		return nil, err
 	}
@@ -291,18 +285,27 @@ func (r *Registry) compatible(q *http.Request) (any, error) {
 }
 
 func (r *Registry) schema(q *http.Request) (any, error) {
-	id, err := strconv.Atoi(q.PathValue("id"))
-	if err != nil || id < 1 || id > len(r.kept.Schemas) {
-		return nil, &refusal{40403, "Schema " + q.PathValue("id") + " not found"}
+	id, err := r.number(q)
+	if err != nil {
+		return nil, err
 	}
 	return map[string]string{"schema": r.kept.Schemas[id-1]}, nil
 }
 
-// uses gives the subjects that have a schema, with its version there.
-func (r *Registry) uses(q *http.Request) (any, error) {
+// number gives the number of a schema that is asked for.
+func (r *Registry) number(q *http.Request) (int, error) {
 	id, err := strconv.Atoi(q.PathValue("id"))
 	if err != nil || id < 1 || id > len(r.kept.Schemas) {
-		return nil, &refusal{40403, "Schema " + q.PathValue("id") + " not found"}
+		return 0, &refusal{40403, "Schema " + q.PathValue("id") + " not found"}
+	}
+	return id, nil
+}
+
+// uses gives the subjects that have a schema, with its version there.
+func (r *Registry) uses(q *http.Request) (any, error) {
+	id, err := r.number(q)
+	if err != nil {
+		return nil, err
 	}
 	out := []subjectVersion{}
 	for name, ids := range r.kept.Subjects {

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"undertide/api"
+	"undertide/client"
 	"undertide/connect"
 )
 
@@ -41,23 +42,18 @@ is TOPIC-value.`,
 			if subject == "" && (register != "" || check != "" || version > 0) {
 				return usageError{fmt.Errorf("the subject is not named; give it behind the connection, such as weights-value")}
 			}
-			of := schemasOf{conn, func(ctx context.Context, subject string) ([]api.Schema, error) {
-				list, err := cl.Schemas(ctx, args[0], subject)
-				return list, without(args[0], err)
-			}, func(ctx context.Context, in api.NewSchema) (api.Schema, error) {
-				made, err := cl.RegisterSchema(ctx, args[0], in)
-				return made, without(args[0], err)
-			}, func(ctx context.Context, in api.NewSchema) (api.Fits, error) {
-				fits, err := cl.CheckSchema(ctx, args[0], in)
-				return fits, without(args[0], err)
-			}}
+			of, end, err := schematic(conn, cl, args[0])
+			if err != nil {
+				return err
+			}
+			defer end()
 			switch {
 			case register != "":
-				return of.register(c.Context(), s, format, subject, register)
+				return registerSchema(c.Context(), s, of, format, subject, register)
 			case check != "":
-				return of.check(c.Context(), s, format, subject, check)
+				return checkSchema(c.Context(), s, of, format, subject, check)
 			}
-			list, err := of.list(c.Context(), subject)
+			list, err := schemas(c.Context(), of, subject)
 			if err != nil {
 				return err
 			}
@@ -75,40 +71,55 @@ is TOPIC-value.`,
 	return c
 }
 
-// schemasOf reaches a registry from here, or by the service.
-type schemasOf struct {
-	conn     *connect.Connection // nil: by the service
-	askList  func(context.Context, string) ([]api.Schema, error)
-	askMake  func(context.Context, api.NewSchema) (api.Schema, error)
-	askCheck func(context.Context, api.NewSchema) (api.Fits, error)
+// schematic gives a connection's registry: that which is reached from here, or by the service where conn is nil.
+func schematic(conn *connect.Connection, cl *client.Client, name string) (of connect.Schematic, end func(), err error) {
+	if conn == nil {
+		return &served{cl, name}, func() {}, nil
+	}
+	l, err := conn.Look()
+	if err != nil {
+		return nil, nil, err
+	}
+	if of, err = connect.Can[connect.Schematic](conn, l, "show schemas"); err != nil {
+		l.Close()
+		return nil, nil, err
+	}
+	return of, l.Close, nil
 }
 
-// here does something with a registry that is reached from here.
-func (o schemasOf) here(do func(connect.Schematic) error) error {
-	l, err := o.conn.Look()
-	if err != nil {
-		return err
-	}
-	defer l.Close()
-	of, err := connect.Can[connect.Schematic](o.conn, l, "show schemas")
-	if err != nil {
-		return err
-	}
-	return do(of)
+// served is a registry that a service asks.
+type served struct {
+	cl   *client.Client
+	name string
 }
 
-func (o schemasOf) list(ctx context.Context, subject string) (out []api.Schema, err error) {
-	if o.conn == nil {
-		return o.askList(ctx, subject)
+// Schemas implements [connect.Schematic].
+func (r *served) Schemas(ctx context.Context, subject string) (out []connect.Schema, err error) {
+	list, err := r.cl.Schemas(ctx, r.name, subject)
+	for _, v := range list {
+		out = append(out, connect.Schema(v))
 	}
-	out = []api.Schema{}
-	err = o.here(func(of connect.Schematic) error {
-		found, err := of.Schemas(ctx, subject)
-		for _, v := range found {
-			out = append(out, api.SchemaOf(v))
-		}
-		return err
-	})
+	return out, without(r.name, err)
+}
+
+// Register implements [connect.Schematic].
+func (r *served) Register(ctx context.Context, subject, text string) (connect.Schema, error) {
+	made, err := r.cl.RegisterSchema(ctx, r.name, api.NewSchema{Subject: subject, Text: text})
+	return connect.Schema(made), without(r.name, err)
+}
+
+// Fits implements [connect.Schematic].
+func (r *served) Fits(ctx context.Context, subject, text string) ([]string, error) {
+	fits, err := r.cl.CheckSchema(ctx, r.name, api.NewSchema{Subject: subject, Text: text})
+	return fits.Why, without(r.name, err)
+}
+
+func schemas(ctx context.Context, of connect.Schematic, subject string) ([]api.Schema, error) {
+	found, err := of.Schemas(ctx, subject)
+	out := []api.Schema{}
+	for _, v := range found {
+		out = append(out, api.SchemaOf(v))
+	}
 	return out, err
 }
 
@@ -121,53 +132,36 @@ func schemaFile(path string) (string, error) {
 	return string(text), nil
 }
 
-func (o schemasOf) register(ctx context.Context, s *streams, format, subject, path string) error {
+func registerSchema(ctx context.Context, s *streams, of connect.Schematic, format, subject, path string) error {
 	text, err := schemaFile(path)
 	if err != nil {
 		return err
 	}
-	var made api.Schema
-	if o.conn == nil {
-		made, err = o.askMake(ctx, api.NewSchema{Subject: subject, Text: text})
-	} else {
-		err = o.here(func(of connect.Schematic) error {
-			v, err := of.Register(ctx, subject, text)
-			made = api.SchemaOf(v)
-			return err
-		})
-	}
+	made, err := of.Register(ctx, subject, text)
 	if err != nil {
 		return err
 	}
-	return show(s, format, made, func() { s.say("it is version %d of %s, with the number %d", made.Version, made.Subject, made.ID) })
+	return show(s, format, api.SchemaOf(made), func() { s.say("it is version %d of %s, with the number %d", made.Version, made.Subject, made.ID) })
 }
 
-func (o schemasOf) check(ctx context.Context, s *streams, format, subject, path string) error {
+func checkSchema(ctx context.Context, s *streams, of connect.Schematic, format, subject, path string) error {
 	text, err := schemaFile(path)
 	if err != nil {
 		return err
 	}
-	var fits api.Fits
-	if o.conn == nil {
-		fits, err = o.askCheck(ctx, api.NewSchema{Subject: subject, Text: text})
-	} else {
-		err = o.here(func(of connect.Schematic) error {
-			why, err := of.Fits(ctx, subject, text)
-			fits = api.Fits{Fits: len(why) == 0, Why: append([]string{}, why...)}
-			return err
-		})
-	}
+	why, err := of.Fits(ctx, subject, text)
 	if err != nil {
 		return err
 	}
-	if err := show(s, format, fits, func() {
-		if fits.Fits {
+	err = show(s, format, api.FitsOf(why), func() {
+		if len(why) == 0 {
 			s.say("it fits the newest version of %s", subject)
 		}
-	}); err != nil || fits.Fits {
+	})
+	if err != nil || len(why) == 0 {
 		return err
 	}
-	return fmt.Errorf("it does not fit the newest version of %s: %s", subject, strings.Join(fits.Why, "; "))
+	return fmt.Errorf("it does not fit the newest version of %s: %s", subject, strings.Join(why, "; "))
 }
 
 func showSchema(s *streams, format string, list []api.Schema, subject string, version int) error {

@@ -218,52 +218,41 @@ func (s *Service) getSchemas(c *gin.Context) error {
 	return answer(c, http.StatusOK, out)
 }
 
-// newSchema reads a schema for a subject.
-func newSchema(c *gin.Context) (in api.NewSchema, err error) {
+// onSchema does something with a schema that is given for a subject.
+func (s *Service) onSchema(c *gin.Context, do func(of connect.Schematic, in api.NewSchema) error) error {
+	var in api.NewSchema
 	if err := body(c, &in); err != nil {
-		return in, err
+		return err
 	}
 	if in.Subject == "" || len(in.Subject) > 512 {
-		return in, api.WrongRequest.With("the subject is not named", "give subject: TOPIC-value")
+		return api.WrongRequest.With("the subject is not named", "give subject: TOPIC-value")
 	}
-	return in, nil
+	of, end, err := s.schematic(c)
+	if err != nil {
+		return err
+	}
+	defer end()
+	return do(of, in)
 }
 
 func (s *Service) postSchema(c *gin.Context) error {
-	in, err := newSchema(c)
-	if err != nil {
-		return err
-	}
-	of, end, err := s.schematic(c)
-	if err != nil {
-		return err
-	}
-	defer end()
-	made, err := of.Register(c.Request.Context(), in.Subject, in.Text)
-	if err != nil {
-		return err
-	}
-	return answer(c, http.StatusCreated, api.SchemaOf(made))
+	return s.onSchema(c, func(of connect.Schematic, in api.NewSchema) error {
+		made, err := of.Register(c.Request.Context(), in.Subject, in.Text)
+		if err != nil {
+			return err
+		}
+		return answer(c, http.StatusCreated, api.SchemaOf(made))
+	})
 }
 
 func (s *Service) checkSchema(c *gin.Context) error {
-	in, err := newSchema(c)
-	if err != nil {
-		return err
-	}
-	of, end, err := s.schematic(c)
-	if err != nil {
-		return err
-	}
-	defer end()
-	why, err := of.Fits(c.Request.Context(), in.Subject, in.Text)
-	if err != nil {
-		return err
-	}
-	if why == nil {
-		why = []string{}
-	}
-	return answer(c, http.StatusOK, api.Fits{Fits: len(why) == 0, Why: why})
+	return s.onSchema(c, func(of connect.Schematic, in api.NewSchema) error {
+		why, err := of.Fits(c.Request.Context(), in.Subject, in.Text)
+		if err != nil {
+			return err
+		}
+		return answer(c, http.StatusOK, api.FitsOf(why))
+	})
 }
 
 // sampling reads which events are asked for.

@@ -211,19 +211,13 @@ func (s *sink) Check(c *connect.Checker) {
 			c.Fault(fmt.Sprintf("%q is no address of a mail", to), "write to: [keeper@example.org]", "to")
 		}
 	}
-	if c.Has("key") && s.Quiet == 0 {
-		c.Fault("a key is by which rows are quiet", "add quiet: 10m, or leave it out", "key")
-	}
-	if c.Has("quiet") && s.Quiet <= 0 {
-		c.Fault("nothing would be quiet", "give a time such as 10m", "quiet")
-	}
 	if !c.Has("quiet") {
 		c.Warn("each row is a mail, however many there are", "add quiet: 10m, and key: by which rows are quiet together")
 	}
 	if c.Has("encode") {
 		c.Fault("a mail is what its template says", "leave encode out", "encode")
 	}
-	notice.CheckTexts(c, s.Quiet > 0, map[string]pattern.Text{"subject": s.Subject, "template": s.Template})
+	notice.Check(c, s.Quiet, map[string]pattern.Text{"subject": s.Subject, "template": s.Template})
 }
 
 // Atomic: a mail server keeps no number of what it has.
@@ -232,12 +226,7 @@ func (s *sink) Atomic() bool { return false }
 // Words says what is sent.
 func (s *sink) Words(_ *connect.Format, _ row.Schema, d connect.Delivering) connect.SinkWords {
 	w := connect.SinkWords{Writes: "a mail for each row to " + strings.Join(s.To, ", "), Delivery: d.AtLeastOnce(false) + ", under the same Message-ID"}
-	if s.Quiet > 0 {
-		w.Writes += ", at most one in " + row.DurationText(s.Quiet)
-		if len(s.Key) > 0 {
-			w.Writes += " for each " + strings.Join(s.Key, ", ")
-		}
-	}
+	w.Writes += notice.Bounds(s.Quiet, s.Key)
 	return w
 }
 

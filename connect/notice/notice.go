@@ -276,8 +276,31 @@ func (s *Sink) cut(data []byte) (n Notice, rest []byte) {
 	return n, rest
 }
 
-// CheckTexts says what does not fit rows of the schema; at are the names of the settings.
-func CheckTexts(c *connect.Checker, quiet bool, texts map[string]pattern.Text) {
+// Check says what is wrong with the settings quiet and key of a sink, and with its texts, by the names of their settings.
+func Check(c *connect.Checker, quiet time.Duration, texts map[string]pattern.Text) {
+	if c.Has("key") && quiet == 0 {
+		c.Fault("a key is by which rows are quiet", "add quiet: 10m, or leave it out", "key")
+	}
+	if c.Has("quiet") && quiet <= 0 {
+		c.Fault("nothing would be quiet", "give a time such as 10m", "quiet")
+	}
+	checkTexts(c, quiet > 0, texts)
+}
+
+// Bounds words how many notices go out, for plans; empty where all do.
+func Bounds(quiet time.Duration, key []string) string {
+	if quiet == 0 {
+		return ""
+	}
+	text := ", at most one in " + row.DurationText(quiet)
+	if len(key) > 0 {
+		text += " for each " + strings.Join(key, ", ")
+	}
+	return text
+}
+
+// checkTexts says what does not fit rows of the schema.
+func checkTexts(c *connect.Checker, quiet bool, texts map[string]pattern.Text) {
 	if len(c.Schema) == 0 {
 		return // its faults were said
 	}
@@ -290,7 +313,7 @@ func CheckTexts(c *connect.Checker, quiet bool, texts map[string]pattern.Text) {
 	}
 	for at, text := range texts {
 		if message, remedy := text.Check(wide, c.Nearest); message != "" {
-			c.Fault(message, remedy, strings.Split(at, ".")...)
+			c.Fault(message, remedy, at)
 		}
 	}
 }

@@ -183,19 +183,13 @@ func (s *sink) Check(c *connect.Checker) {
 	if s.Batch > 1 && s.Quiet > 0 {
 		c.Fault("rows that are told together are not quiet one by one", "leave out batch, or quiet", "batch")
 	}
-	if c.Has("key") && s.Quiet == 0 {
-		c.Fault("a key is by which rows are quiet", "add quiet: 10m, or leave it out", "key")
-	}
-	if c.Has("quiet") && s.Quiet <= 0 {
-		c.Fault("nothing would be quiet", "give a time such as 10m", "quiet")
-	}
 	if c.Has("type") && strings.ContainsAny(s.Type, "\r\n") {
 		c.Fault("it is no type of a body", "write type: application/json", "type")
 	}
 	if c.Has("encode") && c.Format != nil && c.Format.Name != "json" {
 		c.Fault("posts are JSON, or what a template says", "leave encode out", "encode")
 	}
-	notice.CheckTexts(c, s.Quiet > 0, map[string]pattern.Text{"template": s.Template})
+	notice.Check(c, s.Quiet, map[string]pattern.Text{"template": s.Template})
 }
 
 // Atomic: a receiver keeps no number of what it has.
@@ -219,12 +213,7 @@ func (s *sink) Words(_ *connect.Format, _ row.Schema, d connect.Delivering) conn
 		what = fmt.Sprintf("posts of up to %d rows", s.Batch)
 	}
 	w := connect.SinkWords{Writes: what + " to " + s.at(), Delivery: d.AtLeastOnce(false) + ", each with an Idempotency-Key by which the receiver may know it"}
-	if s.Quiet > 0 {
-		w.Writes += ", at most one in " + row.DurationText(s.Quiet)
-		if len(s.Key) > 0 {
-			w.Writes += " for each " + strings.Join(s.Key, ", ")
-		}
-	}
+	w.Writes += notice.Bounds(s.Quiet, s.Key)
 	return w
 }
 
