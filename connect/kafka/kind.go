@@ -42,14 +42,9 @@ var Kind = &connect.Kind{
 type Link struct {
 	_       struct{} `later:"url,user,password,address"`
 	files   *disk.Files
-	Brokers []address `set:"brokers,required" missing:"the brokers are not named" fix:"add brokers: [127.0.0.1:9092]" hint:"10.0.0.5:9092, 10.0.0.6:9092" about:"Their addresses, host:port; one of them is enough to find the others."`
-	TLS     *struct {
-		CA         settings.PEMText `set:"ca" label:"authority (PEM)" about:"The authority that signed the broker's certificate: PEM, or the path of a file of it." hint:"empty: the system's authorities"`
-		Cert       settings.PEMText `set:"cert" label:"certificate (PEM)" about:"This side's certificate: PEM, or the path of a file of it."`
-		Key        settings.KeyText `set:"key" about:"Its key: ${secret.NAME}, ${env.NAME}, or the path of a file." hint:"${secret.NAME}, or the path of a file"`
-		ServerName string           `set:"server_name" label:"name in its certificate" about:"The name in the broker's certificate, where it is not that of its address." hint:"empty: the broker's address"`
-	} `set:"tls" label:"TLS" about:"Reach it over TLS, by the system's authorities unless one is named."`
-	SASL *struct {
+	Brokers []address        `set:"brokers,required" missing:"the brokers are not named" fix:"add brokers: [127.0.0.1:9092]" hint:"10.0.0.5:9092, 10.0.0.6:9092" about:"Their addresses, host:port; one of them is enough to find the others."`
+	TLS     *secure.Settings `set:"tls" label:"TLS" about:"Reach it over TLS, by the system's authorities unless one is named."`
+	SASL    *struct {
 		Mechanism string              `set:"mechanism,required" about:"How to sign in." choices:"plain,scram-sha-256,scram-sha-512" first:"scram-sha-512" missing:"the way to sign in is not said" fix:"add mechanism: plain, scram-sha-256 or scram-sha-512"`
 		User      string              `set:"user,required" about:"Who signs in." missing:"the user is not named" fix:"add user:"`
 		Password  settings.SecretText `set:"password,required" about:"The password: ${secret.NAME} or ${env.NAME}." missing:"the password is missing" fix:"add password: ${secret.NAME}, or ${env.NAME}"`
@@ -98,9 +93,7 @@ func (l *Link) Check(c *connect.Checker) {
 			}
 		}
 	}
-	if l.TLS != nil && c.Has("tls", "cert") != c.Has("tls", "key") {
-		c.Fault("cert and key belong together", "give both or none", "tls")
-	}
+	l.TLS.Check(c.Has, c.Fault)
 	if l.Schemas != nil {
 		l.checkRegistry(c)
 	}
@@ -137,7 +130,7 @@ func (l *Link) Ask() (*registry.Client, error) {
 	}
 	l.once.Do(func() {
 		var secured *tls.Config
-		if t := l.TLS; t != nil {
+		if t := l.TLS; t != nil { // the name in its certificate is the registry's own
 			secured, l.why = secure.TLS(l.files, string(t.CA), string(t.Cert), string(t.Key), "")
 		}
 		if l.why == nil {
@@ -178,10 +171,8 @@ func (l *Link) Words() connect.LinkWords {
 func (l *Link) connection(name string) (Connection, error) {
 	out := Connection{Name: name, Brokers: l.brokers()}
 	var err error
-	if t := l.TLS; t != nil {
-		if out.TLS, err = secure.TLS(l.files, string(t.CA), string(t.Cert), string(t.Key), t.ServerName); err != nil {
-			return out, err
-		}
+	if out.TLS, err = l.TLS.Config(l.files, ""); err != nil {
+		return out, err
 	}
 	if s := l.SASL; s != nil {
 		if out.SASL, err = SignIn(s.Mechanism, s.User, string(s.Password)); err != nil {

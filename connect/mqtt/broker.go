@@ -30,8 +30,8 @@ const (
 	reachIn = 5 * time.Second
 	// keepAlive is how long a silent connection lasts before the other side is asked whether it is there.
 	keepAlive = 15 * time.Second
-	// window is how many messages may be on their way without an acknowledgment.
-	window = 200
+	// underWay is how many messages may be on their way without an acknowledgment.
+	underWay = 200
 	// remembered is how many of the last messages are known again: as many as there are identifiers. Brokers have been seen to send
 	// thousands again whose acknowledgments they had, after connections that broke many times.
 	remembered = 1 << 16

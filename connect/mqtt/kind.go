@@ -40,12 +40,7 @@ type Link struct {
 	Version  string              `set:"version" choices:"5,3.1.1" default:"5" about:"Of MQTT."`
 	User     string              `set:"user" about:"Who signs in; nobody where it is left out."`
 	Password settings.SecretText `set:"password" about:"The password: ${secret.NAME} or ${env.NAME}."`
-	TLS      *struct {
-		CA         settings.PEMText `set:"ca" label:"authority (PEM)" about:"The authority that signed the broker's certificate: PEM, or the path of a file of it." hint:"empty: the system's authorities"`
-		Cert       settings.PEMText `set:"cert" label:"certificate (PEM)" about:"This side's certificate: PEM, or the path of a file of it."`
-		Key        settings.KeyText `set:"key" about:"Its key: ${secret.NAME}, ${env.NAME}, or the path of a file." hint:"${secret.NAME}, or the path of a file"`
-		ServerName string           `set:"server_name" label:"name in its certificate" about:"The name in the broker's certificate, where it is not that of its address." hint:"empty: the host of the address"`
-	} `set:"tls" label:"TLS" about:"Reach it over TLS, by the system's authorities unless one is named."`
+	TLS      *secure.Settings    `set:"tls" label:"TLS" about:"Reach it over TLS, by the system's authorities unless one is named."`
 
 	files *disk.Files
 }
@@ -77,9 +72,7 @@ func (l *Link) Check(c *connect.Checker) {
 	if c.Has("password") && l.TLS == nil && l.Address != "" && !connect.OfThisMachine(l.Address.host()) {
 		c.Fault("the password would be sent in the clear to "+string(l.Address), "add tls: {}", "password")
 	}
-	if l.TLS != nil && c.Has("tls", "cert") != c.Has("tls", "key") {
-		c.Fault("cert and key belong together", "give both or none", "tls")
-	}
+	l.TLS.Check(c.Has, c.Fault)
 }
 
 // Words says what is reached, how, and who signs in.
@@ -98,14 +91,11 @@ func (l *Link) version() string { return cmp.Or(l.Version, "5") }
 
 // broker gives what clients take.
 func (l *Link) broker(name string) (*broker, error) {
-	b := &broker{name: name, address: string(l.Address), old: l.Version == "3.1.1", user: l.User, password: string(l.Password)}
-	if t := l.TLS; t != nil {
-		var err error
-		if b.tls, err = secure.TLS(l.files, string(t.CA), string(t.Cert), string(t.Key), cmp.Or(t.ServerName, l.Address.host())); err != nil {
-			return nil, err
-		}
+	secured, err := l.TLS.Config(l.files, l.Address.host())
+	if err != nil {
+		return nil, err
 	}
-	return b, nil
+	return &broker{name: name, address: string(l.Address), old: l.Version == "3.1.1", user: l.User, password: string(l.Password), tls: secured}, nil
 }
 
 // Look makes a looker; the broker is reached by its methods.

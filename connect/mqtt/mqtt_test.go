@@ -8,7 +8,6 @@ import (
 	"net"
 	"os"
 	"os/exec"
-	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -18,6 +17,7 @@ import (
 	"undertide/connect"
 	"undertide/connect/formats/ndjson"
 	"undertide/connect/mqtt/peer"
+	"undertide/connect/secure"
 	"undertide/connect/secure/own"
 	"undertide/connect/settings"
 	"undertide/core/engine"
@@ -272,14 +272,6 @@ func TestFull(t *testing.T) {
 	}
 }
 
-// overTLS has settings of TLS, without any.
-var overTLS = func() *Link {
-	l := &Link{}
-	described := reflect.ValueOf(l).Elem().FieldByName("TLS")
-	described.Set(reflect.New(described.Type().Elem()))
-	return l
-}()
-
 // TestRefused: who may not, or reaches nobody, is told what would help.
 func TestRefused(t *testing.T) {
 	dir := t.TempDir()
@@ -296,7 +288,7 @@ func TestRefused(t *testing.T) {
 			"wrong password": {&Link{Address: address(b.Address), User: "keeper", Password: "wrong"}, "check user, password and rights"},
 			"nobody":         {&Link{Address: address(b.Address)}, "access denied"},
 			"no broker":      {&Link{Address: "127.0.0.1:1"}, "connection refused; check that it runs"},
-			"no TLS there":   {&Link{Address: address(b.Address), TLS: overTLS.TLS}, "cannot be reached"},
+			"no TLS there":   {&Link{Address: address(b.Address), TLS: &secure.Settings{}}, "cannot be reached"},
 		} {
 			c.link.Version = version
 			s := &source{Connection: &connect.Connection{Name: "yard", Kind: Kind, Link: c.link}, Topics: []string{"a"}, Client: "c"}
@@ -376,6 +368,9 @@ func TestPublished(t *testing.T) {
 				}
 				e := out.NewEncoder(schema)
 				for from := 0; from < n; from += 100 {
+					if broken { // longer together than a connection lasts
+						time.Sleep(20 * time.Millisecond)
+					}
 					rows := row.NewBatch(schema)
 					for i := from; i < from+100; i++ {
 						rows.Cols[0].AppendString([]string{"C1", "C/2"}[i%2])
@@ -470,10 +465,7 @@ func TestTLS(t *testing.T) {
 	b := started(t, "allow_anonymous true", "certfile "+dir+"/cert.pem", "keyfile "+dir+"/key.pem")
 	for _, version := range versions {
 		over := func(authority string) *connect.Connection {
-			l := &Link{Address: address(b.Address), Version: version}
-			described := reflect.ValueOf(l).Elem().FieldByName("TLS")
-			described.Set(reflect.New(described.Type().Elem()))
-			l.TLS.CA = settings.PEMText(authority)
+			l := &Link{Address: address(b.Address), Version: version, TLS: &secure.Settings{CA: settings.PEMText(authority)}}
 			return &connect.Connection{Name: "yard", Kind: Kind, Link: l}
 		}
 		o, p := opened(t, over(cert), t.TempDir(), "a/"+version)

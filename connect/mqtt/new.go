@@ -46,7 +46,7 @@ func beginNew(ctx context.Context, b *broker, conn net.Conn, d dialing) (session
 			return true, nil
 		}}}
 	s.client = paho.NewClient(c)
-	expiry, most := uint32(min(d.expiry/time.Second, 1<<32-1)), uint16(window)
+	expiry, most := uint32(min(d.expiry/time.Second, 1<<32-1)), uint16(underWay)
 	said, err := s.client.Connect(ctx, &paho.Connect{ClientID: d.client, CleanStart: d.expiry == 0, KeepAlive: uint16(keepAlive / time.Second),
 		Username: b.user, UsernameFlag: b.user != "", Password: []byte(b.password), PasswordFlag: b.password != "",
 		Properties: &paho.ConnectProperties{SessionExpiryInterval: &expiry, ReceiveMaximum: &most}})

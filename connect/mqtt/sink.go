@@ -169,7 +169,7 @@ func (p *publisher) publish(ctx context.Context, data []byte) (rest []byte, err 
 		}
 		under = append(under, sent{data, wait})
 		data = next
-		if err := settle(window / 2); err != nil {
+		if err := settle(underWay / 2); err != nil {
 			return unsettled(data), err
 		}
 	}

@@ -129,7 +129,7 @@ type conversation struct {
 
 // begin begins a conversation. Messages of a session that was resumed come before the broker has answered what is asked for.
 func (t *taker) begin(ctx context.Context) (*conversation, error) {
-	in, d := make(chan message, window), t.dialing
+	in, d := make(chan message, underWay), t.dialing
 	ended := make(chan struct{})
 	d.take = func(m message) {
 		select {
@@ -333,7 +333,7 @@ func (s *source) look(ctx context.Context, next func([]connect.Event) error) err
 	if err != nil {
 		return err
 	}
-	in, ended := make(chan message, window), make(chan struct{})
+	in, ended := make(chan message, underWay), make(chan struct{})
 	session, err := b.begin(ctx, dialing{client: newName(), take: func(m message) {
 		m.text = bytes.Clone(m.text)
 		m.ack()

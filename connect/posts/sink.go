@@ -35,12 +35,7 @@ type Link struct {
 	User     string              `set:"user" about:"Who signs in by a password (Basic)."`
 	Password settings.SecretText `set:"password" about:"The password: ${secret.NAME} or ${env.NAME}."`
 	Token    settings.SecretText `set:"token" about:"Or a token (Bearer): ${secret.NAME} or ${env.NAME}."`
-	TLS      *struct {
-		CA         settings.PEMText `set:"ca" label:"authority (PEM)" about:"The authority that signed the receiver's certificate: PEM, or the path of a file of it." hint:"empty: the system's authorities"`
-		Cert       settings.PEMText `set:"cert" label:"certificate (PEM)" about:"This side's certificate: PEM, or the path of a file of it."`
-		Key        settings.KeyText `set:"key" about:"Its key: ${secret.NAME}, ${env.NAME}, or the path of a file." hint:"${secret.NAME}, or the path of a file"`
-		ServerName string           `set:"server_name" label:"name in its certificate" about:"The name in the receiver's certificate, where it is not that of its address." hint:"empty: the host of the address"`
-	} `set:"tls" label:"TLS" about:"What TLS takes beside the system's authorities."`
+	TLS      *secure.Settings    `set:"tls" label:"TLS" about:"What TLS takes beside the system's authorities."`
 
 	files *disk.Files
 }
@@ -64,9 +59,7 @@ func (l *Link) Check(c *connect.Checker) {
 	case (c.Has("password") || c.Has("token")) && u.Scheme == "http" && !connect.OfThisMachine(u.Hostname()):
 		c.Fault("the secret would be sent in the clear to "+u.Host, "write https://", "url")
 	}
-	if l.TLS != nil && c.Has("tls", "cert") != c.Has("tls", "key") {
-		c.Fault("cert and key belong together", "give both or none", "tls")
-	}
+	l.TLS.Check(c.Has, c.Fault)
 }
 
 // Words says what is reached, how, and who signs in.
@@ -95,11 +88,11 @@ const reachIn = 10 * time.Second
 func (l *Link) client() (*http.Client, error) {
 	way := http.DefaultTransport.(*http.Transport).Clone()
 	way.Proxy = nil // nothing is taken from variables
-	if t := l.TLS; t != nil {
-		secured, err := secure.TLS(l.files, string(t.CA), string(t.Cert), string(t.Key), t.ServerName)
-		if err != nil {
-			return nil, err
-		}
+	secured, err := l.TLS.Config(l.files, "")
+	if err != nil {
+		return nil, err
+	}
+	if secured != nil {
 		way.TLSClientConfig = secured
 	}
 	return &http.Client{Transport: way, Timeout: reachIn, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}, nil

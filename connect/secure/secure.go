@@ -2,6 +2,7 @@
 package secure
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"crypto/x509"
@@ -10,8 +11,33 @@ import (
 	"net"
 	"strings"
 
+	"undertide/connect/settings"
 	"undertide/disk"
 )
+
+// Settings are what documents say of TLS to somebody who may ask for a certificate of this side.
+type Settings struct {
+	CA         settings.PEMText `set:"ca" label:"authority (PEM)" about:"The authority that signed the other side's certificate: PEM, or the path of a file of it." hint:"empty: the system's authorities"`
+	Cert       settings.PEMText `set:"cert" label:"certificate (PEM)" about:"This side's certificate: PEM, or the path of a file of it."`
+	Key        settings.KeyText `set:"key" about:"Its key: ${secret.NAME}, ${env.NAME}, or the path of a file." hint:"${secret.NAME}, or the path of a file"`
+	ServerName string           `set:"server_name" label:"name in its certificate" about:"The name in the other side's certificate, where it is not that of its address." hint:"empty: the host of the address"`
+}
+
+// Config makes what connections take; nil where there are no settings. host is the name in the certificate where none is said; empty where
+// whoever connects knows it.
+func (s *Settings) Config(files *disk.Files, host string) (*tls.Config, error) {
+	if s == nil {
+		return nil, nil
+	}
+	return TLS(files, string(s.CA), string(s.Cert), string(s.Key), cmp.Or(s.ServerName, host))
+}
+
+// Check says whether certificate and key stand together; has says whether a setting of a link stands in the document.
+func (s *Settings) Check(has func(at ...string) bool, fault func(message, remedy string, at ...string)) {
+	if s != nil && has("tls", "cert") != has("tls", "key") {
+		fault("cert and key belong together", "give both or none", "tls")
+	}
+}
 
 // TLS makes the settings of TLS. Each text is PEM, or the path of a file of it; files open paths; empty texts are left
 // out: without ca the system's authorities count, without cert and key this side shows no certificate.
