@@ -1,13 +1,11 @@
 package posts_test
 
 import (
-	"strings"
 	"testing"
 
 	"undertide/connect"
-	_ "undertide/connect/all"
 	"undertide/connect/posts"
-	"undertide/job"
+	"undertide/job/says"
 )
 
 // TestSettings: addresses of this machine are taken, and what else is wrong is said with its remedy.
@@ -27,15 +25,7 @@ func TestSettings(t *testing.T) {
 		"listen: localhost:0, journal: 20MiB":                     "the journal has no room for two posts",
 		"listen: localhost:0}, decode: csv, watermark: {idle: 1m": "posts are JSON or lines of text",
 	} {
-		text := "undertide: 1\njob: a\nsources:\n  s: {via: http, fields: {n: int}, with: {" + with + "}}\nsinks:\n  out: {from: s, via: file, with: {path: out/}}\n"
-		_, err := job.Parse("a.yaml", text, job.Options{})
-		got := ""
-		if err != nil {
-			got = err.Error()
-		}
-		if (want == "") != (err == nil) || !strings.Contains(got, want) {
-			t.Errorf("%s: %q, want %q", with, got, want)
-		}
+		says.Source(t, "via: http, fields: {n: int}, with: {"+with+"}", want)
 	}
 	if k := connect.KindNamed("http"); k != posts.Kind {
 		t.Error("http is another kind")

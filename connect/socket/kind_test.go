@@ -1,11 +1,9 @@
 package socket_test
 
 import (
-	"strings"
 	"testing"
 
-	_ "undertide/connect/all"
-	"undertide/job"
+	"undertide/job/says"
 )
 
 // TestSettings: one of two ways is asked for, and what else is wrong is said with its remedy.
@@ -28,14 +26,6 @@ func TestSettings(t *testing.T) {
 		"listen: localhost:0, journal: 3MiB":                      "the journal has hardly room for a line",
 		"listen: localhost:0}, decode: csv, watermark: {idle: 1m": "lines are JSON or text",
 	} {
-		text := "undertide: 1\njob: a\nsources:\n  s: {via: socket, fields: {n: int}, with: {" + with + "}}\nsinks:\n  out: {from: s, via: file, with: {path: out/}}\n"
-		_, err := job.Parse("a.yaml", text, job.Options{})
-		got := ""
-		if err != nil {
-			got = err.Error()
-		}
-		if (want == "") != (err == nil) || !strings.Contains(got, want) {
-			t.Errorf("%s: %q, want %q", with, got, want)
-		}
+		says.Source(t, "via: socket, fields: {n: int}, with: {"+with+"}", want)
 	}
 }
