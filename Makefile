@@ -53,6 +53,7 @@ PACED := ^(TestRandom.*|TestFiles|TestStopsAndResumes|TestFaults|TestCopyFaults|
 
 test: console lint ## all tests, with the race detector; what CI runs
 	@scripts/install.sh compiler server browser tools
+	@cd e2e/peers && npm ci --no-fund --no-audit --loglevel=error
 	@echo "== testing the packages, with the race detector"
 	@$(GO) test -race -tags checks -timeout 20m $$($(GO) list ./... | grep -v /e2e)
 	@echo "== the long tests in full, without the race detector: 5,000 random jobs against the reference model, a fault at each write, hostile documents"
@@ -89,4 +90,4 @@ bench: build ## compare the engine with hand-written loops (some ten minutes)
 	@./bin/bench
 
 clean: ## remove what was built and made
-	rm -rf bin harbour/data bench/data console/dist/assets console/dist/index.html console/dist/mark.svg console/node_modules
+	rm -rf bin harbour/data bench/data console/dist/assets console/dist/index.html console/dist/mark.svg console/node_modules e2e/peers/node_modules

@@ -73,7 +73,7 @@ func EventOf(e connect.Event) RawEvent {
 	if v.Headers == nil {
 		v.Headers = []connect.Header{}
 	}
-	text := e.Text
+	text := e.Readable()
 	if len(text) > shownBytes {
 		text, v.Cut = text[:shownBytes], true
 	}

@@ -16,8 +16,18 @@ type Event struct {
 	Stored    time.Time // zero for none
 	Headers   []Header
 	Text      []byte
+	// Shown is the text for people, where Text is not for them; nil where it is.
+	Shown []byte
 	// Hidden adds the value of a hidden field that no other part of the event gives (meta.topic); false for none. It may be nil.
 	Hidden func(c *row.Column, field string) bool
+}
+
+// Readable gives the event as people read it.
+func (e *Event) Readable() []byte {
+	if e.Shown != nil {
+		return e.Shown
+	}
+	return engine.Readable(e.Text)
 }
 
 // Header is a header of an event.
@@ -50,6 +60,8 @@ type Sampling struct {
 type Sample struct {
 	Events []Event
 	Header string // of a format that has one
+	// Text gives an event as people read it, where its bytes are not for them; nil where they are.
+	Text func(event []byte) []byte
 	// Format is the name of what the events are known to be; empty where that is to be guessed.
 	Format string
 	// Registry has the schemas that events name, the newest of them by Subject; nil for none.
@@ -65,17 +77,24 @@ func Drain(ctx context.Context, p engine.Partition, most int, out *Sample) error
 	}
 	defer p.Close()
 	var c engine.Chunk
+	var first int64 // number of the chunk's first event
 	var events []Event
 	for !c.Last && (most < 0 || len(events) < most) {
 		c.Reset()
 		if err := p.Read(ctx, &c); err != nil {
 			return err
 		}
+		c.First = first
+		first += int64(len(c.Starts))
 		if len(c.Header) > 0 {
 			out.Header = string(c.Header)
 		}
 		for i := range c.Starts {
-			events = append(events, Event{Partition: p.Name(), Offset: c.Offset(i), Text: append([]byte(nil), c.Event(i)...)})
+			e := Event{Partition: p.Name(), Offset: c.Offset(i), Text: append([]byte(nil), c.Event(i)...)}
+			if out.Text = c.Text; c.Text != nil {
+				e.Shown = c.Text(e.Text)
+			}
+			events = append(events, e)
 		}
 		if most < 0 && len(events) > -8*most {
 			events = append(events[:0], events[len(events)+most:]...)

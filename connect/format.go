@@ -31,9 +31,23 @@ type Format struct {
 	Encode func(row.Schema) engine.Encoder
 	Head   func(row.Schema) []byte
 	// Open opens a file whose events are no lines, at its beginning; nil where they are. Such a file is not followed.
-	Open func(in io.Reader) (Container, error)
+	Open func(in Input) (Container, error)
+	// Pack begins a file whose rows are no lines; nil where they are. What the encoder gave is packed by it.
+	Pack func(out io.Writer, s row.Schema) Packer
+	// Schema gives the schema of rows, by which messages are written that name it in a registry; nil where messages say all themselves.
+	Schema func(name string, s row.Schema) string
 	// Guess reads a sample without a document; nil where it is never guessed.
 	Guess func(s Sample) Guessed
+}
+
+// Input is a file that is opened.
+type Input struct {
+	io.Reader
+	// At reads anywhere within the Size bytes of the file; nil where it is read once, such as a pipe.
+	At   io.ReaderAt
+	Size int64
+	// Fields are those that are read; none for all.
+	Fields codec.Fields
 }
 
 // Container is an open file whose events are no lines.
@@ -42,6 +56,29 @@ type Container interface {
 	Header() []byte
 	// Next appends events to the chunk, some hundreds or thousands at a time; io.EOF where there are no more.
 	Next(c *engine.Chunk) error
+}
+
+// Columned is a container that is read by columns.
+type Columned interface {
+	Container
+	// Skip passes over the next n events before the first is read; io.EOF where there are fewer.
+	Skip(n int64) error
+	// Text gives an event as people read it.
+	Text(event []byte) []byte
+	// Done is the share of the events that was given, from 0 to 1.
+	Done() float64
+	// Close gives back what reading took.
+	Close()
+}
+
+// Packer packs encoded rows into a file. After an error it is of no use.
+type Packer interface {
+	// Write packs n rows, whole ones; they are not kept.
+	Write(rows []byte, n int) error
+	// Size is how many bytes the file has so far, with what waits to be written.
+	Size() int64
+	// Close writes what ends the file.
+	Close() error
 }
 
 // Describing is a decoding that knows the fields of the events: a document then need not write them.

@@ -49,7 +49,7 @@ var forbidden = map[string]string{
 	"github.com/goccy/go-yaml":         "documents are read in job/",
 	"github.com/spf13/cobra":           "commands are in cli/",
 	"github.com/go-faster/jx":          "formats are in connect/formats",
-	"github.com/parquet-go/parquet-go": "files of rows are written in inside/",
+	"github.com/parquet-go/parquet-go": "files of columns are read and written in connect/formats/parquet,",
 	"github.com/cockroachdb/pebble":    "the store of state is in checkpoint/",
 }
 
@@ -84,7 +84,7 @@ var homes = map[string][]string{
 	"github.com/hamba/":             {"connect", "broker", "e2e"},
 	"github.com/spf13/cobra":        {"cli"},
 	"github.com/goccy/go-yaml":      {"job", "cli"},
-	"github.com/parquet-go/":        {"inside"},
+	"github.com/parquet-go/":        {"connect"},
 	"github.com/cockroachdb/":       {"checkpoint"},
 	"github.com/getkin/kin-openapi": {"api"},
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -244,13 +245,13 @@ func TestParquet(t *testing.T) {
 		t.Fatal(err)
 	}
 	type visit struct {
-		Gauge    string `parquet:"gauge"`
-		Start    int64  `parquet:"window_start"`
-		Readings int64  `parquet:"readings"`
-		Best     string `parquet:"best"`
+		Gauge    string  `parquet:"gauge"`
+		Start    int64   `parquet:"window_start"`
+		Readings int64   `parquet:"readings"`
+		Best     []int64 `parquet:"best,list"`
 	}
 	rows, err := parquet.Read[visit](bytes.NewReader(b.Bytes()), int64(b.Len()))
-	if err != nil || len(rows) != 1 || rows[0] != (visit{"G1", 10e6, 2, "[2,1]"}) {
+	if err != nil || len(rows) != 1 || !reflect.DeepEqual(rows[0], visit{"G1", 10e6, 2, []int64{2, 1}}) {
 		t.Errorf("%+v, %v", rows, err)
 	}
 }

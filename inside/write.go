@@ -1,7 +1,6 @@
 package inside
 
 import (
-	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -9,8 +8,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"github.com/parquet-go/parquet-go"
 
 	"undertide/connect"
 	"undertide/connect/formats/ndjson"
@@ -107,101 +104,26 @@ func (s *Step) Write(w io.Writer, form string, a Asked) (more bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	if form == "parquet" {
-		p := newParquet(w, s.Name, schema)
-		more, err = s.Rows(a, p.take)
-		return more, errors.Join(err, p.close())
-	}
 	f := connect.FormatNamed(form)
 	if f == nil || !slices.Contains(Forms, form) {
 		return false, fmt.Errorf("%w: --format %s: give %s", ErrUsage, form, strings.Join(Forms, ", "))
+	}
+	enc := f.Encode(schema)
+	if f.Pack != nil {
+		p := f.Pack(w, schema)
+		more, err = s.Rows(a, func(b *row.Batch) error { return p.Write(encoded(enc, b), b.N) })
+		return more, errors.Join(err, p.Close())
 	}
 	if f.Head != nil {
 		if _, err := w.Write(f.Head(schema)); err != nil {
 			return false, err
 		}
 	}
-	enc := f.Encode(schema)
 	return s.Rows(a, func(b *row.Batch) error {
 		_, err := w.Write(encoded(enc, b))
 		return err
 	})
 }
-
-// toParquet writes batches as a Parquet file. Its columns are ordered by name: so its library has them. Lists and maps are
-// their JSON, decimals texts.
-type toParquet struct {
-	w    *parquet.GenericWriter[any]
-	cols []int // by column of the file, that of the schema
-}
-
-func newParquet(w io.Writer, name string, s row.Schema) *toParquet {
-	g := parquet.Group{}
-	for _, f := range s {
-		var n parquet.Node
-		switch {
-		case !f.Kind.Plain(), f.Kind == row.String, f.Kind == row.Decimal:
-			n = parquet.String()
-		case f.Kind == row.Bytes:
-			n = parquet.Leaf(parquet.ByteArrayType)
-		case f.Kind == row.Double:
-			n = parquet.Leaf(parquet.DoubleType)
-		case f.Kind == row.Bool:
-			n = parquet.Leaf(parquet.BooleanType)
-		case f.Kind == row.Timestamp:
-			n = parquet.Timestamp(parquet.Microsecond)
-		default:
-			n = parquet.Int(64)
-		}
-		g[f.Name] = parquet.Optional(n)
-	}
-	p := &toParquet{w: parquet.NewGenericWriter[any](w, parquet.NewSchema(name, g), parquet.Compression(&parquet.Snappy)), cols: make([]int, len(s))}
-	for i := range p.cols {
-		p.cols[i] = i
-	}
-	slices.SortFunc(p.cols, func(a, b int) int { return cmp.Compare(s[a].Name, s[b].Name) })
-	return p
-}
-
-func (p *toParquet) take(b *row.Batch) error {
-	rows := make([]parquet.Row, 0, b.N)
-	for i := range b.N {
-		r := make(parquet.Row, len(p.cols))
-		for at, c := range p.cols {
-			level := 1
-			if b.Cols[c].IsNull(i) {
-				level = 0
-			}
-			r[at] = parquetValue(b, c, i).Level(0, level, at)
-		}
-		rows = append(rows, r)
-	}
-	_, err := p.w.WriteRows(rows)
-	return err
-}
-
-func parquetValue(b *row.Batch, c, i int) parquet.Value {
-	col := b.Cols[c]
-	switch {
-	case col.IsNull(i):
-		return parquet.NullValue()
-	case !col.Kind.Plain():
-		one := row.NewBatch(row.Schema{{Name: "v", Kind: col.Kind}})
-		one.Cols[0].AppendFrom(col, i)
-		one.N = 1
-		line := ndjson.NewEncoder(one.Schema).Append(nil, step.ViewOf(one, nil))
-		return parquet.ByteArrayValue(line[len(`{"v":`) : len(line)-len("}\n")])
-	case col.Kind == row.Double:
-		return parquet.DoubleValue(col.F[i])
-	case col.Kind == row.Bool:
-		return parquet.BooleanValue(col.I[i] != 0)
-	case col.Kind.Text():
-		return parquet.ByteArrayValue(col.Bytes(i))
-	}
-	return parquet.Int64Value(col.I[i])
-}
-
-func (p *toParquet) close() error { return p.w.Close() }
 
 // SpansShown are the spans of a step.
 type SpansShown struct {

@@ -98,6 +98,7 @@ func (b *builder) sink(k, n *node, place string) Sink {
 	} else {
 		b.boolean(n.get("append_revisions"), place+".append_revisions")
 	}
+	b.encodes(n, place, &s)
 	if r != nil {
 		s.With.Check(r.checker(connect.Checker{Job: b.job.Name, Name: s.Name, Format: s.Encode, Schema: s.Schema, Endless: b.unbounded()}))
 	}
@@ -121,6 +122,21 @@ func (b *builder) encode(n *node, place string, s *Sink) *connect.Format {
 		}
 	}
 	return connect.DefaultFormat()
+}
+
+// encodes refuses a format whose rows are no messages, in a sink of messages.
+func (b *builder) encodes(n *node, place string, s *Sink) {
+	if _, file := s.With.(connect.Ended); file || s.Encode == nil || s.Encode.Pack == nil {
+		return
+	}
+	at := cmp.Or(n.get("encode"), n)
+	if s.Encode.Schema == nil {
+		b.fault(at, join(place, "encode"), s.Encode.Title+" is of files: its columns stand together, and messages are one row each", "write json, csv or avro, or write a file")
+		return
+	}
+	if registry, _, err := connect.RegistryOf(s.With); registry == nil && err == nil {
+		b.fault(at, join(place, "encode"), "messages of "+s.Encode.Title+" name a schema of a registry, and this sink has none", "add registry: {url: …} to the connection of a topic, or write a file")
+	}
 }
 
 // delivers judges a sink that delivers at least once.

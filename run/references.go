@@ -369,7 +369,7 @@ func (t *taking) take(partition string) error {
 // values makes kept of the events that have a value: a topic's event without one deletes.
 func (t *taking) values() {
 	c := &t.chunk
-	t.kept = engine.Chunk{Raw: c.Raw, Starts: t.kept.Starts[:0], Ends: t.kept.Ends[:0], Offsets: t.kept.Offsets[:0], Header: c.Header, First: c.First}
+	t.kept = engine.Chunk{Raw: c.Raw, Starts: t.kept.Starts[:0], Ends: t.kept.Ends[:0], Offsets: t.kept.Offsets[:0], Header: c.Header, Text: c.Text, First: c.First}
 	t.at = t.at[:0]
 	for i := range c.Starts {
 		if c.Meta != nil && c.Starts[i] == c.Ends[i] {

@@ -60,6 +60,7 @@ type sampled struct {
 	memory.Partition
 	all    []connect.Event
 	header string
+	text   func(event []byte) []byte
 }
 
 func sampledPartitions(s connect.Sample) (out []engine.Partition) {
@@ -69,7 +70,7 @@ func sampledPartitions(s connect.Sample) (out []engine.Partition) {
 		if !ok {
 			n = len(out)
 			at[e.Partition] = n
-			out = append(out, &sampled{Partition: memory.Partition{Called: e.Partition, Turn: row.MaxRows, Ends: true}, header: s.Header})
+			out = append(out, &sampled{Partition: memory.Partition{Called: e.Partition, Turn: row.MaxRows, Ends: true}, header: s.Header, text: s.Text})
 		}
 		p := out[n].(*sampled) // made above
 		p.Events, p.all = append(p.Events, string(e.Text)), append(p.all, e)
@@ -85,7 +86,7 @@ func (p *sampled) Read(ctx context.Context, c *engine.Chunk) error {
 	if err := p.Partition.Read(ctx, c); err != nil {
 		return err
 	}
-	c.Header = []byte(p.header)
+	c.Header, c.Text = []byte(p.header), p.text
 	for _, e := range p.all[first:p.Next] {
 		c.Offsets = append(c.Offsets, e.Offset)
 	}

@@ -8,6 +8,7 @@ import (
 	"undertide/connect/formats/avro"
 	"undertide/connect/formats/csv"
 	"undertide/connect/formats/ndjson"
+	"undertide/connect/formats/parquet"
 	"undertide/connect/formats/table"
 	"undertide/connect/formats/text"
 	"undertide/connect/kafka"
@@ -24,11 +25,11 @@ func init() {
 		connect.Register(k)
 	}
 	// The first format is that of documents which name none.
-	for _, f := range []*connect.Format{ndjson.Format, csv.Format, text.Format, avro.Format, table.Format} {
+	for _, f := range []*connect.Format{ndjson.Format, csv.Format, text.Format, avro.Format, parquet.Format, table.Format} {
 		connect.RegisterFormat(f)
 	}
 	connect.NotBuilt.Sources = []string{}
 	connect.NotBuilt.Sinks = []string{"live"}
 	connect.NotBuilt.Links = []string{}
-	connect.NotBuilt.Formats = []string{"parquet"}
+	connect.NotBuilt.Formats = []string{}
 }

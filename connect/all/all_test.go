@@ -136,7 +136,7 @@ func TestDescribed(t *testing.T) {
 
 // TestFormatsByName: a file's name tells its format, and each format that is written reads back.
 func TestFormatsByName(t *testing.T) {
-	for name, want := range map[string]string{"a.ndjson": "json", "a.jsonl": "json", "b/a.csv": "csv", "a.log": "text", "a.txt": "text", "a.CSV": "", "a": "", "a.parquet": "", "a.avro": "avro", "a.ndjson.gz": "json", "b/a.csv.zst": "csv", "a.gz": ""} {
+	for name, want := range map[string]string{"a.ndjson": "json", "a.jsonl": "json", "b/a.csv": "csv", "a.log": "text", "a.txt": "text", "a.CSV": "", "a": "", "a.parquet": "parquet", "a.avro": "avro", "a.ndjson.gz": "json", "b/a.csv.zst": "csv", "a.gz": ""} {
 		got := ""
 		if f := connect.FormatOf(name); f != nil {
 			got = f.Name
@@ -145,10 +145,10 @@ func TestFormatsByName(t *testing.T) {
 			t.Errorf("%s is %q, want %q", name, got, want)
 		}
 	}
-	if got := connect.FormatNames(true); !slices.Equal(got, []string{"json", "csv"}) {
+	if got := connect.FormatNames(true); !slices.Equal(got, []string{"json", "csv", "avro", "parquet"}) {
 		t.Errorf("documents encode %v", got)
 	}
-	if got := connect.FormatNames(false); !slices.Equal(got, []string{"json", "csv", "text", "avro"}) {
+	if got := connect.FormatNames(false); !slices.Equal(got, []string{"json", "csv", "text", "avro", "parquet"}) {
 		t.Errorf("documents decode %v", got)
 	}
 	for _, f := range connect.Formats() {

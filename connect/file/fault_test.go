@@ -5,13 +5,16 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
+	"undertide/connect"
 	"undertide/core/engine"
+	"undertide/core/row"
 	"undertide/disk"
 )
 
@@ -89,6 +92,39 @@ func rolledRows(t *testing.T, dir string) (text string) {
 	return text
 }
 
+// sealed is a packer whose file ends with a seal that says how many rows there are.
+type sealed struct {
+	out  io.Writer
+	n    int
+	size int64
+}
+
+func (s *sealed) put(b []byte) error {
+	n, err := s.out.Write(b)
+	s.size += int64(n)
+	return err
+}
+
+func (s *sealed) Write(rows []byte, n int) error { s.n += n; return s.put(rows) }
+func (s *sealed) Size() int64                    { return s.size }
+func (s *sealed) Close() error                   { return s.put(fmt.Appendf(nil, "sealed %d", s.n)) }
+
+var asSealed = Output{Schema: asCSV.Schema, Format: &connect.Format{Name: "sealed", Endings: []string{".seal"}, Encode: asCSV.Format.Encode,
+	Pack: func(out io.Writer, _ row.Schema) connect.Packer { return &sealed{out: out} }}}
+
+// unsealed gives the rows of a file whose seal is right; none where there is no file.
+func unsealed(t *testing.T, path string) string {
+	text := content(t, path)
+	if text == "not there" {
+		return ""
+	}
+	rows, seal, _ := strings.Cut(text, "sealed ")
+	if seal != fmt.Sprint(strings.Count(rows, "\n")) {
+		t.Fatalf("%s looks whole and is %q", path, text)
+	}
+	return rows
+}
+
 // TestWriteFaults makes operation 1, 2, 3 … of a sink fail until a run passes. Each fault must
 // surface; nothing may look whole that is not; and the next starts must end with every row once.
 func TestWriteFaults(t *testing.T) {
@@ -112,6 +148,23 @@ func TestWriteFaults(t *testing.T) {
 					return ""
 				}
 				return strings.TrimPrefix(text, "k\n")
+			},
+		},
+		"one file, packed": {
+			0,
+			func(dir string) recoverable { return NewSingle(filepath.Join(dir, "out.seal"), asSealed) },
+			func(t *testing.T, dir string) string { return unsealed(t, filepath.Join(dir, "out.seal")) },
+		},
+		"folder, packed, an epoch behind": {
+			1,
+			func(dir string) recoverable { return NewFolder(filepath.Join(dir, "out"), "rows", 20, asSealed) },
+			func(t *testing.T, dir string) (text string) {
+				paths, err := filepath.Glob(filepath.Join(dir, "out", "*.seal"))
+				must(t, err)
+				for _, p := range paths {
+					text += unsealed(t, p)
+				}
+				return text
 			},
 		},
 		"folder":                    {0, rolled, rolledRows},
@@ -143,7 +196,9 @@ func TestWriteFaults(t *testing.T) {
 			}
 			left, err := filepath.Glob(filepath.Join(dir, "*", "*.part"))
 			must(t, err)
-			if _, err := os.Stat(filepath.Join(dir, "out.csv.part")); err == nil || len(left) > 0 {
+			beside, err := filepath.Glob(filepath.Join(dir, "*.part"))
+			must(t, err)
+			if left = append(left, beside...); len(left) > 0 {
 				t.Fatalf("%s: operation %d failed, and unfinished files are left: %v", name, n, left)
 			}
 		}

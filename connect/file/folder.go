@@ -11,6 +11,7 @@ import (
 	"strings"
 	"syscall"
 
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/disk"
@@ -30,10 +31,11 @@ type Folder struct {
 	epoch     int64
 	lock      *os.File
 
-	out   *disk.Output // the file at hand; nil between files
-	size  int64
-	files []string // of this epoch, final names
-	bytes int64    // of those that are closed
+	out    *disk.Output   // the file at hand; nil between files
+	packer connect.Packer // of it; nil where rows are lines
+	size   int64
+	files  []string // of this epoch, final names
+	bytes  int64    // of those that are closed
 }
 
 // NewFolder makes a sink named name that writes into dir; roll bounds a file's bytes.
@@ -143,7 +145,7 @@ func (s *Folder) sweep(kept map[string]bool) error {
 	return nil
 }
 
-func (s *Folder) Write(data []byte, _ int) error {
+func (s *Folder) Write(data []byte, rows int) error {
 	if s.out != nil && s.size+int64(len(data)) > s.roll {
 		if err := s.closeFile(); err != nil {
 			return err
@@ -157,9 +159,16 @@ func (s *Folder) Write(data []byte, _ int) error {
 		}
 		s.out, s.size = o, 0
 		s.files = append(s.files, name)
-		if _, err := o.Put(s.head()); err != nil {
+		if s.Format.Pack != nil {
+			s.packer = s.Format.Pack(putter{o}, s.Schema)
+		} else if _, err := o.Put(s.head()); err != nil {
 			return err
 		}
+	}
+	if s.packer != nil {
+		err := s.packer.Write(data, rows)
+		s.size = s.packer.Size()
+		return err
 	}
 	n, err := s.out.Put(data)
 	s.size += int64(n)
@@ -170,10 +179,16 @@ func (s *Folder) closeFile() error {
 	if s.out == nil {
 		return nil
 	}
-	o := s.out
+	o, p := s.out, s.packer
+	s.out, s.packer = nil, nil
+	var err error
+	if p != nil {
+		err = p.Close()
+		s.size = p.Size()
+	}
 	s.bytes += s.size
-	s.out, s.size = nil, 0
-	return errors.Join(o.Sync(), o.Close())
+	s.size = 0
+	return errors.Join(err, o.Sync(), o.Close())
 }
 
 func (s *Folder) Prepare(epoch int64) (out engine.Shipment, err error) {

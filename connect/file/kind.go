@@ -109,9 +109,6 @@ func (s *sink) Check(c *connect.Checker) {
 	if strings.ContainsAny(path, "{}") {
 		c.Fault("patterns in paths are not built yet", "write a plain path", "path")
 	}
-	if strings.HasSuffix(path, ".parquet") {
-		c.Fault("Parquet is not built yet", "write .ndjson or .csv", "path")
-	}
 	if path != "-" && path != "" && !isFolder(path) && c.Endless {
 		c.Warn("one file appears only when the run finishes, and the sources of this job do not end", "end the path with / for a folder of rolled files", "path")
 	}

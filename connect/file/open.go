@@ -18,7 +18,7 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, e
 		if err != nil {
 			return connect.Opened{}, err
 		}
-		return connect.Opened{Partitions: []engine.Partition{input("-", in, o.Format)}}, nil
+		return connect.Opened{Partitions: []engine.Partition{input("-", in, o)}}, nil
 	}
 	pattern := s.at(o.Dir)
 	if s.Grows && isPattern(pattern) {
@@ -46,7 +46,7 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, e
 // partition makes the partition of a path. A pipe, such as the shell's <(…), is opened once and read once.
 func (s *source) partition(ctx context.Context, path string, o connect.Opening) (engine.Partition, error) {
 	if st, err := s.files.Stat(path); err != nil || st.Mode().IsRegular() || st.IsDir() {
-		return s.whole(path, o.Format, s.Grows, o.Block), nil
+		return s.whole(path, o, s.Grows, o.Block), nil
 	}
 	if err := o.Once(path); err != nil {
 		return nil, err
@@ -55,23 +55,23 @@ func (s *source) partition(ctx context.Context, path string, o connect.Opening) 
 	if err != nil {
 		return nil, disk.Explain("open", path, err)
 	}
-	return input(path, in, o.Format), nil
+	return input(path, in, o), nil
 }
 
 // whole makes the partition of a file that can be read again.
-func (s *source) whole(path string, f *connect.Format, grows bool, block int) engine.Partition {
-	if f.Open != nil {
-		return newContained(s.files, path, f.Open)
+func (s *source) whole(path string, o connect.Opening, grows bool, block int) engine.Partition {
+	if o.Format.Open != nil {
+		return newContained(s.files, path, o.Format, o.Fields)
 	}
-	return newPartition(s.files, path, f.Header, grows, block)
+	return newPartition(s.files, path, o.Format.Header, grows, block)
 }
 
 // input makes the partition of what is read once.
-func input(name string, in io.Reader, f *connect.Format) engine.Partition {
-	if f.Open != nil {
-		return &contained{path: name, open: f.Open, in: in}
+func input(name string, in io.Reader, o connect.Opening) engine.Partition {
+	if o.Format.Open != nil {
+		return &contained{path: name, open: o.Format.Open, fields: o.Fields, in: in}
 	}
-	return NewInput(name, in, f.Header)
+	return NewInput(name, in, o.Format.Header)
 }
 
 // followed finds the growing files of a pattern, and goes on looking. A known one may have another name by now.
@@ -146,7 +146,7 @@ func (s *source) Sample(ctx context.Context, o connect.Opening, which connect.Sa
 		if st, err := s.files.Stat(path); err == nil && !st.Mode().IsRegular() && !st.IsDir() {
 			return out, fmt.Errorf("%w: %s: %w, which cannot be looked at beforehand; put the events into a file", connect.ErrUsage, path, disk.ErrSpecial)
 		}
-		p := s.whole(path, o.Format, false, 0)
+		p := s.whole(path, o, false, 0)
 		most := each
 		if which.From == connect.Newest {
 			most = -each

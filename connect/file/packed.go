@@ -39,7 +39,9 @@ func (p *Partition) unpack() (err error) {
 	return nil
 }
 
-func (p *Partition) cannotUnpack(err error) error {
+func (p *Partition) cannotUnpack(err error) error { return cannotUnpack(p.path, err) }
+
+func cannotUnpack(path string, err error) error {
 	why := err.Error()
 	switch {
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
@@ -47,7 +49,7 @@ func (p *Partition) cannotUnpack(err error) error {
 	case errors.Is(err, gzip.ErrHeader), errors.Is(err, zstd.ErrMagicMismatch):
 		why = "it is not packed as its name says; rename it, or pack it"
 	}
-	return fmt.Errorf("unpack %s: %s", p.path, why)
+	return fmt.Errorf("unpack %s: %s", path, why)
 }
 
 // again unpacks the file from its beginning once more: its header has been read.

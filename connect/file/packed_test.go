@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,11 +15,14 @@ import (
 	"github.com/hamba/avro/v2/ocf"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
+	library "github.com/parquet-go/parquet-go"
 
 	"undertide/connect"
+	"undertide/connect/codec"
 	"undertide/connect/formats/avro"
 	"undertide/connect/formats/csv"
 	"undertide/connect/formats/ndjson"
+	"undertide/connect/formats/parquet"
 	"undertide/core/engine"
 	"undertide/core/row"
 )
@@ -92,7 +96,7 @@ func TestPacked(t *testing.T) {
 				if err := os.WriteFile(path, b, 0o600); err != nil {
 					t.Fatal(err)
 				}
-				return (&source{}).whole(path, format, false, 0)
+				return (&source{}).whole(path, connect.Opening{Format: format}, false, 0)
 			}
 			p := put(whole)
 			if empty, err := p.Empty(context.Background()); err != nil || empty {
@@ -121,12 +125,10 @@ func TestPacked(t *testing.T) {
 	}
 }
 
-// TestContained: a file whose events are no lines is read in turns, goes on from each position, and is told from another.
-func TestContained(t *testing.T) {
-	write := func(n int) string {
-		path := filepath.Join(t.TempDir(), "x.avro")
-		var out bytes.Buffer
-		e, err := ocf.NewEncoder(`{"type":"record","name":"r","fields":[{"name":"n","type":"long"}]}`, &out, ocf.WithBlockLength(700))
+// containers write files of numbers from 0, whose events are no lines.
+var containers = map[*connect.Format]func(t *testing.T, out io.Writer, n int){
+	avro.Format: func(t *testing.T, out io.Writer, n int) {
+		e, err := ocf.NewEncoder(`{"type":"record","name":"r","fields":[{"name":"n","type":"long"}]}`, out, ocf.WithBlockLength(700))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -138,14 +140,47 @@ func TestContained(t *testing.T) {
 		if err := e.Close(); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(path, out.Bytes(), 0o600); err != nil {
+	},
+	parquet.Format: func(t *testing.T, out io.Writer, n int) {
+		type r struct {
+			N int64 `parquet:"n"`
+		}
+		w := library.NewGenericWriter[r](out, library.PageBufferSize(1000), library.MaxRowsPerRowGroup(5000))
+		for i := range n {
+			if _, err := w.Write([]r{{int64(i)}}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := w.Close(); err != nil {
 			t.Fatal(err)
 		}
-		return path
+	},
+}
+
+// TestContained: a file whose events are no lines is read in turns, goes on from each position, and is told from another.
+func TestContained(t *testing.T) {
+	for format, write := range containers {
+		t.Run(format.Name, func(t *testing.T) {
+			contain(t, format, func(n int) string {
+				path := filepath.Join(t.TempDir(), "x"+format.Endings[0])
+				var out bytes.Buffer
+				write(t, &out, n)
+				if err := os.WriteFile(path, out.Bytes(), 0o600); err != nil {
+					t.Fatal(err)
+				}
+				return path
+			})
+		})
 	}
+}
+
+func contain(t *testing.T, format *connect.Format, write func(n int) string) {
+	opening := connect.Opening{Format: format, Fields: codec.Fields{{Name: "n", Kind: row.Int}}}
 	for _, n := range []int{0, 1, row.MaxRows, 2*row.MaxRows + 9} {
 		path := write(n)
-		part := func() engine.Partition { return (&source{}).whole(path, avro.Format, false, 0) }
+		part := func() engine.Partition {
+			return (&source{}).whole(path, opening, false, 0)
+		}
 		p := part()
 		if empty, err := p.Empty(context.Background()); err != nil || empty != (n == 0) {
 			t.Errorf("%d events: empty %v, %v", n, empty, err)
@@ -159,7 +194,10 @@ func TestContained(t *testing.T) {
 				t.Errorf("%d events: from position %d on come %d, %v", n, i, len(rest), err)
 			}
 		}
-		path = write(n + 1)
+		other := write(n + 1)
+		if err := os.Rename(other, path); err != nil {
+			t.Fatal(err)
+		}
 		if _, _, err := drained(part(), positions[0]); err == nil || !strings.Contains(err.Error(), "is not the file") {
 			t.Errorf("another file says %v", err)
 		}

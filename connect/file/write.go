@@ -38,9 +38,10 @@ func (o Output) head() []byte {
 // length is noted in each checkpoint and cut back to on resume (docs/connectors.md, "file").
 type Single struct {
 	Output
-	path string
-	out  *disk.Output
-	size int64
+	path  string
+	out   *disk.Output
+	size  int64
+	piece []byte
 }
 
 // NewSingle makes a sink for the file at path.
@@ -125,7 +126,10 @@ func (s *Single) Open(waiting []engine.Shipment, _ int64) (err error) {
 	if err := disk.SyncFolder(s.Files, filepath.Dir(s.path)); err != nil { // the name lasts before a checkpoint counts on it
 		return err
 	}
-	return s.Write(s.head(), 0)
+	if s.Format.Head == nil {
+		return nil
+	}
+	return s.Write(s.Format.Head(s.Schema), 0)
 }
 
 // cutBack drops what was written after the checkpoint that the run starts from.
@@ -154,7 +158,11 @@ func (s *Single) cutBack(waiting []engine.Shipment) error {
 	return nil
 }
 
-func (s *Single) Write(data []byte, _ int) error {
+func (s *Single) Write(data []byte, rows int) error {
+	if s.Format.Pack != nil {
+		s.piece = appendPiece(s.piece[:0], data, rows)
+		data = s.piece
+	}
 	n, err := s.out.Put(data)
 	s.size += int64(n)
 	return err
@@ -182,10 +190,21 @@ func (s *Single) Finish() error {
 
 // appear gives the file its name.
 func (s *Single) appear() error {
-	if err := disk.Rename(s.Files, s.part(), s.path); err != nil {
+	whole := s.part()
+	if s.Format.Pack != nil {
+		whole = s.path + ".packed.part"
+		if err := packAside(s.Output, s.part(), whole); err != nil {
+			return err
+		}
+	}
+	if err := disk.Rename(s.Files, whole, s.path); err != nil {
 		return disk.Explain("rename to", s.path, err)
 	}
-	return disk.SyncFolder(s.Files, filepath.Dir(s.path))
+	err := disk.SyncFolder(s.Files, filepath.Dir(s.path))
+	if err == nil && s.Format.Pack != nil {
+		err = removeAside(s.Files, s.part())
+	}
+	return err
 }
 
 // Recover finishes the file of a run whose last checkpoint said that it was done.
@@ -206,8 +225,9 @@ func (s *Single) Abort() error {
 // Stream is a sink that writes to a pipe or terminal, rows as they are made.
 type Stream struct {
 	Output
-	w    *bufio.Writer
-	name string
+	w      *bufio.Writer
+	packer connect.Packer // nil where rows are lines
+	name   string
 }
 
 const standardOutput = "standard output"
@@ -222,7 +242,13 @@ func (s *Stream) NewEncoder(sc row.Schema) engine.Encoder { return s.Format.Enco
 func (s *Stream) Delivered(context.Context) (int64, error) { return 0, nil }
 
 func (s *Stream) Open(waiting []engine.Shipment, _ int64) error {
-	if waiting != nil {
+	switch {
+	case s.Format.Pack != nil && len(waiting) > 0:
+		return fmt.Errorf("rows of %s cannot go on in %s behind those of the run before: give a file", s.Format.Title, s.name)
+	case s.Format.Pack != nil:
+		s.packer = s.Format.Pack(s.w, s.Schema)
+		return nil
+	case waiting != nil:
 		return nil // the header stands before the rows of the run before
 	}
 	return s.Write(s.head(), 0)
@@ -241,8 +267,12 @@ func (s *Stream) explain(err error) error {
 	return disk.Explain("write", s.name, err)
 }
 
-func (s *Stream) Write(data []byte, _ int) error {
-	_, err := s.w.Write(data)
+func (s *Stream) Write(data []byte, rows int) (err error) {
+	if s.packer != nil {
+		err = s.packer.Write(data, rows)
+	} else {
+		_, err = s.w.Write(data)
+	}
 	return s.explain(err)
 }
 
@@ -253,7 +283,15 @@ func (s *Stream) Prepare(int64) (engine.Shipment, error) {
 	return engine.Shipment{Data: json.RawMessage("{}")}, s.Flush()
 }
 func (s *Stream) Deliver(context.Context, engine.Shipment) error { return nil }
-func (s *Stream) Finish() error                                  { return s.Flush() }
+
+func (s *Stream) Finish() error {
+	if s.packer != nil {
+		if err := s.packer.Close(); err != nil {
+			return s.explain(err)
+		}
+	}
+	return s.Flush()
+}
 
 // Abort drops what was not written: the run's fault is what counts.
 func (s *Stream) Abort() error {

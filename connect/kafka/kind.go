@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"undertide/connect"
@@ -509,7 +510,9 @@ func (s *sink) Words(f *connect.Format, schema row.Schema, d connect.Delivering)
 		fields = append(fields, schema[i].Name+" "+schema[i].Kind.String())
 	}
 	what := "JSON objects"
-	if f.Header {
+	if f.Schema != nil {
+		what = f.Title + " records, by a schema that is registered as " + string(s.Topic) + "-value, of"
+	} else if f.Header {
 		what = f.Title + " records, without a line of names, of"
 	}
 	w.Makes += ", unless it is there; its messages are " + what + " {" + strings.Join(fields, ", ") + "}" + keyed
@@ -524,6 +527,9 @@ func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
 	c := SinkConfig{Connection: conn, Topic: string(s.Topic), Job: o.Job, Sink: o.Name, Key: s.Key, Replace: s.Replace, Create: s.Create, Partitions: s.Partitions}
 	if o.Format != nil {
 		c.Encode = o.Format.Encode
+		if o.Format.Schema != nil {
+			c.Schema, c.registered = o.Format.Schema(c.Topic, o.Schema), new(atomic.Int64)
+		}
 	}
 	if o.Shipments != "" {
 		return NewOnce(c, staging.New(o.Shipments, o.Name, connect.StreamText(s))), nil

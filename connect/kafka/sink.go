@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync/atomic"
 	"time"
 
 	"github.com/twmb/franz-go/pkg/kadm"
@@ -41,10 +42,29 @@ type SinkConfig struct {
 	Partitions int32
 	// Encode makes what writes the values of messages; nil: JSON.
 	Encode func(row.Schema) engine.Encoder
+	// Schema is what messages name in the connection's registry: it is registered as the topic's newest, before rows go. Empty for
+	// none. registered is its number.
+	Schema     string
+	registered *atomic.Int64
+}
+
+// register makes the schema the newest of the topic's values, unless it is.
+func (c *SinkConfig) register(ctx context.Context) error {
+	if c.Schema == "" {
+		return nil
+	}
+	s, err := (&Looker{c: c.Connection}).Register(ctx, c.Topic+"-value", c.Schema)
+	if err == nil {
+		c.registered.Store(int64(s.ID))
+	}
+	return err
 }
 
 // find makes sure that the topic is there.
 func (c *SinkConfig) find(ctx context.Context, client *kgo.Client) (kadm.TopicDetail, error) {
+	if err := c.register(ctx); err != nil {
+		return kadm.TopicDetail{}, err
+	}
 	admin := kadm.NewClient(client)
 	detail, err := c.Connection.topic(ctx, admin, c.Topic)
 	if !errors.Is(err, connect.ErrNoStream) {
@@ -189,6 +209,7 @@ type encoder struct {
 	withdrawn int // the column that says so; -1 where rows are not replaced
 	columns   []*row.Column
 	scratch   []byte
+	id        *atomic.Int64 // of the schema that values name; nil where they name none
 }
 
 func newEncoder(c *SinkConfig, sc row.Schema) *encoder {
@@ -205,6 +226,9 @@ func newEncoder(c *SinkConfig, sc row.Schema) *encoder {
 	e.values = ndjson.NewEncoder(sc)
 	if c.Encode != nil {
 		e.values = c.Encode(sc)
+	}
+	if c.Schema != "" {
+		e.id = c.registered
 	}
 	return e
 }
@@ -227,9 +251,20 @@ func (e *encoder) Append(dst []byte, v step.View) []byte {
 			dst = append(dst, 0)
 			continue
 		}
+		if e.id != nil {
+			dst = e.record(dst, one)
+			continue
+		}
 		dst = e.object(dst, e.values, one, nil)
 	}
 	return dst
+}
+
+// record writes a row by a schema of the registry: a zero byte, its number in four bytes, the row (docs/connectors.md, "Avro").
+func (e *encoder) record(dst []byte, one step.View) []byte {
+	e.scratch = binary.BigEndian.AppendUint32(append(e.scratch[:0], 0), uint32(e.id.Load()))
+	e.scratch = e.values.Append(e.scratch, one)
+	return appendFrame(dst, e.scratch)
 }
 
 // object writes a row's columns as a JSON object: those that are named, or all.

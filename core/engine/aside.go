@@ -27,7 +27,7 @@ func (a *AtEvent) Unwrap() error { return a.Err }
 
 // atEvent makes the fault of an event of a turn.
 func (e *run) atEvent(p *partition, c *Chunk, i int, err error) *AtEvent {
-	text := c.Event(i)
+	text := c.Shown(i)
 	return &AtEvent{e.p.Sources[p.source].Name, p.Name(), c.Offset(i), slices.Clone(text[:min(len(text), mostShown)]), err}
 }
 
@@ -89,7 +89,7 @@ func (w *worker) carry(t *turn) {
 	for i := range all.Starts {
 		alone := newWorker(w.e) // what panicked may be left in any state
 		one := &turn{part: t.part, exec: newExecutor(w.e.p, w.e.opt.Lanes, true), rejected: map[string]int64{}, arrived: t.arrived}
-		one.chunk = Chunk{Raw: all.Raw, Starts: all.Starts[i : i+1], Ends: all.Ends[i : i+1], Header: all.Header, First: all.Offset(i)}
+		one.chunk = Chunk{Raw: all.Raw, Starts: all.Starts[i : i+1], Ends: all.Ends[i : i+1], Header: all.Header, Text: all.Text, First: all.Offset(i)}
 		if Guard(func() error { alone.run(one); return nil }) != nil {
 			t.err = w.e.atEvent(t.part, &all, i, err)
 			return

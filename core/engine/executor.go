@@ -410,7 +410,7 @@ func (x *executor) pushRejects(r Ref, at string, counts map[string]int64, schema
 		var event []byte
 		offset := int64(-1)
 		if x.chunk != nil {
-			event, offset = x.chunk.Event(int(rej.Index)), x.chunk.Offset(int(rej.Index))
+			event, offset = x.chunk.Shown(int(rej.Index)), x.chunk.Offset(int(rej.Index))
 		}
 		if first {
 			x.samples = append(x.samples, Sample{At: at, Reason: rej.Reason, Message: rej.Message, Partition: x.partition, Offset: offset, Event: string(event)})

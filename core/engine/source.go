@@ -1,7 +1,9 @@
 package engine
 
 import (
+	"bytes"
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"time"
 
@@ -24,6 +26,8 @@ type Chunk struct {
 	Offsets []int64
 	// Meta gives what else the connector knows of its events; nil for nothing.
 	Meta Meta
+	// Text gives an event as people read it, where its bytes are not for them; nil where they are.
+	Text func(event []byte) []byte
 	// Stored is when the last event was stored, by the connector's account; 0 where it has none.
 	Stored row.Time
 	// Last says that no event follows: the partition has ended. It may come with an empty chunk.
@@ -60,6 +64,26 @@ type Meta interface {
 
 // Event gives the raw text of event i; appending to it does not touch the next one.
 func (c *Chunk) Event(i int) []byte { return c.Raw[c.Starts[i]:c.Ends[i]:c.Ends[i]] }
+
+// Shown gives event i as people read it: bytes that are no text as hexadecimal digits.
+func (c *Chunk) Shown(i int) []byte {
+	event := c.Event(i)
+	if c.Text != nil {
+		return c.Text(event)
+	}
+	return Readable(event)
+}
+
+// Readable gives bytes as people read them: those that are no text, but for a sign or two, as hexadecimal digits.
+func Readable(b []byte) []byte {
+	if bytes.IndexFunc(b, binary) < 0 {
+		return b
+	}
+	return hex.AppendEncode(nil, b)
+}
+
+// binary says whether a sign does not stand in texts.
+func binary(r rune) bool { return r < ' ' && r != '\t' && r != '\n' && r != '\r' }
 
 // Partition is one ordered part of a source (a file, a topic's partition). One goroutine at a time.
 type Partition interface {

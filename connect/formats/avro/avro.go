@@ -24,7 +24,7 @@ import (
 // Format is avro.
 var Format = &connect.Format{
 	Name: "avro", Title: "Avro", About: "records of Avro, by their schema", Endings: []string{".avro"},
-	Decode: func() connect.Decoding { return &decoding{} }, Guess: guess,
+	Decode: func() connect.Decoding { return &decoding{} }, Guess: guess, Encode: newEncoder, Schema: SchemaOf, Pack: pack,
 }
 
 type decoding struct {

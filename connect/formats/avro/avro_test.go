@@ -293,7 +293,7 @@ func TestContainers(t *testing.T) {
 
 func readFile(t *testing.T, file []byte) (out []string, err error) {
 	t.Helper()
-	c, err := open(bytes.NewReader(file))
+	c, err := open(connect.Input{Reader: bytes.NewReader(file)})
 	if err != nil {
 		return nil, err
 	}

@@ -39,7 +39,7 @@ const (
 )
 
 // open reads the header.
-func open(in io.Reader) (connect.Container, error) {
+func open(in connect.Input) (connect.Container, error) {
 	c := &container{in: bufio.NewReaderSize(in, 64<<10), block: 1, codec: "null"}
 	start := make([]byte, len(magic))
 	if _, err := io.ReadFull(c.in, start); err != nil || string(start) != magic {

@@ -3,16 +3,13 @@ package avro
 import (
 	"fmt"
 	"math"
-	"math/big"
 	"slices"
 	"strconv"
 	"unicode/utf8"
 
 	"github.com/hamba/avro/v2"
-	"github.com/shopspring/decimal"
 
 	"undertide/connect/codec"
-	"undertide/core/expr"
 	"undertide/core/row"
 )
 
@@ -343,7 +340,7 @@ func whole(f *codec.Field, l avro.LogicalSchema) func(c *row.Column, v int64) re
 			c.AppendInt(us)
 			return taken
 		}
-	case f.Kind == row.Int:
+	case f.Kind == row.Int, f.Kind == row.Duration && logical == "": // a duration as it is written: microseconds
 		return func(c *row.Column, v int64) result { c.AppendInt(v); return taken }
 	case f.Kind == row.Double:
 		return func(c *row.Column, v int64) result { c.AppendDouble(float64(v)); return taken }
@@ -397,16 +394,8 @@ func (k *compiler) binary(f *codec.Field, s avro.Schema, read func(p *reading) [
 	case logicalName(l) == avro.Decimal && (f.Kind == row.Decimal || f.Kind == row.Double):
 		scale := int32(l.(*avro.DecimalLogicalSchema).Scale())
 		return func(p *reading, c *row.Column) result {
-			b := read(p)
-			if len(b) > mostDecimal {
+			if !codec.SetScaled(c, read(p), scale) {
 				return other
-			}
-			v := decimal.NewFromBigInt(twos(b), -scale)
-			if f.Kind == row.Decimal {
-				c.AppendString(expr.ScaledText(v))
-			} else {
-				d, _ := v.Float64()
-				c.AppendDouble(d)
 			}
 			return taken
 		}
@@ -416,7 +405,7 @@ func (k *compiler) binary(f *codec.Field, s avro.Schema, read func(p *reading) [
 			if len(b) != 16 {
 				return other
 			}
-			c.AppendString(fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:]))
+			c.AppendString(codec.UUID(b))
 			return taken
 		}
 	}
@@ -432,18 +421,6 @@ func (k *compiler) binary(f *codec.Field, s avro.Schema, read func(p *reading) [
 		c.AppendBytes(b)
 		return taken
 	}
-}
-
-// mostDecimal bounds the bytes of a decimal: a thousand digits.
-const mostDecimal = 415
-
-// twos reads a whole number in two's complement, its greatest byte first.
-func twos(b []byte) *big.Int {
-	v := new(big.Int).SetBytes(b)
-	if len(b) > 0 && b[0]&0x80 != 0 {
-		v.Sub(v, new(big.Int).Lsh(big.NewInt(1), uint(8*len(b))))
-	}
-	return v
 }
 
 func (k *compiler) enum(s *avro.EnumSchema, f *codec.Field) taker {

@@ -2,7 +2,6 @@ package avro
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -154,30 +153,11 @@ func (r *sampleReading) Values(event []byte) ([]connect.Value, error) {
 			s.fields[i].Missing(c)
 		}
 		if !c.IsNull(0) {
-			v.V = valueOf(c)
+			v.V = codec.SampleValue(c)
 		}
 		out = append(out, v)
 	}
 	return out, nil
-}
-
-// valueOf gives the first value of a column as samples have it.
-func valueOf(c *row.Column) any {
-	text := string(codec.AppendText(nil, c, 0))
-	switch {
-	case c.Kind == row.Bool:
-		return c.I[0] != 0
-	case c.Kind == row.Int, c.Kind == row.Double:
-		return json.Number(text)
-	case !c.Kind.Plain():
-		var v any
-		if json.Unmarshal([]byte(text), &v) == nil {
-			if list, ok := v.([]any); ok {
-				return list
-			}
-		}
-	}
-	return text
 }
 
 var _ fmt.Stringer = (*decoding)(nil) // versions compare how events are decoded by it
