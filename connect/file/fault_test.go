@@ -1,18 +1,22 @@
 package file
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"undertide/connect"
+	"undertide/connect/pattern"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/disk"
@@ -43,8 +47,9 @@ type recoverable interface {
 // shipment is kept once Prepare has given it, as a checkpoint does before it delivers.
 type life struct {
 	open     func() recoverable
-	behind   int // deliveries are so many epochs behind
-	epoch    int // of the newest checkpoint
+	frame    func(line []byte) []byte // as the encoder gives a row; nil: the line
+	behind   int                      // deliveries are so many epochs behind
+	epoch    int                      // of the newest checkpoint
 	waiting  []engine.Shipment
 	finished bool
 }
@@ -61,7 +66,11 @@ func (l *life) start() error {
 	}
 	for epoch := l.epoch + 1; epoch <= 3; epoch++ {
 		for n := range 3 {
-			if err := s.Write(fmt.Appendf(nil, "epoch %d row %d\n", epoch, n), 1); err != nil {
+			line := fmt.Appendf(nil, "epoch %d row %d\n", epoch, n)
+			if l.frame != nil {
+				line = l.frame(line)
+			}
+			if err := s.Write(line, 1); err != nil {
 				return errors.Join(err, s.Abort())
 			}
 		}
@@ -81,13 +90,50 @@ func (l *life) start() error {
 	return s.Finish()
 }
 
-func rolled(dir string) recoverable { return NewFolder(filepath.Join(dir, "out"), "rows", 20, asCSV) }
+// inFolder opens a folder whose clock goes on by ten minutes each time that it is asked.
+func inFolder(rolled Rolled, o Output) func(dir string) recoverable {
+	at := time.Date(2026, 3, 1, 6, 0, 0, 0, time.UTC)
+	return func(dir string) recoverable {
+		f := NewFolder(filepath.Join(dir, "out"), "rows", rolled, o)
+		f.now = func() time.Time { at = at.Add(10 * time.Minute); return at }
+		return f
+	}
+}
+
+func folders(text string) pattern.Text {
+	t, err := pattern.Parse(text)
+	if err != nil {
+		panic(err)
+	}
+	return t
+}
+
+// under gives the files below a folder whose names end so, in the order in which they were begun.
+func under(t *testing.T, dir, ending string) (out []string) {
+	must(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && strings.HasSuffix(path, ending) {
+			out = append(out, path)
+		}
+		return err
+	}))
+	slices.SortFunc(out, func(a, b string) int { // numbers behind the epoch have no zeros before them
+		a, b = filepath.Base(a), filepath.Base(b)
+		epochs := min(len("rows-00000001-"), len(a), len(b))
+		return cmp.Or(strings.Compare(a[:epochs], b[:epochs]), cmp.Compare(len(a), len(b)), strings.Compare(a, b))
+	})
+	return out
+}
 
 func rolledRows(t *testing.T, dir string) (text string) {
-	paths, err := filepath.Glob(filepath.Join(dir, "out", "*.csv"))
-	must(t, err)
-	for _, p := range paths {
+	for _, p := range under(t, dir, ".csv") {
 		text += strings.TrimPrefix(content(t, p), "k\n")
+	}
+	return text
+}
+
+func sealedRows(t *testing.T, dir string) (text string) {
+	for _, p := range under(t, dir, ".seal") {
+		text += unsealed(t, p)
 	}
 	return text
 }
@@ -138,6 +184,7 @@ func TestWriteFaults(t *testing.T) {
 		behind int
 		open   func(dir string) recoverable
 		rows   func(t *testing.T, dir string) string // of what looks whole
+		frame  func(line []byte) []byte
 	}{
 		"one file": {
 			0,
@@ -149,33 +196,30 @@ func TestWriteFaults(t *testing.T) {
 				}
 				return strings.TrimPrefix(text, "k\n")
 			},
+			nil,
 		},
 		"one file, packed": {
 			0,
 			func(dir string) recoverable { return NewSingle(filepath.Join(dir, "out.seal"), asSealed) },
 			func(t *testing.T, dir string) string { return unsealed(t, filepath.Join(dir, "out.seal")) },
+			nil,
 		},
-		"folder, packed, an epoch behind": {
-			1,
-			func(dir string) recoverable { return NewFolder(filepath.Join(dir, "out"), "rows", 20, asSealed) },
-			func(t *testing.T, dir string) (text string) {
-				paths, err := filepath.Glob(filepath.Join(dir, "out", "*.seal"))
-				must(t, err)
-				for _, p := range paths {
-					text += unsealed(t, p)
-				}
-				return text
-			},
-		},
-		"folder":                    {0, rolled, rolledRows},
-		"folder, an epoch behind":   {1, rolled, rolledRows},
-		"folder, all epochs behind": {3, rolled, rolledRows},
+		"folder, packed, an epoch behind": {1, inFolder(Rolled{Size: 20}, asSealed), sealedRows, nil},
+		"folder":                          {0, inFolder(Rolled{Size: 20}, asCSV), rolledRows, nil},
+		"folder, an epoch behind":         {1, inFolder(Rolled{Size: 20}, asCSV), rolledRows, nil},
+		"folder, all epochs behind":       {3, inFolder(Rolled{Size: 20}, asCSV), rolledRows, nil},
+		"folder, over epochs":             {0, inFolder(Rolled{Every: time.Hour}, asCSV), rolledRows, nil},
+		"folder, over epochs, behind":     {2, inFolder(Rolled{Every: 35 * time.Minute}, asCSV), rolledRows, nil},
+		"folder, over epochs, packed":     {1, inFolder(Rolled{Every: 35 * time.Minute}, asSealed), sealedRows, nil},
+		"folder of folders": {1, inFolder(Rolled{Every: 25 * time.Minute, Folders: folders("{k}/x")}, asCSV), rolledRows, func(line []byte) []byte {
+			return row.AppendText(append(row.AppendText(nil, "a/x"), 1), line)
+		}},
 	} {
 		passes := false
 		tried := 0
 		for n := 1; !passes; n++ {
 			dir := t.TempDir()
-			l := &life{behind: kind.behind, open: func() recoverable { return kind.open(dir) }}
+			l := &life{behind: kind.behind, frame: kind.frame, open: func() recoverable { return kind.open(dir) }}
 			ops := failAt(t, n)
 			err := l.start()
 			passes = *ops < n
@@ -194,11 +238,7 @@ func TestWriteFaults(t *testing.T) {
 			if got := kind.rows(t, dir); got != want {
 				t.Fatalf("%s: operation %d failed, and in the end there is %q", name, n, got)
 			}
-			left, err := filepath.Glob(filepath.Join(dir, "*", "*.part"))
-			must(t, err)
-			beside, err := filepath.Glob(filepath.Join(dir, "*.part"))
-			must(t, err)
-			if left = append(left, beside...); len(left) > 0 {
+			if left := under(t, dir, ".part"); len(left) > 0 {
 				t.Fatalf("%s: operation %d failed, and unfinished files are left: %v", name, n, left)
 			}
 		}
@@ -212,7 +252,7 @@ func TestWriteFaults(t *testing.T) {
 // TestOpenLetsGo: a sink that cannot be opened lets go of its lock, so that the next start has it.
 func TestOpenLetsGo(t *testing.T) {
 	dir := t.TempDir()
-	folder := NewFolder(dir, "means", 0, asCSV)
+	folder := NewFolder(dir, "means", Rolled{}, asCSV)
 	if err := os.WriteFile(folder.marker(), []byte("{}}"), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -222,7 +262,7 @@ func TestOpenLetsGo(t *testing.T) {
 	if err := os.Remove(folder.marker()); err != nil {
 		t.Fatal(err)
 	}
-	again := NewFolder(dir, "means", 0, asCSV)
+	again := NewFolder(dir, "means", Rolled{}, asCSV)
 	if err := again.Open(nil, 1); err != nil {
 		t.Errorf("after the fault was mended: %v", err)
 	} else if err := again.Abort(); err != nil {

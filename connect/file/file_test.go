@@ -235,7 +235,7 @@ func TestFolder(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "out")
 	ctx := context.Background()
 	open := func(epoch int64, waiting ...engine.Shipment) *Folder {
-		s := NewFolder(dir, "rates", 10, asCSV)
+		s := NewFolder(dir, "rates", Rolled{Size: 10}, asCSV)
 		must(t, s.Open(waiting, epoch))
 		return s
 	}
@@ -281,15 +281,15 @@ func TestFolder(t *testing.T) {
 		t.Errorf("epoch 2 is %q, marker %q after the next start", file("rates-00000002-1.csv"), file("rates.delivered"))
 	}
 	must(t, s.Finish())
-	must(t, NewFolder(dir, "rates", 0, asCSV).Recover(ctx, []engine.Shipment{second, third}))
+	must(t, NewFolder(dir, "rates", Rolled{}, asCSV).Recover(ctx, []engine.Shipment{second, third}))
 	if file("rates-00000003-1.csv") != "k\nh\n" || file("rates.delivered") != "{\"epoch\":3}\n" {
 		t.Errorf("epoch 3 is %q, marker %q after it was recovered", file("rates-00000003-1.csv"), file("rates.delivered"))
 	}
 	third.Data = json.RawMessage(`{"files":["../rates-00000003-1.csv"]}`)
-	if err := NewFolder(dir, "rates", 0, asCSV).Deliver(ctx, third); err == nil || !strings.Contains(err.Error(), "which is not in") {
+	if err := NewFolder(dir, "rates", Rolled{}, asCSV).Deliver(ctx, third); err == nil || !strings.Contains(err.Error(), "which is not in") {
 		t.Errorf("a file elsewhere gives %v", err)
 	}
-	if err := NewFolder(dir, "rates", 0, asCSV).Open(nil, 1); err == nil || !strings.Contains(err.Error(), "choose another folder") {
+	if err := NewFolder(dir, "rates", Rolled{}, asCSV).Open(nil, 1); err == nil || !strings.Contains(err.Error(), "choose another folder") {
 		t.Errorf("an epoch that was delivered gives %v", err)
 	}
 }

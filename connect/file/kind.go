@@ -2,11 +2,14 @@ package file
 
 import (
 	"cmp"
+	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"undertide/connect"
+	"undertide/connect/pattern"
 	"undertide/connect/settings"
 	"undertide/core/row"
 	"undertide/disk"
@@ -95,32 +98,85 @@ func (s *source) Document() connect.Origin {
 type sink struct {
 	Path settings.PathText `set:"path,required" missing:"the file is not named" fix:"add path: out.ndjson, or a folder with / at its end" about:"A file, a folder with / at its end, or - for standard output." hint:"/var/data/rows.ndjson"`
 	Roll *struct {
-		_    struct{}      `later:"every"`
-		Size settings.Size `set:"size" about:"At which a file is closed and the next one begun." hint:"64MiB" default:"128MiB"`
+		Size  settings.Size `set:"size" about:"At which a file is closed and the next one begun." hint:"64MiB" default:"128MiB"`
+		Every time.Duration `set:"every" about:"After which a file is closed, over checkpoints; without it each checkpoint closes all." hint:"10m"`
 	} `set:"roll,free" about:"When a file of a folder is closed and the next one begun."`
 
-	files *disk.Files
-	named bool // in place of a document's sink: relative to the working folder
+	files   *disk.Files
+	named   bool         // in place of a document's sink: relative to the working folder
+	folders pattern.Text // of a path with fields: the folders of rows within the one that has none
 }
 
 func (s *sink) Check(c *connect.Checker) {
 	s.files = c.Files
-	path := string(s.Path)
-	if strings.ContainsAny(path, "{}") {
-		c.Fault("patterns in paths are not built yet", "write a plain path", "path")
-	}
+	path := s.split(c)
 	if path != "-" && path != "" && !isFolder(path) && c.Endless {
 		c.Warn("one file appears only when the run finishes, and the sources of this job do not end", "end the path with / for a folder of rolled files", "path")
 	}
 	if s.Roll == nil {
 		return
 	}
-	if !isFolder(path) {
+	if !isFolder(string(s.Path)) {
 		c.Fault("one file is not rolled", "end the path with / for a folder of rolled files", "roll")
 	}
 	if s.Roll.Size > 0 && s.Roll.Size < 1<<20 {
 		c.Warn("very small files are made", "64MiB and more is usual", "roll", "size")
 	}
+	switch every := s.Roll.Every; {
+	case every < 0 || c.Has("roll", "every") && every == 0:
+		c.Fault("a file cannot be closed before it is begun", "give a time such as 10m", "roll", "every")
+	case every > 0 && every < time.Minute && c.Endless:
+		c.Warn(fmt.Sprintf("every %s makes some %d files a day", row.DurationText(every), int(24*time.Hour/every)), "10m and more is usual", "roll", "every")
+	}
+}
+
+// split takes the fields out of a path, and gives what stands before them.
+func (s *sink) split(c *connect.Checker) string {
+	path := string(s.Path)
+	i := strings.IndexAny(path, "{}")
+	if i < 0 {
+		return path
+	}
+	base := path[:strings.LastIndex(path[:i], "/")+1]
+	folders, err := pattern.Parse(strings.TrimSuffix(path[len(base):], "/"))
+	switch {
+	case err != nil:
+		c.Fault(err.Error(), "name fields in braces: out/{window_start:%Y-%m-%d}/", "path")
+	case slices.ContainsFunc(strings.Split(folders.String(), "{")[1:], func(s string) bool { field, _, _ := strings.Cut(s, "}"); return strings.Contains(field, "/") }):
+		c.Fault("a time's form names one folder", "write each folder by itself: {window_start:%Y}/{window_start:%m}/", "path")
+	case !isFolder(path):
+		c.Fault("a path with fields names folders, in which files are rolled", "end it with /: out/{gauge}/", "path")
+	case base == "" || base == "/":
+		c.Fault("a path with fields begins with a folder that has none: it holds what was delivered", "write out/"+path, "path")
+	case slices.ContainsFunc(strings.Split(folders.String(), "/"), func(name string) bool { return name == "" || name == "." || name == ".." }):
+		c.Fault("a folder of the path has no name", "write out/{gauge}/, each folder by a name", "path")
+	default:
+		if message, remedy := folders.Check(c.Schema, c.Nearest); message != "" && len(c.Schema) > 0 {
+			c.Fault(message, remedy, "path")
+		}
+		s.folders = folders
+	}
+	if c.Endless && (s.Roll == nil || s.Roll.Every == 0) {
+		c.Warn("each checkpoint begins a file for each folder: very small ones", "add roll: {every: 10m}", "path")
+	}
+	return base
+}
+
+// rolled says how files of a folder are made.
+func (s *sink) rolled() Rolled {
+	r := Rolled{Folders: s.folders}
+	if s.Roll != nil {
+		r.Size, r.Every = int64(s.Roll.Size), s.Roll.Every
+	}
+	return r
+}
+
+// base is the path up to its folders of fields.
+func (s *sink) base() string {
+	if s.folders.Empty() {
+		return string(s.Path)
+	}
+	return strings.TrimSuffix(string(s.Path), s.folders.String()+"/")
 }
 
 func (s *sink) Atomic() bool { return true }
@@ -149,6 +205,12 @@ func (s *sink) Words(f *connect.Format, _ row.Schema, d connect.Delivering) conn
 	switch {
 	case path == "-":
 		return connect.SinkWords{Writes: f.Title + " to standard output", Delivery: d.AtLeastOnce(false)}
+	case isFolder(path) && s.Roll != nil && s.Roll.Every > 0:
+		words := connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: "exactly once: files appear whole, closed after " + row.DurationText(s.Roll.Every) + ", with the checkpoint that follows"}
+		if !d.Kept {
+			words.Delivery = "files appear whole, closed after " + row.DurationText(s.Roll.Every) + "; without checkpoints a run that is started again makes all rows again, into further files"
+		}
+		return words
 	case isFolder(path) && !d.Kept:
 		return connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: "files appear whole, every " + row.DurationText(d.Every) + "; without checkpoints a run that is started again makes all rows again, into further files"}
 	case isFolder(path):
@@ -161,7 +223,7 @@ func (s *sink) Words(f *connect.Format, _ row.Schema, d connect.Delivering) conn
 
 // at gives the path as the working folder sees it.
 func (s *sink) at(dir string) string {
-	path := string(s.Path)
+	path := s.base()
 	if s.named || path == "-" || filepath.IsAbs(path) {
 		return path
 	}

@@ -177,11 +177,7 @@ func (s *sink) Open(ctx context.Context, o connect.Opening) (engine.Sink, error)
 		return NewStream(standardOutput, w, out), nil
 	}
 	if isFolder(path) {
-		var roll int64
-		if s.Roll != nil {
-			roll = int64(s.Roll.Size)
-		}
-		return NewFolder(filepath.Clean(path), o.Name, roll, out), nil
+		return NewFolder(filepath.Clean(path), o.Name, s.rolled(), out), nil
 	}
 	if st, err := s.files.Stat(path); err == nil && !st.Mode().IsRegular() && !st.IsDir() {
 		f, err := s.files.OpenOutput(ctx, path) // a pipe or device: rows as they are made

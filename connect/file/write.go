@@ -47,7 +47,7 @@ type Single struct {
 // NewSingle makes a sink for the file at path.
 func NewSingle(path string, o Output) *Single { return &Single{Output: o, path: path} }
 
-func (s *Single) part() string { return s.path + ".part" }
+func (s *Single) part() string { return part(s.path) }
 
 func (s *Single) NewEncoder(sc row.Schema) engine.Encoder { return s.Format.Encode(sc) }
 
@@ -149,11 +149,16 @@ func (s *Single) cutBack(waiting []engine.Shipment) error {
 		}
 		s.size = sh.Bytes
 	}
-	if err := errors.Join(disk.Try("truncate", s.part()), f.Truncate(s.size)); err != nil {
-		return disk.Explain("write", s.part(), err)
+	return cutBack(s.out, s.part(), s.size)
+}
+
+// cutBack makes a file as long as it was.
+func cutBack(o *disk.Output, path string, size int64) error {
+	if err := errors.Join(disk.Try("truncate", path), o.File.Truncate(size)); err != nil {
+		return disk.Explain("write", path, err)
 	}
-	if _, err := f.Seek(s.size, io.SeekStart); err != nil {
-		return disk.Explain("write", s.part(), err)
+	if _, err := o.File.Seek(size, io.SeekStart); err != nil {
+		return disk.Explain("write", path, err)
 	}
 	return nil
 }
@@ -192,7 +197,7 @@ func (s *Single) Finish() error {
 func (s *Single) appear() error {
 	whole := s.part()
 	if s.Format.Pack != nil {
-		whole = s.path + ".packed.part"
+		whole = packedPart(s.path)
 		if err := packAside(s.Output, s.part(), whole); err != nil {
 			return err
 		}
