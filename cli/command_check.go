@@ -100,11 +100,10 @@ of job documents, for editors.`,
 func connected(ctx context.Context, s *streams, j *job.Job) (bool, error) {
 	good := true
 	test := func(what string, of any, needs connect.Needs) error {
-		through, ok := of.(connect.Streaming)
+		c, stream, ok := connect.Through(of)
 		if !ok {
 			return nil
 		}
-		c, stream := through.Stream()
 		l, err := c.Look()
 		if err != nil {
 			return err
@@ -116,7 +115,7 @@ func connected(ctx context.Context, s *streams, j *job.Job) (bool, error) {
 		}
 		verdict, ok := judged(l.Try(ctx, stream), needs, making != nil && making.Makes(), c.Kind.Noun+" "+stream)
 		good = good && ok
-		_, err = fmt.Fprintf(s.out, "%s: %s, %s: %s\n", j.File, what, connect.StreamText(through), verdict)
+		_, err = fmt.Fprintf(s.out, "%s: %s, %s: %s\n", j.File, what, connect.StreamText(of.(connect.Streaming)), verdict)
 		return err
 	}
 	fit := func(k *job.Sink) error {

@@ -192,6 +192,9 @@ type Opening struct {
 	// Shipments is the folder where rows of a sink may wait until the checkpoint that holds them is complete; empty where
 	// they are to go out as they are made.
 	Shipments string
+	// Aside is the folder for rows that wait over a restart, whatever delivery the document asks for; empty where no checkpoints are
+	// kept.
+	Aside string
 	// Journal is the folder where a source writes down what it takes that cannot be read again; empty where no checkpoints are
 	// kept.
 	Journal string
@@ -363,14 +366,19 @@ func ToPath(path string) Sink {
 
 // SameStream says whether two sources or sinks are of one stream.
 func SameStream(a, b any) bool {
-	one, ok := a.(Streaming)
-	other, ok2 := b.(Streaming)
-	if !ok || !ok2 {
-		return false
+	c, stream, ok := Through(a)
+	d, second, ok2 := Through(b)
+	return ok && ok2 && c.Name == d.Name && stream != "" && stream == second
+}
+
+// Through gives the connection and stream that a source or sink reads or writes; false where it goes through none.
+func Through(of any) (c *Connection, stream string, ok bool) {
+	s, ok := of.(Streaming)
+	if !ok {
+		return nil, "", false
 	}
-	c, stream := one.Stream()
-	d, second := other.Stream()
-	return c != nil && d != nil && c.Name == d.Name && stream != "" && stream == second
+	c, stream = s.Stream()
+	return c, stream, c != nil
 }
 
 // StreamText names a stream for people: topic crane.lifts of harbour.

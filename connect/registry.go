@@ -24,12 +24,8 @@ type Registered interface {
 
 // RegistryOf gives the registry of the connection that a source or sink goes through, and the subject of its values; nil where there is none.
 func RegistryOf(of any) (r Registry, subject string, err error) {
-	s, ok := of.(Streaming)
+	c, stream, ok := Through(of)
 	if !ok {
-		return nil, "", nil
-	}
-	c, stream := s.Stream()
-	if c == nil {
 		return nil, "", nil
 	}
 	l, ok := c.Link.(Registered)

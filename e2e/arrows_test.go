@@ -56,19 +56,21 @@ var forbidden = map[string]string{
 // rooms are the kinds of connectors and the formats: all others ask the list (connect/all) and know no name. Rows are
 // shown and given as JSON, and the demo feeds a broker of its own.
 var rooms = map[string][]string{
-	"undertide/connect/file":           {"connect"},
-	"undertide/connect/kafka":          {"connect", "cli", "harbour"},
-	"undertide/connect/mail":           {"connect"},
-	"undertide/connect/mqtt":           {"connect"},
-	"undertide/connect/postgres":       {"connect", "cli"},
-	"undertide/connect/posts":          {"connect"},
-	"undertide/connect/simulate":       {"connect", "harbour"},
-	"undertide/connect/socket":         {"connect"},
-	"undertide/connect/formats/avro":   {"connect"},
-	"undertide/connect/formats/csv":    {"connect"},
-	"undertide/connect/formats/text":   {"connect"},
-	"undertide/connect/formats/table":  {"connect"},
-	"undertide/connect/formats/ndjson": {"connect", "inside", "run", "try"},
+	"undertide/connect/file":            {"connect"},
+	"undertide/connect/kafka":           {"connect", "cli", "harbour"},
+	"undertide/connect/mail":            {"connect"},
+	"undertide/connect/mqtt":            {"connect"},
+	"undertide/connect/postgres":        {"connect", "cli"},
+	"undertide/connect/posts":           {"connect"},
+	"undertide/connect/simulate":        {"connect", "harbour"},
+	"undertide/connect/socket":          {"connect"},
+	"undertide/connect/formats/avro":    {"connect"},
+	"undertide/connect/formats/csv":     {"connect"},
+	"undertide/connect/formats/text":    {"connect"},
+	"undertide/connect/formats/table":   {"connect"},
+	"undertide/connect/formats/ndjson":  {"connect", "inside", "run", "try"},
+	"undertide/connect/formats/parquet": {"connect"},
+	"undertide/connect/file/objects":    {"connect"},
 }
 
 // homes says which packages alone may import a library: others take what those hand out.
@@ -82,6 +84,7 @@ var homes = map[string][]string{
 	"github.com/emersion/":          {"connect"},
 	"github.com/wneessen/":          {"connect"},
 	"github.com/hamba/":             {"connect", "broker", "e2e"},
+	"github.com/minio/":             {"connect"},
 	"github.com/spf13/cobra":        {"cli"},
 	"github.com/goccy/go-yaml":      {"job", "cli"},
 	"github.com/parquet-go/":        {"connect"},

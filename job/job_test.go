@@ -368,7 +368,7 @@ func TestConnections(t *testing.T) {
 	}
 	for text, want := range map[string]string{
 		"connections: {a: {via: kafka}}":                                  "the brokers are not named",
-		"connections: {a: {via: smoke, brokers: [h:1]}}":                  "smoke is not one of kafka",
+		"connections: {a: {via: smoke, brokers: [h:1]}}":                  "smoke is not one of file, kafka",
 		"conections: {}":                                                  "did you mean connections?",
 		"connections: {a: {via: kafka, brokers: [\"${env.NONE_SUCH}\"]}}": "NONE_SUCH",
 		"connections: [a]":                                                "a list stands where connections belong",

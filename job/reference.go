@@ -141,7 +141,7 @@ func (b *builder) readReference(k, n *node, place string, r *Reference) {
 			r.Key = append(r.Key, c)
 		}
 	}
-	_, streams := r.With.(connect.Streaming)
+	_, _, streams := connect.Through(r.With)
 	if r.With != nil && r.Followed() && !streams {
 		b.fault(k, place, "a reference is read to its end, and this "+r.Via+" has none", "leave out what makes it go on without end, such as follow; refresh: 1m reads it anew")
 	}

@@ -246,6 +246,9 @@ func (r *reader) pem(n *node, place, text string) {
 
 // path refuses relative paths where the document has no folder, and those that are in no folder that it may name.
 func (r *reader) path(n *node, place, path string) {
+	if settings.Elsewhere(path) {
+		return
+	}
 	before := len(r.faults)
 	r.absolute(n, place, path)
 	if err := r.opt.Files.Allows(path); err != nil && path != "" && !r.aside && len(r.faults) == before {

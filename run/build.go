@@ -320,7 +320,7 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 			format = connect.DefaultFormat()
 		}
 	}
-	out, err := b.opt.SinkOf(s).Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Schema: s.Schema, Kept: b.opt.Checkpoints != "", Shipments: b.shipments(),
+	out, err := b.opt.SinkOf(s).Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Schema: s.Schema, Kept: b.opt.Checkpoints != "", Shipments: b.shipments(), Aside: b.aside(),
 		Stdout: func() (io.Writer, *connect.Format, error) { return b.takeStdout(s.Name) }})
 	if errors.Is(err, connect.ErrUsage) {
 		return nil, err
@@ -352,8 +352,16 @@ func (b *builder) serve(source string) func(http.Handler) func() {
 
 // shipments gives the folder where rows wait for their delivery; empty where they go out as they are made.
 func (b *builder) shipments() string {
+	if b.job.Delivery != "exactly_once" {
+		return ""
+	}
+	return b.aside()
+}
+
+// aside gives the folder where rows may wait over a restart; empty where no checkpoints are kept.
+func (b *builder) aside() string {
 	switch {
-	case b.opt.Checkpoints == "" || b.job.Delivery != "exactly_once":
+	case b.opt.Checkpoints == "":
 		return ""
 	case b.opt.Shipments != "":
 		return b.opt.Shipments

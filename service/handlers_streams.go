@@ -105,14 +105,12 @@ func (s *Service) usesIn(ctx context.Context, e *entry, v store.Version) (out []
 		return []use{{job: e.rec.Name, secrets: doc.Secrets()}}
 	}
 	for i := range j.Sources {
-		if through, ok := j.Sources[i].With.(connect.Streaming); ok {
-			of, stream := through.Stream()
+		if of, stream, ok := connect.Through(j.Sources[i].With); ok {
 			out = append(out, use{job: e.rec.Name, source: j.Sources[i].Name, connection: of.Name, topic: stream})
 		}
 	}
 	for i := range j.Sinks {
-		if through, ok := j.Sinks[i].With.(connect.Streaming); ok {
-			of, stream := through.Stream()
+		if of, stream, ok := connect.Through(j.Sinks[i].With); ok {
 			out = append(out, use{job: e.rec.Name, sink: j.Sinks[i].Name, connection: of.Name, topic: stream})
 		}
 	}
@@ -472,9 +470,8 @@ func (s *Service) getCatalogue(c *gin.Context) error {
 		if own[i], err = s.described(ctx, d.Text); err != nil {
 			continue
 		}
-		through, ok := own[i].With.(connect.Streaming)
 		for _, u := range uses {
-			if ok && u.source != "" && reads(through, u) {
+			if u.source != "" && reads(own[i].With, u) {
 				readers[i] = append(readers[i], u)
 				of = append(of, u.job)
 			}
@@ -529,9 +526,9 @@ func (s *Service) newestOf(ctx context.Context, names []string) (map[string]*job
 }
 
 // reads says whether a source is of the stream that a job uses.
-func reads(s connect.Streaming, u use) bool {
-	c, stream := s.Stream()
-	return u.connection == c.Name && u.topic == stream
+func reads(of any, u use) bool {
+	c, stream, ok := connect.Through(of)
+	return ok && u.connection == c.Name && u.topic == stream
 }
 
 // described reads a source of the catalogue, by a document around it.

@@ -51,8 +51,7 @@ func (r *runner) troubles() map[string]string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	note := func(of any, why string) {
-		if through, ok := of.(connect.Streaming); ok {
-			c, _ := through.Stream()
+		if c, _, ok := connect.Through(of); ok {
 			out[c.Name] = cmp.Or(out[c.Name], why)
 		}
 	}

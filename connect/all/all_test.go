@@ -65,10 +65,10 @@ func TestAbilities(t *testing.T) {
 	got = append(got,
 		"kafka looker: "+abilitiesOf(&kafka.Looker{}), "postgres looker: "+abilitiesOf(&postgres.Looker{}),
 		"file partition: "+abilitiesOf(&file.Partition{}), "kafka partition: "+abilitiesOf(&kafka.Partition{}), "simulate partition: "+abilitiesOf(&simulate.Partition{}), "journal partition: "+abilitiesOf(&journal.Partition{}),
-		"one file: "+abilitiesOf(sink(filepath.Join(dir, "out.ndjson"))), "rolled files: "+abilitiesOf(sink(dir+"/")), "standard output: "+abilitiesOf(sink("-")), "topic: "+abilitiesOf(kafka.NewSink(kafka.SinkConfig{})), "topic, once: "+abilitiesOf(&kafka.Once{}), "table: "+abilitiesOf(&postgres.Made{}), "table, once: "+abilitiesOf(&postgres.Once{}))
+		"one file: "+abilitiesOf(sink(filepath.Join(dir, "out.ndjson"))), "rolled files: "+abilitiesOf(sink(dir+"/")), "objects: "+abilitiesOf(&file.Bucket{}), "file looker: "+abilitiesOf(&file.Looker{}), "standard output: "+abilitiesOf(sink("-")), "topic: "+abilitiesOf(kafka.NewSink(kafka.SinkConfig{})), "topic, once: "+abilitiesOf(&kafka.Once{}), "table: "+abilitiesOf(&postgres.Made{}), "table, once: "+abilitiesOf(&postgres.Once{}))
 	want := []string{
-		"file source: Beginning Ended Follower",
-		"file sink: Ended Sole",
+		"file source: Beginning Ended Follower Streaming",
+		"file sink: Ended Sole Streaming",
 		"kafka source: Beginning Follower Knowing Storing Streaming",
 		"kafka sink: Making Replacing Streaming",
 		"mail sink: ",
@@ -81,12 +81,12 @@ func TestAbilities(t *testing.T) {
 		"simulate source: ",
 		"socket source: ",
 		"kafka looker: Lister Maker Opener Schematic", "postgres looker: ",
-		"file partition: ",
+		"file partition: Troubled",
 		"kafka partition: Acknowledger Lagger Quieter Starter Troubled",
 		"simulate partition: ",
 		"journal partition: Acknowledger Lagger Quieter Starter",
 		"one file: Flusher Recoverer",
-		"rolled files: Recoverer",
+		"rolled files: Recoverer", "objects: Interrupter Knower Recoverer Retrier Troubled", "file looker: ",
 		"standard output: Flusher",
 		"topic: Interrupter Prober Retrier Troubled",
 		"topic, once: Interrupter Knower Recoverer Retrier Troubled",

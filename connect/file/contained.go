@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
-	"os"
 	"sync"
 	"sync/atomic"
 
@@ -15,20 +14,19 @@ import (
 	"undertide/connect/codec"
 	"undertide/core/engine"
 	"undertide/core/row"
-	"undertide/disk"
 )
 
 // contained reads a file whose events are no lines, as an engine.Partition. It is read from its beginning, also to go on: what
 // was read before is passed over.
 type contained struct {
-	files  *disk.Files
+	files  tree
 	path   string
 	open   func(in connect.Input) (connect.Container, error)
 	fields codec.Fields // that are read; none for all
 	in     io.Reader    // standard input; nil for a file
 
 	mu sync.Mutex // guards f, which Close may ask for at any time
-	f  *os.File
+	f  handle
 
 	container connect.Container
 	bytes     *counting    // that were read of the file
@@ -60,7 +58,7 @@ type containedPosition struct {
 	Sum   uint32 `json:"header_sum"`
 }
 
-func newContained(files *disk.Files, path string, f *connect.Format, fields codec.Fields) *contained {
+func newContained(files tree, path string, f *connect.Format, fields codec.Fields) *contained {
 	p := &contained{files: files, path: path, open: f.Open, fields: fields}
 	if st, err := files.Stat(path); err == nil {
 		p.size = st.Size()
@@ -128,7 +126,7 @@ func (p *contained) input(ctx context.Context) (in connect.Input, err error) {
 	}
 	f, err := p.files.Open(ctx, p.path)
 	if err != nil {
-		return in, disk.Explain("open", p.path, err)
+		return in, explainOpen(p.path, err)
 	}
 	p.mu.Lock()
 	p.f = f

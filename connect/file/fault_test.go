@@ -108,6 +108,15 @@ func folders(text string) pattern.Text {
 	return t
 }
 
+// inOrder sorts paths by the order in which files were begun: their epoch, and the number behind it, which has no zeros before it.
+func inOrder(paths []string) {
+	slices.SortFunc(paths, func(a, b string) int {
+		a, b = filepath.Base(a), filepath.Base(b)
+		epochs := min(len("rows-00000001-"), len(a), len(b))
+		return cmp.Or(strings.Compare(a[:epochs], b[:epochs]), cmp.Compare(len(a), len(b)), strings.Compare(a, b))
+	})
+}
+
 // under gives the files below a folder whose names end so, in the order in which they were begun.
 func under(t *testing.T, dir, ending string) (out []string) {
 	must(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
@@ -116,11 +125,7 @@ func under(t *testing.T, dir, ending string) (out []string) {
 		}
 		return err
 	}))
-	slices.SortFunc(out, func(a, b string) int { // numbers behind the epoch have no zeros before them
-		a, b = filepath.Base(a), filepath.Base(b)
-		epochs := min(len("rows-00000001-"), len(a), len(b))
-		return cmp.Or(strings.Compare(a[:epochs], b[:epochs]), cmp.Compare(len(a), len(b)), strings.Compare(a, b))
-	})
+	inOrder(out)
 	return out
 }
 

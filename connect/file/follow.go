@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -45,7 +44,7 @@ const maxBefore = 16
 // Followed are the growing files of a source: those that there are, and those that appear later. Safe for
 // concurrent use.
 type Followed struct {
-	files   *disk.Files
+	files   tree
 	pattern string
 	header  bool
 	block   int
@@ -57,10 +56,10 @@ type Followed struct {
 
 // Follow makes the files of a path or pattern.
 func Follow(pattern string, header bool, block int) *Followed {
-	return follow(nil, pattern, header, block)
+	return follow(local{}, pattern, header, block)
 }
 
-func follow(files *disk.Files, pattern string, header bool, block int) *Followed {
+func follow(files tree, pattern string, header bool, block int) *Followed {
 	return &Followed{files: files, pattern: pattern, header: header, block: block, names: map[string]bool{}, read: map[identity]place{}}
 }
 
@@ -140,7 +139,7 @@ func (s *Followed) isNew(path string, id identity) bool {
 }
 
 // open opens the file at path where it is the one that was read; nil otherwise.
-func (p place) open(files *disk.Files, path string) *os.File {
+func (p place) open(files tree, path string) handle {
 	if st, err := files.Stat(path); err != nil || !st.Mode().IsRegular() {
 		return nil
 	}
@@ -158,14 +157,14 @@ func (p place) open(files *disk.Files, path string) *os.File {
 }
 
 // tail gives the bytes before the place, where they are those that were read.
-func (p place) tail(f *os.File) (tail []byte, stands bool) {
+func (p place) tail(f handle) (tail []byte, stands bool) {
 	tail = make([]byte, p.Len)
 	_, err := f.ReadAt(tail, p.Byte-int64(p.Len))
 	return tail, err == nil && crc32.ChecksumIEEE(tail) == p.Tail
 }
 
 // take notes that the partition reads f from now on.
-func (p *Partition) take(f *os.File) error {
+func (p *Partition) take(f handle) error {
 	st, err := f.Stat()
 	if err != nil {
 		return errors.Join(disk.Explain("open", p.path, err), f.Close())
@@ -187,7 +186,7 @@ func (p *Partition) take(f *os.File) error {
 }
 
 // find opens the file that a checkpoint read, which may have another name by now.
-func (p *Partition) find(pos position) (*os.File, error) {
+func (p *Partition) find(pos position) (handle, error) {
 	if f := pos.open(p.files, p.path); f != nil {
 		return f, nil
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"undertide/connect"
+	"undertide/connect/file/objects"
 	"undertide/connect/pattern"
 	"undertide/connect/settings"
 	"undertide/core/row"
@@ -21,6 +22,7 @@ var Kind = &connect.Kind{
 	Source:    func() connect.Source { return &source{} },
 	Reference: func() connect.Source { return &source{} },
 	Sink:      func() connect.Sink { return &sink{} },
+	Link:      func() connect.Link { return &Link{} },
 	AtPath:    func(path string) connect.Source { return &source{pattern: path, named: true} },
 	ToPath:    func(path string) connect.Sink { return &sink{Path: settings.PathText(path), named: true} },
 	SinkExample: connect.Example{Name: "files", About: "files that appear whole",
@@ -35,6 +37,8 @@ type source struct {
 	Files settings.PathText `set:"files,once" about:"A pattern; each file is a partition." hint:"/var/data/events-*.ndjson"`
 	Grows bool              `set:"follow" about:"Go on reading as the files grow." default:"false"`
 	Begin string            `set:"begin,beside" choices:"earliest" later:"latest" default:"earliest"`
+
+	Connection *connect.Connection `set:"connection" about:"The store of paths that begin with s3://; other paths need none."`
 
 	files   *disk.Files
 	pattern string // of the two
@@ -57,7 +61,10 @@ func (s *source) Check(c *connect.Checker) {
 			c.Fault("\""+s.pattern+"\" is no pattern", "use * and ?, and [ ] in pairs", "files")
 		}
 	}
+	checkStore(c, s.Connection, s.pattern)
 	switch {
+	case isObject(s.pattern) && s.Grows:
+		c.Fault("objects do not grow", "leave out follow: those that the pattern finds are read to their end", "follow")
 	case s.pattern == "-" && s.Grows:
 		c.Fault("standard input cannot be followed", "leave out follow")
 	case s.Grows && isPacked(s.pattern):
@@ -66,6 +73,29 @@ func (s *source) Check(c *connect.Checker) {
 		c.Fault("a file of "+c.Format.Title+" cannot be followed", "leave out follow: it is read to its end", "follow")
 	}
 }
+
+// checkStore makes sure that a path of a store has one, and no other.
+func checkStore(c *connect.Checker, store *connect.Connection, path string) {
+	if !isObject(path) {
+		if store != nil {
+			c.Fault("the path is of this machine, and needs no connection", "begin it with s3:// and a bucket, or leave connection out", "connection")
+		}
+		return
+	}
+	if _, _, err := objects.Split(path); err != nil {
+		message, remedy, _ := strings.Cut(err.Error(), "; ")
+		c.Fault(message, remedy, "path")
+	}
+	if !c.Has("connection") {
+		c.Fault("it is not said which store the path is of", "add connection: and a name of connections", "path")
+	}
+}
+
+// Stream implements [connect.Streaming], of paths of a store.
+func (s *source) Stream() (*connect.Connection, string) { return s.Connection, s.pattern }
+
+// Stream implements [connect.Streaming], of paths of a store.
+func (s *sink) Stream() (*connect.Connection, string) { return s.Connection, string(s.Path) }
 
 func (s *source) Reads(f *connect.Format) string {
 	if s.Grows {
@@ -101,6 +131,7 @@ type sink struct {
 		Size  settings.Size `set:"size" about:"At which a file is closed and the next one begun." hint:"64MiB" default:"128MiB"`
 		Every time.Duration `set:"every" about:"After which a file is closed, over checkpoints; without it each checkpoint closes all." hint:"10m"`
 	} `set:"roll,free" about:"When a file of a folder is closed and the next one begun."`
+	Connection *connect.Connection `set:"connection" about:"The store of paths that begin with s3://; other paths need none."`
 
 	files   *disk.Files
 	named   bool         // in place of a document's sink: relative to the working folder
@@ -110,6 +141,10 @@ type sink struct {
 func (s *sink) Check(c *connect.Checker) {
 	s.files = c.Files
 	path := s.split(c)
+	checkStore(c, s.Connection, path)
+	if isObject(path) && !isFolder(string(s.Path)) {
+		c.Fault("objects are rolled, since they cannot grow", "end the path with /: s3://bucket/rows/", "path")
+	}
 	if path != "-" && path != "" && !isFolder(path) && c.Endless {
 		c.Warn("one file appears only when the run finishes, and the sources of this job do not end", "end the path with / for a folder of rolled files", "path")
 	}
@@ -146,7 +181,7 @@ func (s *sink) split(c *connect.Checker) string {
 		c.Fault("a time's form names one folder", "write each folder by itself: {window_start:%Y}/{window_start:%m}/", "path")
 	case !isFolder(path):
 		c.Fault("a path with fields names folders, in which files are rolled", "end it with /: out/{gauge}/", "path")
-	case base == "" || base == "/":
+	case base == "" || base == "/" || base == objects.Scheme:
 		c.Fault("a path with fields begins with a folder that has none: it holds what was delivered", "write out/"+path, "path")
 	case slices.ContainsFunc(strings.Split(folders.String(), "/"), func(name string) bool { return name == "" || name == "." || name == ".." }):
 		c.Fault("a folder of the path has no name", "write out/{gauge}/, each folder by a name", "path")
@@ -224,7 +259,7 @@ func (s *sink) Words(f *connect.Format, _ row.Schema, d connect.Delivering) conn
 // at gives the path as the working folder sees it.
 func (s *sink) at(dir string) string {
 	path := s.base()
-	if s.named || path == "-" || filepath.IsAbs(path) {
+	if s.named || path == "-" || filepath.IsAbs(path) || isObject(path) {
 		return path
 	}
 	folder := isFolder(path)

@@ -21,12 +21,16 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, e
 		return connect.Opened{Partitions: []engine.Partition{input("-", in, o)}}, nil
 	}
 	pattern := s.at(o.Dir)
+	t, err := s.tree()
+	if err != nil {
+		return connect.Opened{}, err
+	}
 	if s.Grows && isPattern(pattern) {
-		return s.followed(pattern, o)
+		return followed(t, pattern, o)
 	}
 	paths := o.Known
 	if len(paths) == 0 || s.Grows {
-		found, err := s.expand(ctx, pattern)
+		found, err := expand(ctx, t, pattern)
 		if err != nil {
 			return connect.Opened{}, err
 		}
@@ -34,7 +38,7 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, e
 	}
 	var out connect.Opened
 	for _, p := range paths {
-		part, err := s.partition(ctx, p, o)
+		part, err := s.partition(ctx, t, p, o)
 		if err != nil {
 			return out, err
 		}
@@ -44,26 +48,26 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (connect.Opened, e
 }
 
 // partition makes the partition of a path. A pipe, such as the shell's <(…), is opened once and read once.
-func (s *source) partition(ctx context.Context, path string, o connect.Opening) (engine.Partition, error) {
-	if st, err := s.files.Stat(path); err != nil || st.Mode().IsRegular() || st.IsDir() {
-		return s.whole(path, o, s.Grows, o.Block), nil
+func (s *source) partition(ctx context.Context, t tree, path string, o connect.Opening) (engine.Partition, error) {
+	if st, err := t.Stat(path); err != nil || st.Mode().IsRegular() || st.IsDir() {
+		return wholeOf(t, path, o, s.Grows, o.Block), nil
 	}
 	if err := o.Once(path); err != nil {
 		return nil, err
 	}
-	in, err := s.files.Open(ctx, path)
+	in, err := t.Open(ctx, path)
 	if err != nil {
-		return nil, disk.Explain("open", path, err)
+		return nil, explainOpen(path, err)
 	}
 	return input(path, in, o), nil
 }
 
-// whole makes the partition of a file that can be read again.
-func (s *source) whole(path string, o connect.Opening, grows bool, block int) engine.Partition {
+// wholeOf makes the partition of a file that can be read again.
+func wholeOf(t tree, path string, o connect.Opening, grows bool, block int) engine.Partition {
 	if o.Format.Open != nil {
-		return newContained(s.files, path, o.Format, o.Fields)
+		return newContained(t, path, o.Format, o.Fields)
 	}
-	return newPartition(s.files, path, o.Format.Header, grows, block)
+	return newPartition(t, path, o.Format.Header, grows, block)
 }
 
 // input makes the partition of what is read once.
@@ -75,12 +79,12 @@ func input(name string, in io.Reader, o connect.Opening) engine.Partition {
 }
 
 // followed finds the growing files of a pattern, and goes on looking. A known one may have another name by now.
-func (s *source) followed(pattern string, o connect.Opening) (connect.Opened, error) {
-	found, err := s.files.Glob(pattern)
+func followed(t tree, pattern string, o connect.Opening) (connect.Opened, error) {
+	found, err := t.Glob(pattern)
 	if err != nil {
-		return connect.Opened{}, fmt.Errorf("%q is no pattern; use * and ?, and [ ] in pairs", pattern)
+		return connect.Opened{}, globFault(pattern, err)
 	}
-	set := follow(s.files, pattern, o.Format.Header, o.Block)
+	set := follow(t, pattern, o.Format.Header, o.Block)
 	out := connect.Opened{Find: set.Find}
 	for _, p := range sorted(append(found, o.Known...)) {
 		out.Partitions = append(out.Partitions, set.Partition(p))
@@ -90,18 +94,18 @@ func (s *source) followed(pattern string, o connect.Opening) (connect.Opened, er
 
 // at gives the pattern as the working folder sees it.
 func (s *source) at(dir string) string {
-	if s.named || filepath.IsAbs(s.pattern) {
+	if s.named || filepath.IsAbs(s.pattern) || isObject(s.pattern) {
 		return s.pattern
 	}
 	return filepath.Join(dir, s.pattern)
 }
 
 // expand gives the files of a path or glob, in byte order.
-func (s *source) expand(ctx context.Context, pattern string) ([]string, error) {
+func expand(ctx context.Context, t tree, pattern string) ([]string, error) {
 	if !isPattern(pattern) {
-		st, err := s.files.Stat(pattern)
+		st, err := t.Stat(pattern)
 		if err != nil {
-			return nil, disk.Explain("open", pattern, err)
+			return nil, explainOpen(pattern, err)
 		}
 		if st.IsDir() {
 			return nil, fmt.Errorf("%s is a folder; name a file, or a pattern such as %s", pattern, filepath.Join(pattern, "*.ndjson"))
@@ -109,15 +113,15 @@ func (s *source) expand(ctx context.Context, pattern string) ([]string, error) {
 		if !st.Mode().IsRegular() {
 			return []string{pattern}, nil
 		}
-		f, err := s.files.Open(ctx, pattern) // the right to read is asked for before anything is written
+		f, err := t.Open(ctx, pattern) // the right to read is asked for before anything is written
 		if err != nil {
-			return nil, disk.Explain("open", pattern, err)
+			return nil, explainOpen(pattern, err)
 		}
 		return []string{pattern}, f.Close()
 	}
-	found, err := s.files.Glob(pattern)
+	found, err := t.Glob(pattern)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no pattern; use * and ?, and [ ] in pairs", pattern)
+		return nil, globFault(pattern, err)
 	}
 	if len(found) == 0 {
 		return nil, fmt.Errorf("no file matches %s; check the pattern, and quote it so that the shell leaves it alone", pattern)
@@ -134,7 +138,11 @@ func (s *source) Sample(ctx context.Context, o connect.Opening, which connect.Sa
 	if s.pattern == "-" {
 		return out, fmt.Errorf("%w: source %s reads standard input, which cannot be looked at beforehand; put the events into a file and give --in %s=PATH", connect.ErrUsage, o.Name, o.Name)
 	}
-	paths, err := s.expand(ctx, s.at(o.Dir))
+	t, err := s.tree()
+	if err != nil {
+		return out, err
+	}
+	paths, err := expand(ctx, t, s.at(o.Dir))
 	if err != nil {
 		return out, err
 	}
@@ -143,10 +151,10 @@ func (s *source) Sample(ctx context.Context, o connect.Opening, which connect.Sa
 	}
 	each := max(1, which.Rows/len(paths))
 	for _, path := range paths {
-		if st, err := s.files.Stat(path); err == nil && !st.Mode().IsRegular() && !st.IsDir() {
+		if st, err := t.Stat(path); err == nil && !st.Mode().IsRegular() && !st.IsDir() {
 			return out, fmt.Errorf("%w: %s: %w, which cannot be looked at beforehand; put the events into a file", connect.ErrUsage, path, disk.ErrSpecial)
 		}
-		p := s.whole(path, o, false, 0)
+		p := wholeOf(t, path, o, false, 0)
 		most := each
 		if which.From == connect.Newest {
 			most = -each
@@ -166,6 +174,9 @@ func (s *source) Sample(ctx context.Context, o connect.Opening, which connect.Sa
 func (s *sink) Open(ctx context.Context, o connect.Opening) (engine.Sink, error) {
 	out := Output{Format: o.Format, Schema: o.Schema, Files: s.files}
 	path := s.at(o.Dir)
+	if isObject(path) {
+		return s.openBucket(path, o, out)
+	}
 	if path == "-" {
 		w, format, err := o.Stdout()
 		if err != nil {
@@ -197,6 +208,9 @@ func (s *sink) Open(ctx context.Context, o connect.Opening) (engine.Sink, error)
 // Place says where the rows are.
 func (s *sink) Place(dir string, finished bool) string {
 	path := s.at(dir)
+	if isObject(path) {
+		return path
+	}
 	if path == "-" {
 		return standardOutput
 	}

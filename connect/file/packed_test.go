@@ -96,7 +96,7 @@ func TestPacked(t *testing.T) {
 				if err := os.WriteFile(path, b, 0o600); err != nil {
 					t.Fatal(err)
 				}
-				return (&source{}).whole(path, connect.Opening{Format: format}, false, 0)
+				return wholeOf(local{}, path, connect.Opening{Format: format}, false, 0)
 			}
 			p := put(whole)
 			if empty, err := p.Empty(context.Background()); err != nil || empty {
@@ -179,7 +179,7 @@ func contain(t *testing.T, format *connect.Format, write func(n int) string) {
 	for _, n := range []int{0, 1, row.MaxRows, 2*row.MaxRows + 9} {
 		path := write(n)
 		part := func() engine.Partition {
-			return (&source{}).whole(path, opening, false, 0)
+			return wholeOf(local{}, path, opening, false, 0)
 		}
 		p := part()
 		if empty, err := p.Empty(context.Background()); err != nil || empty != (n == 0) {

@@ -17,7 +17,7 @@ import (
 // is given once it is whole.
 func (s *source) Follow(ctx context.Context, next func([]connect.Event) error) error {
 	path := s.at("")
-	if path == "-" || isPattern(path) {
+	if path == "-" || isPattern(path) || isObject(path) {
 		return fmt.Errorf("%w: one file is followed; name it", connect.ErrUsage)
 	}
 	if st, err := s.files.Stat(path); err != nil {
@@ -26,7 +26,7 @@ func (s *source) Follow(ctx context.Context, next func([]connect.Event) error) e
 		return fmt.Errorf("%w: %s is no regular file; name a file that grows", connect.ErrUsage, path)
 	}
 	format := connect.FormatOf(path)
-	p := newPartition(s.files, path, format != nil && format.Header, true, 0)
+	p := newPartition(local{s.files}, path, format != nil && format.Header, true, 0)
 	if err := p.Open(ctx, nil); err != nil {
 		return err
 	}

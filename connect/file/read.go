@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
-	"os"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -33,7 +32,7 @@ const (
 
 // Partition reads one file, or standard input, as an engine.Partition.
 type Partition struct {
-	files  *disk.Files
+	files  tree
 	path   string
 	header bool // the first record names the columns, and records may hold newlines in quotes: connect.Format
 	follow bool
@@ -41,7 +40,7 @@ type Partition struct {
 	in     io.Reader // standard input; nil for a file
 
 	mu sync.Mutex // guards f, which Close may ask for at any time
-	f  *os.File
+	f  handle
 
 	plain  io.Reader // what f holds, where it is packed; else nil
 	buf    []byte    // read and not yet taken
@@ -79,10 +78,10 @@ const tailLength = 64
 
 // NewPartition reads the file at path, block bytes at a time; 0 means 64 KiB. header as in connect.Format.
 func NewPartition(path string, header, follow bool, block int) *Partition {
-	return newPartition(nil, path, header, follow, block)
+	return newPartition(local{}, path, header, follow, block)
 }
 
-func newPartition(files *disk.Files, path string, header, follow bool, block int) *Partition {
+func newPartition(files tree, path string, header, follow bool, block int) *Partition {
 	p := &Partition{files: files, path: path, header: header, follow: follow, block: block}
 	if st, err := files.Stat(path); err == nil && !isPacked(path) { // how much that is unpacked nobody knows
 		p.size = st.Size()
@@ -134,7 +133,7 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 			return fmt.Errorf("read the position in %s: %w", p.path, err)
 		}
 	}
-	var f *os.File
+	var f handle
 	var err error
 	if p.follow && pos.File != (identity{}) {
 		for _, was := range pos.Before {
@@ -143,7 +142,7 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 		p.before = pos.Before
 		f, err = p.find(pos)
 	} else if f, err = p.files.Open(ctx, p.path); err != nil {
-		err = disk.Explain("open", p.path, err)
+		err = explainOpen(p.path, err)
 	}
 	if err != nil {
 		return err

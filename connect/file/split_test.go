@@ -18,91 +18,110 @@ import (
 // TestFolders: rows lie in the folders that their fields name, each once and in order, however often a run is interrupted between its checkpoints,
 // however many folders there are, and whatever time files stay open.
 func TestFolders(t *testing.T) {
-	schema := row.Schema{{Name: "gate", Kind: row.String}, {Name: "at", Kind: row.Timestamp}, {Name: "n", Kind: row.Int}}
 	r := rand.New(rand.NewPCG(7, 8))
-	for trial := range 4 {
+	for range 4 {
 		dir := t.TempDir()
-		keys := 1 + r.IntN(100)
-		rolled := Rolled{Folders: folders("{at:%Y-%m-%d}/gate {gate}"), Every: time.Duration(r.IntN(4)) * 20 * time.Minute, Size: []int64{0, 60}[r.IntN(2)]}
-		open := inFolder(rolled, Output{Schema: schema, Format: ndjson.Format})
-		want := map[string]string{}
-		var epoch int64
-		var waiting []engine.Shipment
-		written := 0 // rows of complete checkpoints
-		for finished := false; !finished; {
-			s := open(dir).(*Folder)
-			must(t, s.Open(waiting, epoch+1))
-			enc := s.NewEncoder(schema)
-			n := written
-			var made []string
-			for life := true; life; {
-				b := row.NewBatch(schema)
-				for range r.IntN(60) {
-					gate := fmt.Sprint("G/", n%keys)
-					day := n / 250
-					b.Cols[0].AppendString(gate)
-					b.Cols[1].AppendInt(int64(row.TimeOf(time.Date(2026, 3, 1+day, 0, 0, n%60, 0, time.UTC))))
-					b.Cols[2].AppendInt(int64(n))
-					b.N++
-					made = append(made, fmt.Sprintf("2026-03-%02d/gate G_%d", 1+day, n%keys))
-					n++
+		through(t, r, func(rolled Rolled, o Output) func() recoverable {
+			open := inFolder(rolled, o)
+			return func() recoverable { return open(dir) }
+		}, func() map[string]string {
+			got := map[string]string{}
+			for _, path := range under(t, dir, ".ndjson") {
+				folder, err := filepath.Rel(filepath.Join(dir, "out"), filepath.Dir(path))
+				must(t, err)
+				got[folder] += numbers(content(t, path))
+			}
+			if left := under(t, dir, ".part"); len(left) > 0 {
+				t.Fatalf("unfinished files are left: %v", left)
+			}
+			return got
+		})
+	}
+}
+
+// numbers gives the values of n of rows.
+func numbers(text string) (out string) {
+	for line := range strings.Lines(text) {
+		_, number, _ := strings.Cut(strings.TrimSuffix(line, "}\n"), `"n":`)
+		out += number + " "
+	}
+	return out
+}
+
+// through sends some six hundred rows through a sink of folders by two fields, over lives that end at any time, and compares what is in them in the
+// end.
+func through(t *testing.T, r *rand.Rand, in func(rolled Rolled, o Output) func() recoverable, found func() map[string]string) {
+	t.Helper()
+	schema := row.Schema{{Name: "gate", Kind: row.String}, {Name: "at", Kind: row.Timestamp}, {Name: "n", Kind: row.Int}}
+	keys := 1 + r.IntN(100)
+	rolled := Rolled{Folders: folders("{at:%Y-%m-%d}/gate {gate}"), Every: time.Duration(r.IntN(4)) * 20 * time.Minute, Size: []int64{0, 60}[r.IntN(2)]}
+	open := in(rolled, Output{Schema: schema, Format: ndjson.Format})
+	want := map[string]string{}
+	var epoch int64
+	var waiting []engine.Shipment
+	ctx := context.Background()
+	written := 0 // rows of complete checkpoints
+	for finished := false; !finished; {
+		s := open()
+		_, err := s.Delivered(ctx)
+		must(t, err)
+		must(t, s.Open(waiting, epoch+1))
+		enc := s.NewEncoder(schema)
+		n := written
+		var made []string
+		for life := true; life; {
+			b := row.NewBatch(schema)
+			for range r.IntN(60) {
+				day := 1 + n/250
+				b.Cols[0].AppendString(fmt.Sprint("G/", n%keys))
+				b.Cols[1].AppendInt(int64(row.TimeOf(time.Date(2026, 3, day, 0, 0, n%60, 0, time.UTC))))
+				b.Cols[2].AppendInt(int64(n))
+				b.N++
+				made = append(made, fmt.Sprintf("2026-03-%02d/gate G_%d", day, n%keys))
+				n++
+			}
+			must(t, s.Write(enc.Append(nil, step.ViewOf(b, nil)), b.N))
+			switch r.IntN(6) {
+			case 0: // killed
+				must(t, s.Abort())
+				life = false
+			case 1, 2:
+				epoch++
+				sh, err := shipped(s, epoch)
+				must(t, err)
+				waiting = append(waiting, sh)
+				for _, folder := range made {
+					want[folder] += fmt.Sprintf("%d ", written)
+					written++
 				}
-				must(t, s.Write(enc.Append(nil, step.ViewOf(b, nil)), b.N))
-				switch r.IntN(6) {
-				case 0: // killed
-					must(t, s.Abort())
-					life = false
-				case 1, 2:
-					sh, err := shipped(s, epoch+1)
-					must(t, err)
-					epoch++
-					waiting = append(waiting, sh)
-					for _, folder := range made {
-						want[folder] += fmt.Sprintf("%d ", written)
-						written++
-					}
-					made = nil
-					if r.IntN(3) > 0 { // delivered; else the run is behind
-						for _, sh := range waiting {
-							must(t, s.Deliver(context.Background(), sh))
-						}
-						waiting = waiting[len(waiting)-1:]
-					}
-					if finished = written > 600; !finished {
-						continue
-					}
+				made = nil
+				finished = written > 600
+				if finished || r.IntN(3) > 0 { // delivered; else the run is behind
 					for _, sh := range waiting {
-						must(t, s.Deliver(context.Background(), sh))
+						must(t, s.Deliver(ctx, sh))
 					}
-					if r.IntN(2) == 0 {
-						must(t, s.Finish())
-					} else {
-						must(t, s.Abort())
-						must(t, open(dir).(*Folder).Recover(context.Background(), waiting))
-					}
-					life = false
+					waiting = waiting[len(waiting)-1:]
+				}
+				if !finished {
+					continue
+				}
+				life = false
+				if r.IntN(2) == 0 {
+					must(t, s.Finish())
+				} else {
+					must(t, s.Abort())
+					must(t, open().Recover(ctx, waiting))
 				}
 			}
 		}
-		got := map[string]string{}
-		for _, path := range under(t, dir, ".ndjson") {
-			folder, err := filepath.Rel(filepath.Join(dir, "out"), filepath.Dir(path))
-			must(t, err)
-			for line := range strings.Lines(content(t, path)) {
-				_, number, _ := strings.Cut(strings.TrimSuffix(line, "}\n"), `"n":`)
-				got[folder] += number + " "
-			}
-		}
-		if len(got) != len(want) {
-			t.Fatalf("trial %d, %+v: %d folders, want %d", trial, rolled, len(got), len(want))
-		}
-		for folder, rows := range want {
-			if got[folder] != rows {
-				t.Fatalf("trial %d, every %s, size %d, %d keys: folder %s has\n%s\nwant\n%s", trial, rolled.Every, rolled.Size, keys, folder, got[folder], rows)
-			}
-		}
-		if left := under(t, dir, ".part"); len(left) > 0 {
-			t.Fatalf("trial %d: unfinished files are left: %v", trial, left)
+	}
+	got := found()
+	if len(got) != len(want) {
+		t.Fatalf("%+v: %d folders, want %d", rolled, len(got), len(want))
+	}
+	for folder, rows := range want {
+		if got[folder] != rows {
+			t.Fatalf("every %s, size %d, %d keys: folder %s has\n%s\nwant\n%s", rolled.Every, rolled.Size, keys, folder, got[folder], rows)
 		}
 	}
 }

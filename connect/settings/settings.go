@@ -194,6 +194,9 @@ func bound(text string, none int64) int64 {
 	return v
 }
 
+// Elsewhere says whether a path is of no folder of this machine, but of a store of objects.
+func Elsewhere(path string) bool { return strings.HasPrefix(path, "s3://") }
+
 // IsConnection says whether a type is that of a named connection; package connect sets it, since the type is its own.
 var IsConnection = func(reflect.Type) bool { return false }
 

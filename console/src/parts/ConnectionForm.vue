@@ -39,7 +39,7 @@ const kind = computed(() => connector(via.value))
 watch(
   linked,
   (list) => {
-    via.value ||= list[0]?.name ?? ''
+    via.value ||= (list.find((k) => k.stored) ?? list[0])?.name ?? '' // most connect to a broker of streams
   },
   { immediate: true },
 )
