@@ -185,6 +185,28 @@ type NewPin struct {
 	Checkpoint int64  `json:"checkpoint,omitempty"` // 0: the newest
 }
 
+// Token lets whoever has its text post to one source of a job.
+type Token struct {
+	Name   string     `json:"name"`
+	Source string     `json:"source"`
+	Rate   int64      `json:"rate"` // events a second; 0: as many as come
+	MadeAt time.Time  `json:"made_at"`
+	UsedAt *time.Time `json:"used_at"` // about; null: never
+}
+
+// NewToken asks for a token.
+type NewToken struct {
+	Name   string `json:"name"`
+	Source string `json:"source,omitempty"` // empty: the only one that takes posts
+	Rate   int64  `json:"rate,omitempty"`
+}
+
+// MadeToken is a token with its text, which is given out this once.
+type MadeToken struct {
+	Token Token  `json:"token"`
+	Text  string `json:"text"`
+}
+
 // Stretch is what a checkpoint's interval read of a partition.
 type Stretch struct {
 	Source string          `json:"source"`

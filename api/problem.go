@@ -48,6 +48,8 @@ var (
 	NoSuchCheckpoint    = problem("no-such-checkpoint", http.StatusNotFound, "the job has no such checkpoint", "see undertide checkpoints")
 	NoSuchPin           = problem("no-such-pin", http.StatusNotFound, "the job has no such pin", "see undertide pins")
 	PinExists           = problem("pin-exists", http.StatusConflict, "the job has a pin of this name already", "choose another name")
+	NoSuchToken         = problem("no-such-token", http.StatusNotFound, "the job has no such token", "see undertide tokens")
+	TokenExists         = problem("token-exists", http.StatusConflict, "the job has a token of this name already", "revoke it, or choose another name")
 	NoSuchAddress       = problem("no-such-address", http.StatusNotFound, "there is nothing at this address", "see /api/v1/openapi.json")
 	WrongRequest        = problem("wrong-request", http.StatusBadRequest, "the request is wrong", "see /api/v1/openapi.json")
 	TooLarge            = problem("too-large", http.StatusRequestEntityTooLarge, "the request is too large", "requests have at most 4 MiB, and documents 1 MiB")
@@ -84,6 +86,6 @@ var (
 
 // Catalogue lists all problems.
 func Catalogue() []Problem {
-	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchCheckpoint, NoSuchPin, PinExists, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
+	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchCheckpoint, NoSuchPin, PinExists, NoSuchToken, TokenExists, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
 		StartFailed, OldCheckpoints, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, NoSuchSchema, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, NotTaking, Stopping, Internal}
 }

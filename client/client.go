@@ -289,6 +289,23 @@ func (c *Client) Pin(ctx context.Context, job string, ask api.NewPin) (api.Pin, 
 	return post[api.Pin](ctx, c, "/jobs/"+name(job)+"/pins", ask)
 }
 
+// Tokens lists the tokens of a job by name.
+func (c *Client) Tokens(ctx context.Context, job string) ([]api.Token, error) {
+	p, err := call[api.List[api.Token]](ctx, c, "GET", "/jobs/"+name(job)+"/tokens", "", nil)
+	return p.Items, err
+}
+
+// MakeToken makes a token that may post to a source of a job.
+func (c *Client) MakeToken(ctx context.Context, job string, ask api.NewToken) (api.MadeToken, error) {
+	return post[api.MadeToken](ctx, c, "/jobs/"+name(job)+"/tokens", ask)
+}
+
+// RevokeToken revokes a token.
+func (c *Client) RevokeToken(ctx context.Context, job, token string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", "/jobs/"+name(job)+"/tokens/"+name(token), "", nil)
+	return err
+}
+
 // Unpin forgets a pin.
 func (c *Client) Unpin(ctx context.Context, job, pin string) error {
 	_, err := call[struct{}](ctx, c, "DELETE", "/jobs/"+name(job)+"/pins/"+name(pin), "", nil)

@@ -199,7 +199,7 @@ type Opening struct {
 	// kept.
 	Journal string
 	// Serve lets whoever runs the job hand on what is posted to the source there, until end is called; nil for nobody.
-	Serve func(h http.Handler) (end func())
+	Serve func(t Taker) (end func())
 	// Buffer bounds the bytes of events under way, 0 for the default; Block is how many bytes are read at once.
 	Buffer int64
 	Block  int
@@ -213,6 +213,30 @@ type Opening struct {
 	Stdin  func() (io.Reader, error)
 	Once   func(what string) error
 	Stdout func() (io.Writer, *Format, error)
+}
+
+// Posted is a source that takes what is posted to it.
+type Posted interface{ TakesPosts() }
+
+// Taker takes what is posted to a source. Safe for concurrent use.
+type Taker interface {
+	// Take answers a post, or a page's question before it; taken is told how many events were.
+	Take(w http.ResponseWriter, r *http.Request, taken func(events int))
+	// NeedsToken says that only posts with a token may be given to Take.
+	NeedsToken() bool
+	// TakesFrom says whether pages of an origin may post.
+	TakesFrom(origin string) bool
+	// TurnAway answers a post that is not let in, by a status and how long to wait.
+	TurnAway(w http.ResponseWriter, r *http.Request, status int, wait time.Duration)
+	// Counts are what became of posts, by outcome, and of their events.
+	Counts() PostCounts
+}
+
+// PostCounts counts posts since the run began.
+type PostCounts struct {
+	Taken, Again, TurnedAway int64 // posts: TurnedAway are those of which nothing was taken
+	Events, Refused          int64 // events that were taken, and that were not
+	Bytes                    int64 // of bodies, unpacked
 }
 
 // Opened is an opened source.

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -42,7 +41,7 @@ type Options struct {
 	// Journals is the folder of the journals of sources; empty for one within Checkpoints.
 	Journals string
 	// Serve is given what takes posts for a source, until end is called; nil where nobody hands any on.
-	Serve func(source string, h http.Handler) (end func())
+	Serve func(source string, t connect.Taker) (end func())
 	// Drop names the parts (step rate) whose kept things may be left behind where another version of the
 	// document made the checkpoints.
 	Drop []string
@@ -343,11 +342,11 @@ func (b *builder) journal(source string) string {
 }
 
 // serve gives what hands posts to a source on; nil for nobody.
-func (b *builder) serve(source string) func(http.Handler) func() {
+func (b *builder) serve(source string) func(connect.Taker) func() {
 	if b.opt.Serve == nil {
 		return nil
 	}
-	return func(h http.Handler) func() { return b.opt.Serve(source, h) }
+	return func(t connect.Taker) func() { return b.opt.Serve(source, t) }
 }
 
 // shipments gives the folder where rows wait for their delivery; empty where they go out as they are made.

@@ -432,6 +432,7 @@ func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 		return api.StillRunning.With("job "+name+" is running", "stop it first: undertide stop "+name)
 	}
 	s.forget(ctx, e)
+	s.tokens.forget(e.rec.ID)
 	if err := s.db.DeleteJob(ctx, e.rec.ID); err != nil {
 		return err
 	}

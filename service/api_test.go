@@ -167,6 +167,10 @@ func TestAPI(t *testing.T) {
 	want("POST", "/jobs/lifts/runs", js, `{"resume":"pin:x"}`, 404, "no-such-pin")
 	want("POST", "/jobs/lifts/runs", js, `{"resume":"checkpoint:7"}`, 404, "no-such-checkpoint")
 	want("POST", "/jobs/lifts/pins", js, `{"name":"calm"}`, 409, "not-running")
+	want("GET", "/jobs/lifts/tokens", "", "", 200, "")
+	want("POST", "/jobs/lifts/tokens", js, `{"name":"gate"}`, 400, "wrong-request") // it takes no posts
+	want("POST", "/jobs/lifts/tokens", js, `{"name":"a/b"}`, 400, "wrong-request")
+	want("DELETE", "/jobs/lifts/tokens/gate", "", "", 404, "no-such-token")
 	want("POST", "/jobs/lifts/runs", js, `{"versoin":1}`, 400, "wrong-request")
 	want("POST", "/jobs/lifts/runs", js, `{"set":{"none":"1"}}`, 422, "wrong-document")
 	want("POST", "/jobs/lifts/runs", js, `{"lanes":2}`, 201, "")
@@ -258,6 +262,8 @@ func shape(path string) string {
 			parts[i] = "{job}"
 		case i == 4 && parts[3] == "pins":
 			parts[i] = "{pin}"
+		case i == 4 && parts[3] == "tokens":
+			parts[i] = "{token}"
 		case i == 4 && parts[3] == "versions":
 			parts[i] = "{version}"
 		case i == 2 && parts[1] == "runs":

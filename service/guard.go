@@ -27,6 +27,10 @@ func (s *Service) guard(c *gin.Context) {
 		s.fail(c, api.ForeignHost.With("the request names the host "+cut(r.Host), ""))
 		return
 	}
+	if s.pagePosts(r) {
+		c.Next()
+		return
+	}
 	if origin := r.Header.Get("Origin"); origin != "" && !sameOrigin(origin, r.Host) {
 		s.fail(c, api.ForeignOrigin.With("the request comes from a page of "+cut(origin), ""))
 		return

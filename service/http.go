@@ -42,6 +42,7 @@ func (s *Service) handler() http.Handler {
 	g.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 
 	g.POST("/in/:job/:source", s.takePosts)
+	g.OPTIONS("/in/:job/:source", s.takePosts) // of pages of other sites, before they post
 
 	v := g.Group("/api/v1")
 	for _, r := range s.routes() {
@@ -91,6 +92,9 @@ func (s *Service) routes() []route {
 		{"GET", "/jobs/:job/pins", s.getPins},
 		{"POST", "/jobs/:job/pins", s.postPin},
 		{"DELETE", "/jobs/:job/pins/:pin", s.deletePin},
+		{"GET", "/jobs/:job/tokens", s.getTokens},
+		{"POST", "/jobs/:job/tokens", s.postToken},
+		{"DELETE", "/jobs/:job/tokens/:token", s.deleteToken},
 		{"GET", "/jobs/:job/kept", s.oneOf(s.getKept)},
 		{"GET", "/jobs/:job/state/:step", s.oneOf(s.getState)},
 		{"GET", "/jobs/:job/state/:step/spans", s.oneOf(s.getSpans)},

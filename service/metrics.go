@@ -45,6 +45,9 @@ var (
 	undeliveredDesc = desc("sink_undelivered_bytes", "Bytes that checkpoints hold and that wait for the sink.", "job", "sink")
 	retriesDesc     = desc("sink_retries_total", "What a sink had to try again.", "job", "sink")
 	refusedDesc     = desc("sink_rows_refused_total", "Rows that the place did not take for their values, of all runs.", "job", "sink")
+	postsDesc       = desc("posts_total", "Posts to a source, by outcome: taken, again, turned_away.", "job", "source", "outcome")
+	postedDesc      = desc("posted_events_total", "Events that were posted to a source, by outcome: taken, refused.", "job", "source", "outcome")
+	postedBytesDesc = desc("posted_bytes_total", "Bytes that were posted to a source, unpacked.", "job", "source")
 	watermarkDesc   = desc("watermark_timestamp_seconds", "The run's watermark.", "job")
 	checkpointDesc  = desc("checkpoint_age_seconds", "Time since the newest checkpoint.", "job")
 	completedDesc   = desc("checkpoints_total", "Checkpoints of this try, by outcome.", "job", "outcome")
@@ -75,6 +78,18 @@ func (c collector) Collect(out chan<- prometheus.Metric) {
 		r, _ := c.s.newestRun(e)
 		if r == nil {
 			continue
+		}
+		for i := range r.job.Sources {
+			source := r.job.Sources[i].Name
+			if t := c.s.takerAt(j.Name + "/" + source); t != nil {
+				n := t.Counts()
+				count(postsDesc, n.Taken, j.Name, source, "taken")
+				count(postsDesc, n.Again, j.Name, source, "again")
+				count(postsDesc, n.TurnedAway, j.Name, source, "turned_away")
+				count(postedDesc, n.Events, j.Name, source, "taken")
+				count(postedDesc, n.Refused, j.Name, source, "refused")
+				count(postedBytesDesc, n.Bytes, j.Name, source)
+			}
 		}
 		if f := r.figures(); f != nil {
 			collectRun(f, gauge, count)

@@ -2,29 +2,68 @@ package service
 
 import (
 	"net/http"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
 	"undertide/api"
+	"undertide/connect"
 )
 
 // serve hands posts on to a source of the run, until end is called.
-func (r *runner) serve(source string, h http.Handler) (end func()) {
+func (r *runner) serve(source string, h connect.Taker) (end func()) {
 	place := r.name + "/" + source
 	r.s.taking.Store(place, h)
 	return func() { r.s.taking.Delete(place) }
 }
 
+// takerAt gives who takes posts at /in/JOB/SOURCE; nil while nobody does.
+func (s *Service) takerAt(place string) connect.Taker {
+	h, ok := s.taking.Load(place)
+	if !ok {
+		return nil
+	}
+	return h.(connect.Taker)
+}
+
 // takePosts gives what is posted to /in/JOB/SOURCE to the run; without one nothing is taken.
 func (s *Service) takePosts(c *gin.Context) {
-	job, source := c.Param("job"), c.Param("source")
-	h, ok := s.taking.Load(job + "/" + source)
-	if !ok {
+	name, source := c.Param("job"), c.Param("source")
+	taker := s.takerAt(name + "/" + source)
+	if taker == nil {
 		c.Header("Retry-After", "5")
-		s.fail(c, api.NotTaking.With("source "+cut(source)+" of job "+cut(job)+" takes no posts just now", "start the job, or check the names: its source is `via: http`"))
+		s.fail(c, api.NotTaking.With("source "+cut(source)+" of job "+cut(name)+" takes no posts just now", "start the job, or check the names: its source is `via: http`"))
 		return
 	}
 	request := c.Request.Clone(c.Request.Context())
 	request.URL.Path = "/"
-	h.(http.Handler).ServeHTTP(c.Writer, request)
+	spend := func(int) {}
+	if request.Method == http.MethodPost && taker.NeedsToken() {
+		e, err := s.find(name)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		ok, wait, took := s.tokens.admit(s.record(e).ID, source, bearer(request))
+		switch {
+		case !ok:
+			taker.TurnAway(c.Writer, request, http.StatusUnauthorized, 0)
+			return
+		case wait > 0:
+			taker.TurnAway(c.Writer, request, http.StatusTooManyRequests, wait)
+			return
+		}
+		spend = took
+	}
+	taker.Take(c.Writer, request, spend)
+}
+
+// pagePosts says whether a request is of a page that may post to a source: those of other sites may where the source names them.
+func (s *Service) pagePosts(r *http.Request) bool {
+	place, ok := strings.CutPrefix(r.URL.Path, "/in/")
+	if !ok || r.Method != http.MethodPost && r.Method != http.MethodOptions {
+		return false
+	}
+	taker := s.takerAt(place)
+	return taker != nil && taker.TakesFrom(r.Header.Get("Origin"))
 }

@@ -77,8 +77,9 @@ type Service struct {
 	started time.Time
 	runs    context.Context // ends with the service, after the runs were stopped
 
-	vault *vault // connections and secrets
-	files *disk.Files
+	vault  *vault // connections and secrets
+	tokens *tokens
+	files  *disk.Files
 
 	hide    hider
 	boot    string // tells this service's marks of rows from those of services before
@@ -87,7 +88,7 @@ type Service struct {
 	reading gate          // documents that are read at once
 	streams gate          // streams of events at once
 	closing chan struct{} // closed when streams are to end
-	taking  sync.Map      // by JOB/SOURCE: the http.Handler that takes posts, while a run is there
+	taking  sync.Map      // by JOB/SOURCE: the connect.Taker of posts, while a run is there
 
 	mu       sync.Mutex // guards all below; taken before a runner's, never after
 	jobs     map[string]*entry
@@ -180,6 +181,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	}
 	defer s.files.Close()
 	if s.vault, err = openVault(ctx, db, opt, s.files); err != nil {
+		return err
+	}
+	if s.tokens, err = openTokens(ctx, db); err != nil {
 		return err
 	}
 	if err := s.load(ctx); err != nil {

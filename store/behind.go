@@ -23,6 +23,7 @@ type record struct {
 	Checkpoint *Checkpoint `json:"checkpoint,omitempty"`
 	Job        int64       `json:"job,omitempty"` // of Checkpoint
 	Sample     *Sample     `json:"sample,omitempty"`
+	Used       *Token      `json:"used,omitempty"` // when it was used last
 }
 
 // mostWaiting bounds the figures that wait: an hour of a hundred jobs.
@@ -173,6 +174,8 @@ func (r record) write(db *gorm.DB) error {
 	case r.Sample != nil:
 		m := *r.Sample
 		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&m).Error
+	case r.Used != nil:
+		return db.Model(&Token{}).Where("id = ?", r.Used.ID).Update("used_at", r.Used.UsedAt).Error
 	case r.Checkpoint != nil:
 		c := *r.Checkpoint
 		return db.Transaction(func(tx *gorm.DB) error {

@@ -501,7 +501,7 @@ func (s *Store) Pin(ctx context.Context, job int64, name string) (out Pin, err e
 	return out, err
 }
 
-// AddPin notes a pin; ErrExists where the name is taken.
+// AddPin notes a pin, whose name the job has not given yet.
 func (s *Store) AddPin(ctx context.Context, p Pin) error {
 	return s.ask(ctx, "note a pin", func(db *gorm.DB) error { return db.Create(&p).Error })
 }

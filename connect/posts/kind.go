@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"strconv"
 	"time"
 
@@ -31,7 +32,12 @@ type source struct {
 	Listen  string        `set:"listen" about:"Where a run takes posts by itself: an address of this machine alone, and a port." hint:"127.0.0.1:8400"`
 	Body    settings.Size `set:"body" about:"The largest post that it takes, unpacked." default:"16MiB"`
 	Journal settings.Size `set:"journal" about:"How much of the disk posts may take that no checkpoint has passed." default:"1GiB"`
+	Tokens  bool          `set:"tokens" default:"false" about:"Only posts with a token of the service are taken: undertide tokens."`
+	Origins []string      `set:"origins" hint:"https://yard.example.org" about:"Pages of other sites that may post, each as a browser names it."`
 }
+
+// TakesPosts implements [connect.Posted].
+func (*source) TakesPosts() {}
 
 const (
 	defaultBody = 16 << 20
@@ -48,6 +54,14 @@ func (s *source) Check(c *connect.Checker) {
 		c.Fault(fmt.Sprintf("%q is no address with a port", s.Listen), "write listen: 127.0.0.1:8400", "listen")
 	case !connect.OfThisMachine(host):
 		c.Fault(fmt.Sprintf("%s can be reached from other machines, and nobody would have to sign in to post", host), "listen on 127.0.0.1, behind a proxy that knows who may post", "listen")
+	}
+	if s.Tokens && s.Listen != "" {
+		c.Fault("an address of the run's own knows no tokens", "leave listen out: the service takes posts at /in/JOB/SOURCE", "tokens")
+	}
+	for _, o := range s.Origins {
+		if u, err := url.Parse(o); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || o != u.Scheme+"://"+u.Host {
+			c.Fault(fmt.Sprintf("%q is no origin of pages", o), "write scheme and host, and a port where it has one: https://yard.example.org", "origins")
+		}
 	}
 	if s.Body > mostBody {
 		c.Fault("so large a post is not taken in one piece", "give 128MiB or less, and post more often", "body")
@@ -90,6 +104,9 @@ func (s *source) Sample(context.Context, connect.Opening, connect.Sampling) (con
 
 // Open opens the journal and listens.
 func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Opened, err error) {
+	if s.Tokens && o.Serve == nil {
+		return opened, fmt.Errorf("%w: source %s takes posts with tokens of a service; start the job in one, or leave tokens out", connect.ErrUsage, o.Name)
+	}
 	if s.Listen == "" && o.Serve == nil {
 		return opened, fmt.Errorf("%w: source %s takes posts, and it is not said where; write with: {listen: 127.0.0.1:8400}, or start the job in a service, which takes them at /in/%s/%s", connect.ErrUsage, o.Name, o.Job, o.Name)
 	}
@@ -100,10 +117,15 @@ func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Open
 	if o.Journal == "" {
 		opened.Notes = append(opened.Notes, "what is posted is not kept beyond this run: it keeps no checkpoints")
 	}
-	t := newTaker(j, o.Format.Name == "json", int64(s.body()))
+	t := newTaker(j, o.Format.Name == "json", s)
 	var stops []func()
 	if s.Listen != "" {
-		stop, at, err := listen(s.Listen, guarded(t))
+		h, err := guarded(t)
+		if err != nil {
+			end()
+			return opened, err
+		}
+		stop, at, err := listen(s.Listen, h)
 		if err != nil {
 			end()
 			return opened, fmt.Errorf("it cannot take posts at %s (%w); give another address in listen", s.Listen, err)

@@ -29,7 +29,10 @@ func BenchmarkPosts(b *testing.B) {
 			if err != nil {
 				b.Fatal(err)
 			}
-			h := http.Handler(guarded(newTaker(j, true, defaultBody)))
+			h, err := guarded(newTaker(j, true, &source{}))
+			if err != nil {
+				b.Fatal(err)
+			}
 			if !taken {
 				h = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 					_, _ = io.Copy(io.Discard, r.Body)

@@ -8,10 +8,15 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math"
 	"mime"
 	"net"
 	"net/http"
+	"slices"
+	"strconv"
 	"strings"
+	"sync/atomic"
+	"time"
 	"unicode/utf8"
 
 	"undertide/connect"
@@ -21,17 +26,62 @@ import (
 // atOnce is how many posts are taken at a time; others wait for an answer to try again.
 const atOnce = 32
 
-// taker answers posts.
+// taker answers posts. Safe for concurrent use.
 type taker struct {
-	j    *journal.Journal
-	json bool
-	most int64 // bytes of a body, unpacked
-	busy chan struct{}
+	j       *journal.Journal
+	json    bool
+	most    int64 // bytes of a body, unpacked
+	busy    chan struct{}
+	tokens  bool
+	origins []string
+
+	posts, again, turned, events, refused, bytes atomic.Int64 // as connect.PostCounts
 }
 
-func newTaker(j *journal.Journal, json bool, most int64) *taker {
-	return &taker{j, json, most, make(chan struct{}, atOnce)}
+func newTaker(j *journal.Journal, json bool, s *source) *taker {
+	return &taker{j: j, json: json, most: int64(s.body()), busy: make(chan struct{}, atOnce), tokens: s.Tokens, origins: s.Origins}
 }
+
+// NeedsToken implements [connect.Taker].
+func (t *taker) NeedsToken() bool { return t.tokens }
+
+// TakesFrom implements [connect.Taker].
+func (t *taker) TakesFrom(origin string) bool {
+	return origin != "" && slices.Contains(t.origins, origin)
+}
+
+// Counts implements [connect.Taker].
+func (t *taker) Counts() connect.PostCounts {
+	return connect.PostCounts{Taken: t.posts.Load(), Again: t.again.Load(), TurnedAway: t.turned.Load(), Events: t.events.Load(), Refused: t.refused.Load(), Bytes: t.bytes.Load()}
+}
+
+// TurnAway implements [connect.Taker].
+func (t *taker) TurnAway(w http.ResponseWriter, r *http.Request, status int, wait time.Duration) {
+	t.allow(w, r)
+	if status == http.StatusUnauthorized {
+		w.Header().Set("WWW-Authenticate", `Bearer realm="posts"`)
+		t.fail(w, status, "the post has no token that may post here", "send Authorization: Bearer and a token; undertide tokens JOB --make NAME makes one")
+		return
+	}
+	w.Header().Set("Retry-After", strconv.Itoa(max(1, int(math.Ceil(wait.Seconds())))))
+	t.fail(w, status, "the token has posted more than its rate", fmt.Sprintf("try again in %s", wait.Round(time.Millisecond)))
+}
+
+// allow lets the pages of listed origins read the answer (the Fetch standard, "CORS protocol").
+func (t *taker) allow(w http.ResponseWriter, r *http.Request) {
+	if len(t.origins) == 0 {
+		return
+	}
+	w.Header().Add("Vary", "Origin")
+	if origin := r.Header.Get("Origin"); t.TakesFrom(origin) {
+		w.Header().Set("Access-Control-Allow-Origin", origin)
+		w.Header().Set("Access-Control-Expose-Headers", "Retry-After")
+		w.Header().Set("Cross-Origin-Resource-Policy", "cross-origin")
+	}
+}
+
+// ServeHTTP takes posts at an address of the run's own.
+func (t *taker) ServeHTTP(w http.ResponseWriter, r *http.Request) { t.Take(w, r, func(int) {}) }
 
 // answer says what became of a post.
 type answer struct {
@@ -61,11 +111,19 @@ type problem struct {
 	Detail string `json:"detail"`
 }
 
-// ServeHTTP takes a post: a JSON object, an array of them, or one on each line; or lines of text. It answers 202 once all is synced, and
+// Take takes a post: a JSON object, an array of them, or one on each line; or lines of text. It answers 202 once all is synced, and
 // 400 where some of it cannot be taken: the rest is.
-func (t *taker) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+func (t *taker) Take(w http.ResponseWriter, r *http.Request, taken func(events int)) {
+	t.allow(w, r)
 	if r.URL.Path != "/" && r.URL.Path != "" {
 		t.fail(w, http.StatusNotFound, "there is nothing at "+r.URL.Path, "post to /")
+		return
+	}
+	if r.Method == http.MethodOptions && t.TakesFrom(r.Header.Get("Origin")) { // a page asks whether it may post
+		w.Header().Set("Access-Control-Allow-Methods", http.MethodPost)
+		w.Header().Set("Access-Control-Allow-Headers", "Authorization, Content-Type, Content-Encoding, Idempotency-Key")
+		w.Header().Set("Access-Control-Max-Age", "600")
+		w.WriteHeader(http.StatusNoContent)
 		return
 	}
 	if r.Method != http.MethodPost {
@@ -107,6 +165,15 @@ func (t *taker) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		t.fail(w, http.StatusServiceUnavailable, "the events could not be written down", "nothing was taken; try again in some seconds")
 		return
 	}
+	t.bytes.Add(int64(len(body)))
+	t.refused.Add(int64(len(out.Refused) + out.More))
+	if again {
+		t.again.Add(1)
+	} else {
+		t.posts.Add(1)
+		t.events.Add(int64(len(events)))
+		taken(len(events))
+	}
 	status := http.StatusAccepted
 	if len(out.Refused) > 0 {
 		status = http.StatusBadRequest
@@ -120,8 +187,13 @@ func (t *taker) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 // guarded keeps out the pages of a browser on this machine: those of other sites, and those that call this machine by a name
 // of their own.
-func guarded(t *taker) http.Handler {
+func guarded(t *taker) (http.Handler, error) {
 	sites := http.NewCrossOriginProtection()
+	for _, origin := range t.origins {
+		if err := sites.AddTrustedOrigin(origin); err != nil {
+			return nil, err
+		}
+	}
 	sites.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		t.fail(w, http.StatusForbidden, "the post comes from a page of another site", "post from a program")
 	}))
@@ -136,10 +208,12 @@ func guarded(t *taker) http.Handler {
 			return
 		}
 		safe.ServeHTTP(w, r)
-	})
+	}), nil
 }
 
+// fail answers a post of which nothing is taken.
 func (t *taker) fail(w http.ResponseWriter, status int, title, detail string) {
+	t.turned.Add(1)
 	write(w, status, "application/problem+json", problem{title, status, detail})
 }
 

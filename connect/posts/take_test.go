@@ -86,7 +86,7 @@ func TestTake(t *testing.T) {
 			r.Header.Set(name, value)
 		}
 		w := httptest.NewRecorder()
-		newTaker(j, !c.text, 1000).ServeHTTP(w, r)
+		newTaker(j, !c.text, &source{Body: 1000}).ServeHTTP(w, r)
 		if got := strings.Join(taken(t, j), "/"); w.Code != c.status || !strings.Contains(w.Body.String(), c.answer) || got != c.taken || !json.Valid(w.Body.Bytes()) {
 			t.Errorf("%s: %d %s and %q; want %d %s and %q", c.name, w.Code, w.Body, got, c.status, c.answer, c.taken)
 		}
@@ -102,7 +102,7 @@ func TestTakeOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	k := newTaker(j, true, 1000)
+	k := newTaker(j, true, &source{Body: 1000})
 	post := func(body io.Reader, key string) *httptest.ResponseRecorder {
 		r := httptest.NewRequest(http.MethodPost, "/", body)
 		r.Header.Set("Idempotency-Key", key)
@@ -168,7 +168,11 @@ func TestGuarded(t *testing.T) {
 			r.Header.Set(name, value)
 		}
 		w := httptest.NewRecorder()
-		guarded(newTaker(j, true, 1000)).ServeHTTP(w, r)
+		h, err := guarded(newTaker(j, true, &source{Body: 1000}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.ServeHTTP(w, r)
 		if w.Code != c.status || !json.Valid(w.Body.Bytes()) {
 			t.Errorf("%s, %s: %d %s", c.host, c.head, w.Code, w.Body)
 		}
@@ -184,7 +188,7 @@ func FuzzSplit(f *testing.F) {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, body []byte) {
-		k := newTaker(nil, true, 1<<20)
+		k := newTaker(nil, true, &source{Body: 1 << 20})
 		events, out, err := k.split(body)
 		for _, e := range events {
 			var m map[string]json.RawMessage

@@ -614,6 +614,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The tokens by which others may post to the job's sources; never their texts. */
+        get: operations["tokens"];
+        put?: never;
+        /** Make a token that may post to one source, and to nothing else. Its text is in this answer alone. */
+        post: operations["makeToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a token: it counts no more. */
+        delete: operations["revokeToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/versions": {
         parameters: {
             query?: never;
@@ -1274,6 +1309,10 @@ export interface components {
             null: number;
             reference: string;
         };
+        MadeToken: {
+            text: string;
+            token: components["schemas"]["Token"];
+        };
         MarginLine: {
             current: boolean;
             late: number;
@@ -1316,6 +1355,12 @@ export interface components {
         NewSchema: {
             subject: string;
             text: string;
+        };
+        NewToken: {
+            name: string;
+            /** Format: int64 */
+            rate?: number;
+            source?: string;
         };
         NewTopic: {
             name: string;
@@ -1939,6 +1984,16 @@ export interface components {
             name: string;
             source: string;
             to: unknown;
+        };
+        Token: {
+            /** Format: date-time */
+            made_at: string;
+            name: string;
+            /** Format: int64 */
+            rate: number;
+            source: string;
+            /** Format: date-time */
+            used_at: string | null;
         };
         Topic: {
             /** Format: int64 */
@@ -3540,6 +3595,104 @@ export interface operations {
                 };
             };
             /** @description A problem: no-such-job, not-running, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Token"][];
+                    };
+                };
+            };
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            /** @description A problem: no-such-job, token-exists, wrong-request, wrong-document, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: no-such-job, no-such-token, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

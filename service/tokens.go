@@ -1,0 +1,246 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
+	"math"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+	pace "golang.org/x/time/rate"
+
+	"undertide/api"
+	"undertide/connect"
+	"undertide/job"
+	"undertide/store"
+)
+
+// tokens are those of all jobs, in memory: posts are judged also while the database is away. Safe for concurrent use.
+type tokens struct {
+	db *store.Store
+
+	mu  sync.Mutex // guards all below
+	all map[[sha256.Size]byte]*token
+}
+
+// token is one, and what it may do just now.
+type token struct {
+	store.Token
+	// left lets so many events through; a post of more than it has leaves a debt that later posts wait for. nil for no limit.
+	left  *pace.Limiter
+	noted time.Time // when its use was noted last
+}
+
+func openTokens(ctx context.Context, db *store.Store) (*tokens, error) {
+	list, err := db.Tokens(ctx)
+	if err != nil {
+		return nil, err
+	}
+	t := &tokens{db: db, all: map[[sha256.Size]byte]*token{}}
+	for _, rec := range list {
+		t.add(rec)
+	}
+	return t, nil
+}
+
+// bursts is how many seconds' worth of events may come at once.
+const bursts = 5
+
+func (t *tokens) add(rec store.Token) {
+	one := &token{Token: rec}
+	if rec.Rate > 0 {
+		one.left = pace.NewLimiter(pace.Limit(rec.Rate), int(min(rec.Rate*bursts, math.MaxInt32)))
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.all[[sha256.Size]byte(rec.Digest)] = one
+}
+
+// of lists the tokens of a job by name.
+func (t *tokens) of(job int64) (out []store.Token) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, one := range t.all {
+		if one.JobID == job {
+			out = append(out, one.Token)
+		}
+	}
+	slices.SortFunc(out, func(a, b store.Token) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+func (t *tokens) remove(id int64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for digest, one := range t.all {
+		if one.ID == id {
+			delete(t.all, digest)
+		}
+	}
+}
+
+// forget removes those of a job that is deleted; its records go with the job's.
+func (t *tokens) forget(job int64) {
+	for _, one := range t.of(job) {
+		t.remove(one.ID)
+	}
+}
+
+// usedEvery bounds how often the use of a token is noted.
+const usedEvery = time.Minute
+
+// admit says whether a text is a token for a source, and how long its poster has to wait; spend takes what a post had.
+func (t *tokens) admit(job int64, source, text string) (ok bool, wait time.Duration, spend func(events int)) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	one := t.all[sha256.Sum256([]byte(text))]
+	if one == nil || one.JobID != job || one.Source != source {
+		return false, 0, nil
+	}
+	now := time.Now()
+	one.UsedAt = &now
+	if now.Sub(one.noted) >= usedEvery {
+		one.noted = now
+		t.db.TokenUsed(one.ID, now.UTC())
+	}
+	if one.left == nil {
+		return true, 0, func(int) {}
+	}
+	if has := one.left.TokensAt(now); has < 1 {
+		return true, time.Duration((1 - has) / float64(one.Rate) * float64(time.Second)), nil
+	}
+	return true, 0, func(events int) {
+		for burst := one.left.Burst(); events > 0; events -= burst {
+			one.left.ReserveN(time.Now(), min(events, burst))
+		}
+	}
+}
+
+// bearer gives the token that a request bears (RFC 6750, section 2.1).
+func bearer(r *http.Request) string {
+	kind, text, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+	if !strings.EqualFold(kind, "Bearer") {
+		return ""
+	}
+	return strings.TrimSpace(text)
+}
+
+// getTokens lists a job's tokens.
+func (s *Service) getTokens(c *gin.Context) error {
+	e, err := s.find(c.Param("job"))
+	if err != nil {
+		return err
+	}
+	out := api.List[api.Token]{Items: []api.Token{}}
+	for _, t := range s.tokens.of(s.record(e).ID) {
+		out.Items = append(out.Items, viewToken(t))
+	}
+	return answer(c, http.StatusOK, out)
+}
+
+func viewToken(t store.Token) api.Token {
+	return api.Token{Name: t.Name, Source: t.Source, Rate: t.Rate, MadeAt: t.MadeAt, UsedAt: t.UsedAt}
+}
+
+// postToken makes a token; its text is in this answer and nowhere else.
+func (s *Service) postToken(c *gin.Context) error {
+	var ask api.NewToken
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	switch {
+	case !pinNames.MatchString(ask.Name):
+		return api.WrongRequest.With(cut(ask.Name)+" is no name for a token", "use letters, digits, ., _ and -, beginning with a letter or digit")
+	case ask.Rate < 0:
+		return api.WrongRequest.With(fmt.Sprintf("%d events a second are none", ask.Rate), "give a rate of 1 and more, or none for as many as come")
+	}
+	ctx := c.Request.Context()
+	made, err := holding(ctx, s, c.Param("job"), func(e *entry) (api.MadeToken, error) { return s.makeToken(ctx, e, ask) })
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusCreated, made)
+}
+
+// makeToken makes a token for a source that the job's newest version has.
+func (s *Service) makeToken(ctx context.Context, e *entry, ask api.NewToken) (made api.MadeToken, err error) {
+	rec := s.record(e)
+	if ask.Source, err = s.postedSource(ctx, e, ask.Source); err != nil {
+		return made, err
+	}
+	if slices.ContainsFunc(s.tokens.of(rec.ID), func(t store.Token) bool { return t.Name == ask.Name }) {
+		return made, api.TokenExists.With("job "+rec.Name+" has a token "+ask.Name+" already", "")
+	}
+	raw := make([]byte, 32)
+	if _, err := rand.Read(raw); err != nil {
+		return made, err
+	}
+	made.Text = "ut_" + base64.RawURLEncoding.EncodeToString(raw)
+	digest := sha256.Sum256([]byte(made.Text))
+	t := store.Token{JobID: rec.ID, Source: ask.Source, Name: ask.Name, Digest: digest[:], Rate: ask.Rate, MadeAt: time.Now().UTC()}
+	if err := s.db.AddToken(ctx, &t); err != nil {
+		return made, err
+	}
+	s.tokens.add(t)
+	made.Token = viewToken(t)
+	return made, nil
+}
+
+// postedSource finds the source that takes posts: the one that is named, or the only one.
+func (s *Service) postedSource(ctx context.Context, e *entry, named string) (string, error) {
+	rec := s.record(e)
+	versions, err := s.db.Newest(ctx, true, rec.ID)
+	if err != nil || len(versions) == 0 {
+		return "", err
+	}
+	j, err := job.Read(ctx, rec.Name+".yaml", versions[0].Document).Job(ctx, s.options(nil, false))
+	if err != nil {
+		return "", api.WrongDocument.With("the newest version of job "+rec.Name+" cannot be read, so nobody knows its sources", "")
+	}
+	var takes []string
+	for i := range j.Sources {
+		if _, ok := j.Sources[i].With.(connect.Posted); ok {
+			takes = append(takes, j.Sources[i].Name)
+		}
+	}
+	switch {
+	case len(takes) == 0:
+		return "", api.WrongRequest.With("job "+rec.Name+" has no source that takes posts", "add one of via: http")
+	case named == "" && len(takes) == 1:
+		return takes[0], nil
+	case !slices.Contains(takes, named):
+		return "", api.WrongRequest.With(cut(named)+" is no source that takes posts", "name one of "+strings.Join(takes, ", "))
+	}
+	return named, nil
+}
+
+// deleteToken revokes a token.
+func (s *Service) deleteToken(c *gin.Context) error {
+	ctx := c.Request.Context()
+	_, err := holding(ctx, s, c.Param("job"), func(e *entry) (struct{}, error) {
+		rec := s.record(e)
+		for _, t := range s.tokens.of(rec.ID) {
+			if t.Name == c.Param("token") {
+				s.tokens.remove(t.ID) // it counts no more, whatever becomes of its record
+				err := s.db.DeleteToken(ctx, t.ID)
+				if err != nil {
+					s.tokens.add(t)
+				}
+				return struct{}{}, err
+			}
+		}
+		return struct{}{}, api.NoSuchToken.With("job "+rec.Name+" has no token "+cut(c.Param("token")), "")
+	})
+	if err != nil {
+		return err
+	}
+	c.Status(http.StatusNoContent)
+	return nil
+}
