@@ -30,7 +30,7 @@ build: console ## build ./bin/undertide with its console
 	@$(GO) build -o bin/undertide ./cmd/undertide
 
 demo: ## run the harbour: database, broker, streams, service, jobs, console; DEMO_FOR=60s ends it by itself
-	@scripts/install.sh server
+	@scripts/install.sh server devices
 	@$(MAKE) --no-print-directory build
 	@echo "== opening Saltmarsh Harbour"
 	@exec ./bin/undertide demo $(if $(DEMO_FOR),--for $(DEMO_FOR))

@@ -17,15 +17,18 @@ import (
 	"undertide/client"
 	"undertide/connect"
 	"undertide/connect/kafka"
+	"undertide/connect/mqtt/peer"
 	"undertide/connect/postgres"
 	"undertide/console"
 	"undertide/harbour"
+	"undertide/job"
 	"undertide/service"
 )
 
 func newDemo(s *streams) *cobra.Command {
 	var o service.Options
-	var level, listen string
+	var level string
+	var at demoPlaces
 	var most time.Duration
 	c := &cobra.Command{
 		Use:   "demo",
@@ -54,12 +57,14 @@ the harbour, it runs as the user undertide, or postgres where there is none.`,
 				ctx, cancel = context.WithTimeout(ctx, most)
 				defer cancel()
 			}
-			return runDemo(ctx, s, o, listen)
+			return runDemo(ctx, s, o, at)
 		},
 	}
 	f := c.Flags()
 	f.StringVar(&o.Listen, "listen", service.DefaultListen, "the `ADDRESS` of the console and API")
-	f.StringVar(&listen, "broker", broker.DefaultListen, "the `ADDRESS` of the broker stand-in")
+	f.StringVar(&at.broker, "broker", broker.DefaultListen, "the `ADDRESS` of the broker stand-in")
+	f.StringVar(&at.registry, "registry", broker.DefaultRegistry, "the `ADDRESS` of its schema registry")
+	f.StringVar(&at.notices, "notices", "127.0.0.1:7401", "the `ADDRESS` of the page that shows notices; the port behind it takes mails")
 	f.StringVar(&o.Data, "data", "", "the `FOLDER` for everything (default: /var/lib/undertide/demo for root, else under the user's data folder)")
 	f.DurationVar(&most, "for", 0, "end by itself after so long")
 	f.StringVar(&level, "log-level", "warn", "what is logged to standard error: `LEVEL` debug, info, warn or error")
@@ -93,30 +98,104 @@ func demoFiles(s *streams, data string) ([]string, error) {
 	return []string{files}, a.Become()
 }
 
-func runDemo(ctx context.Context, s *streams, o service.Options, listen string) error {
-	b, err := broker.Start(broker.Options{Listen: listen, Data: filepath.Join(o.Data, "broker")})
+// demoPlaces are where the demo's stand-ins listen.
+type demoPlaces struct{ broker, registry, notices string }
+
+// standIns are what the harbour's jobs reach, beside the service.
+type standIns struct {
+	broker   *broker.Broker
+	registry *broker.Registry
+	notices  *harbour.Notices
+	devices  *peer.Broker // nil where its program is not there
+}
+
+func startStandIns(s *streams, data string, at demoPlaces) (in standIns, err error) {
+	defer func() {
+		if err != nil {
+			in.close()
+		}
+	}()
+	if in.broker, err = broker.Start(broker.Options{Listen: at.broker, Data: filepath.Join(data, "broker")}); err != nil {
+		return in, err
+	}
+	if in.registry, err = broker.StartRegistry(at.registry, filepath.Join(data, "broker")); err != nil {
+		return in, err
+	}
+	if in.notices, err = harbour.StartNotices(at.notices); err != nil {
+		return in, fmt.Errorf("the page of notices: %w", err)
+	}
+	s.say("the broker stand-in listens on %s, its schema registry on %s", in.broker.Addr, in.registry.Addr)
+	if !peer.Found() {
+		s.say("mosquitto is not installed, so that gauges send no messages of devices")
+		return in, nil
+	}
+	dir := filepath.Join(data, "devices")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return in, err
+	}
+	in.devices, err = peer.Start(dir)
+	return in, err
+}
+
+func (in standIns) close() {
+	if in.devices != nil {
+		in.devices.Stop()
+	}
+	if in.notices != nil {
+		in.notices.Close()
+	}
+	if in.registry != nil {
+		in.registry.Close()
+	}
+	if in.broker != nil {
+		in.broker.Close()
+	}
+}
+
+// connections names what the jobs reach.
+func (in standIns) connections() (map[string]*connect.Connection, error) {
+	text := fmt.Sprintf(`connections:
+  harbour: {via: kafka, brokers: [%q], registry: {url: "http://%s"}}
+  post: {via: mail, address: %q, from: harbour@saltmarsh.example, tls: {mode: none}}
+  board: {via: http, url: "http://%s/"}
+`, in.broker.Addr, in.registry.Addr, in.notices.Mails, in.notices.Addr)
+	if in.devices != nil {
+		text += fmt.Sprintf("  devices: {via: mqtt, address: %q}\n", in.devices.Address)
+	}
+	return job.ParseConnections("the demo's connections", text, job.Options{})
+}
+
+func runDemo(ctx context.Context, s *streams, o service.Options, at demoPlaces) error {
+	in, err := startStandIns(s, o.Data, at)
 	if err != nil {
 		return err
 	}
-	defer b.Close()
-	s.say("the broker stand-in listens on %s", b.Addr)
-	o.Connections = map[string]*connect.Connection{"harbour": {Name: "harbour", Kind: kafka.Kind, Link: kafka.LinkTo(b.Addr)}}
+	defer in.close()
+	if o.Connections, err = in.connections(); err != nil {
+		return err
+	}
+	all, inner := errgroup.WithContext(ctx) // the first that fails ends the others
 	o.Guest, o.GuestAt = "harbour", func(address string) (*connect.Connection, error) {
+		all.Go(func() error { return harbour.Office(inner, address) })
 		l, err := postgres.LinkTo(address)
 		return &connect.Connection{Name: "office", Kind: postgres.Kind, Link: l}, err
 	}
 	o.Version, o.Console = Version, console.Files()
-	all, inner := errgroup.WithContext(ctx) // the first that fails ends the others
+	devices := harbour.NewDevices(o.Log)
+	devices.Messages = o.Connections["devices"]
 	all.Go(func() error {
-		return harbour.Feed(inner, kafka.Connection{Name: "harbour", Brokers: []string{b.Addr}}, filepath.Join(o.Data, "feed"), o.Log)
+		c := kafka.Connection{Name: "harbour", Brokers: []string{in.broker.Addr}}
+		return harbour.Feed(inner, c, o.Connections["harbour"], filepath.Join(o.Data, "feed"), devices, o.Log)
 	})
 	o.Ready = func(address string) {
 		all.Go(func() error {
-			if err := startHarbour(inner, s, address, o.Files[0]); inner.Err() == nil {
+			if err := startHarbour(inner, s, address, o.Files[0], in); inner.Err() == nil {
 				return err
 			}
 			return nil // it closes already
 		})
+		devices.Posts = address + "/in/gauge-posts/posted"
+		all.Go(func() error { return devices.Run(inner) })
 	}
 	all.Go(func() error { return service.Serve(inner, o) })
 	err = all.Wait()
@@ -131,7 +210,7 @@ func runDemo(ctx context.Context, s *streams, o service.Options, listen string) 
 }
 
 // startHarbour saves and starts the demo's jobs, and says where they can be seen. files is the folder whose files they may name.
-func startHarbour(ctx context.Context, s *streams, address, files string) error {
+func startHarbour(ctx context.Context, s *streams, address, files string, in standIns) error {
 	cl, err := client.New(address)
 	if err != nil {
 		return err
@@ -139,7 +218,7 @@ func startHarbour(ctx context.Context, s *streams, address, files string) error 
 	if err := cl.Ready(ctx, 10*time.Second); err != nil {
 		return err
 	}
-	docs, err := harbour.Jobs(files)
+	docs, err := harbour.Jobs(files, in.devices != nil)
 	if err != nil {
 		return err
 	}
@@ -165,6 +244,6 @@ func startHarbour(ctx context.Context, s *streams, address, files string) error 
 			time.Sleep(100 * time.Millisecond)
 		}
 	}
-	s.say("the harbour is open; Ctrl-C closes it\n\n  console   %s\n  terminal  undertide jobs --server %s\n", address, address)
+	s.say("the harbour is open; Ctrl-C closes it\n\n  console   %s\n  terminal  undertide jobs --server %s\n  notices   http://%s/\n", address, address, in.notices.Addr)
 	return nil
 }

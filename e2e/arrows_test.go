@@ -76,14 +76,14 @@ var rooms = map[string][]string{
 // homes says which packages alone may import a library: others take what those hand out.
 var homes = map[string][]string{
 	"gorm.io/":                      {"store"},
-	"github.com/jackc/":             {"store", "postgres", "connect", "bench"},
+	"github.com/jackc/":             {"store", "postgres", "connect", "bench", "harbour"},
 	"github.com/gin-gonic/":         {"service"},
 	"github.com/prometheus/":        {"service"},
 	"github.com/twmb/franz-go":      {"connect", "broker", "bench"},
 	"github.com/eclipse/":           {"connect"},
 	"github.com/emersion/":          {"connect"},
 	"github.com/wneessen/":          {"connect"},
-	"github.com/hamba/":             {"connect", "broker", "e2e"},
+	"github.com/hamba/":             {"connect", "broker", "e2e", "harbour"},
 	"github.com/minio/":             {"connect"},
 	"github.com/spf13/cobra":        {"cli"},
 	"github.com/goccy/go-yaml":      {"job", "cli"},

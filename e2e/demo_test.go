@@ -21,7 +21,7 @@ func TestDemo(t *testing.T) {
 		t.Helper()
 		began := time.Now()
 		s := &serving{t: t, dir: dir}
-		s.process = launch(t, dir, append([]string{"demo", "--data", data, "--listen", "127.0.0.1:0", "--broker", "127.0.0.1:0"}, args...)...)
+		s.process = launch(t, dir, append([]string{"demo", "--data", data, "--listen", "127.0.0.1:0", "--broker", "127.0.0.1:0", "--registry", "127.0.0.1:0", "--notices", "127.0.0.1:0"}, args...)...)
 		s.address = s.says(t, `console   (http://\S+)`)
 		return s, time.Since(began)
 	}

@@ -15,7 +15,7 @@ func harbour(t *testing.T) *serving {
 	t.Helper()
 	dir := open(t)
 	s := &serving{t: t, dir: dir}
-	s.process = launch(t, dir, "demo", "--data", filepath.Join(dir, "demo"), "--listen", "127.0.0.1:0", "--broker", "127.0.0.1:0")
+	s.process = launch(t, dir, "demo", "--data", filepath.Join(dir, "demo"), "--listen", "127.0.0.1:0", "--broker", "127.0.0.1:0", "--registry", "127.0.0.1:0", "--notices", "127.0.0.1:0")
 	s.address = s.says(t, `console   (http://\S+)`)
 	eventually(t, 30*time.Second, "the streams are there", func() bool {
 		return strings.Contains(s.must("rows", "mean-level", "minute", "--limit", "1").out, "G")

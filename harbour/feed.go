@@ -26,11 +26,14 @@ import (
 //go:embed jobs/*.yaml berths.csv
 var jobs embed.FS
 
-// berthsFile is the list of berths, as the jobs name it.
-const berthsFile = "../berths.csv"
+// berthsFile is the list of berths, as the jobs name it: files stand in the folder above theirs.
+const berthsFile = above + "berths.csv"
 
-// Jobs are the documents of the demo's jobs, by name. The list of berths that they name is put into a folder, unless it is there.
-func Jobs(folder string) (map[string][]byte, error) {
+const above = "../"
+
+// Jobs are the documents of the demo's jobs, by name; without devices those that take no messages of them. Their files are in a folder; the list of
+// berths is put there, unless it is.
+func Jobs(folder string, devices bool) (map[string][]byte, error) {
 	berths := filepath.Join(folder, filepath.Base(berthsFile))
 	if _, err := os.Stat(berths); errors.Is(err, fs.ErrNotExist) {
 		list, err := jobs.ReadFile(filepath.Base(berthsFile))
@@ -47,11 +50,14 @@ func Jobs(folder string) (map[string][]byte, error) {
 	}
 	out := map[string][]byte{}
 	for _, e := range entries {
+		if e.Name() == "gauge-messages.yaml" && !devices {
+			continue
+		}
 		text, err := jobs.ReadFile("jobs/" + e.Name())
 		if err != nil {
 			return nil, err
 		}
-		out[strings.TrimSuffix(e.Name(), ".yaml")] = bytes.ReplaceAll(text, []byte(berthsFile), []byte(berths))
+		out[strings.TrimSuffix(e.Name(), ".yaml")] = bytes.ReplaceAll(text, []byte(above), []byte(folder+"/"))
 	}
 	return out, nil
 }
@@ -59,7 +65,8 @@ func Jobs(folder string) (map[string][]byte, error) {
 // Topics are all that the demo's streams and jobs use.
 var Topics = []string{"gauge.levels", "gauge.means", "gauge.late", "crane.lifts", "crane.loads", "crane.alarms",
 	"vessel.pings", "vessel.calls", "vessel.silent", "gate.log",
-	"lift.orders", "orders.lifted", "orders.open", "lifts.unordered", "lifts.heavy", "vessel.draughts", "vessel.deep"}
+	"lift.orders", "orders.lifted", "orders.open", "lifts.unordered", "lifts.heavy", "vessel.draughts", "vessel.deep",
+	weightsTopic, "gate.weights", "gauge.posted", "gauge.sent", "berth.moves"}
 
 // partitions of the demo's topics.
 const partitions = 2
@@ -70,10 +77,10 @@ const past = 2 * time.Hour
 // keys are the fields that the streams' messages are keyed by; lines of text have no key.
 var keys = map[string]string{"gauge.levels": "gauge", "crane.lifts": "crane", "vessel.pings": "vessel", "lift.orders": "vessel", "vessel.draughts": "vessel"}
 
-// Feed sends the streams to a broker as they happen, until ctx is done. How far it has come is kept in
+// Feed sends the streams to a broker as they happen, until ctx is done, and readings to devices, too. How far it has come is kept in
 // folder dir: a feed that starts again sends what happened meanwhile, unless that is longer ago than
-// two hours.
-func Feed(ctx context.Context, c kafka.Connection, dir string, log *slog.Logger) error {
+// two hours. The connection harbour is that of the broker c, with its registry.
+func Feed(ctx context.Context, c kafka.Connection, harbour *connect.Connection, dir string, devices *Devices, log *slog.Logger) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return fmt.Errorf("make the feed's folder: %w", err)
 	}
@@ -88,8 +95,14 @@ func Feed(ctx context.Context, c kafka.Connection, dir string, log *slog.Logger)
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
 	now := time.Now() // one beginning for all: orders go before lifts
+	as := map[string]func(event []byte) ([]byte, error){
+		"gauge.levels": func(event []byte) ([]byte, error) { devices.Take(event); return event, nil },
+		weightsTopic:   weights(inner, harbour),
+	}
 	for topic, document := range all {
-		go func() { ended <- feed(inner, w, topic, document, filepath.Join(dir, topic+".json"), now, log) }()
+		go func() {
+			ended <- feed(inner, w, topic, document, filepath.Join(dir, topic+".json"), now, as[topic], log)
+		}()
 	}
 	var faults []error
 	for range all {
@@ -102,6 +115,19 @@ func Feed(ctx context.Context, c kafka.Connection, dir string, log *slog.Logger)
 	return errors.Join(faults...)
 }
 
+// weights writes weights as the scales do, which register their schemas with the first.
+func weights(ctx context.Context, c *connect.Connection) func(event []byte) ([]byte, error) {
+	var s *scales
+	return func(event []byte) (_ []byte, err error) {
+		if s == nil {
+			if s, err = newScales(ctx, c, time.Now().Add(-past)); err != nil {
+				return nil, err
+			}
+		}
+		return s.message(event)
+	}
+}
+
 // place is how far the feed of a stream has come.
 type place struct {
 	Start    row.Time        `json:"start"`
@@ -109,7 +135,7 @@ type place struct {
 	Sent     time.Time       `json:"sent"`
 }
 
-func feed(ctx context.Context, w *kafka.Writer, topic, document, path string, now time.Time, log *slog.Logger) error {
+func feed(ctx context.Context, w *kafka.Writer, topic, document, path string, now time.Time, as func(event []byte) ([]byte, error), log *slog.Logger) error {
 	text, err := streams.ReadFile(document)
 	if err != nil {
 		return err
@@ -152,8 +178,14 @@ func feed(ctx context.Context, w *kafka.Writer, topic, document, path string, no
 				k, _ := fields[name].(string)
 				key = []byte(k)
 			} else {
-				line, _ := fields["line"].(string)
-				value = []byte(line)
+				if line, ok := fields["line"].(string); ok {
+					value = []byte(line)
+				}
+			}
+			if as != nil {
+				if value, err = as(value); err != nil {
+					return fmt.Errorf("an event of %s: %w", topic, err)
+				}
 			}
 			w.Send(ctx, topic, key, value, time.Now(), nil)
 		}

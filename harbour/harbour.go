@@ -28,6 +28,7 @@ var Streams = map[string]string{
 	"crane.lifts":  "streams/crane-lifts.yaml",
 	"vessel.pings": "streams/vessel-pings.yaml",
 	"lift.orders":  "streams/lift-orders.yaml",
+	weightsTopic:   "streams/weights.yaml",
 	// What follows is made to be looked up in.
 	"vessel.draughts": "streams/vessel-draughts.yaml",
 }

@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Installs what is missing of the Debian packages that are named by what they are needed for, and says
-# so: install.sh server|browser|tools|compiler …
+# so: install.sh server|devices|browser|tools|compiler …
 set -euo pipefail
 
 as_root() { if [ "$(id -u)" = 0 ]; then "$@"; else sudo "$@"; fi; }
@@ -19,6 +19,14 @@ install() { # why, package …
 	as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends "$@" >/dev/null
 }
 
+devices() {
+	if ! command -v mosquitto_pub >/dev/null || [ ! -x /usr/sbin/mosquitto ]; then
+		install "a broker of devices, for the demo and the tests" mosquitto mosquitto-clients
+		# Its package would run it from now on: the demo and the tests run their own.
+		! command -v systemctl >/dev/null || as_root systemctl disable --quiet --now mosquitto || true
+	fi
+}
+
 has_server() { compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || command -v postgres >/dev/null; }
 
 for need in "$@"; do
@@ -34,13 +42,12 @@ for need in "$@"; do
 	browser)
 		command -v chromium >/dev/null || install "the console's tests" chromium fonts-dejavu-core
 		;;
+	devices)
+		devices
+		;;
 	tools)
+		devices
 		command -v kcat >/dev/null || install "a foreign client for the broker's tests" kcat
-		if ! command -v mosquitto_pub >/dev/null || [ ! -x /usr/sbin/mosquitto ]; then
-			install "a broker of devices, for the tests" mosquitto mosquitto-clients
-			# Its package would run it from now on: the tests run their own.
-			! command -v systemctl >/dev/null || as_root systemctl disable --quiet --now mosquitto || true
-		fi
 		if ! command -v promtool >/dev/null && [ ! -x bin/tools/usr/bin/promtool ]; then
 			# It comes in the package of a server, which is neither needed nor to be started: unpacked only.
 			echo "== unpacking promtool from the package prometheus into bin/tools (checks /metrics in the tests)"

@@ -212,7 +212,14 @@ func (s *Sink) NewEncoder(sc row.Schema) engine.Encoder {
 	wide := append(sc[:len(sc):len(sc)], row.Field{Name: HeldField, Kind: row.String})
 	for _, t := range s.c.Texts {
 		f := t.Bind(wide)
-		f.Safe = s.c.Safe
+		if safe := s.c.Safe; safe != nil {
+			f.Safe = func(dst, value []byte) []byte {
+				if string(value) == marker { // a number takes its place, as the notice goes out
+					return append(dst, marker...)
+				}
+				return safe(dst, value)
+			}
+		}
 		e.texts = append(e.texts, f)
 	}
 	return e

@@ -4,10 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -19,6 +19,13 @@ import (
 	"undertide/core/row"
 	"undertide/core/step"
 )
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
 
 var alarms = row.Schema{{Name: "crane", Kind: row.String}, {Name: "tonnes", Kind: row.Double}}
 
@@ -196,28 +203,38 @@ func TestPostsRefused(t *testing.T) {
 
 // TestHeld: rows of a key that is quiet are counted in its next post.
 func TestHeld(t *testing.T) {
-	r := receives(t)
-	s := &sink{Quiet: 300 * time.Millisecond, Key: []string{"crane"}}
-	out, err := posting(t, r, s, "C1", "C1", "C1", "C2")
-	if err != nil {
-		t.Fatal(err)
-	}
-	time.Sleep(350 * time.Millisecond)
-	b := row.NewBatch(alarms)
-	b.Cols[0].AppendString("C1")
-	b.Cols[1].AppendDouble(9)
-	b.N = 1
-	if err := out.Write(out.NewEncoder(alarms).Append(nil, step.ViewOf(b, nil)), 1); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := out.Prepare(2); err != nil {
-		t.Fatal(err)
-	}
-	var bodies []string
-	for _, p := range r.got() {
-		bodies = append(bodies, p.Body)
-	}
-	if got, want := fmt.Sprint(bodies), `[{"crane":"C1","tonnes":40.5,"held":0} {"crane":"C2","tonnes":43.5,"held":0} {"crane":"C1","tonnes":9,"held":2}]`; got != want {
-		t.Errorf("got %s, want %s", got, want)
+	for _, c := range []struct {
+		template, kind string
+		want           []string
+	}{
+		{"", "", []string{`{"crane":"C1","tonnes":40.5,"held":0}`, `{"crane":"C2","tonnes":43.5,"held":0}`, `{"crane":"C1","tonnes":9,"held":2}`}},
+		{"{crane}: {held}", "", []string{"C1: 0", "C2: 0", "C1: 2"}},
+		{`{{"text":"{crane}, {held} more"}}`, "application/json", []string{`{"text":"C1, 0 more"}`, `{"text":"C2, 0 more"}`, `{"text":"C1, 2 more"}`}},
+	} {
+		t.Run(c.kind+c.template, func(t *testing.T) {
+			t.Parallel()
+			r := receives(t)
+			s := &sink{Quiet: 300 * time.Millisecond, Key: []string{"crane"}, Type: c.kind}
+			if c.template != "" {
+				must(t, s.Template.UnmarshalText([]byte(c.template)))
+			}
+			out, err := posting(t, r, s, "C1", "C1", "C1", "C2")
+			must(t, err)
+			time.Sleep(350 * time.Millisecond)
+			b := row.NewBatch(alarms)
+			b.Cols[0].AppendString("C1")
+			b.Cols[1].AppendDouble(9)
+			b.N = 1
+			must(t, out.Write(out.NewEncoder(alarms).Append(nil, step.ViewOf(b, nil)), 1))
+			_, err = out.Prepare(2)
+			must(t, err)
+			var bodies []string
+			for _, p := range r.got() {
+				bodies = append(bodies, p.Body)
+			}
+			if !slices.Equal(bodies, c.want) {
+				t.Errorf("got %q, want %q", bodies, c.want)
+			}
+		})
 	}
 }
