@@ -309,6 +309,8 @@ type Connection struct {
 	Name string `json:"name"`
 	// From is service, where it was added here, or file: the undertide.yaml that the service read.
 	From string `json:"from"`
+	// Registry says that it has a schema registry.
+	Registry bool `json:"registry"`
 	connect.LinkWords
 	ConnectionSpec
 }
@@ -343,6 +345,8 @@ type Connector struct {
 	ReferenceExample connect.Example `json:"reference_example"`
 	// Stored says that its events have a stored time.
 	Stored bool `json:"stored"`
+	// Lists says that its connections list their streams.
+	Lists bool `json:"lists"`
 }
 
 // Format is a format of events or rows.

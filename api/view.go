@@ -117,7 +117,7 @@ func TriedOf(checks []connect.Step) Tried {
 func KindsOf() Kinds {
 	out := Kinds{Connectors: []Connector{}, Formats: []Format{}}
 	for _, k := range connect.Kinds() {
-		c := Connector{Name: k.Name, Noun: k.Noun, About: k.About, SinkExample: k.SinkExample, ReferenceExample: k.ReferenceExample}
+		c := Connector{Name: k.Name, Lists: k.Lists, Noun: k.Noun, About: k.About, SinkExample: k.SinkExample, ReferenceExample: k.ReferenceExample}
 		if k.Link != nil {
 			c.Connection = settings.Of(k.Link())
 		}

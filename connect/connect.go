@@ -40,6 +40,8 @@ type Kind struct {
 	// AtPath and ToPath give the source and sink of a path in the working folder, in the one kind that has paths.
 	AtPath func(path string) Source
 	ToPath func(path string) Sink
+	// Lists says that connections can list their streams: their lookers are Listers.
+	Lists bool
 	// AtStream gives the source of a stream of a connection, such as a topic; nil where connections have none.
 	AtStream func(c *Connection, stream string) (Source, error)
 	// Examples are texts for `with` and what else stands beside `via`, for new parts of documents. In them CONNECTION,

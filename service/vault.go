@@ -253,9 +253,19 @@ func wrongConnection(err error) error {
 func (v *vault) told(name string, spec api.ConnectionSpec) api.Connection {
 	out := api.Connection{Name: name, From: "service", ConnectionSpec: spec}
 	if c, _ := v.parse(name, spec, false); c != nil { // with what could be read of it
-		out.LinkWords = c.Link.Words()
+		out.LinkWords, out.Registry = c.Link.Words(), hasRegistry(c.Link)
 	}
 	return out
+}
+
+// hasRegistry says whether a connection has a schema registry.
+func hasRegistry(l connect.Link) bool {
+	of, ok := l.(connect.Registered)
+	if !ok {
+		return false
+	}
+	r, err := of.Registry()
+	return err == nil && r != nil
 }
 
 // list gives all connections by name, as they are written.
@@ -271,7 +281,7 @@ func (v *vault) list() []api.Connection {
 	}
 	for name, c := range v.file {
 		if _, hidden := named[name]; !hidden {
-			out = append(out, api.Connection{Name: name, From: "file", LinkWords: c.Link.Words(), ConnectionSpec: api.ConnectionSpec{Via: c.Kind.Name, Settings: map[string]any{}}})
+			out = append(out, api.Connection{Name: name, From: "file", Registry: hasRegistry(c.Link), LinkWords: c.Link.Words(), ConnectionSpec: api.ConnectionSpec{Via: c.Kind.Name, Settings: map[string]any{}}})
 		}
 	}
 	slices.SortFunc(out, func(a, b api.Connection) int { return strings.Compare(a.Name, b.Name) })

@@ -62,6 +62,11 @@ func TestAbilities(t *testing.T) {
 			got = append(got, k.Name+" sink: "+abilitiesOf(k.Sink()))
 		}
 	}
+	for _, k := range connect.Kinds() {
+		if k.Lists != (k.Name == "kafka") { // whose looker is a Lister, below
+			t.Errorf("%s lists its streams: %v", k.Name, k.Lists)
+		}
+	}
 	got = append(got,
 		"kafka looker: "+abilitiesOf(&kafka.Looker{}), "postgres looker: "+abilitiesOf(&postgres.Looker{}),
 		"file partition: "+abilitiesOf(&file.Partition{}), "kafka partition: "+abilitiesOf(&kafka.Partition{}), "simulate partition: "+abilitiesOf(&simulate.Partition{}), "journal partition: "+abilitiesOf(&journal.Partition{}),
@@ -71,7 +76,7 @@ func TestAbilities(t *testing.T) {
 		"file sink: Ended Sole Streaming",
 		"kafka source: Beginning Follower Knowing Storing Streaming",
 		"kafka sink: Making Replacing Streaming",
-		"mail sink: ",
+		"mail sink: Streaming",
 		"mqtt source: Beginning Follower Knowing Storing Streaming",
 		"mqtt sink: Streaming",
 		"postgres source: Beginning Forgetting Knowing Storing Streaming",

@@ -25,7 +25,7 @@ import (
 
 // Kind are topics of brokers that speak the Kafka wire protocol.
 var Kind = &connect.Kind{
-	Name: "kafka", Noun: "topic", About: "topics of brokers that speak the Kafka protocol",
+	Name: "kafka", Lists: true, Noun: "topic", About: "topics of brokers that speak the Kafka protocol",
 	Source:    func() connect.Source { return &source{} },
 	Reference: func() connect.Source { return &source{} },
 	Sink:      func() connect.Sink { return &sink{} },

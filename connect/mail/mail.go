@@ -221,6 +221,9 @@ func (s *sink) Check(c *connect.Checker) {
 }
 
 // Atomic: a mail server keeps no number of what it has.
+// Stream implements [connect.Streaming]: a mail server has no streams, and is tried as a whole.
+func (s *sink) Stream() (*connect.Connection, string) { return s.Connection, strings.Join(s.To, ", ") }
+
 func (s *sink) Atomic() bool { return false }
 
 // Words says what is sent.

@@ -975,6 +975,7 @@ export interface components {
             from: string;
             name: string;
             reaches: string;
+            registry: boolean;
             secrets?: {
                 [key: string]: string;
             };
@@ -997,6 +998,7 @@ export interface components {
         Connector: {
             about: string;
             connection: components["schemas"]["Setting"][] | null;
+            lists: boolean;
             name: string;
             noun: string;
             reference: components["schemas"]["Setting"][] | null;

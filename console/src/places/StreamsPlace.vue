@@ -6,7 +6,7 @@
   <section class="sheet" aria-label="Connections">
     <header>
       <h2>Connections</h2>
-      <span class="soft">named ways to reach a broker or a database; passwords are sealed and never shown</span>
+      <span class="soft">named ways to reach brokers, databases, stores and people; passwords are sealed and never shown</span>
       <span class="grow" />
       <ElButton size="small" @click="edit(null)">Add a connection</ElButton>
     </header>
@@ -37,11 +37,11 @@
     </table>
     <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
   </section>
-  <section v-if="connection && !readable" class="sheet gap" aria-label="Tables">
-    <header><h2>{{ connection }}</h2></header>
-    <StateNote :loading="false" :problem="null">Nothing is read from here: sinks write its tables, <code class="mono">via: {{ via }}</code>. Test says whether it is reached; <code class="mono">undertide check --connect</code> compares a job's columns.</StateNote>
+  <section v-if="connection && kind && !lists" class="sheet gap" aria-label="Connection">
+    <header><h2>{{ connection }}</h2><span class="soft">{{ kind?.about }}</span></header>
+    <StateNote :loading="false" :problem="null">It lists nothing: documents name what they reach, <code class="mono">via: {{ via }}</code> and <code class="mono">connection: {{ connection }}</code>. Test says whether it is reached; <code class="mono">undertide check --connect</code> tries what a job reads and writes.</StateNote>
   </section>
-  <section v-else-if="connection" class="sheet gap" aria-label="Topics">
+  <section v-else-if="connection && kind" class="sheet gap" aria-label="Topics">
     <header>
       <h2>Topics of {{ connection }}</h2>
       <span class="soft">choose one to look at its events</span>
@@ -66,6 +66,7 @@
       </tbody>
     </table>
   </section>
+  <SchemaList v-if="connection && registry" :key="connection" class="gap" :connection="connection" />
   <div class="pair gap">
     <section class="sheet" aria-label="Described sources">
       <header><h2>Described sources</h2><span class="soft">a catalogue that jobs take over</span></header>
@@ -106,6 +107,7 @@ import { bytes, count, moment, secondsSince, span } from '../format'
 import { asProblem, type Problem, type ListOf, type Schemas } from '../http'
 import CheckSteps from '../parts/CheckSteps.vue'
 import ConnectionForm from '../parts/ConnectionForm.vue'
+import SchemaList from '../parts/SchemaList.vue'
 import StateNote from '../parts/StateNote.vue'
 import { sure } from '../use/sure'
 import { useResource } from '../use/resource'
@@ -121,14 +123,17 @@ void loadKinds()
 const list = useResource<ListOf<'Connection'>>(ref('/connections'))
 const described = useResource<ListOf<'Described'>>(ref('/catalogue'))
 const secretList = useResource<ListOf<'Secret'>>(ref('/secrets'))
-const connection = computed(() => props.connection ?? list.data.value?.items[0]?.name ?? '')
-const via = computed(() => list.data.value?.items.find((c) => c.name === connection.value)?.via ?? '')
-/** Whether events can be looked at: what only sinks reach has none. */
-const readable = computed(() => {
-  const k = connector(via.value)
-  return !k || (k.source?.length ?? 0) > 0
+const connection = computed(() => {
+  const all = list.data.value?.items ?? []
+  return props.connection ?? (all.find((c) => connector(c.via)?.lists) ?? all[0])?.name ?? ''
 })
-const topics = useResource<ListOf<'Topic'>>(computed(() => (connection.value && via.value && readable.value ? `/connections/${encodeURIComponent(connection.value)}/topics` : '')), 10_000)
+const shown = computed(() => list.data.value?.items.find((c) => c.name === connection.value))
+const via = computed(() => shown.value?.via ?? '')
+const registry = computed(() => shown.value?.registry ?? false)
+const kind = computed(() => connector(via.value))
+/** Whether it says what there is. */
+const lists = computed(() => kind.value?.lists ?? false)
+const topics = useResource<ListOf<'Topic'>>(computed(() => (connection.value && lists.value ? `/connections/${encodeURIComponent(connection.value)}/topics` : '')), 10_000)
 const filter = ref('')
 const found = computed(() => (topics.data.value?.items ?? []).filter((t) => t.name.includes(filter.value.trim())))
 

@@ -28,6 +28,13 @@ export const topics = {
   begin: (connection: string, topic: string, purpose: string) => ask<Schemas['Document']>(`${at(connection)}/topics/${part(topic)}/document?purpose=${part(purpose)}`),
 }
 
+export const schemas = {
+  /** Where the schemas of a connection's registry are asked for. */
+  at: (connection: string) => `${at(connection)}/schemas`,
+  check: (connection: string, subject: string, text: string) => post<Schemas['Fits']>(`${at(connection)}/schemas/check`, { subject, text }),
+  register: (connection: string, subject: string, text: string) => post<Schemas['Schema']>(`${at(connection)}/schemas`, { subject, text }),
+}
+
 export const catalogue = {
   put: (name: string, d: Schemas['DescribedText']) => put<Schemas['Described']>(`/catalogue/${part(name)}`, d),
   remove: (name: string) => remove(`/catalogue/${part(name)}`),
