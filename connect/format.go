@@ -17,9 +17,10 @@ type Format struct {
 	Title   string // as plans name it of files: NDJSON
 	About   string
 	Endings []string // of files that are of it: .ndjson
-	// Header: the first record of a file names the columns, and records may hold newlines in quotes. Otherwise an event
-	// is a line of a file.
+	// Header: the first record of a file names the columns. Quote: records may hold newlines between two of it (0xff: they hold none, and
+	// white space around them is theirs); 0 where an event is a line of a file.
 	Header bool
+	Quote  byte
 	// Untyped: all values are texts, whatever they look like.
 	Untyped bool
 	// ForPeople: it is only written, where people read, and documents do not name it.
@@ -79,6 +80,11 @@ type Packer interface {
 	Size() int64
 	// Close writes what ends the file.
 	Close() error
+}
+
+// Shaping is a decoding by whose settings files are cut otherwise than the format says.
+type Shaping interface {
+	Shape(f Format) Format
 }
 
 // Describing is a decoding that knows the fields of the events: a document then need not write them.

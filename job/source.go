@@ -114,6 +114,10 @@ func (b *builder) source(n *node, place string, k *node) Source {
 	if s.Decode != nil {
 		s.Decoding = s.Decode.Decode()
 		(&settingsReader{reader: b.reader, within: n, beside: n, place: place, outside: place}).read(n, place, settings.Of(s.Decoding), reflect.ValueOf(s.Decoding))
+		if shaping, ok := s.Decoding.(connect.Shaping); ok {
+			f := shaping.Shape(*s.Decode)
+			s.Decode = &f
+		}
 	}
 	describing, describes := s.Decoding.(connect.Describing)
 	if describes = describes && n.get("fields") == nil; !describes {

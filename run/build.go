@@ -271,6 +271,8 @@ func formatAt(path string, s *job.Source) (*connect.Format, error) {
 	switch {
 	case f == nil:
 		return connect.DefaultFormat(), nil
+	case s.Decode != nil && f.Name == s.Decode.Name:
+		return s.Decode, nil // as the document shapes it
 	case f.Decode == nil || slices.ContainsFunc(settings.Of(f.Decode()), func(s settings.Setting) bool { return s.Required }):
 		return s.Decode, nil
 	}

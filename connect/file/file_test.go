@@ -34,6 +34,9 @@ func readAll(t *testing.T, p *Partition, at json.RawMessage) (events []string, p
 	return events, positions
 }
 
+// ofCSV cuts as CSV does.
+var ofCSV = records{true, '"'}
+
 // TestRead cuts files into events, whatever the block size.
 func TestRead(t *testing.T) {
 	dir := t.TempDir()
@@ -41,30 +44,34 @@ func TestRead(t *testing.T) {
 	for i := range 2*row.MaxRows + 5 {
 		many = append(many, fmt.Sprintf("event %d", i))
 	}
+	lines := records{}
 	for i, c := range []struct {
-		header bool
-		text   string
-		want   []string
+		as   records
+		text string
+		want []string
 	}{
-		{false, "", nil},
-		{false, "\n\n  \n", nil},
-		{false, "a", []string{"a"}},
-		{false, "a\r\n\r\n  b \nc\n\n", []string{"a", "b ", "c"}},
-		{false, strings.Join(many, "\n"), many},
-		{false, strings.Join(many[:row.MaxRows], "\n\n") + "\n\n \n", many[:row.MaxRows]},
-		{true, "h1,h2\n", nil},
-		{true, "\ufeffh1,h2\r\na,b\r\n\"x\ny\",\"\"\"\"\n\nlast,1", []string{"a,b", "\"x\ny\",\"\"\"\"", "last,1"}},
+		{lines, "", nil},
+		{lines, "\n\n  \n", nil},
+		{lines, "a", []string{"a"}},
+		{lines, "a\r\n\r\n  b \nc\n\n", []string{"a", "b ", "c"}},
+		{lines, strings.Join(many, "\n"), many},
+		{lines, strings.Join(many[:row.MaxRows], "\n\n") + "\n\n \n", many[:row.MaxRows]},
+		{ofCSV, "h1,h2\n", nil},
+		{ofCSV, "\ufeffh1,h2\r\na,b\r\n\"x\ny\",\"\"\"\"\n\nlast,1", []string{"a,b", "\"x\ny\",\"\"\"\"", "last,1"}},
+		{records{false, '"'}, "a,b\n\"x\ny\",2\n", []string{"a,b", "\"x\ny\",2"}},
+		{records{true, '\''}, "h1,h2\n'x\ny',\"\n", []string{"'x\ny',\""}},
+		{records{false, 0xff}, " a,\"b\n\tc,d\n", []string{" a,\"b", "\tc,d"}},
 	} {
 		path := filepath.Join(dir, fmt.Sprint(i))
 		if err := os.WriteFile(path, []byte(c.text), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		for _, block := range []int{0, 1, 3, 64} {
-			empty, err := NewPartition(path, c.header, false, block).Empty(context.Background())
+			empty, err := newPartition(local{}, path, c.as, false, block).Empty(context.Background())
 			if err != nil || empty != (len(c.want) == 0) {
 				t.Errorf("case %d, block %d: empty %v, %v", i, block, empty, err)
 			}
-			p := NewPartition(path, c.header, false, block)
+			p := newPartition(local{}, path, c.as, false, block)
 			got, positions := readAll(t, p, nil)
 			if strings.Join(got, "|") != strings.Join(c.want, "|") {
 				t.Errorf("case %d, block %d: %d events, want %d: %.80q", i, block, len(got), len(c.want), got)
@@ -72,10 +79,10 @@ func TestRead(t *testing.T) {
 			if want := max(1, (len(c.want)+row.MaxRows-1)/row.MaxRows); len(positions) != want {
 				t.Errorf("case %d, block %d: %d turns, want %d: the last event must be known as the last", i, block, len(positions), want)
 			}
-			if c.header && string(p.names) != "h1,h2" {
+			if c.as.header && string(p.names) != "h1,h2" {
 				t.Errorf("case %d: the header is %q", i, p.names)
 			}
-			if rest, _ := readAll(t, NewPartition(path, c.header, false, block), positions[0]); strings.Join(rest, "|") != strings.Join(c.want[min(len(c.want), row.MaxRows):], "|") {
+			if rest, _ := readAll(t, newPartition(local{}, path, c.as, false, block), positions[0]); strings.Join(rest, "|") != strings.Join(c.want[min(len(c.want), row.MaxRows):], "|") {
 				t.Errorf("case %d, block %d: from the first position on come %d events", i, block, len(rest))
 			}
 		}
@@ -89,12 +96,12 @@ func TestChangedFile(t *testing.T) {
 	if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	_, positions := readAll(t, NewPartition(path, false, false, 0), nil)
+	_, positions := readAll(t, newPartition(local{}, path, records{}, false, 0), nil)
 	for _, changed := range []string{strings.Replace(text, "an event", "no event", row.MaxRows), text[:100], ""} {
 		if err := os.WriteFile(path, []byte(changed), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		if err := NewPartition(path, false, false, 0).Open(context.Background(), positions[0]); err == nil || !strings.Contains(err.Error(), "is not the file that the checkpoint read") {
+		if err := newPartition(local{}, path, records{}, false, 0).Open(context.Background(), positions[0]); err == nil || !strings.Contains(err.Error(), "is not the file that the checkpoint read") {
 			t.Errorf("a file that was changed gives %v", err)
 		}
 	}
@@ -109,7 +116,7 @@ func TestFollow(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	p := NewPartition(path, false, true, 0)
+	p := newPartition(local{}, path, records{}, true, 0)
 	if err := p.Open(context.Background(), nil); err != nil {
 		t.Fatal(err)
 	}

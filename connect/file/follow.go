@@ -46,7 +46,7 @@ const maxBefore = 16
 type Followed struct {
 	files   tree
 	pattern string
-	header  bool
+	as      records
 	block   int
 
 	mu    sync.Mutex // guards all below
@@ -54,13 +54,9 @@ type Followed struct {
 	read  map[identity]place // files that a partition has read or reads, under whatever name they are now
 }
 
-// Follow makes the files of a path or pattern.
-func Follow(pattern string, header bool, block int) *Followed {
-	return follow(local{}, pattern, header, block)
-}
-
-func follow(files tree, pattern string, header bool, block int) *Followed {
-	return &Followed{files: files, pattern: pattern, header: header, block: block, names: map[string]bool{}, read: map[identity]place{}}
+// follow makes the files of a path or pattern.
+func follow(files tree, pattern string, as records, block int) *Followed {
+	return &Followed{files: files, pattern: pattern, as: as, block: block, names: map[string]bool{}, read: map[identity]place{}}
 }
 
 // isPattern says whether a path names files by a pattern.
@@ -68,7 +64,7 @@ func isPattern(path string) bool { return strings.ContainsAny(path, "*?[") }
 
 // Partition makes the partition of a path.
 func (s *Followed) Partition(path string) *Partition {
-	p := newPartition(s.files, path, s.header, true, s.block)
+	p := newPartition(s.files, path, s.as, true, s.block)
 	p.set = s
 	s.mu.Lock()
 	s.names[path] = true

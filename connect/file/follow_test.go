@@ -60,7 +60,7 @@ func move(t *testing.T, from, to string) {
 func TestFollowRenamed(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "gate.log")
 	write(t, path, "one\ntwo\n")
-	p := NewPartition(path, false, true, 0)
+	p := newPartition(local{}, path, records{}, true, 0)
 	if err := p.Open(context.Background(), nil); err != nil {
 		t.Fatal(err)
 	}
@@ -84,7 +84,7 @@ func TestFollowRenamed(t *testing.T) {
 func TestFollowRenamedCSV(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "gate.csv")
 	write(t, path, "")
-	p := NewPartition(path, true, true, 0)
+	p := newPartition(local{}, path, ofCSV, true, 0)
 	if err := p.Open(context.Background(), nil); err != nil {
 		t.Fatal(err)
 	}
@@ -105,7 +105,7 @@ func TestFollowRenamedCSV(t *testing.T) {
 func TestFollowRenamedWhileAway(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "gate.log")
 	write(t, path, "one\ntwo\n")
-	p := NewPartition(path, false, true, 0)
+	p := newPartition(local{}, path, records{}, true, 0)
 	if err := p.Open(context.Background(), nil); err != nil {
 		t.Fatal(err)
 	}
@@ -114,7 +114,7 @@ func TestFollowRenamedWhileAway(t *testing.T) {
 	write(t, path, "three\n")
 	move(t, path, path+".old")
 	write(t, path, "four\n")
-	again := NewPartition(path, false, true, 0)
+	again := newPartition(local{}, path, records{}, true, 0)
 	if err := again.Open(context.Background(), at); err != nil {
 		t.Fatal(err)
 	}
@@ -127,7 +127,7 @@ func TestFollowRenamedWhileAway(t *testing.T) {
 		t.Fatal(err)
 	}
 	write(t, path, "fuur\nfive\n")
-	gone := NewPartition(path, false, true, 0)
+	gone := newPartition(local{}, path, records{}, true, 0)
 	if err := gone.Open(context.Background(), at); err == nil || !strings.Contains(err.Error(), "is not the file that the checkpoint read") {
 		t.Errorf("a file that is gone gives %v", err)
 	}
@@ -161,7 +161,7 @@ func followFinds(t *testing.T) {
 		}
 		return names
 	}
-	set := Follow(path("gate.log*"), false, 0)
+	set := follow(local{}, path("gate.log*"), records{}, 0)
 	p := set.Partition(path("gate.log"))
 	if err := p.Open(context.Background(), nil); err != nil {
 		t.Fatal(err)
@@ -193,7 +193,7 @@ func followFinds(t *testing.T) {
 		t.Errorf("found %v, want the file that got the number of a removed one", got)
 	}
 	p.Close()
-	set = Follow(path("gate.log*"), false, 0)
+	set = follow(local{}, path("gate.log*"), records{}, 0)
 	p, other := set.Partition(path("gate.log")), set.Partition(path("gate.log-other"))
 	if err := p.Open(context.Background(), at); err != nil {
 		t.Fatal(err)

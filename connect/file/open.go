@@ -67,7 +67,7 @@ func wholeOf(t tree, path string, o connect.Opening, grows bool, block int) engi
 	if o.Format.Open != nil {
 		return newContained(t, path, o.Format, o.Fields)
 	}
-	return newPartition(t, path, o.Format.Header, grows, block)
+	return newPartition(t, path, recordsOf(o.Format), grows, block)
 }
 
 // input makes the partition of what is read once.
@@ -75,7 +75,7 @@ func input(name string, in io.Reader, o connect.Opening) engine.Partition {
 	if o.Format.Open != nil {
 		return &contained{path: name, open: o.Format.Open, fields: o.Fields, in: in}
 	}
-	return NewInput(name, in, o.Format.Header)
+	return newInput(name, in, recordsOf(o.Format))
 }
 
 // followed finds the growing files of a pattern, and goes on looking. A known one may have another name by now.
@@ -84,7 +84,7 @@ func followed(t tree, pattern string, o connect.Opening) (connect.Opened, error)
 	if err != nil {
 		return connect.Opened{}, globFault(pattern, err)
 	}
-	set := follow(t, pattern, o.Format.Header, o.Block)
+	set := follow(t, pattern, recordsOf(o.Format), o.Block)
 	out := connect.Opened{Find: set.Find}
 	for _, p := range sorted(append(found, o.Known...)) {
 		out.Partitions = append(out.Partitions, set.Partition(p))

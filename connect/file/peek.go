@@ -26,7 +26,7 @@ func (s *source) Follow(ctx context.Context, next func([]connect.Event) error) e
 		return fmt.Errorf("%w: %s is no regular file; name a file that grows", connect.ErrUsage, path)
 	}
 	format := connect.FormatOf(path)
-	p := newPartition(local{s.files}, path, format != nil && format.Header, true, 0)
+	p := newPartition(local{s.files}, path, recordsOf(format), true, 0)
 	if err := p.Open(ctx, nil); err != nil {
 		return err
 	}

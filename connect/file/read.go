@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/disk"
@@ -32,12 +33,12 @@ const (
 
 // Partition reads one file, or standard input, as an engine.Partition.
 type Partition struct {
-	files  tree
-	path   string
-	header bool // the first record names the columns, and records may hold newlines in quotes: connect.Format
-	follow bool
-	block  int
-	in     io.Reader // standard input; nil for a file
+	files   tree
+	path    string
+	records // how events are cut
+	follow  bool
+	block   int
+	in      io.Reader // standard input; nil for a file
 
 	mu sync.Mutex // guards f, which Close may ask for at any time
 	f  handle
@@ -76,22 +77,32 @@ type position struct {
 
 const tailLength = 64
 
-// NewPartition reads the file at path, block bytes at a time; 0 means 64 KiB. header as in connect.Format.
-func NewPartition(path string, header, follow bool, block int) *Partition {
-	return newPartition(local{}, path, header, follow, block)
+// records says how a file is cut into events, as connect.Format does: header, that the first one names the columns; quote, between two of which
+// they may hold newlines; 0: each is a line.
+type records struct {
+	header bool
+	quote  byte
 }
 
-func newPartition(files tree, path string, header, follow bool, block int) *Partition {
-	p := &Partition{files: files, path: path, header: header, follow: follow, block: block}
+func recordsOf(f *connect.Format) records {
+	if f == nil {
+		return records{}
+	}
+	return records{f.Header, f.Quote}
+}
+
+// newPartition reads the file at path, block bytes at a time; 0 means 64 KiB.
+func newPartition(files tree, path string, as records, follow bool, block int) *Partition {
+	p := &Partition{files: files, path: path, records: as, follow: follow, block: block}
 	if st, err := files.Stat(path); err == nil && !isPacked(path) { // how much that is unpacked nobody knows
 		p.size = st.Size()
 	}
 	return p
 }
 
-// NewInput reads a stream that cannot be read again, such as standard input.
-func NewInput(name string, in io.Reader, header bool) *Partition {
-	return &Partition{path: name, header: header, in: in}
+// newInput reads a stream that cannot be read again, such as standard input.
+func newInput(name string, in io.Reader, as records) *Partition {
+	return &Partition{path: name, records: as, in: in}
 }
 
 func (p *Partition) Name() string { return p.path }
@@ -253,7 +264,7 @@ func (p *Partition) more(ctx context.Context) (bool, error) {
 				p.advance(p.start + 1)
 				continue
 			case ' ', '\t':
-				if !p.header { // in CSV they belong to a cell
+				if p.quote == 0 { // else they belong to a cell
 					p.advance(p.start + 1)
 					continue
 				}
@@ -273,7 +284,7 @@ func (p *Partition) more(ctx context.Context) (bool, error) {
 // the buffer does not hold it whole.
 func (p *Partition) cut() (end, next int, ok bool) {
 	rest := p.buf[p.start:]
-	if !p.header {
+	if p.quote == 0 {
 		i := bytes.IndexByte(rest, '\n')
 		if i < 0 {
 			if !p.eof || p.grows() { // a growing file's last line may still grow
@@ -293,7 +304,7 @@ func (p *Partition) cut() (end, next int, ok bool) {
 	quoted := false
 	for i, b := range rest {
 		switch {
-		case b == '"':
+		case b == p.quote:
 			quoted = !quoted
 		case b == '\n' && !quoted:
 			end = p.start + i
@@ -327,7 +338,7 @@ func (p *Partition) Read(ctx context.Context, c *engine.Chunk) error {
 			}
 			c.Header = p.names
 		}
-		if !p.header {
+		if p.quote == 0 {
 			p.takeLines(c)
 			if len(c.Starts) == row.MaxRows {
 				break

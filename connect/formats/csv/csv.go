@@ -28,15 +28,17 @@ type decoder struct {
 	cell    []byte
 	comma   rune
 	named   bool // by the document, not by a header
+	quote   byte
+	swapped []byte // an event whose quotes are double ones
 }
 
 // NewDecoder makes a decoder of CSV records. A nested path is looked up as its names joined by
 // dots.
-func NewDecoder(fields codec.Fields) engine.Decoder { return newDecoder(fields, ',', nil) }
+func NewDecoder(fields codec.Fields) engine.Decoder { return newDecoder(fields, ',', nil, '"') }
 
 // newDecoder makes a decoder of records with this sign between cells; names are those of the cells where events have no header.
-func newDecoder(fields codec.Fields, comma rune, names []string) engine.Decoder {
-	d := &decoder{fields: fields, column: make([]int, len(fields)), in: bufio.NewReader(nil), comma: comma, named: len(names) > 0}
+func newDecoder(fields codec.Fields, comma rune, names []string, quote byte) engine.Decoder {
+	d := &decoder{quote: quote, fields: fields, column: make([]int, len(fields)), in: bufio.NewReader(nil), comma: comma, named: len(names) > 0}
 	d.records = d.newReader()
 	d.place(names)
 	return d
@@ -50,11 +52,14 @@ func (d *decoder) newReader() *csv.Reader {
 }
 
 func (d *decoder) learn(header []byte) error {
-	r := csv.NewReader(bytes.NewReader(header))
+	r := csv.NewReader(bytes.NewReader(d.asDouble(header)))
 	r.Comma = d.comma
 	names, err := r.Read()
 	if err != nil {
 		return fmt.Errorf("the header line is no CSV record: %w", err)
+	}
+	for i := range names {
+		names[i] = string(d.asWritten([]byte(names[i])))
 	}
 	d.header = string(header)
 	d.place(names)
@@ -83,6 +88,7 @@ func (d *decoder) record(event []byte, b *row.Batch) (reason, message string) {
 	if !utf8.Valid(event) {
 		return step.Malformed, "the record is not UTF-8"
 	}
+	event = d.asDouble(event)
 	d.src.Reset(event)
 	d.in.Reset(&d.src)
 	cells, err := d.records.Read()
@@ -104,11 +110,37 @@ func (d *decoder) record(event []byte, b *row.Batch) (reason, message string) {
 			}
 			continue
 		}
-		if d.cell = append(d.cell[:0], text...); !f.Set(c, d.cell) {
+		if d.cell = d.asWritten(append(d.cell[:0], text...)); !f.Set(c, d.cell) {
 			return step.WrongType, codec.WrongType(f, fmt.Sprintf("%q", text))
 		}
 	}
 	return "", ""
+}
+
+// asDouble gives an event in which the signs around cells are double quotes, and double quotes these: the reader knows no others. It lasts until
+// the next one.
+func (d *decoder) asDouble(event []byte) []byte {
+	if d.quote == '"' {
+		return event
+	}
+	d.swapped = append(d.swapped[:0], event...)
+	return d.asWritten(d.swapped)
+}
+
+// asWritten changes them in place, also back.
+func (d *decoder) asWritten(b []byte) []byte {
+	if d.quote == '"' {
+		return b
+	}
+	for i, c := range b {
+		switch c {
+		case d.quote:
+			b[i] = '"'
+		case '"':
+			b[i] = d.quote
+		}
+	}
+	return b
 }
 
 // wrong says what is wrong with an event, whose lines are counted from its own first: records has read others before.

@@ -48,6 +48,9 @@ func TestMessages(t *testing.T) {
 		{decoding{Columns: []string{"gauge", "level_m"}}, "", "G1", "malformed: the record has 1 cells, and 2 columns are named"},
 		{decoding{Columns: []string{"gauge", "level_m"}}, "level_m,gauge", "1,G1", `{"gauge":"G1","level_m":1}`},
 		{decoding{Columns: []string{"gauge", "level_m"}, Delimiter: ';'}, "", `"G;1";2.5`, `{"gauge":"G;1","level_m":2.5}`},
+		{decoding{Columns: []string{"gauge", "level_m"}, Quote: '\''}, "", `'G,"1"',2.5`, `{"gauge":"G,\"1\"","level_m":2.5}`},
+		{decoding{Columns: []string{"gauge", "level_m"}, Quote: '\''}, "", `'it''s',2.5`, `{"gauge":"it's","level_m":2.5}`},
+		{decoding{Columns: []string{"gauge", "level_m"}, Quote: noQuote}, "", `"G1,2.5`, `{"gauge":"\"G1","level_m":2.5}`},
 		{decoding{Delimiter: '\t'}, "gauge\tlevel_m", "G1\t2.5", `{"gauge":"G1","level_m":2.5}`},
 	} {
 		if got := strings.TrimSpace(decoded(t, &c.d, c.header, c.event)); got != c.want {

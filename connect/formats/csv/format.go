@@ -16,13 +16,46 @@ import (
 
 // Format is csv.
 var Format = &connect.Format{
-	Name: "csv", Title: "CSV", About: "records with commas between; the first names the columns", Endings: []string{".csv"}, Header: true, Untyped: true,
+	Name: "csv", Title: "CSV", About: "records with commas between; the first names the columns", Endings: []string{".csv"}, Header: true, Quote: '"', Untyped: true,
 	Decode: func() connect.Decoding { return &decoding{} }, Encode: NewEncoder, Head: Head, Guess: guess,
 }
 
 type decoding struct {
 	Delimiter delimiter `set:"delimiter,beside" hint:";" default:"," about:"For decode: csv, what stands between the cells: one sign, or tab."`
-	Columns   []string  `set:"columns,beside" hint:"gauge, level_m" about:"For decode: csv of messages, which have no first line: the names of their cells, in order."`
+	Columns   []string  `set:"columns,beside" hint:"gauge, level_m" about:"For decode: csv of messages, and of files without a first line that names the columns: the names of the cells, in order."`
+	Quote     quote     `set:"quote,beside" hint:"'" default:"\"" about:"For decode: csv, the sign around cells that hold others; none where no sign is."`
+}
+
+// quote is the sign around cells; 0 for a double one.
+type quote byte
+
+// noQuote is that of texts in which no sign is one. It stands in no text of UTF-8.
+const noQuote quote = 0xff
+
+// UnmarshalText takes one sign, or none.
+func (q *quote) UnmarshalText(text []byte) error {
+	switch {
+	case string(text) == "none":
+		*q = noQuote
+	case len(text) == 1 && text[0] > ' ' && text[0] < 0x7f:
+		*q = quote(text[0])
+	default:
+		return fmt.Errorf("%q is no sign around cells; write one, such as \"'\", or none", text)
+	}
+	return nil
+}
+
+func (q quote) sign() byte {
+	if q == 0 {
+		return '"'
+	}
+	return byte(q)
+}
+
+// Shape implements [connect.Shaping].
+func (d *decoding) Shape(f connect.Format) connect.Format {
+	f.Header, f.Quote = f.Header && len(d.Columns) == 0, d.Quote.sign()
+	return f
 }
 
 // delimiter is one sign; 0 for a comma.
@@ -52,8 +85,8 @@ func (d delimiter) comma() rune {
 func (d *decoding) Check(c *connect.Checker) {
 	_, file := c.Source.(connect.Ended)
 	switch {
-	case file && len(d.Columns) > 0:
-		c.Fault("the first line of a file names the columns", "leave columns out, or write the line into the file", "columns")
+	case d.Quote != 0 && rune(d.Quote) == d.Delimiter.comma():
+		c.Fault("one sign stands between cells and around them", "write another delimiter, or another quote", "quote")
 	case !file && c.Source != nil && len(d.Columns) == 0:
 		c.Fault("messages have no first line that names the columns", "add columns: [gauge, level_m], in the order of the cells", "decode")
 	}
@@ -69,7 +102,7 @@ func (d *decoding) Check(c *connect.Checker) {
 
 // Decoder implements [connect.Decoding].
 func (d *decoding) Decoder(fields codec.Fields) engine.Decoder {
-	return newDecoder(fields, d.Delimiter.comma(), d.Columns)
+	return newDecoder(fields, d.Delimiter.comma(), d.Columns, d.Quote.sign())
 }
 
 // guess takes a sample that has a header: what stands most often in it of the usual delimiters is one.
