@@ -465,6 +465,8 @@ type RawEvent struct {
 	Cut       bool             `json:"cut"` // Text holds only the beginning
 	Decoded   []connect.Header `json:"decoded"`
 	Reason    string           `json:"reason"` // why it does not decode; empty when it does
+	// Pieces are Text in the pieces that fields are of, where the format cuts it; none otherwise.
+	Pieces []connect.Piece `json:"pieces"`
 }
 
 // Sent are events on their way to a topic.

@@ -48,6 +48,7 @@ func PeekOf(sample connect.Sample) Peek {
 			v.Text, v.Cut = readable([]byte(v.Text)[:200]), true
 		}
 		if err == nil {
+			v.Pieces = piecesOf(inf.Reading(), e, v.Cut)
 			if v.Decoded, err = inf.Decoded(e); err != nil {
 				v.Decoded, v.Reason, err = []connect.Header{}, "it does not read as the others do", nil
 			}
@@ -62,7 +63,7 @@ func PeekOf(sample connect.Sample) Peek {
 
 // EventOf gives an event of a sample as the API does.
 func EventOf(e connect.Event) RawEvent {
-	v := RawEvent{Partition: e.Partition, Offset: e.Offset, Headers: e.Headers, Bytes: len(e.Text), Decoded: []connect.Header{}}
+	v := RawEvent{Partition: e.Partition, Offset: e.Offset, Headers: e.Headers, Bytes: len(e.Text), Decoded: []connect.Header{}, Pieces: []connect.Piece{}}
 	if e.Key != nil {
 		k := readable(e.Key)
 		v.Key = &k
@@ -97,11 +98,21 @@ func DecodedOf(src *job.Source, sample connect.Sample) Peek {
 	out := PeekOf(sample)
 	for i, d := range try.Decode(src, sample) {
 		out.Events[i].Decoded, out.Events[i].Reason = []connect.Header{}, d.Reason
+		out.Events[i].Pieces = piecesOf(src.Decoding, sample.Events[i], out.Events[i].Cut)
 		if d.Row != nil {
 			out.Events[i].Decoded = try.FieldsOf(d.Row)
 		}
 	}
 	return out
+}
+
+// piecesOf gives the pieces of an event that is shown whole, where how it is read knows them.
+func piecesOf(how any, e connect.Event, cut bool) []connect.Piece {
+	p, ok := how.(connect.Piecing)
+	if !ok || cut {
+		return []connect.Piece{}
+	}
+	return append([]connect.Piece{}, p.Pieces(e.Text)...)
 }
 
 // TriedOf gives the steps of a tried connection as the API does.

@@ -6,10 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"undertide/api"
 	"undertide/client"
@@ -30,6 +33,7 @@ type peekFlags struct {
 	rows                  int
 	partition             int
 	profile, infer        bool
+	checkpoints           string
 	purpose, format, grep string
 }
 
@@ -104,6 +108,7 @@ begin with to standard output.`,
 	g.StringVar(&f.file, "file", "", "the `PATH` of a file, or a pattern in quotes")
 	g.BoolVar(&f.newest, "newest", false, "the newest events (this is what happens without it)")
 	g.BoolVar(&f.oldest, "oldest", false, "the oldest events")
+	g.StringVar(&f.checkpoints, "checkpoints", "", "the `FOLDER` of a run's checkpoints, where posts and lines are written down that a source takes")
 	g.StringVar(&f.at, "time", "", "events since `TIME`: RFC 3339, or a duration before now")
 	g.BoolVarP(&f.follow, "follow", "f", false, "events as they are stored from now on; Ctrl-C ends it")
 	g.IntVar(&f.rows, "rows", 10, "at most so many (--profile and --infer: 1000)")
@@ -242,6 +247,9 @@ func (f *peekFlags) peekDocument(ctx context.Context, args []string, o connect.S
 	if err != nil {
 		return api.Peek{}, nil, err
 	}
+	if f.checkpoints != "" {
+		o.Journal = filepath.Join(f.checkpoints, "journals", src.Name)
+	}
 	take := func(o connect.Sampling) (api.Peek, string, error) {
 		sample, err := try.Sample(ctx, j, src, o)
 		if err != nil {
@@ -334,16 +342,60 @@ func showEvent(s *streams, e api.RawEvent) {
 	if e.Cut {
 		text += fmt.Sprintf(" … (%d bytes)", e.Bytes)
 	}
-	fmt.Fprintf(s.out, "  raw      %s\n", harmless(text))
+	tints := s.tints(e.Pieces)
+	if len(tints) > 0 {
+		text = tinted(e.Pieces, tints)
+	} else {
+		text = harmless(text)
+	}
+	fmt.Fprintf(s.out, "  raw      %s\n", text)
 	if len(e.Headers) > 0 {
 		fmt.Fprintf(s.out, "  headers  %s\n", harmless(pairs(e.Headers)))
 	}
 	if len(e.Decoded) > 0 {
-		fmt.Fprintf(s.out, "  decoded  %s\n", harmless(pairs(e.Decoded)))
+		var of []string
+		for _, h := range e.Decoded {
+			of = append(of, tint(tints[h.Name], harmless(h.Name+"="+h.Value)))
+		}
+		fmt.Fprintf(s.out, "  decoded  %s\n", strings.Join(of, "  "))
 	}
 	if e.Reason != "" {
 		fmt.Fprintf(s.out, "  reject   %s\n", harmless(e.Reason))
 	}
+}
+
+// hues are colours of terminals that show on dark and on light ones: cyan, yellow, magenta, green, blue, red.
+var hues = []string{"36", "33", "35", "32", "34", "31"}
+
+// tints gives each field of an event's pieces a colour; none where what is written goes to no terminal, or NO_COLOR asks for none.
+func (s *streams) tints(pieces []connect.Piece) map[string]string {
+	f, ok := s.out.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) || os.Getenv("NO_COLOR") != "" {
+		return nil
+	}
+	out := map[string]string{}
+	for _, p := range pieces {
+		if p.Field != "" && out[p.Field] == "" {
+			out[p.Field] = hues[len(out)%len(hues)]
+		}
+	}
+	return out
+}
+
+func tint(hue, text string) string {
+	if hue == "" {
+		return text
+	}
+	return "\x1b[" + hue + "m" + text + "\x1b[0m"
+}
+
+// tinted is an event's text with each field in its colour.
+func tinted(pieces []connect.Piece, tints map[string]string) string {
+	var b strings.Builder
+	for _, p := range pieces {
+		b.WriteString(tint(tints[p.Field], harmless(p.Text)))
+	}
+	return b.String()
 }
 
 func pairs(list []connect.Header) string {

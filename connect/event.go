@@ -52,6 +52,8 @@ type Sampling struct {
 	At   time.Time // with Since
 	// Partition alone, where it is named.
 	Partition string
+	// Journal is the folder where a source writes down what it takes; empty where nobody knows it.
+	Journal string
 	// Wait bounds how long is waited for events that are said to be there; 0 for the default.
 	Wait time.Duration
 }

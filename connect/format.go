@@ -118,6 +118,18 @@ type Reading interface {
 	Values(event []byte) ([]Value, error)
 }
 
+// Piecing is a decoding or reading that knows which pieces of an event's text its fields are of.
+type Piecing interface {
+	// Pieces gives the whole text in pieces, in order; none where it does not read.
+	Pieces(event []byte) []Piece
+}
+
+// Piece is a piece of an event's text.
+type Piece struct {
+	Text  string `json:"text"`
+	Field string `json:"field"` // the column or group that it is of; empty for what lies between
+}
+
 // Value is one value of an event.
 type Value struct {
 	Path string // names with dots between

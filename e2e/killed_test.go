@@ -56,38 +56,48 @@ func (k *killing) again(times int) {
 	}
 }
 
+// rows are those of whole files.
+func (k *killing) rows() (out []string) {
+	k.t.Helper()
+	files, err := filepath.Glob(filepath.Join(k.dir, "out", "*.ndjson"))
+	if err != nil {
+		k.t.Fatal(err)
+	}
+	for _, f := range files {
+		out = append(out, sortedLines(read(k.t, f))...)
+	}
+	return out
+}
+
+// seen stops the run, and gives how often each number was delivered.
+func (k *killing) seen() map[int64]int {
+	k.t.Helper()
+	if err := k.run.Process.Signal(syscall.SIGINT); err != nil {
+		k.t.Fatal(err)
+	}
+	_ = k.run.Wait() // interrupted
+	seen := map[int64]int{}
+	for _, line := range k.rows() {
+		var r struct{ N int64 }
+		if err := json.Unmarshal([]byte(line), &r); err != nil {
+			k.t.Fatal(err)
+		}
+		seen[r.N]++
+	}
+	return seen
+}
+
 // once says what was not delivered once of the rows 0 to want-1, and stops the run.
 func (k *killing) once(want int64) {
 	t := k.t
 	t.Helper()
-	rows := func() (out []string) { // of whole files
-		files, err := filepath.Glob(filepath.Join(k.dir, "out", "*.ndjson"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, f := range files {
-			out = append(out, sortedLines(read(t, f))...)
-		}
-		return out
-	}
 	defer func() {
 		if t.Failed() {
 			t.Logf("the run said\n%s", k.said.String())
 		}
 	}()
-	eventually(t, 30*time.Second, fmt.Sprintf("%d rows", want), func() bool { return int64(len(rows())) >= want })
-	if err := k.run.Process.Signal(syscall.SIGINT); err != nil {
-		t.Fatal(err)
-	}
-	_ = k.run.Wait() // interrupted
-	seen := map[int64]int{}
-	for _, line := range rows() {
-		var r struct{ N int64 }
-		if err := json.Unmarshal([]byte(line), &r); err != nil {
-			t.Fatal(err)
-		}
-		seen[r.N]++
-	}
+	eventually(t, 30*time.Second, fmt.Sprintf("%d rows", want), func() bool { return int64(len(k.rows())) >= want })
+	seen := k.seen()
 	lost, twice := 0, 0
 	for n := range want {
 		switch seen[n] {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"net"
 	"net/url"
 	"strings"
 	"sync"
@@ -137,5 +138,56 @@ func TestTablesKilled(t *testing.T) {
 			}
 			k.once(rows)
 		})
+	}
+}
+
+// TestSocketsKilled: lines come over TCP while the run is killed. Nobody is told what was read, so that lines under way are lost with a kill: one gap each at
+// most. What was written down comes out once.
+func TestSocketsKilled(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var next atomic.Int64
+	var stop atomic.Bool
+	var all sync.WaitGroup
+	all.Go(func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return // it is closed
+			}
+			for err == nil && !stop.Load() {
+				_, err = fmt.Fprintf(c, "{\"n\":%d}\n", next.Add(1)-1)
+				time.Sleep(time.Millisecond)
+			}
+			c.Close()
+		}
+	})
+	write(t, dir, "ways.yaml", fmt.Sprintf(numberedJob, "", fmt.Sprintf("via: socket\n    with: {address: %q}", l.Addr()), "where: n >= 0"))
+	k := kills(t, dir, "ways.yaml")
+	k.again(pace.Of(20, 5))
+	last := next.Load() + 200
+	eventually(t, 30*time.Second, "lines of the last run are out", func() bool {
+		return strings.Contains(strings.Join(k.rows(), "\n"), fmt.Sprintf(`{"n":%d}`, last))
+	})
+	stop.Store(true)
+	l.Close()
+	all.Wait()
+	seen := k.seen()
+	gaps := 0
+	for n := range last {
+		if seen[n] > 1 {
+			t.Fatalf("line %d came out %d times", n, seen[n])
+		}
+		if seen[n] == 0 && n > 0 && seen[n-1] > 0 {
+			gaps++
+		}
+	}
+	t.Logf("%d kills, %d gaps, %d of %d lines", k.kills, gaps, len(seen), last)
+	if gaps > k.kills || int64(len(seen)) < last/2 {
+		t.Errorf("%d kills made %d gaps, and %d of %d lines came out", k.kills, gaps, len(seen), last)
 	}
 }

@@ -31,6 +31,9 @@ type Inference struct {
 	reading connect.Reading
 }
 
+// Reading is how the sample's events are taken apart.
+func (inf *Inference) Reading() connect.Reading { return inf.reading }
+
 // Field is a field as a document would declare it.
 type Field struct {
 	Name   string   `json:"name"`

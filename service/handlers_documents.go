@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"path/filepath"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -68,6 +69,7 @@ func (s *Service) rehearseDocument(c *gin.Context) error {
 	if err != nil {
 		return wrongDocument(err)
 	}
+	o.Journal = func(source string) string { return s.journalOf(j, source) }
 	out, err := try.Rehearse(c.Request.Context(), j, o)
 	if err != nil {
 		return ofEvents(err)
@@ -159,8 +161,14 @@ func (s *Service) sample(c *gin.Context, j *job.Job, name string, def int64) (*j
 	if err != nil {
 		return nil, connect.Sample{}, err
 	}
+	o.Journal = s.journalOf(j, src.Name)
 	found, err := try.Sample(c.Request.Context(), j, src, o)
 	return src, found, ofEvents(err)
+}
+
+// journalOf is where a source of the job of a document's name writes down what it takes.
+func (s *Service) journalOf(j *job.Job, source string) string {
+	return filepath.Join(s.opt.Data, "checkpoints", j.Name, "journals", source)
 }
 
 func (s *Service) lateness(c *gin.Context, j *job.Job) (api.LatenessOf, error) {

@@ -29,8 +29,17 @@ type RehearseOptions struct {
 	Rows int          // of each source at most; 0 means 1,000
 	From connect.From // Newest, or Oldest
 	In   map[string]string
+	// Journal gives the folder where a source of the job writes down what it takes; nil where nobody knows any.
+	Journal func(source string) string
 	// Keep is how many rows of each part are given; 0 means 50.
 	Keep int
+}
+
+func (o *RehearseOptions) journal(source string) string {
+	if o.Journal == nil {
+		return ""
+	}
+	return o.Journal(source)
 }
 
 // Rehearsal is what a document did with a sample. Nothing was delivered.
@@ -139,7 +148,7 @@ func Rehearse(ctx context.Context, j *job.Job, o RehearseOptions) (Rehearsal, er
 		case j.IsReference(i): // versions from before the sample count in it
 			samples[i], err = Sample(ctx, j, s, connect.Sampling{Rows: max(o.Rows, versionRows), From: connect.Oldest})
 		default:
-			samples[i], err = Sample(ctx, j, s, connect.Sampling{Rows: o.Rows, From: o.From})
+			samples[i], err = Sample(ctx, j, s, connect.Sampling{Rows: o.Rows, From: o.From, Journal: o.journal(s.Name)})
 		}
 		if err != nil {
 			return Rehearsal{}, err

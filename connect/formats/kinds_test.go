@@ -1,12 +1,15 @@
 package formats_test
 
 import (
+	"encoding"
+	"reflect"
 	"regexp"
 	"strings"
 	"testing"
 	"time"
 	_ "time/tzdata"
 
+	"undertide/connect"
 	"undertide/connect/codec"
 	"undertide/connect/formats/csv"
 	"undertide/connect/formats/ndjson"
@@ -149,3 +152,29 @@ func FuzzKinds(f *testing.F) {
 }
 
 func intValue(v int64) expr.Value { return expr.Value{Kind: row.Int, I: v} }
+
+// TestPieces: a line is cut at the groups of its pattern, and its pieces are the whole line.
+func TestPieces(t *testing.T) {
+	d := text.Format.Decode()
+	pattern := reflect.ValueOf(d).Elem().FieldByName("Pattern").Addr().Interface().(encoding.TextUnmarshaler)
+	if err := pattern.UnmarshalText([]byte(`^(?P<gate>\w+) "(?P<method>\w+) (?P<path>\S+)" (?P<code>\d*)(?P<all> .*)?$`)); err != nil {
+		t.Fatal(err)
+	}
+	for line, want := range map[string]string{
+		`north "GET /x" 200`:     `<gate:north> "<method:GET> <path:/x>" <code:200>`,
+		"north \"GET /x\"  ms\r": `<gate:north> "<method:GET> <path:/x>" <all: ms>`,
+		"the gate is open":       "",
+		"\xff \"GET /x\" 200":    "",
+	} {
+		got := ""
+		for _, p := range d.(connect.Piecing).Pieces([]byte(line)) {
+			if p.Field != "" {
+				p.Text = "<" + p.Field + ":" + p.Text + ">"
+			}
+			got += p.Text
+		}
+		if got != want {
+			t.Errorf("%q is cut as %q, want %q", line, got, want)
+		}
+	}
+}

@@ -97,9 +97,9 @@ func (s *source) place() string {
 // Unbounded implements [connect.Source].
 func (s *source) Unbounded() bool { return true }
 
-// Sample implements [connect.Source]: there is nothing to look at before it is posted.
-func (s *source) Sample(context.Context, connect.Opening, connect.Sampling) (connect.Sample, error) {
-	return connect.Sample{}, fmt.Errorf("%w: events are posted to %s while a run is there; give a file of some with --in SOURCE=PATH", connect.ErrCannot, s.place())
+// Sample implements [connect.Source]: what was posted stands in the journal.
+func (s *source) Sample(_ context.Context, _ connect.Opening, which connect.Sampling) (connect.Sample, error) {
+	return journal.Look(which, "posts", "post some to "+s.place()+", or give a file of some with --in SOURCE=PATH")
 }
 
 // Open opens the journal and listens.

@@ -121,9 +121,9 @@ func (s *source) Reads(f *connect.Format) string {
 // Unbounded implements [connect.Source].
 func (s *source) Unbounded() bool { return true }
 
-// Sample implements [connect.Source]: what it takes would be lost to the run.
-func (s *source) Sample(context.Context, connect.Opening, connect.Sampling) (connect.Sample, error) {
-	return connect.Sample{}, fmt.Errorf("%w: a line that is looked at would be lost to the run; give a file of some with --in SOURCE=PATH", connect.ErrCannot)
+// Sample implements [connect.Source]: what the run took stands in the journal; what is looked at elsewhere would be lost to it.
+func (s *source) Sample(_ context.Context, _ connect.Opening, which connect.Sampling) (connect.Sample, error) {
+	return journal.Look(which, "lines", "give a file of some lines with --in SOURCE=PATH")
 }
 
 // Open opens the journal, and reads lines into it from then on.

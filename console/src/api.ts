@@ -1385,6 +1385,10 @@ export interface components {
             notes: string[];
             profile: components["schemas"]["Profile"] | null;
         };
+        Piece: {
+            field: string;
+            text: string;
+        };
         Pin: {
             /** Format: date-time */
             at: string;
@@ -1488,6 +1492,7 @@ export interface components {
             /** Format: int64 */
             offset: number;
             partition: string;
+            pieces: components["schemas"]["Piece"][];
             reason: string;
             /** Format: date-time */
             stored: string | null;

@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"undertide/connect"
 	"undertide/connect/codec"
@@ -80,6 +81,40 @@ func (r reading) Values(text []byte) ([]connect.Value, error) {
 		}
 	}
 	return out, nil
+}
+
+// Pieces implements [connect.Piecing].
+func (d *decoding) Pieces(event []byte) []connect.Piece { return cut(d.Pattern.Regexp, event) }
+
+// Pieces implements [connect.Piecing].
+func (r reading) Pieces(event []byte) []connect.Piece { return cut(r.re, event) }
+
+// cut cuts a line at the outermost named groups of a pattern.
+func cut(re *regexp.Regexp, event []byte) (out []connect.Piece) {
+	if re == nil || !utf8.Valid(event) {
+		return nil
+	}
+	event = trimmed(event)
+	m := re.FindSubmatchIndex(event)
+	if m == nil {
+		return nil
+	}
+	at := 0
+	between := func(to int) {
+		if to > at {
+			out = append(out, connect.Piece{Text: string(event[at:to])})
+			at = to
+		}
+	}
+	for i, name := range re.SubexpNames() {
+		if from, to := m[2*i], m[2*i+1]; name != "" && from >= at && to > from {
+			between(from)
+			out = append(out, connect.Piece{Text: string(event[from:to]), Field: name})
+			at = to
+		}
+	}
+	between(len(event))
+	return out
 }
 
 // trimmed leaves out the carriage return of lines that end in two signs.
