@@ -86,8 +86,13 @@ types: ## write api/openapi.json and the console's types from it
 	@cd console && npm run --silent types
 
 bench: build ## compare the engine with hand-written loops (some ten minutes)
+	@scripts/install.sh server
 	@$(GO) build -o bin/bench ./bench
 	@./bin/bench
+	@echo "== what comes in: Avro and Parquet beside JSON of the same rows, posts, changes of a table"
+	@$(GO) test -run xxx -bench Decode ./connect/formats/avro ./connect/formats/parquet | grep ^Benchmark
+	@$(GO) test -run xxx -bench Posts ./connect/posts | grep ^Benchmark
+	@$(GO) test -run xxx -bench Changes ./connect/postgres | grep ^Benchmark
 
 clean: ## remove what was built and made
 	rm -rf bin harbour/data bench/data console/dist/assets console/dist/index.html console/dist/mark.svg console/node_modules e2e/peers/node_modules

@@ -85,7 +85,7 @@ begin with to standard output.`,
 					return inferred(s, f.purpose, *origin, p)
 				}
 				if len(args) > 0 {
-					return usageError{errors.New("--infer describes topics and files; name a topic by --connection and --topic")}
+					return f.inferredSource(s, args, p)
 				}
 				return f.inferredThere(c.Context(), s, p)
 			case f.profile:
@@ -447,6 +447,20 @@ func inferred(s *streams, purpose string, o connect.Origin, p api.Peek) error {
 	}
 	sayInferred(s, p)
 	_, err = fmt.Fprint(s.out, text)
+	return err
+}
+
+// inferredSource writes the source of a document as it is inferred: where its events come from stands in the document.
+func (f *peekFlags) inferredSource(s *streams, args []string, p api.Peek) error {
+	if f.purpose != "" {
+		return usageError{errors.New("--purpose writes a document over a topic or file; a document has one")}
+	}
+	name := "events"
+	if len(args) > 1 {
+		name = args[1]
+	}
+	sayInferred(s, p)
+	_, err := fmt.Fprint(s.out, look.Source(name, connect.Origin{Source: "# via and with: as they are", Plain: p.Inference.Decode == connect.DefaultFormat().Name}, *p.Inference))
 	return err
 }
 
