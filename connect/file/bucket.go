@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -36,14 +37,15 @@ type Bucket struct {
 	ctx      context.Context // ends with the sink or when it is interrupted
 	cancel   context.CancelFunc
 	tag      string // of the marker that this run wrote last
-	marked   int64  // the epoch that it holds
+	marked   mark   // what it holds
 	prepared int64  // the newest epoch that was prepared: files that are still open hold no later ones
 }
 
-// mark is what the marker holds.
+// mark is what the marker holds: the newest epoch that was delivered, its files, and the run that has the place.
 type mark struct {
-	Epoch int64  `json:"epoch"`
-	Run   string `json:"run"`
+	Epoch int64    `json:"epoch"`
+	Run   string   `json:"run"`
+	Files []string `json:"files,omitempty"`
 }
 
 func (s *sink) openBucket(to string, o connect.Opening, out Output) (engine.Sink, error) {
@@ -106,30 +108,28 @@ func (b *Bucket) Delivered(ctx context.Context) (int64, error) {
 	if tag != "" {
 		may = objects.Tagged(tag)
 	}
-	if err := b.mark(ctx, m.Epoch, may); err != nil {
+	if err := b.mark(ctx, m.Epoch, m.Files, may); err != nil {
 		return 0, err
 	}
-	return m.Epoch, b.sweepStore(ctx, m.Epoch)
+	return m.Epoch, b.tidy(ctx)
 }
 
 // takeIn bounds how long a start waits for the store.
 const takeIn = 30 * time.Second
 
-// sweepStore removes objects of epochs that were not delivered: a run that was interrupted before its marker, or that has lost the place, may have
-// sent some. They wait in its folder still. Of folders by fields nobody lists all.
-func (b *Bucket) sweepStore(ctx context.Context, delivered int64) error {
-	if !b.rolled.Folders.Empty() {
+// tidy removes objects of the newest epoch which are not of its files: an interrupted run, or one that has lost the place, may have sent them. It is
+// done by whoever has just written the marker, so that nobody removes what another run delivers. In folders by fields they would have to be looked
+// for everywhere, and stay.
+func (b *Bucket) tidy(ctx context.Context) error {
+	if !b.rolled.Folders.Empty() || b.marked.Epoch == 0 {
 		return nil
 	}
-	all, err := b.store.ListAll(ctx, b.bucket, b.prefix+b.called+"-")
+	all, err := b.store.ListAll(ctx, b.bucket, fmt.Sprintf("%s%s-%08d-", b.prefix, b.called, b.marked.Epoch))
 	if err != nil {
 		return err
 	}
 	for _, o := range all {
-		var epoch int64
-		var n int
-		name := strings.TrimPrefix(o.Key, b.prefix+b.called+"-")
-		if _, err := fmt.Sscanf(name, "%08d-%d.", &epoch, &n); err != nil || epoch <= delivered {
+		if slices.ContainsFunc(b.marked.Files, func(name string) bool { return b.key(name) == o.Key }) {
 			continue
 		}
 		if err := b.store.Remove(ctx, b.bucket, o.Key); err != nil {
@@ -139,26 +139,22 @@ func (b *Bucket) sweepStore(ctx context.Context, delivered int64) error {
 	return nil
 }
 
-// mark writes the marker.
-func (b *Bucket) mark(ctx context.Context, epoch int64, may objects.Replace) error {
-	text, err := json.Marshal(mark{epoch, b.run})
+// mark writes the marker: that files of an epoch are delivered.
+func (b *Bucket) mark(ctx context.Context, epoch int64, files []string, may objects.Replace) error {
+	m := mark{epoch, b.run, files}
+	text, err := json.Marshal(m)
 	if err != nil {
 		return err
 	}
 	tag, err := b.store.Put(ctx, b.bucket, b.markerKey(), strings.NewReader(string(text)+"\n"), int64(len(text))+1, may)
 	if errors.Is(err, objects.ErrTaken) { // perhaps by us, and the answer was lost
-		m, tag, err := b.newest(ctx)
-		if err != nil {
-			return err
+		var is mark
+		if is, tag, err = b.newest(ctx); err == nil && (is.Epoch != epoch || is.Run != b.run) {
+			err = fmt.Errorf("%s: %w", b, engine.ErrFenced)
 		}
-		if m != (mark{epoch, b.run}) {
-			return fmt.Errorf("%s: %w", b, engine.ErrFenced)
-		}
-		b.tag, b.marked = tag, epoch
-		return nil
 	}
 	if err == nil {
-		b.tag, b.marked = tag, epoch
+		b.tag, b.marked = tag, m
 	}
 	return err
 }
@@ -188,10 +184,10 @@ func (b *Bucket) Deliver(ctx context.Context, sh engine.Shipment) error {
 	if err := b.send(ctx, files.Files); err != nil {
 		return err
 	}
-	if err := b.mark(ctx, sh.Epoch, objects.Tagged(b.tag)); err != nil {
+	if err := b.mark(ctx, sh.Epoch, files.Files, objects.Tagged(b.tag)); err != nil {
 		return err
 	}
-	return b.forget(files.Files)
+	return errors.Join(b.tidy(ctx), b.forget(files.Files))
 }
 
 // both gives a context that ends with either.
@@ -278,7 +274,11 @@ func (b *Bucket) Finish() error {
 	}
 	err := b.send(b.ctx, b.closed)
 	if err == nil {
-		err = b.mark(b.ctx, max(b.marked, b.prepared), objects.Tagged(b.tag))
+		epoch, files := max(b.marked.Epoch, b.prepared), b.closed
+		if epoch == b.marked.Epoch {
+			files = append(slices.Clone(b.marked.Files), files...)
+		}
+		err = b.mark(b.ctx, epoch, files, objects.Tagged(b.tag))
 	}
 	if err == nil {
 		err = b.forget(b.closed)

@@ -60,6 +60,7 @@ type Folder struct {
 	begun  int                 // files of this epoch
 	closed []string            // in this epoch: final names, within dir
 	bytes  int64               // of those
+	piece  []byte
 }
 
 // rolling is a file that is written.
@@ -294,7 +295,8 @@ func (s *Folder) put(folder string, data []byte, rows int) error {
 		return err
 	}
 	if f.pieces {
-		data = appendPiece(nil, data, rows)
+		s.piece = appendPiece(s.piece[:0], data, rows)
+		data = s.piece
 	}
 	n, err := f.out.Put(data)
 	f.size += int64(n)
