@@ -147,6 +147,16 @@ func figureLines(s *streams, f api.Figures, plan job.Plan) {
 	grid(s.out, []string{"source", ">in", ">read", ">lag", ">rejected", "watermark", ">partitions"}, rows)
 	fmt.Fprintln(s.out)
 	rows = nil
+	for _, n := range names {
+		if p := f.Sources[n].Posts; p != nil {
+			rows = append(rows, []string{n, group(p.Taken), group(p.Again), group(p.TurnedAway), group(p.Refused), bytesText(p.Bytes)})
+		}
+	}
+	if len(rows) > 0 {
+		grid(s.out, []string{"posted to", ">posts taken", ">again", ">turned away", ">events refused", ">bytes"}, rows)
+		fmt.Fprintln(s.out)
+	}
+	rows = nil
 	for _, step := range plan.Steps {
 		n := step.Name
 		x, rate := f.Steps[n], f.Rates.Steps[n]

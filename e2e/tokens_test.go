@@ -84,6 +84,10 @@ func TestTokens(t *testing.T) {
 			t.Errorf("the metrics lack %s", line)
 		}
 	}
+	eventually(t, 10*time.Second, "show tells of posts", func() bool {
+		out := s.must("show", "yard").out
+		return strings.Contains(out, "posted to  posts taken  again  turned away  events refused") && strings.Contains(out, "levels               4      0            4               0")
+	})
 	s.end(t, syscall.SIGTERM)
 	s = serve(t, dir)
 	s.waitStatus("yard", "running")

@@ -43,7 +43,17 @@ type SourceFigures struct {
 	LagSeconds *float64           `json:"lag_seconds"` // how long ago the newest event that was read was stored; 0 without lag
 	Watermark  *string            `json:"watermark"`
 	Trouble    string             `json:"trouble,omitempty"` // what keeps it from being read
+	Posts      *PostFigures       `json:"posts,omitempty"`   // of one that takes what is posted
 	Partitions []PartitionFigures `json:"partitions"`
+}
+
+// PostFigures tell what became of posts since the run began to take them.
+type PostFigures struct {
+	Taken      int64 `json:"taken"`
+	Again      int64 `json:"again"`       // that were taken before, under the same key
+	TurnedAway int64 `json:"turned_away"` // of which nothing was taken
+	Refused    int64 `json:"refused"`     // events within the others
+	Bytes      int64 `json:"bytes"`
 }
 
 // PartitionFigures tell where a partition stands: position and end in bytes for files, as offsets for

@@ -8,6 +8,7 @@ import (
 
 	"undertide/api"
 	"undertide/connect"
+	"undertide/run"
 )
 
 // serve hands posts on to a source of the run, until end is called.
@@ -66,4 +67,15 @@ func (s *Service) pagePosts(r *http.Request) bool {
 	}
 	taker := s.takerAt(place)
 	return taker != nil && taker.TakesFrom(r.Header.Get("Origin"))
+}
+
+// notePosts adds what became of posts to the figures of the sources that take some.
+func (r *runner) notePosts(sources map[string]run.SourceFigures) {
+	for name, f := range sources {
+		if t := r.s.takerAt(r.name + "/" + name); t != nil {
+			n := t.Counts()
+			f.Posts = &run.PostFigures{Taken: n.Taken, Again: n.Again, TurnedAway: n.TurnedAway, Refused: n.Refused, Bytes: n.Bytes}
+			sources[name] = f
+		}
+	}
 }

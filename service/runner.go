@@ -418,6 +418,7 @@ func (r *runner) takeSample(g *engine.Graph) {
 		return // it has not begun: counts still stand at nothing
 	}
 	f := run.Report(r.job, g, r.refs, figures, r.rec.Status)
+	r.notePosts(f.Sources)
 	f.Version, f.Run, f.Restarts = r.rec.Version, int(r.rec.ID), r.rec.Restarts
 	r.moments = append(r.moments, moment{at: now, fig: f})
 	if over := len(r.moments) - 45; over > 0 {

@@ -209,7 +209,7 @@ func customize(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema
 
 // require says of all fields but the optional ones that they are there: ours always write them.
 func require(all openapi3.Schemas) {
-	optional := map[string]bool{"Problem.faults": true, "Version.document": true, "Saved.document": true, "Health.why": true, "Health.since": true, "SourceFigures.trouble": true, "SinkFigures.trouble": true, "ReferenceFigures.trouble": true, "ReferenceFigures.first": true, "StepFigures.join": true, "StepFigures.lookup": true, "Pin.trouble": true, "NewPin.checkpoint": true, "NewToken.source": true, "NewToken.rate": true,
+	optional := map[string]bool{"Problem.faults": true, "Version.document": true, "Saved.document": true, "Health.why": true, "Health.since": true, "SourceFigures.trouble": true, "SourceFigures.posts": true, "SinkFigures.trouble": true, "ReferenceFigures.trouble": true, "ReferenceFigures.first": true, "StepFigures.join": true, "StepFigures.lookup": true, "Pin.trouble": true, "NewPin.checkpoint": true, "NewToken.source": true, "NewToken.rate": true,
 		"Rehearse.set": true, "Rehearse.rows": true, "Rehearse.from": true, "Play.set": true, "Play.by_arrival": true, "Given.source": true, "Given.event": true, "Given.clock": true, "NewTopic.partitions": true,
 		"Problem.request": true, "ConnectionSpec.secrets": true, "Connection.secrets": true, "SecretText.for": true}
 	nullable := map[string]bool{"Job.run": true, "Job.live": true, "CheckpointFigures.last": true, "RehearsedStep.forecast": true,

@@ -1444,6 +1444,18 @@ export interface components {
             /** Format: double */
             behind_seconds: number;
         };
+        PostFigures: {
+            /** Format: int64 */
+            again: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            refused: number;
+            /** Format: int64 */
+            taken: number;
+            /** Format: int64 */
+            turned_away: number;
+        };
         Problem: {
             code: string;
             detail: string;
@@ -1769,6 +1781,7 @@ export interface components {
             /** Format: double */
             lag_seconds: number | null;
             partitions: components["schemas"]["PartitionFigures"][];
+            posts?: components["schemas"]["PostFigures"];
             /** Format: int64 */
             read: number;
             rejected: {

@@ -74,7 +74,7 @@ const reference = computed(() => props.plan.references.find((r) => r.name === pr
 const kind = computed(() => (source.value ? 'source' : reference.value ? 'reference' : step.value ? 'step' : 'sink'))
 
 const words = computed<[string, string][]>(() => {
-  if (source.value) return [['reads', source.value.reads], ['fields', source.value.fields.join(', ')], ['event time', source.value.event_time], ['watermark', source.value.watermark]]
+  if (source.value) return [['reads', source.value.reads], ['fields', source.value.fields.join(', ')], ['event time', source.value.event_time], ['watermark', source.value.watermark], ...(postsOf.value ? [['posts', postsOf.value] as [string, string]] : [])]
   if (step.value) {
     const s = step.value
     return [['does', s.does.join('; ')], ['key', s.key.join(', ') || 'none'], ['fields', s.fields.join(', ')], ['state', s.bound ? `${s.state}; ${s.bound}` : s.state], ['delay', s.delay]]
@@ -85,6 +85,12 @@ const words = computed<[string, string][]>(() => {
   }
   if (sink.value) return [['writes', sink.value.writes], ['takes', sink.value.from], ['delivery', sink.value.delivery]]
   return []
+})
+
+/** What became of posts to a source that takes some. */
+const postsOf = computed(() => {
+  const p = props.figures?.sources[props.name]?.posts
+  return p ? `${count(p.taken)} taken, ${count(p.again)} again, ${count(p.turned_away)} turned away; ${count(p.refused)} events refused; ${bytes(p.bytes)}` : ''
 })
 
 const troubleOf = computed(() => props.figures?.references[props.name]?.trouble ?? '')
