@@ -96,7 +96,7 @@ secret of the service (${secret.NAME}, see undertide secrets) or in a variable o
 		}
 		return testConnection(c, s, cl, args[0], "", "table")
 	})
-	c.Flags().StringVar(&via, "via", linkKinds()[0], "the kind of connector: `KIND` "+strings.Join(linkKinds(), ", "))
+	c.Flags().StringVar(&via, "via", usualLink(), "the kind of connector: `KIND` "+strings.Join(linkKinds(), ", "))
 	c.Flags().BoolVar(&noTest, "no-test", false, "do not test it")
 	for _, k := range connect.Kinds() {
 		if k.Link != nil {
@@ -104,6 +104,16 @@ secret of the service (${secret.NAME}, see undertide secrets) or in a variable o
 		}
 	}
 	return c
+}
+
+// usualLink is the kind that most connections are of: that of streams which a connection lists.
+func usualLink() string {
+	for _, k := range connect.Kinds() {
+		if k.Link != nil && k.Lists {
+			return k.Name
+		}
+	}
+	return linkKinds()[0]
 }
 
 func linkKinds() (out []string) {

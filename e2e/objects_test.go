@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"log"
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
@@ -24,7 +25,9 @@ func lake(t *testing.T) (url string, kept gofakes3.Backend) {
 	if err := kept.CreateBucket("harbour"); err != nil {
 		t.Fatal(err)
 	}
-	server := httptest.NewServer(gofakes3.New(kept, gofakes3.WithLogger(gofakes3.DiscardLog())).Server())
+	server := httptest.NewUnstartedServer(gofakes3.New(kept, gofakes3.WithLogger(gofakes3.DiscardLog())).Server())
+	server.Config.ErrorLog = log.New(io.Discard, "", 0) // of requests that were killed
+	server.Start()
 	t.Cleanup(server.Close)
 	return server.URL, kept
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log"
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
@@ -42,7 +43,7 @@ func newShelf(t *testing.T) *shelf {
 	t.Helper()
 	s := &shelf{kept: s3mem.New()}
 	inner := gofakes3.New(s.kept, gofakes3.WithLogger(gofakes3.DiscardLog())).Server()
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	server := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		s.mu.Lock()
 		how := ""
 		if s.spoil != nil {
@@ -75,7 +76,8 @@ func newShelf(t *testing.T) *shelf {
 			fmt.Fprint(w, `<?xml version="1.0"?><Error><Code>SlowDown</Code><Message>later</Message></Error>`)
 		}
 	}))
-	server.Config.ErrorLog = nil
+	server.Config.ErrorLog = log.New(io.Discard, "", 0) // of requests that are spoiled
+	server.Start()
 	t.Cleanup(server.Close)
 	s.url = server.URL
 	if err := s.kept.CreateBucket("lake"); err != nil {

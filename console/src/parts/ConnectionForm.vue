@@ -39,7 +39,7 @@ const kind = computed(() => connector(via.value))
 watch(
   linked,
   (list) => {
-    via.value ||= (list.find((k) => k.stored) ?? list[0])?.name ?? '' // most connect to a broker of streams
+    via.value ||= (list.find((k) => k.lists) ?? list[0])?.name ?? '' // most are of streams that a connection lists
   },
   { immediate: true },
 )
