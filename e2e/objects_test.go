@@ -57,7 +57,7 @@ func objectsOf(t *testing.T, kept gofakes3.Backend, ending string) map[string]st
 	return out
 }
 
-// TestObjectsKilled: a job reads objects and writes objects by fields, and is killed twelve times; each row is there once.
+// TestObjectsKilled: a job reads objects and writes objects by fields, and is killed twenty times; each row is there once.
 func TestObjectsKilled(t *testing.T) {
 	t.Parallel()
 	dir := open(t)
@@ -107,7 +107,7 @@ sinks:
 		done := make(chan error, 1)
 		go func() { done <- c.Wait() }()
 		wait := time.Duration(60+r.IntN(120)) * time.Millisecond
-		if killed >= 12 {
+		if killed >= 20 {
 			wait = time.Minute
 		}
 		select {

@@ -1,7 +1,11 @@
 package e2e
 
 import (
+	"bytes"
+	"compress/gzip"
 	"fmt"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -49,6 +53,21 @@ func TestTokens(t *testing.T) {
 			t.Errorf("a post with %s: %d %s", c.what, status, text)
 		}
 	}
+	// curl posts as people do: packed, under a key, and again.
+	packed := filepath.Join(dir, "post.gz")
+	var body bytes.Buffer
+	z := gzip.NewWriter(&body)
+	fmt.Fprintf(z, "{\"n\":%d,\"level_m\":1.5,\"at\":%d}\n{\"n\"\n", 1_000_000, 1767225600000)
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	write(t, dir, "post.gz", body.String())
+	for _, want := range []string{`{"taken":1,"first":1,"refused":[{"line":2,`, `"again":true`} {
+		o := finish(t, exec.Command("curl", "-sS", "--data-binary", "@"+packed, "-H", "Content-Encoding: gzip", "-H", "Idempotency-Key: curl 1", "-H", "Authorization: Bearer "+made, s.address+"/in/yard/levels"))
+		if o.status != 0 || !strings.Contains(o.out, want) {
+			t.Errorf("curl is answered %s%s, want %s", o.out, o.err, want)
+		}
+	}
 	if status, _, _ := post(slow, 30); status != 202 { // more than it may have at once: later posts wait for it
 		t.Errorf("the first post of a token of a rate: %d", status)
 	}
@@ -79,14 +98,14 @@ func TestTokens(t *testing.T) {
 		t.Errorf("the tokens:\n%s", list)
 	}
 	_, metrics, _ := s.get("/metrics")
-	for _, line := range []string{`undertide_posts_total{job="yard",outcome="taken",source="levels"} 4`, `undertide_posts_total{job="yard",outcome="turned_away",source="levels"} 4`, `undertide_posted_events_total{job="yard",outcome="taken",source="levels"} 33`} {
+	for _, line := range []string{`undertide_posts_total{job="yard",outcome="taken",source="levels"} 5`, `undertide_posts_total{job="yard",outcome="turned_away",source="levels"} 4`, `undertide_posted_events_total{job="yard",outcome="taken",source="levels"} 34`} {
 		if !strings.Contains(metrics, line) {
 			t.Errorf("the metrics lack %s", line)
 		}
 	}
 	eventually(t, 10*time.Second, "show tells of posts", func() bool {
 		out := s.must("show", "yard").out
-		return strings.Contains(out, "posted to  posts taken  again  turned away  events refused") && strings.Contains(out, "levels               4      0            4               0")
+		return strings.Contains(out, "posted to  posts taken  again  turned away  events refused") && strings.Contains(out, "levels               5      1            4               2")
 	})
 	s.end(t, syscall.SIGTERM)
 	s = serve(t, dir)

@@ -47,6 +47,7 @@ for need in "$@"; do
 		;;
 	tools)
 		devices
+		command -v curl >/dev/null || install "a foreign client that posts, for the tests" curl
 		command -v kcat >/dev/null || install "a foreign client for the broker's tests" kcat
 		if ! command -v promtool >/dev/null && [ ! -x bin/tools/usr/bin/promtool ]; then
 			# It comes in the package of a server, which is neither needed nor to be started: unpacked only.
