@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"errors"
+	"io/fs"
 	"os"
 )
 
@@ -82,6 +83,17 @@ func (o *Output) Sync() error {
 func (o *Output) Close() error {
 	if err := errors.Join(Try("close", o.File.Name()), o.File.Close()); err != nil {
 		return Explain("write", o.File.Name(), err)
+	}
+	return nil
+}
+
+// Remove removes a file; one that is not there is as good.
+func Remove(files *Files, path string) error {
+	if err := Try("remove", path); err != nil {
+		return Explain("remove", path, err)
+	}
+	if err := files.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return Explain("remove", path, err)
 	}
 	return nil
 }

@@ -75,9 +75,12 @@ func (b *Bucket) String() string { return objects.Scheme + b.bucket + "/" + b.pr
 
 func (b *Bucket) markerKey() string { return b.prefix + b.called + ".delivered" }
 
+// mostMarker bounds a marker: it names the files of an epoch.
+const mostMarker = 16 << 20
+
 // newest reads the marker; none where there is none.
 func (b *Bucket) newest(ctx context.Context) (m mark, tag string, err error) {
-	text, o, err := b.store.Get(ctx, b.bucket, b.markerKey(), 1<<16)
+	text, o, err := b.store.Get(ctx, b.bucket, b.markerKey(), mostMarker)
 	if errors.Is(err, fs.ErrNotExist) {
 		return m, "", nil
 	}
@@ -141,7 +144,10 @@ func (b *Bucket) tidy(ctx context.Context) error {
 
 // mark writes the marker: that files of an epoch are delivered.
 func (b *Bucket) mark(ctx context.Context, epoch int64, files []string, may objects.Replace) error {
-	m := mark{epoch, b.run, files}
+	m := mark{Epoch: epoch, Run: b.run}
+	if b.rolled.Folders.Empty() { // tidy asks for them
+		m.Files = files
+	}
 	text, err := json.Marshal(m)
 	if err != nil {
 		return err

@@ -206,8 +206,8 @@ func (s *Folder) sweep(kept map[string]bool) error {
 	}
 	for _, path := range found {
 		if !kept[path] {
-			if err := s.Files.Remove(path); err != nil {
-				return disk.Explain("remove", path, err)
+			if err := disk.Remove(s.Files, path); err != nil {
+				return err
 			}
 		}
 	}
@@ -449,15 +449,13 @@ func (s *Folder) appear(names []string) error {
 		whole := part(path)
 		if _, err := s.Files.Stat(packedPart(path)); err == nil {
 			whole = packedPart(path)
+			if err := disk.Remove(s.Files, part(path)); err != nil { // first: alone it would be taken for the whole file
+				return err
+			}
 		}
 		err := disk.Rename(s.Files, whole, path)
 		if errors.Is(err, fs.ErrNotExist) {
 			if _, e := s.Files.Stat(path); e == nil {
-				err = nil
-			}
-		}
-		if err == nil && whole != part(path) {
-			if err = s.Files.Remove(part(path)); errors.Is(err, fs.ErrNotExist) {
 				err = nil
 			}
 		}
@@ -471,6 +469,13 @@ func (s *Folder) appear(names []string) error {
 		}
 	}
 	return nil
+}
+
+// packedAlone says whether a file is packed, and the rows that lay aside for it are removed.
+func (s *Folder) packedAlone(name string) bool {
+	_, aside := s.Files.Stat(part(s.path(name)))
+	_, packed := s.Files.Stat(packedPart(s.path(name)))
+	return errors.Is(aside, fs.ErrNotExist) && packed == nil
 }
 
 // Finish gives the files that are still open their names: their rows are of checkpoints that are complete.
@@ -514,6 +519,10 @@ func (s *Folder) Recover(ctx context.Context, waiting []engine.Shipment) error {
 		}
 	}
 	for _, f := range newest.Open {
+		if s.packedAlone(f.Name) { // Finish was interrupted before it had its name
+			s.closed = append(s.closed, f.Name)
+			continue
+		}
 		if err := s.goOn(f); err != nil {
 			return errors.Join(err, s.Abort())
 		}

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -92,8 +91,8 @@ func (p putter) Write(b []byte) (int, error) { return p.to.Put(b) }
 
 // removeAside removes the rows that lay aside, once they are packed.
 func removeAside(files *disk.Files, path string) error {
-	if err := files.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return disk.Explain("remove", path, err)
+	if err := disk.Remove(files, path); err != nil {
+		return err
 	}
 	return disk.SyncFolder(files, filepath.Dir(path))
 }
