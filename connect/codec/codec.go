@@ -58,6 +58,14 @@ func (f *Field) Column() string {
 	return f.Name
 }
 
+// Path is the path to the value as documents write it.
+func (f *Field) Path() string {
+	if len(f.At) > 0 {
+		return f.At.String()
+	}
+	return f.Name
+}
+
 // Fields are a source's fields in the order of its schema.
 type Fields []Field
 

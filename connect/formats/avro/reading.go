@@ -86,16 +86,9 @@ func (r *sampleReading) schema(s avro.Schema) (*sampleSchema, error) {
 	schema := make(row.Schema, len(fields))
 	for i, f := range fields {
 		schema[i] = row.Field{Name: f.Name, Kind: f.Kind}
-		r.types[pathOf(&f)] = f.Kind.String()
+		r.types[f.Path()] = f.Kind.String()
 	}
 	return &sampleSchema{p, fields, row.NewBatch(schema)}, nil
-}
-
-func pathOf(f *codec.Field) string {
-	if len(f.At) > 0 {
-		return f.At.String()
-	}
-	return f.Name
 }
 
 var errNoSchema = errors.New("no schema to read it by")
@@ -148,7 +141,7 @@ func (r *sampleReading) Values(event []byte) ([]connect.Value, error) {
 	var out []connect.Value
 	for i := range s.fields {
 		c := s.rows.Cols[i]
-		v := connect.Value{Path: pathOf(&s.fields[i])}
+		v := connect.Value{Path: s.fields[i].Path()}
 		if c.Len() == 0 {
 			s.fields[i].Missing(c)
 		}

@@ -51,19 +51,11 @@ type described struct {
 func headerOf(fields codec.Fields) []byte {
 	all := make([]described, len(fields))
 	for i := range fields {
-		all[i] = described{pathOf(&fields[i]), fields[i].Kind.String()}
+		all[i] = described{fields[i].Path(), fields[i].Kind.String()}
 	}
 	out, err := json.Marshal(all)
 	if err != nil {
 		panic(err) // texts
 	}
 	return out
-}
-
-// pathOf is the path of the column that a field is of.
-func pathOf(f *codec.Field) string {
-	if len(f.At) > 0 {
-		return f.At.String()
-	}
-	return f.Name
 }

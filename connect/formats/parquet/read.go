@@ -72,7 +72,7 @@ func caught(err *error) {
 
 // columnOf finds the column of a field; one without cells where the file has none.
 func columnOf(f *codec.Field, columns []found, others []string) (*column, error) {
-	path := pathOf(f)
+	path := f.Column()
 	for _, c := range columns {
 		if strings.Join(c.path, ".") != path {
 			continue
@@ -122,7 +122,7 @@ func (c *container) Text(event []byte) []byte {
 		if i > 0 {
 			out = append(out, ',')
 		}
-		out = append(strconv.AppendQuote(out, pathOf(f)), ':')
+		out = append(strconv.AppendQuote(out, f.Path()), ':')
 		switch tag {
 		case present:
 			out = codec.AppendValue(out, one, 0)
@@ -211,7 +211,7 @@ func (c *container) Next(to *engine.Chunk) (err error) {
 func (c *container) read(n int) error {
 	for _, col := range c.cols {
 		if err := col.read(n); err != nil {
-			return fmt.Errorf("row group %d, column %s: %w", c.group+1, pathOf(col.field), err)
+			return fmt.Errorf("row group %d, column %s: %w", c.group+1, col.field.Column(), err)
 		}
 	}
 	c.left -= int64(n)

@@ -147,6 +147,25 @@ func TestForeignTypes(t *testing.T) {
 	}
 }
 
+// TestDotted: a column whose name has dots is found by the path that is inferred for it.
+func TestDotted(t *testing.T) {
+	type dotted struct {
+		Of int64 `parquet:"of.lift"`
+	}
+	var file bytes.Buffer
+	w := parquet.NewGenericWriter[dotted](&file)
+	if _, err := w.Write([]dotted{{7}}); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	fields := opened(t, file.Bytes(), nil).(*container).fields
+	if rows, _ := lines(t, opened(t, file.Bytes(), fields), fields); len(rows) != 1 || !strings.HasSuffix(rows[0], ":7}") {
+		t.Errorf("%v, by the path %s", rows, fields[0].Path())
+	}
+}
+
 func mustColumns(c *container) []found {
 	out, _ := columnsOf(c.file.Root())
 	return out
