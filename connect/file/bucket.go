@@ -270,13 +270,8 @@ func (b *Bucket) forget(names []string) error {
 
 // Finish sends the files that are still open: their rows are of checkpoints that are complete.
 func (b *Bucket) Finish() error {
-	for _, folder := range sortedKeys(b.open) {
-		if err := b.close(folder); err != nil {
-			return errors.Join(err, b.Abort())
-		}
-	}
-	if len(b.closed) == 0 {
-		return b.Abort()
+	if err := b.closeAll(); err != nil || len(b.closed) == 0 {
+		return errors.Join(err, b.Abort())
 	}
 	err := b.send(b.ctx, b.closed)
 	if err == nil {
@@ -308,22 +303,11 @@ func (b *Bucket) Recover(ctx context.Context, waiting []engine.Shipment) error {
 	if err != nil {
 		return err
 	}
-	var newest folderShipment
-	for _, w := range waiting {
-		if newest, err = b.read(w); err != nil {
-			return err
-		}
-		b.prepared = w.Epoch
-		if w.Epoch > done {
-			if err := b.Deliver(ctx, w); err != nil {
-				return err
-			}
-		}
+	if n := len(waiting); n > 0 {
+		b.prepared = waiting[n-1].Epoch
 	}
-	for _, f := range newest.Open {
-		if err := b.goOn(f); err != nil {
-			return errors.Join(err, b.Abort())
-		}
+	if err := b.recover(ctx, waiting, done, b.Deliver); err != nil {
+		return err
 	}
 	return b.Finish()
 }

@@ -480,12 +480,11 @@ func (s *Folder) packedAlone(name string) bool {
 
 // Finish gives the files that are still open their names: their rows are of checkpoints that are complete.
 func (s *Folder) Finish() error {
-	for _, folder := range sortedKeys(s.open) {
-		if err := s.close(folder); err != nil {
-			return errors.Join(err, s.Abort())
-		}
+	err := s.closeAll()
+	if err == nil {
+		err = s.appear(s.closed)
 	}
-	return errors.Join(s.appear(s.closed), s.Abort())
+	return errors.Join(err, s.Abort())
 }
 
 // Abort leaves open files as they are.
@@ -507,13 +506,21 @@ func (s *Folder) Recover(ctx context.Context, waiting []engine.Shipment) error {
 	if err != nil {
 		return err
 	}
+	if err := s.recover(ctx, waiting, done, s.Deliver); err != nil {
+		return err
+	}
+	return s.Finish()
+}
+
+// recover delivers the shipments that are not, and opens the files that were open at the last checkpoint, for Finish.
+func (s *Folder) recover(ctx context.Context, waiting []engine.Shipment, done int64, deliver func(context.Context, engine.Shipment) error) (err error) {
 	var newest folderShipment
 	for _, w := range waiting {
 		if newest, err = s.read(w); err != nil {
 			return err
 		}
 		if w.Epoch > done {
-			if err := s.Deliver(ctx, w); err != nil {
+			if err := deliver(ctx, w); err != nil {
 				return err
 			}
 		}
@@ -527,7 +534,17 @@ func (s *Folder) Recover(ctx context.Context, waiting []engine.Shipment) error {
 			return errors.Join(err, s.Abort())
 		}
 	}
-	return s.Finish()
+	return nil
+}
+
+// closeAll closes the files that are open.
+func (s *Folder) closeAll() error {
+	for _, folder := range sortedKeys(s.open) {
+		if err := s.close(folder); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // NewEncoder makes an encoder of rows, which also says into which folder each goes.
