@@ -55,11 +55,21 @@ type Opened struct {
 // OpenOne opens the checkpoint of an epoch, 0 for the newest that is complete. It is read through links of its own. The
 // caller closes it.
 func OpenOne(fsys vfs.FS, dir string, epoch int64) (*Opened, error) {
-	s := &Store{fs: fsys, dir: dir, digests: map[string]storeFile{}, look: true}
-	m, err := s.wanted(epoch)
-	if err != nil {
-		return nil, err
+	for tried := int64(0); ; {
+		s := &Store{fs: fsys, dir: dir, digests: map[string]storeFile{}, look: true}
+		m, err := s.wanted(epoch)
+		if err != nil {
+			return nil, err
+		}
+		o, err := s.opened(m)
+		if err == nil || epoch > 0 || m.Epoch == tried {
+			return o, err
+		}
+		tried = m.Epoch // a run that keeps few may have pruned it since; then there is a newer one
 	}
+}
+
+func (s *Store) opened(m *manifest) (*Opened, error) {
 	from := path.Join(s.folder(m.Epoch), storeName)
 	if err := s.verify(from, m.Files); err != nil {
 		return nil, fmt.Errorf("checkpoint %d: %w", m.Epoch, err)

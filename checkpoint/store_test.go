@@ -657,6 +657,46 @@ func same(t *testing.T, s *rows, model map[string]string) {
 	}
 }
 
+// TestLookBesideRun: the newest checkpoint can be looked into whenever a run that keeps one replaces it.
+func TestLookBesideRun(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "state")
+	s, err := Open(Disk, dir, Options{Job: "levels", Digest: "d", Keep: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	save(t, s, 1)
+	saved := make(chan error)
+	go func() {
+		for e := range 40 {
+			if _, err := s.Save(snapshot(int64(e + 2))); err != nil {
+				saved <- err
+				return
+			}
+		}
+		saved <- nil
+	}()
+	looks := 0
+	for last := int64(0); last < 41; looks++ {
+		o, err := OpenOne(Disk, dir, 0)
+		if err != nil {
+			t.Fatalf("after checkpoint %d: %v", last, err)
+		}
+		if o.Epoch < last {
+			t.Errorf("checkpoint %d is the newest after %d", o.Epoch, last)
+		}
+		last = o.Epoch
+		if err := o.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := errors.Join(<-saved, s.Close()); err != nil {
+		t.Fatal(err)
+	}
+	if looks < 10 {
+		t.Errorf("looked %d times", looks)
+	}
+}
+
 // TestManyEpochs: epochs are found however many digits they have.
 func TestManyEpochs(t *testing.T) {
 	s := open(t, vfs.NewMem(), 2)

@@ -79,7 +79,7 @@ JOB is a job of the service, or with --checkpoints the document of a run that ke
 	f.StringVar(&a.Format, "format", "table", "how it is shown: `FORM` "+strings.Join(inside.Forms, ", "))
 	f.BoolVar(&a.open, "open", false, "windows and other spans: how many keys each has, and when it ends")
 	f.BoolVar(&a.skew, "skew", false, "rows and keys by share and lane, and the heaviest keys")
-	f.StringVar(&a.compare, "compare", "", "what came, changed and went between two checkpoints: `OLDER,NEWER`, epochs or pin:NAME")
+	f.StringVar(&a.compare, "compare", "", "what came, changed and went between two checkpoints: `OLDER,NEWER`, each an epoch, pin:NAME or last")
 	f.StringVar(&a.folder, "checkpoints", "", "read the checkpoints in `FOLDER`, of a run without the service")
 	f.IntVar(&a.lanes, "lanes", 0, "with --skew and --checkpoints: for so many lanes (default: the document's, or one a CPU)")
 	f.StringArrayVar(&set, "set", nil, "with --checkpoints: set `VALUE=X` of the document's values, as the run did")
@@ -90,7 +90,7 @@ JOB is a job of the service, or with --checkpoints the document of a run that ke
 
 var (
 	epochs = regexp.MustCompile(`^[1-9][0-9]*$`)
-	placed = regexp.MustCompile(`^([1-9][0-9]*|pin:.+)$`) // a checkpoint: its epoch, or a pin
+	placed = regexp.MustCompile(`^([1-9][0-9]*|pin:.+|last)$`) // a checkpoint: its epoch, a pin, or the newest
 )
 
 func (a *stateAsk) check(c *cobra.Command) error {
@@ -123,7 +123,7 @@ func (a *stateAsk) check(c *cobra.Command) error {
 	if a.compare != "" {
 		from, to, two := strings.Cut(a.compare, ",")
 		if !two || !placed.MatchString(from) || !placed.MatchString(to) {
-			return usageError{fmt.Errorf("--compare %s: give two checkpoints, as in --compare 12,14 or --compare pin:calm,14", a.compare)}
+			return usageError{fmt.Errorf("--compare %s: give two checkpoints, as in --compare 12,14 or --compare pin:calm,last", a.compare)}
 		}
 		if a.Checkpoint != "" {
 			return usageError{errors.New("--compare names both checkpoints; leave out --checkpoint and --pin")}
@@ -172,7 +172,7 @@ type stateFolder struct {
 
 func (f *stateFolder) with(step, checkpoint string, do func(s *inside.Step) error) error {
 	epoch := int64(0)
-	if checkpoint != "" {
+	if checkpoint != "" && checkpoint != "last" {
 		var err error
 		if epoch, err = strconv.ParseInt(checkpoint, 10, 64); err != nil {
 			return usageError{fmt.Errorf("%s is no epoch, and pins are the service's", checkpoint)}

@@ -63,7 +63,7 @@ type Server struct {
 // Start makes the folder's database if need be, starts the server and waits until it answers. It runs
 // until Stop.
 func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
-	s := &Server{dir: dir, log: log, stopped: make(chan struct{}), ready: make(chan error, 1)}
+	s := &Server{dir: dir, log: log, stopped: make(chan struct{}), ready: make(chan error, 2)}
 	var err error
 	if s.bin, err = find(); err != nil {
 		return nil, err
@@ -74,14 +74,19 @@ func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
 	if err := s.prepare(ctx); err != nil {
 		return nil, err
 	}
-	if err := errors.Join(s.endOld(), s.endOrphans()); err != nil {
-		return nil, err
-	}
 	if len(s.socket())+len("/.s.PGSQL.5432.lock") > longestSocket {
 		if s.port, err = freePort(); err != nil {
 			return nil, err
 		}
 	}
+	if err := s.begin(ctx); err != nil {
+		return nil, err
+	}
+	return s, nil
+}
+
+// begin starts the keeper, and waits until the server answers.
+func (s *Server) begin(ctx context.Context) error {
 	keep, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = cancel
 	go s.keep(keep)
@@ -89,13 +94,12 @@ func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
 	case err := <-s.ready:
 		if err != nil {
 			s.Stop()
-			return nil, err
 		}
+		return err
 	case <-ctx.Done():
 		s.Stop()
-		return nil, ctx.Err()
+		return ctx.Err()
 	}
-	return s, nil
 }
 
 // longestSocket is how long the path of a socket may be (sun_path of unix(7), with its end).
@@ -369,17 +373,23 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
+// startTries is how often a server is started that ends before it has answered. A server that a killed process of ours had
+// just begun to start is not seen: its lock is not yet written, and it has no children. It writes the lock a moment later,
+// and ours ends. The next try sees it, and ends it.
+const startTries = 4
+
 // keep runs the server and starts it again when it dies, on the same port.
 func (s *Server) keep(ctx context.Context) {
 	defer close(s.stopped)
 	runtime.LockOSThread() // the server ends with the thread that started it, so that none is left behind
-	for try := 0; ctx.Err() == nil; try++ {
-		err := s.once(ctx, try == 0)
+	go s.announce(ctx)
+	for try := 1; ctx.Err() == nil; try++ {
+		err := s.once(ctx)
 		if ctx.Err() != nil {
 			return
 		}
-		if try == 0 && !s.up.Load() {
-			s.ready <- err // the first start came to nothing
+		if try == startTries && !s.up.Load() {
+			s.ready <- err
 			return
 		}
 		s.log.Warn("the private PostgreSQL has ended; starting it again", "error", err)
@@ -390,7 +400,25 @@ func (s *Server) keep(ctx context.Context) {
 	}
 }
 
-func (s *Server) once(ctx context.Context, first bool) error {
+// announce says when the server answers for the first time; one that recovers from a long log takes its time.
+func (s *Server) announce(ctx context.Context) {
+	for !s.answers(ctx) {
+		if ctx.Err() != nil {
+			return
+		}
+		s.log.Warn("the private PostgreSQL does not answer yet", "see", filepath.Join(s.dir, "server.log"))
+	}
+	s.up.Store(true)
+	s.ready <- nil
+}
+
+// once runs the server until it ends or is to end.
+func (s *Server) once(ctx context.Context) error {
+	if !s.up.Load() { // later it is our own lock
+		if err := s.endOld(); err != nil {
+			return err
+		}
+	}
 	if err := s.endOrphans(); err != nil {
 		return err
 	}
@@ -416,13 +444,6 @@ func (s *Server) once(ctx context.Context, first bool) error {
 	s.mu.Unlock()
 	exited := make(chan error, 1)
 	go func() { exited <- c.Wait() }()
-	if first {
-		go func() {
-			if s.answers(ctx) && s.up.CompareAndSwap(false, true) {
-				s.ready <- nil
-			}
-		}()
-	}
 	select {
 	case err := <-exited:
 		text, _ := os.ReadFile(logFile.Name()) // what can be read explains
@@ -515,6 +536,7 @@ func (s *Server) Guest(ctx context.Context, name string) (address string, err er
 	return u.String(), s.give(passfile)
 }
 
+// answers waits fifteen seconds at most for the server.
 func (s *Server) answers(ctx context.Context) bool {
 	for range 300 {
 		if s.makeRole(ctx) == nil {

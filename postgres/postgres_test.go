@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -236,6 +237,39 @@ func TestChildrenLeft(t *testing.T) {
 	next := start(t, dir)
 	if !answers(next) {
 		t.Error("the next start does not answer")
+	}
+}
+
+// TestJustBegun: a server that takes its lock after its folder was looked through for old ones, as one does whose service was
+// killed just when it started it, is not in the way. Here ours comes with another, once.
+func TestJustBegun(t *testing.T) {
+	s := start(t, folder(t))
+	s.Stop()
+	s.stopped, s.log = make(chan struct{}), slog.Default()
+	s.up.Store(false)
+	port, err := freePort()
+	if err != nil {
+		t.Fatal(err)
+	}
+	bin := t.TempDir()
+	text := fmt.Sprintf(`#!/bin/sh
+if [ ! -e %[1]s/once ]; then
+	touch %[1]s/once
+	%[2]s/postgres -h 127.0.0.1 -p %[4]d -k '' -D %[3]s &
+	while [ ! -e %[3]s/postmaster.pid ]; do sleep 0.01; done
+fi
+exec %[2]s/postgres "$@"
+`, s.dir, s.bin, s.data(), port)
+	if err := errors.Join(os.WriteFile(filepath.Join(bin, "postgres"), []byte(text), 0o755), os.Chmod(filepath.Dir(bin), 0o755)); err != nil {
+		t.Fatal(err)
+	}
+	s.bin = bin
+	if err := s.begin(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	if _, err := os.Stat(filepath.Join(s.dir, "once")); err != nil || !answers(s) {
+		t.Errorf("another was started: %v; ours answers: %v", err, answers(s))
 	}
 }
 

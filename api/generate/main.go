@@ -46,7 +46,7 @@ var (
 	rows         = parameter{"rows", "integer", "How many events are sampled at most."}
 	place        = parameter{"from", "string", "Which are sampled: newest (default) or oldest."}
 	where        = parameter{"from", "string", "Which are wanted: newest (default), oldest or time."}
-	ofCheckpoint = parameter{"checkpoint", "string", "The epoch of a checkpoint, or pin:NAME; the newest by default."}
+	ofCheckpoint = parameter{"checkpoint", "string", "The epoch of a checkpoint, pin:NAME, or last; the newest by default."}
 	ofTable      = parameter{"table", "string", "One of the step's tables (`waiting`, `shown`); its own by default."}
 	ofKey        = parameter{"key", "string", "Only rows of this key: FIELD=VALUE, or the values of the key's fields in order; may be repeated."}
 	since        = parameter{"since", "string", "A time (RFC 3339), or a duration before now such as 15m."}
@@ -79,7 +79,7 @@ var operations = []operation{
 	{method: "GET", path: "/jobs/{job}/state/{step}", id: "state", summary: "Rows of what a step keeps, as of a checkpoint: as JSON the first hundred, in other forms all of them.", query: []parameter{ofCheckpoint, ofTable, {"raw", "boolean", "Accumulators as they are kept, in place of results."}, ofKey, limit, {"format", "string", "json (the default), ndjson, csv, parquet or table."}}, status: 200, answer: inside.Shown{}, problems: stateProblems},
 	{method: "GET", path: "/jobs/{job}/state/{step}/spans", id: "spans", summary: "The windows and other spans of what a step keeps, with how many keys each has and when it ends.", query: []parameter{ofCheckpoint}, status: 200, answer: inside.SpansShown{}, problems: stateProblems},
 	{method: "GET", path: "/jobs/{job}/state/{step}/skew", id: "skew", summary: "How what a step keeps lies over shares and lanes, and its heaviest keys.", query: []parameter{ofCheckpoint}, status: 200, answer: inside.SkewShown{}, problems: stateProblems},
-	{method: "GET", path: "/jobs/{job}/state/{step}/compare", id: "compare", summary: "What differs of a step between two checkpoints.", query: []parameter{{"from", "string", "The older checkpoint: its epoch, or pin:NAME."}, ofCheckpoint, ofTable, ofKey, limit}, status: 200, answer: inside.ComparedShown{}, problems: stateProblems},
+	{method: "GET", path: "/jobs/{job}/state/{step}/compare", id: "compare", summary: "What differs of a step between two checkpoints.", query: []parameter{{"from", "string", "The older checkpoint: its epoch, pin:NAME, or last."}, ofCheckpoint, ofTable, ofKey, limit}, status: 200, answer: inside.ComparedShown{}, problems: stateProblems},
 	{method: "GET", path: "/jobs/{job}/checkpoints", id: "jobCheckpoints", summary: "The checkpoints of all runs of the job, newest first, those that are not complete among them.", query: []parameter{after, limit}, status: 200, answer: api.Page[api.Checkpoint]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "GET", path: "/jobs/{job}/pins", id: "pins", summary: "The job's pins by name, with what each costs.", status: 200, answer: api.List[api.Pin]{}, problems: []api.Problem{api.NoSuchJob}},
 	{method: "POST", path: "/jobs/{job}/pins", id: "pin", summary: "Keep a checkpoint under a name: it is not pruned, and a run can go back to it.", body: api.NewPin{}, status: 201, answer: api.Pin{}, problems: []api.Problem{api.NoSuchJob, api.NoSuchCheckpoint, api.PinExists, api.NotRunning, api.WrongRequest, api.Busy}},

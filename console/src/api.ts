@@ -3439,7 +3439,7 @@ export interface operations {
     state: {
         parameters: {
             query?: {
-                /** @description The epoch of a checkpoint, or pin:NAME; the newest by default. */
+                /** @description The epoch of a checkpoint, pin:NAME, or last; the newest by default. */
                 checkpoint?: string;
                 /** @description One of the step's tables (`waiting`, `shown`); its own by default. */
                 table?: string;
@@ -3484,9 +3484,9 @@ export interface operations {
     compare: {
         parameters: {
             query?: {
-                /** @description The older checkpoint: its epoch, or pin:NAME. */
+                /** @description The older checkpoint: its epoch, pin:NAME, or last. */
                 from?: string;
-                /** @description The epoch of a checkpoint, or pin:NAME; the newest by default. */
+                /** @description The epoch of a checkpoint, pin:NAME, or last; the newest by default. */
                 checkpoint?: string;
                 /** @description One of the step's tables (`waiting`, `shown`); its own by default. */
                 table?: string;
@@ -3527,7 +3527,7 @@ export interface operations {
     skew: {
         parameters: {
             query?: {
-                /** @description The epoch of a checkpoint, or pin:NAME; the newest by default. */
+                /** @description The epoch of a checkpoint, pin:NAME, or last; the newest by default. */
                 checkpoint?: string;
             };
             header?: never;
@@ -3562,7 +3562,7 @@ export interface operations {
     spans: {
         parameters: {
             query?: {
-                /** @description The epoch of a checkpoint, or pin:NAME; the newest by default. */
+                /** @description The epoch of a checkpoint, pin:NAME, or last; the newest by default. */
                 checkpoint?: string;
             };
             header?: never;
