@@ -55,11 +55,11 @@ test: console lint ## all tests, with the race detector; what CI runs
 	@scripts/install.sh compiler server browser tools
 	@cd e2e/peers && npm ci --no-fund --no-audit --loglevel=error
 	@echo "== testing the packages, with the race detector"
-	@$(GO) test -race -tags checks -timeout 20m $$($(GO) list ./... | grep -v /e2e)
+	@scripts/in-memory.sh $(GO) test -race -tags checks -timeout 20m $$($(GO) list ./... | grep -v /e2e)
 	@echo "== the long tests in full, without the race detector: 5,000 random jobs against the reference model, a fault at each write, hostile documents"
-	@$(GO) test -count=1 -timeout 10m -run '$(PACED)' ./run ./checkpoint ./job ./core/expr ./harbour
+	@scripts/in-memory.sh $(GO) test -count=1 -timeout 10m -run '$(PACED)' ./run ./checkpoint ./job ./core/expr ./harbour
 	@echo "== driving the real binary"
-	@$(GO) test -count=1 -timeout 15m ./e2e # never from the cache, which does not see the binary
+	@scripts/in-memory.sh $(GO) test -count=1 -timeout 15m ./e2e # never from the cache, which does not see the binary
 
 torture: build ## the long forms of the tests (some thirty minutes): random jobs, previews, kills
 	@scripts/install.sh server

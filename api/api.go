@@ -38,6 +38,8 @@ type Job struct {
 	Status string `json:"status"`
 	Since  string `json:"since"` // RFC 3339: when the status began
 	Run    *Run   `json:"run"`   // the newest; null for none
+	// Sentence says in words how the job is, whether it runs or not.
+	Sentence string `json:"sentence"`
 	// Live is what is known of a run that goes on; null otherwise.
 	Live *Live `json:"live"`
 }
@@ -61,20 +63,34 @@ type Live struct {
 	// Sentence says in words how the run is.
 	Sentence string `json:"sentence"`
 	// Trouble is what keeps the run from its work; empty for nothing.
-	Trouble       string   `json:"trouble"`
-	LagEvents     *int64   `json:"lag_events"` // null where it cannot be known
-	LagSeconds    *float64 `json:"lag_seconds"`
-	LagTrend      string   `json:"lag_trend"`        // holding, growing or shrinking
-	CatchUp       *float64 `json:"catch_up_seconds"` // null when the lag does not shrink
-	InPerSecond   float64  `json:"in_per_second"`
-	OutPerSecond  float64  `json:"out_per_second"`
-	Watermark     *string  `json:"watermark"`
-	WatermarkAge  *float64 `json:"watermark_age_seconds"`
-	Late          int64    `json:"late"`
-	Rejected      int64    `json:"rejected"`
-	CheckpointAge *float64 `json:"checkpoint_age_seconds"`
-	Restarts      int      `json:"restarts"`
-	HeldUpBy      string   `json:"held_up_by"` // in words; empty for nothing
+	Trouble      string   `json:"trouble"`
+	LagEvents    *int64   `json:"lag_events"` // null where it cannot be known
+	LagSeconds   *float64 `json:"lag_seconds"`
+	LagTrend     string   `json:"lag_trend"`        // holding, growing or shrinking
+	CatchUp      *float64 `json:"catch_up_seconds"` // null when the lag does not shrink
+	InPerSecond  float64  `json:"in_per_second"`
+	OutPerSecond float64  `json:"out_per_second"`
+	// ArrivingPerSecond is how many events come to be where they are read from; null where that cannot be known.
+	ArrivingPerSecond *float64 `json:"arriving_per_second"`
+	// CouldPerSecond is about what the run could read if Busiest were busy all the time; null where too little goes on to say.
+	CouldPerSecond *float64  `json:"could_per_second"`
+	Busiest        PoolShare `json:"busiest"`
+	Watermark      *string   `json:"watermark"`
+	WatermarkAge   *float64  `json:"watermark_age_seconds"`
+	Late           int64     `json:"late"` // events of which a row was lost as late, each once
+	Rejected       int64     `json:"rejected"`
+	CheckpointAge  *float64  `json:"checkpoint_age_seconds"`
+	Restarts       int       `json:"restarts"`
+	// Causes are what keeps the run from its work, or its results from coming; the root first.
+	Causes []Cause `json:"causes"`
+}
+
+// Cause is something that keeps a run from its work, or its results from coming (docs/figures.md, "What holds a run").
+type Cause struct {
+	Kind  string    `json:"kind"`
+	At    string    `json:"at"` // the source, sink, step or partition
+	Text  string    `json:"text"`
+	Since time.Time `json:"since"` // as far as it was seen
 }
 
 // Figures are a run's figures at a moment, with rates over the last seconds.
@@ -85,19 +101,52 @@ type Figures struct {
 	Rates Rates     `json:"rates"`
 }
 
-// Rates are rows a second by name, and the shares of lanes' time, over the last seconds.
+// Rates are rows a second by name, and shares of time, over the last seconds.
 type Rates struct {
-	Sources map[string]float64  `json:"sources"`
-	Steps   map[string]StepRate `json:"steps"`
-	Sinks   map[string]float64  `json:"sinks"`
+	Sources map[string]SourceRate `json:"sources"`
+	Steps   map[string]StepRate   `json:"steps"`
+	Sinks   map[string]SinkRate   `json:"sinks"`
+	Pools   []PoolShare           `json:"pools"`
+	Work    float64               `json:"work"` // seconds of work a second, of all goroutines of the run
+}
+
+// SourceRate is a source's part of [Rates].
+type SourceRate struct {
+	Read     float64  `json:"read"`
+	Bytes    float64  `json:"bytes"`
+	Arriving *float64 `json:"arriving"` // events that come to be there; null where that cannot be known
+	Busy     float64  `json:"busy_share"`
+	Blocked  float64  `json:"blocked_share"`
 }
 
 // StepRate is a step's part of [Rates].
 type StepRate struct {
-	In      float64 `json:"in"`
-	Out     float64 `json:"out"`
-	Busy    float64 `json:"busy_share"`
-	Blocked float64 `json:"blocked_share"`
+	In      float64    `json:"in"`
+	Out     float64    `json:"out"`
+	Busy    float64    `json:"busy_share"`
+	Blocked float64    `json:"blocked_share"`
+	Lanes   []LaneRate `json:"lanes"`
+}
+
+// LaneRate is a lane's part of a [StepRate].
+type LaneRate struct {
+	In   float64 `json:"in"`
+	Out  float64 `json:"out"`
+	Busy float64 `json:"busy_share"`
+}
+
+// SinkRate is a sink's part of [Rates].
+type SinkRate struct {
+	Rows       float64 `json:"rows"`
+	HeldUp     float64 `json:"held_up_share"`    // somebody waited for it to take rows
+	Writing    float64 `json:"writing_share"`    // it wrote and prepared them
+	Delivering float64 `json:"delivering_share"` // it delivered
+}
+
+// PoolShare is how busy those are who do the same work.
+type PoolShare struct {
+	Name string  `json:"name"`
+	Busy float64 `json:"busy_share"`
 }
 
 // Version is a saved document.

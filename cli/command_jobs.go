@@ -38,10 +38,8 @@ func newJobs(s *streams) *cobra.Command {
 			}
 			grid(s.out, []string{"job", "status", "since", ">lag", ">behind", "trend", ">in", ">out", ">watermark", ">late", ">rejected", ">checkpoint", ">restarts"}, rows)
 			for _, j := range jobs {
-				if j.Live != nil && j.Live.Trouble != "" {
-					s.say("%s waits: %s", j.Name, j.Live.Trouble)
-				} else if j.Run != nil && j.Run.Error != "" {
-					s.say("%s %s: %s", j.Name, j.Status, j.Run.Error)
+				if j.Live != nil && len(j.Live.Causes) > 0 || j.Live == nil && j.Run != nil && j.Run.Error != "" || j.Status == "recovering" {
+					s.say("%s: %s", j.Name, harmless(j.Sentence))
 				}
 			}
 		})
@@ -107,13 +105,9 @@ func newShow(s *streams) *cobra.Command {
 		}{j, plan, fig}
 		return show(s, format, all, func() {
 			fmt.Fprintf(s.out, "%s, version %d: %s\n", j.Name, j.Version, harmless(j.About))
-			switch {
-			case fig != nil:
-				fmt.Fprintln(s.out, harmless(fig.Live.Sentence))
-			case j.Run != nil && j.Run.Error != "":
-				fmt.Fprintf(s.out, "%s: %s\n", j.Status, harmless(j.Run.Error))
-			default:
-				fmt.Fprintf(s.out, "%s since %s\n", j.Status, j.Since)
+			fmt.Fprintln(s.out, harmless(j.Sentence))
+			if fig != nil {
+				fmt.Fprintln(s.out, capacity(fig.Live))
 			}
 			fmt.Fprintln(s.out)
 			if fig != nil {
@@ -125,6 +119,18 @@ func newShow(s *streams) *cobra.Command {
 	})
 	formatFlag(c, &format)
 	return c
+}
+
+// capacity says how much is read, how much arrives, and how much could be read.
+func capacity(l api.Live) string {
+	text := "Reads " + perSecond(l.InPerSecond)
+	if l.ArrivingPerSecond != nil {
+		text += ", " + perSecond(*l.ArrivingPerSecond) + " arrive"
+	}
+	if l.CouldPerSecond != nil {
+		text += fmt.Sprintf("; could read about %s: %s busy %s", perSecond(*l.CouldPerSecond), l.Busiest.Name, percent(l.Busiest.Busy))
+	}
+	return text + "."
 }
 
 // figureLines writes a run's figures by source, step and sink, in the document's order.
@@ -142,7 +148,7 @@ func figureLines(s *streams, f api.Figures, plan job.Plan) {
 		if x.LagEvents != nil {
 			lag = group(*x.LagEvents)
 		}
-		rows = append(rows, []string{n, perSecond(f.Rates.Sources[n]), group(x.Read), lag, group(total(x.Rejected)), clockText(x.Watermark), strconv.Itoa(len(x.Partitions))})
+		rows = append(rows, []string{n, perSecond(f.Rates.Sources[n].Read), group(x.Read), lag, group(total(x.Rejected)), clockText(x.Watermark), strconv.Itoa(len(x.Partitions))})
 	}
 	grid(s.out, []string{"source", ">in", ">read", ">lag", ">rejected", "watermark", ">partitions"}, rows)
 	fmt.Fprintln(s.out)
@@ -174,9 +180,9 @@ func figureLines(s *streams, f api.Figures, plan job.Plan) {
 	for _, sink := range plan.Sinks {
 		n := sink.Name
 		x := f.Sinks[n]
-		rows = append(rows, []string{n, perSecond(f.Rates.Sinks[n]), group(x.Rows), group(x.Delivered), group(x.Waiting), bytesText(x.WaitingBytes), group(x.Retries), group(x.Refused)})
+		rows = append(rows, []string{n, perSecond(f.Rates.Sinks[n].Rows), group(x.Rows), group(x.Delivered), group(x.Waiting), bytesText(x.WaitingBytes), group(x.Retries), group(x.Refused), percent(f.Rates.Sinks[n].HeldUp), percent(f.Rates.Sinks[n].Writing)})
 	}
-	grid(s.out, []string{"sink", ">in", ">rows", ">delivered", ">waiting", ">undelivered", ">retries", ">refused"}, rows)
+	grid(s.out, []string{"sink", ">in", ">rows", ">delivered", ">waiting", ">undelivered", ">retries", ">refused", ">held up", ">writing"}, rows)
 	for _, sink := range plan.Sinks {
 		if x := f.Sinks[sink.Name]; x.Refused > 0 {
 			fmt.Fprintf(s.out, "\n%s: the table did not take %s %s, kept in undertide_refused beside it; the newest in this run: %s\n", sink.Name, group(x.Refused), plural(x.Refused, "row"), cmp.Or(x.Refusal, "none"))
@@ -286,12 +292,16 @@ func partitionLines(s *streams, f api.Figures, plan job.Plan) {
 	rows = nil
 	for _, step := range plan.Steps {
 		for i, l := range f.Steps[step.Name].Lanes {
-			rows = append(rows, []string{fmt.Sprintf("%s %d", step.Name, i+1), group(l.RowsIn), group(l.Keys)})
+			var r api.LaneRate
+			if lanes := f.Rates.Steps[step.Name].Lanes; i < len(lanes) {
+				r = lanes[i]
+			}
+			rows = append(rows, []string{fmt.Sprintf("%s %d", step.Name, i), perSecond(r.In), perSecond(r.Out), group(l.RowsIn), group(l.RowsOut), group(l.Keys), percent(r.Busy)})
 		}
 	}
 	if len(rows) > 0 {
 		fmt.Fprintln(s.out)
-		grid(s.out, []string{"lane", ">rows", ">keys"}, rows)
+		grid(s.out, []string{"lane", ">in", ">out", ">rows in", ">rows out", ">keys", ">busy"}, rows)
 	}
 }
 

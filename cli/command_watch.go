@@ -82,7 +82,7 @@ func drawFigures(s *streams, j api.Job, run api.Run, f api.Figures, plan job.Pla
 		bold, plain = "", ""
 	}
 	fmt.Fprintf(&b, "%s%s  %s%s  version %d, run %d  %s\n\n", bold, j.Name, run.Status, plain, run.Version, run.ID, f.At.Format("15:04:05 UTC"))
-	fmt.Fprintf(&b, "%s\n\n", harmless(f.Live.Sentence))
+	fmt.Fprintf(&b, "%s\n%s\n\n", harmless(f.Live.Sentence), capacity(f.Live))
 	figureLines(page, f, plan)
 	fmt.Fprintln(&b)
 	partitionLines(page, f, plan)
@@ -94,6 +94,6 @@ func drawFigures(s *streams, j api.Job, run api.Run, f api.Figures, plan job.Pla
 		}
 		fmt.Fprintf(&b, "checkpoint %d, %s, took %.0f ms; %d completed, %d failed; %d restarts\n", c.Epoch, age, 1000*c.Seconds, f.Checkpoints.Completed, f.Checkpoints.Failed, f.Restarts)
 	}
-	fmt.Fprintf(&b, "service: CPU %.1f s, peak memory %s\n\nCtrl-C leaves; the job goes on\n", f.CPUSeconds, bytesText(f.PeakMemory))
+	fmt.Fprintf(&b, "this run: %.2f CPUs, %s of memory; the service: CPU %.1f s, peak memory %s\n\nCtrl-C leaves; the job goes on\n", f.Rates.Work, bytesText(f.Memory), f.CPUSeconds, bytesText(f.PeakMemory))
 	fmt.Fprint(s.out, "\x1b[H"+strings.ReplaceAll(b.String(), "\n", "\x1b[K\n")+"\x1b[J")
 }

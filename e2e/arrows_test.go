@@ -16,6 +16,7 @@ var allowed = map[string][]string{
 	"job":        {"connect", "core", "disk", "member", "nearest"},
 	"connect":    {"core", "disk", "member", "nearest"},
 	"checkpoint": {"core"},
+	"figures":    {"api", "core", "job", "run"},
 	"inside":     {"checkpoint", "connect", "core", "job"},
 	"look":       {"connect", "core", "member"},
 	"secret":     {},
@@ -35,7 +36,7 @@ var allowed = map[string][]string{
 	"client":     {"api", "inside", "job", "try"},
 	"console":    {},
 	"postgres":   {"account"},
-	"service":    {"api", "checkpoint", "connect", "core", "disk", "inside", "job", "look", "postgres", "run", "secret", "store", "try"},
+	"service":    {"api", "checkpoint", "connect", "core", "disk", "figures", "inside", "job", "look", "postgres", "run", "secret", "store", "try"},
 	"store":      {},
 }
 

@@ -2,6 +2,7 @@ package run
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"strconv"
 	"strings"
@@ -16,22 +17,36 @@ import (
 
 // Figures are a run's figures as --metrics and the API give them (docs/commands.md, "Run figures").
 type Figures struct {
-	Job         string                   `json:"job"`
-	Version     int                      `json:"version"` // 0: not saved in a service
-	Run         int                      `json:"run"`
-	Status      string                   `json:"status"`
-	WallSeconds float64                  `json:"wall_seconds"`
-	CPUSeconds  float64                  `json:"cpu_seconds"`
-	PeakMemory  int64                    `json:"peak_memory_bytes"`
-	Watermark   *string                  `json:"watermark"` // null before the first row, "end" past the last
-	Epoch       int64                    `json:"epoch"`
-	Sources     map[string]SourceFigures `json:"sources"`
+	Job         string  `json:"job"`
+	Version     int     `json:"version"` // 0: not saved in a service
+	Run         int     `json:"run"`
+	Status      string  `json:"status"`
+	WallSeconds float64 `json:"wall_seconds"`
+	// CPUSeconds and PeakMemory are of the process; WorkSeconds is the time that this run's own goroutines were at work.
+	CPUSeconds  float64 `json:"cpu_seconds"`
+	PeakMemory  int64   `json:"peak_memory_bytes"`
+	WorkSeconds float64 `json:"work_seconds"`
+	// Memory is what the run holds, about: state, events under way, references, and rows that wait for sinks.
+	Memory    int64                    `json:"memory_bytes"`
+	Watermark *string                  `json:"watermark"` // null before the first row, "end" past the last
+	Epoch     int64                    `json:"epoch"`
+	Sources   map[string]SourceFigures `json:"sources"`
 	// References are what rows are looked up in.
-	References  map[string]ReferenceFigures `json:"references"`
-	Steps       map[string]StepFigures      `json:"steps"`
-	Sinks       map[string]SinkFigures      `json:"sinks"`
-	Checkpoints CheckpointFigures           `json:"checkpoints"`
-	Restarts    int                         `json:"restarts"`
+	References map[string]ReferenceFigures `json:"references"`
+	Steps      map[string]StepFigures      `json:"steps"`
+	Sinks      map[string]SinkFigures      `json:"sinks"`
+	// Pools are those who carry the run out, with how busy they are.
+	Pools       []PoolFigures     `json:"pools"`
+	Checkpoints CheckpointFigures `json:"checkpoints"`
+	Restarts    int               `json:"restarts"`
+}
+
+// PoolFigures tell how busy goroutines are that do the same: `workers`, which decode and carry out what stands before
+// steps with keys; `lane N of STEP, …`, each alone; and `sink NAME`, which writes.
+type PoolFigures struct {
+	Name      string  `json:"name"`
+	Size      int     `json:"size"`
+	BusyShare float64 `json:"busy_share"`
 }
 
 // SourceFigures tell of a source.
@@ -45,6 +60,13 @@ type SourceFigures struct {
 	Trouble    string             `json:"trouble,omitempty"` // what keeps it from being read
 	Posts      *PostFigures       `json:"posts,omitempty"`   // of one that takes what is posted
 	Partitions []PartitionFigures `json:"partitions"`
+	// BusyShare is the share of the workers' time that its events take to decode; BlockedShare that of the time in which they could
+	// not be handed on.
+	BusyShare    float64 `json:"busy_share"`
+	BlockedShare float64 `json:"blocked_share"`
+	ByClock      bool    `json:"by_clock"`    // its watermark goes on by the clock, in silence
+	PassedOver   int64   `json:"passed_over"` // events before the first one that a run which starts anew reads
+	Late         int64   `json:"late"`        // events of which a row was lost as late, each once whatever the number of steps
 }
 
 // PostFigures tell what became of posts since the run began to take them.
@@ -65,6 +87,11 @@ type PartitionFigures struct {
 	Events    int64   `json:"events"`
 	Watermark *string `json:"watermark"`
 	Idle      bool    `json:"idle"`
+	// LastEvent is when the last event was read; when the run began to read, where Events is 0.
+	LastEvent time.Time `json:"last_event"`
+	// WaitedUntil is when the watermark goes on without the partition, if nothing comes; null where it does not.
+	WaitedUntil *time.Time `json:"waited_until"`
+	Ended       bool       `json:"ended"`
 }
 
 // StepFigures tell of a step.
@@ -83,11 +110,15 @@ type StepFigures struct {
 	NextClose     *string          `json:"next_close"` // the end of the window that closes next; null for none
 	Keys          int              `json:"keys"`
 	StateBytes    int              `json:"state_bytes"`
-	BusyShare     float64          `json:"busy_share"`
-	BlockedShare  float64          `json:"blocked_share"`
-	Lanes         []LaneFigures    `json:"lanes"`
-	Join          *JoinFigures     `json:"join,omitempty"`   // of a join
-	Lookup        *LookupFigures   `json:"lookup,omitempty"` // of a step that looks up
+	// BusyShare is the share of the time that those who carry it out are at work for it, each on average: its lanes, or the
+	// workers. BlockedShare is the share in which they could not go on, since what it had made was not taken. WorkSeconds
+	// is the time of all of them together.
+	BusyShare    float64        `json:"busy_share"`
+	BlockedShare float64        `json:"blocked_share"`
+	WorkSeconds  float64        `json:"work_seconds"`
+	Lanes        []LaneFigures  `json:"lanes"`
+	Join         *JoinFigures   `json:"join,omitempty"`   // of a join
+	Lookup       *LookupFigures `json:"lookup,omitempty"` // of a step that looks up
 }
 
 // JoinFigures tell of a join; the rows of a side = matched + unmatched + late + waiting.
@@ -135,8 +166,10 @@ type LateFigures struct {
 
 // LaneFigures tell of a step in one lane.
 type LaneFigures struct {
-	RowsIn int64 `json:"rows_in"`
-	Keys   int64 `json:"keys"`
+	RowsIn    int64   `json:"rows_in"`
+	RowsOut   int64   `json:"rows_out"`
+	Keys      int64   `json:"keys"`
+	BusyShare float64 `json:"busy_share"`
 }
 
 // SinkFigures tell of a sink; rows = delivered + waiting.
@@ -155,6 +188,12 @@ type SinkFigures struct {
 	Refusal string `json:"refusal"`
 	// Trouble is what keeps it from writing.
 	Trouble string `json:"trouble,omitempty"`
+	// HeldUpShare is the share of the time in which somebody waited for it to take rows, WritingShare that in which it wrote
+	// and prepared them, DeliveringShare that in which it delivered.
+	HeldUpShare     float64 `json:"held_up_share"`
+	WritingShare    float64 `json:"writing_share"`
+	DeliveringShare float64 `json:"delivering_share"`
+	WorkSeconds     float64 `json:"work_seconds"` // to encode and to write
 }
 
 // CheckpointFigures tell of checkpoints.
@@ -186,7 +225,7 @@ func watermark(t row.Time) *string {
 
 // partitions adds the figures of a source's partitions, and its lag: the sum of theirs in events, the
 // longest in time.
-func (s *SourceFigures) partitions(source string, list []engine.PartitionFigures) {
+func (s *SourceFigures) partitions(source string, idle time.Duration, list []engine.PartitionFigures) {
 	var events int64
 	var behind time.Duration
 	known := true
@@ -194,7 +233,11 @@ func (s *SourceFigures) partitions(source string, list []engine.PartitionFigures
 		if p.Source != source {
 			continue
 		}
-		f := PartitionFigures{Name: p.Name, Position: p.Bytes, End: p.Size, Events: p.Events, Watermark: watermark(p.Watermark), Idle: p.Idle}
+		f := PartitionFigures{Name: p.Name, Position: p.Bytes, End: p.Size, Events: p.Events, Watermark: watermark(p.Watermark), Idle: p.Idle, Ended: p.Ended, LastEvent: p.Last.UTC()}
+		if idle > 0 && p.CaughtUp && !p.Idle && !p.Ended {
+			until := p.Last.Add(idle).UTC()
+			f.WaitedUntil = &until
+		}
 		if p.Lag >= 0 { // positions are offsets then
 			var at struct{ Offset int64 }
 			if json.Unmarshal(p.Position, &at) == nil {
@@ -206,6 +249,7 @@ func (s *SourceFigures) partitions(source string, list []engine.PartitionFigures
 			}
 		}
 		known = known && p.Lag >= 0
+		s.PassedOver += p.PassedOver
 		if p.Trouble != "" {
 			s.Trouble = p.Trouble
 		}
@@ -226,6 +270,14 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 		out.CPUSeconds = time.Duration(use.Utime.Nano() + use.Stime.Nano()).Seconds()
 	}
 	out.PeakMemory = PeakMemory()
+	share := func(d time.Duration) float64 {
+		if f.Elapsed <= 0 {
+			return 0
+		}
+		return min(1, float64(d)/float64(f.Elapsed))
+	}
+	var work time.Duration
+	out.Memory = f.InFlight
 	least := row.MaxTime
 	if len(f.Sources) == 0 { // it did not begin
 		least = row.MinTime
@@ -238,7 +290,11 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 		if g.Sources[i].Timed() {
 			least = min(least, f.Watermarks[i])
 		}
-		s.partitions(g.Sources[i].Name, f.Partitions)
+		e := f.Efforts[i]
+		s.ByClock = f.ByClock[i]
+		s.BusyShare, s.BlockedShare, s.Late = share(e.Busy), share(e.Blocked), f.Sources[i].Late
+		work += e.Work
+		s.partitions(g.Sources[i].Name, g.Sources[i].Idle, f.Partitions)
 		out.Sources[g.Sources[i].Name] = s
 	}
 	out.Watermark = watermark(least)
@@ -248,23 +304,47 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 		if c.NextClose != row.MaxTime {
 			s.NextClose = watermark(c.NextClose)
 		}
-		if all := c.Busy + c.Blocked + c.Waited; all > 0 {
-			s.BusyShare, s.BlockedShare = float64(c.Busy)/float64(all), float64(c.Blocked)/float64(all)
-		}
+		s.BusyShare, s.BlockedShare, s.WorkSeconds = share(c.Busy), share(c.Blocked), c.Work.Seconds()
+		work += c.Work
+		out.Memory += int64(c.StateBytes)
 		for _, l := range c.Lanes {
-			s.Lanes = append(s.Lanes, LaneFigures(l))
+			s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.RowsIn, RowsOut: l.RowsOut, Keys: l.Keys, BusyShare: share(l.Busy)})
 		}
 		s.Join, s.Lookup = joinFigures(c), lookupFigures(&g.Steps[i], c.StepCounts)
 		out.Steps[g.Steps[i].Name] = s
 	}
 	for i, c := range f.Sinks {
-		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, WaitingEpochs: c.WaitingEpochs, WaitingBytes: c.WaitingBytes, Epoch: c.DeliveredEpoch, Retries: c.Retries, Refused: c.Refused, Refusal: c.Refusal, Trouble: c.Trouble}
+		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, WaitingEpochs: c.WaitingEpochs, WaitingBytes: c.WaitingBytes, Epoch: c.DeliveredEpoch, Retries: c.Retries, Refused: c.Refused, Refusal: c.Refusal, Trouble: c.Trouble,
+			HeldUpShare: share(c.HeldUp), WritingShare: share(c.Writing), DeliveringShare: share(c.Delivering), WorkSeconds: (c.Encoding + c.Writing).Seconds()}
+		work += c.Encoding + c.Writing
+	}
+	for _, r := range out.References {
+		out.Memory += r.Bytes
+	}
+	out.WorkSeconds, out.Pools = work.Seconds(), []PoolFigures{}
+	for _, p := range f.Pools {
+		out.Pools = append(out.Pools, PoolFigures{Name: poolName(g, p), Size: p.Size, BusyShare: share(p.Busy)})
 	}
 	out.Checkpoints = CheckpointFigures{Completed: f.Checkpoints.Completed, Failed: f.Checkpoints.Failed, Skipped: f.Checkpoints.Skipped}
 	if f.Checkpoints.Completed > 0 {
 		out.Checkpoints.Last = &LastCheckpoint{Epoch: f.Checkpoints.Epoch, Seconds: f.Checkpoints.Seconds, LongestStall: f.Checkpoints.LongestStall.Seconds()}
 	}
 	return out
+}
+
+// poolName names whoever carries out a part of a run.
+func poolName(g *engine.Graph, p engine.Pool) string {
+	switch p.Stage {
+	case engine.WorkerPool:
+		return "workers"
+	case engine.SinkPool:
+		return "sink " + g.Sinks[p.Lane].Name
+	}
+	var steps []string
+	for _, i := range p.Steps {
+		steps = append(steps, g.Steps[i].Name)
+	}
+	return fmt.Sprintf("lane %d of %s", p.Lane, strings.Join(steps, ", "))
 }
 
 // joinFigures gives those of a join; nil for another step.

@@ -748,6 +748,7 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 	take := func(p *refPartition) {
 		e := p.events[p.next]
 		p.next++
+		lost := late(nodes)
 		own := map[string][]refRow{}
 		if e.row != nil {
 			r := *e.row
@@ -771,6 +772,9 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 		}
 		settle()
 		move(own, before)
+		if late(nodes) > lost {
+			sources[p.source].lateEvents++
+		}
 	}
 	settle()
 	if j.script == nil {
@@ -815,6 +819,16 @@ func (j *refJob) model() (map[string][]string, map[string]refLate) {
 		}
 	}
 	return out, counts
+}
+
+// late gives how many rows all steps have lost.
+func late(nodes []refNode) (n int64) {
+	for _, node := range nodes {
+		if node.step != nil {
+			n += node.step.late().lost
+		}
+	}
+	return n
 }
 
 // nextPart gives the partition whose turn is next; nil where all have ended.
@@ -1072,6 +1086,9 @@ func (j *refJob) differs(doc *job.Job, got map[string][]string, figures engine.F
 	for i, s := range doc.Sources {
 		if c := counts[s.Name]; !maps.Equal(c.rejected, figures.Sources[i].Rejected) {
 			return fmt.Sprintf("%s rejects %v, want %v", s.Name, figures.Sources[i].Rejected, c.rejected)
+		}
+		if n := figures.Sources[i].Late; n != counts[s.Name].lateEvents {
+			return fmt.Sprintf("%d events of %s were late, want %d", n, s.Name, counts[s.Name].lateEvents)
 		}
 	}
 	for i, s := range doc.Steps {

@@ -112,6 +112,7 @@ type refStep interface {
 type refLate struct {
 	rows                                            []refRow
 	used, lost, partial, accepted, repeats, dropped int64
+	lateEvents                                      int64            // of a source: those of which a step lost a row
 	rejected                                        map[string]int64 // by reason
 	sides                                           [2]step.SideCounts
 	pairs                                           int64

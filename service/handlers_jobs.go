@@ -14,6 +14,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"undertide/api"
+	"undertide/figures"
 	"undertide/job"
 	"undertide/run"
 	"undertide/store"
@@ -35,11 +36,14 @@ func (s *Service) viewJob(e *entry) api.Job {
 			live := r.last.Live
 			out.Live = &live
 		} else if r.trouble != "" {
-			out.Live = &api.Live{Trouble: r.trouble, Sentence: recoveringSentence(r.trouble), Restarts: r.rec.Restarts}
+			out.Live = &api.Live{Trouble: r.trouble, Sentence: r.recoveringLocked(), Restarts: r.rec.Restarts, Causes: []api.Cause{}}
 		}
 		r.mu.Unlock()
+		if out.Live != nil {
+			out.Sentence = out.Live.Sentence
+		}
 		if !r.goingOn() {
-			out.Live = nil
+			out.Live, out.Sentence = nil, figures.Ended(v)
 		}
 	case last != nil:
 		v := viewRun(e.rec.Name, *last)
@@ -47,6 +51,12 @@ func (s *Service) viewJob(e *entry) api.Job {
 		if v.EndedAt != nil {
 			out.Since = v.EndedAt.Format(time.RFC3339)
 		}
+		out.Sentence = figures.Ended(v)
+	default:
+		out.Sentence = "Saved, and never started."
+	}
+	if out.Sentence == "" { // no figures yet
+		out.Sentence = figures.Begun(out.Status, out.Since)
 	}
 	return out
 }

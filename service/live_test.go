@@ -13,8 +13,6 @@ import (
 
 	"undertide/api"
 	"undertide/core/row"
-	"undertide/job"
-	"undertide/run"
 )
 
 var levels = row.Schema{{Name: "gauge", Kind: row.String}, {Name: "n", Kind: row.Int}}
@@ -91,55 +89,6 @@ func TestMatchKey(t *testing.T) {
 	}
 	if _, err := tap.matchKey([]string{"a", "b"}); err == nil || !strings.Contains(err.Error(), "the step has the key gauge; give FIELD=VALUE; fields: gauge, n") {
 		t.Errorf("a value too many: %v", err)
-	}
-}
-
-func at(s int) time.Time { return time.Date(2026, 3, 1, 12, 0, s, 0, time.UTC) }
-
-// momentOf makes a moment with what the tests look at.
-func momentOf(s int, read, lag int64, busy, wall float64) moment {
-	behind, next := 1.5, "2026-03-01T12:01:00Z"
-	return moment{at: at(s), fig: run.Figures{WallSeconds: wall, Sources: map[string]run.SourceFigures{"levels": {Read: read, LagEvents: &lag, LagSeconds: &behind, Rejected: map[string]int64{"malformed": 2}}},
-		Steps: map[string]run.StepFigures{"minute": {RowsIn: read, RowsOut: read / 10, BusyShare: busy, BlockedShare: 1 - busy, OpenWindows: 2, NextClose: &next, Late: run.LateFigures{Lost: 3}}}, Sinks: map[string]run.SinkFigures{"means": {Rows: read / 10}}}}
-}
-
-// TestLive: rates, trend and sentence follow from the figures of the last seconds.
-func TestLive(t *testing.T) {
-	j := &job.Job{Steps: []job.Step{{Name: "minute"}}, Sinks: []job.Sink{{Name: "means", FromText: "minute"}}}
-	var list []moment
-	for s := range 41 { // 1000 a second come in, 1200 are read; busy 20 % at first, in the last seconds 10 %
-		busy := 0.2
-		if s > 30 {
-			busy = (0.2*30 + 0.1*float64(s-30)) / float64(s)
-		}
-		list = append(list, momentOf(s, int64(1200*s), int64(20_000-200*s), busy, float64(s)))
-	}
-	r := ratesOf(j, list)
-	if r.Sources["levels"] != 1200 || r.Steps["minute"].Out != 120 || r.Sinks["means"] != 120 {
-		t.Errorf("rates: %+v", r)
-	}
-	if b := r.Steps["minute"].Busy; b < 0.099 || b > 0.101 {
-		t.Errorf("busy over the last seconds: %g, want 0.1", b)
-	}
-	l := liveOf(j, list, r, running, at(0), at(35), 1)
-	if l.LagTrend != "shrinking" || l.CatchUp == nil || *l.CatchUp != 60 || *l.LagEvents != 12_000 || *l.CheckpointAge != 5 || l.Late != 3 || l.Rejected != 2 {
-		t.Errorf("live: %+v", l)
-	}
-	if want := "Running 40 s. 12,000 events behind, caught up in 1 min 0 s. 2 windows open; the next closes when the watermark passes 2026-03-01 12:01:00 UTC (now nowhere yet). 3 late rows lost. 2 rejected. Held up by sink means, blocked 90 %."; l.Sentence != want {
-		t.Errorf("the sentence:\n%s\nwant\n%s", l.Sentence, want)
-	}
-	for i := range list {
-		grown := int64(500 * i)
-		s := list[i].fig.Sources["levels"]
-		s.LagEvents = &grown
-		list[i].fig.Sources["levels"] = s
-	}
-	if l := liveOf(j, list, r, running, at(0), time.Time{}, 0); l.LagTrend != "growing" || l.CatchUp != nil || l.CheckpointAge != nil {
-		t.Errorf("a lag that grows: %+v", l)
-	}
-	back := append(list[:40:40], momentOf(40, 5, 0, 0.5, 1)) // it has recovered: counts went back
-	if r := ratesOf(j, back); r.Sources["levels"] != 0 || r.Steps["minute"].Busy != 0.5 {
-		t.Errorf("rates where counts went back: %+v", r)
 	}
 }
 

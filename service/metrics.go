@@ -4,6 +4,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"undertide/api"
+	"undertide/figures"
 	"undertide/run"
 )
 
@@ -107,7 +108,7 @@ func number1(b bool) float64 {
 func collectRun(f *api.Figures, gauge func(*prometheus.Desc, float64, ...string), count func(*prometheus.Desc, int64, ...string)) {
 	job := f.Job
 	count(restartsDesc, int64(f.Restarts), job)
-	if t, ok := timeOf(f.Watermark); ok {
+	if t, ok := figures.TimeOf(f.Watermark); ok {
 		gauge(watermarkDesc, float64(t.UnixMicro())/1e6, job)
 	}
 	if f.Live.CheckpointAge != nil {

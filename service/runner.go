@@ -21,6 +21,7 @@ import (
 	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/figures"
 	"undertide/job"
 	"undertide/run"
 	"undertide/store"
@@ -66,28 +67,31 @@ type runner struct {
 	failures []time.Time    // of the loop: those that count still
 	at       map[string]int // of the loop: failures by event
 
-	mu       sync.Mutex // guards all below
-	rec      store.Run
-	since    time.Time // of the status
-	watch    *engine.Watch
-	graph    *engine.Graph
-	refs     *run.References // of the graph
-	moments  []moment
-	last     *api.Figures
-	taps     map[string]*tap
-	names    []string // of taps, in the document's order
-	trouble  string
-	complete time.Time                  // of the newest checkpoint
-	progress bool                       // a checkpoint since the last try began
-	from     map[string]json.RawMessage // positions of the newest checkpoint, by source and partition
-	events   map[string]int64
-	ending   bool          // the service ends; the run is to go on with its next start
-	over     bool          // done is closed
-	released bool          // its rows are no longer held
-	draining chan struct{} // closed when it is to end its sources
-	begins   []string      // where its sources begin, where it starts anew
-	drained  bool          // draining is closed
-	lost     bool          // given up: it did not stop, and nothing that it does counts
+	mu      sync.Mutex // guards all below
+	rec     store.Run
+	since   time.Time // of the status
+	watch   *engine.Watch
+	graph   *engine.Graph
+	refs    *run.References // of the graph
+	series  figures.Series
+	last    *api.Figures
+	taps    map[string]*tap
+	names   []string // of taps, in the document's order
+	trouble string
+	// same is how often in a row the run failed with trouble, since sameSince.
+	same      int
+	sameSince time.Time
+	complete  time.Time                  // of the newest checkpoint
+	progress  bool                       // a checkpoint since the last try began
+	from      map[string]json.RawMessage // positions of the newest checkpoint, by source and partition
+	events    map[string]int64
+	ending    bool          // the service ends; the run is to go on with its next start
+	over      bool          // done is closed
+	released  bool          // its rows are no longer held
+	draining  chan struct{} // closed when it is to end its sources
+	begins    []string      // where its sources begin, where it starts anew
+	drained   bool          // draining is closed
+	lost      bool          // given up: it did not stop, and nothing that it does counts
 }
 
 // begin starts a run; the first answer of ready says how the first try went. With patient, a first try
@@ -249,17 +253,35 @@ func (r *runner) failedOnce(err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.rec.Restarts++
-	r.trouble = strings.ReplaceAll(err.Error(), "\n", "; ")
+	text := strings.ReplaceAll(err.Error(), "\n", "; ")
+	if r.same++; text != r.trouble || r.sameSince.IsZero() {
+		r.same, r.sameSince = 1, time.Now()
+	}
+	r.trouble = text
 	if r.last != nil {
 		f := *r.last
 		f.Status = recovering
 		f.Live.Trouble, f.Live.Restarts, f.Live.InPerSecond, f.Live.OutPerSecond = r.trouble, r.rec.Restarts, 0, 0
-		f.Live.Sentence = recoveringSentence(r.trouble)
+		f.Live.Causes = []api.Cause{}
+		f.Live.Sentence = r.recoveringLocked()
 		r.last = &f
 	}
 }
 
-func recoveringSentence(trouble string) string { return "Recovering. Waiting: " + trouble + "." }
+// recoveringLocked says how a run is that is started again. Called with mu held.
+func (r *runner) recoveringLocked() string {
+	return figures.Recovering(r.trouble, r.same, r.sameSince, time.Now())
+}
+
+// newestOf gives the newest row of a part as text; empty for none.
+func (r *runner) newestOf(part string) string {
+	if t := r.taps[part]; t != nil {
+		if rows, _ := t.before(1<<62, 1); len(rows) > 0 {
+			return string(rows[0].Row)
+		}
+	}
+	return ""
+}
 
 var errAlreadyFinished = errors.New("the job has come to its end: its inputs are read")
 
@@ -301,7 +323,8 @@ func (r *runner) givenUp(err error) error {
 func (r *runner) once(ctx context.Context, connected func()) (run.Result, error) {
 	watch := engine.NewWatch()
 	r.mu.Lock()
-	r.watch, r.graph, r.moments = watch, nil, nil
+	r.watch, r.graph = watch, nil
+	r.series.Begin()
 	r.mu.Unlock()
 	sampling, end := context.WithCancel(context.Background())
 	defer end()
@@ -413,22 +436,20 @@ func (r *runner) takeSample(g *engine.Graph) {
 		return // of an earlier try
 	}
 	now := time.Now().UTC()
-	figures := r.watch.Figures()
-	if len(figures.Sources) == 0 {
+	seen := r.watch.Figures()
+	if len(seen.Sources) == 0 {
 		return // it has not begun: counts still stand at nothing
 	}
-	f := run.Report(r.job, g, r.refs, figures, r.rec.Status)
+	f := run.Report(r.job, g, r.refs, seen, r.rec.Status)
 	r.notePosts(f.Sources)
 	f.Version, f.Run, f.Restarts = r.rec.Version, int(r.rec.ID), r.rec.Restarts
-	r.moments = append(r.moments, moment{at: now, fig: f})
-	if over := len(r.moments) - 45; over > 0 {
-		r.moments = append(r.moments[:0:0], r.moments[over:]...)
-	}
-	rates := ratesOf(r.job, r.moments)
-	live := liveOf(r.job, r.moments, rates, r.rec.Status, r.since, r.complete, r.rec.Restarts)
+	r.series.Add(now, f)
+	rates := r.series.Rates()
+	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf}
 	if r.rec.Status == recovering {
-		live.Trouble = cmp.Or(live.Trouble, r.trouble)
+		asked.Trouble = r.trouble
 	}
+	live := r.series.Live(asked, rates)
 	if live.Trouble != r.trouble && r.rec.Status == running {
 		if live.Trouble != "" && r.trouble == "" {
 			r.log.Warn("the run waits", "trouble", live.Trouble)
@@ -537,7 +558,8 @@ func (r *runner) final() *api.Figures {
 	}
 	f := *r.last
 	f.Status = r.rec.Status
-	f.Live.Trouble, f.Live.HeldUpBy = "", ""
+	f.Live.Trouble, f.Live.Causes = "", []api.Cause{}
+	f.Live.Sentence = figures.Ended(viewRun(r.name, r.rec))
 	return &f
 }
 
@@ -610,7 +632,11 @@ func (r *runner) waitsFor() string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.last != nil {
-		return cmp.Or(r.last.Live.Trouble, r.last.Live.HeldUpBy, r.trouble, "something that does not answer")
+		cause := ""
+		if len(r.last.Live.Causes) > 0 {
+			cause = r.last.Live.Causes[0].Text
+		}
+		return cmp.Or(r.last.Live.Trouble, cause, r.trouble, "something that does not answer")
 	}
 	return cmp.Or(r.trouble, "something that does not answer")
 }

@@ -385,6 +385,14 @@ func (p *Partition) Trouble() string { return p.s.health.trouble() }
 
 func (p *Partition) Start() json.RawMessage { return p.positionOf(p.begin) }
 
+// PassedOver implements [engine.Passer].
+func (p *Partition) PassedOver() int64 {
+	if from, ok := p.s.earliest[p.number]; ok {
+		return max(0, p.begin-from)
+	}
+	return 0
+}
+
 func (p *Partition) positionOf(offset int64) json.RawMessage {
 	out := strconv.AppendInt([]byte(`{"offset":`), offset, 10)
 	if p.until >= 0 {

@@ -916,6 +916,13 @@ export interface components {
             /** Format: double */
             most_seconds: number;
         };
+        Cause: {
+            at: string;
+            kind: string;
+            /** Format: date-time */
+            since: string;
+            text: string;
+        };
         Check: {
             name: string;
             state: string;
@@ -1088,7 +1095,10 @@ export interface components {
             job: string;
             live: components["schemas"]["Live"];
             /** Format: int64 */
+            memory_bytes: number;
+            /** Format: int64 */
             peak_memory_bytes: number;
+            pools: components["schemas"]["PoolFigures"][];
             rates: components["schemas"]["Rates"];
             references: {
                 [key: string]: components["schemas"]["ReferenceFigures"];
@@ -1109,6 +1119,8 @@ export interface components {
             /** Format: double */
             wall_seconds: number;
             watermark: string | null;
+            /** Format: double */
+            work_seconds: number;
         };
         Fits: {
             fits: boolean;
@@ -1175,6 +1187,7 @@ export interface components {
             live: components["schemas"]["Live"] | null;
             name: string;
             run: components["schemas"]["Run"] | null;
+            sentence: string;
             since: string;
             span_begin: string;
             span_of: string;
@@ -1218,10 +1231,22 @@ export interface components {
             formats: components["schemas"]["Format"][];
         };
         LaneFigures: {
+            /** Format: double */
+            busy_share: number;
             /** Format: int64 */
             keys: number;
             /** Format: int64 */
             rows_in: number;
+            /** Format: int64 */
+            rows_out: number;
+        };
+        LaneRate: {
+            /** Format: double */
+            busy_share: number;
+            /** Format: double */
+            in: number;
+            /** Format: double */
+            out: number;
         };
         LastCheckpoint: {
             /** Format: int64 */
@@ -1268,10 +1293,15 @@ export interface components {
         };
         Live: {
             /** Format: double */
+            arriving_per_second: number | null;
+            busiest: components["schemas"]["PoolShare"];
+            /** Format: double */
             catch_up_seconds: number | null;
+            causes: components["schemas"]["Cause"][];
             /** Format: double */
             checkpoint_age_seconds: number | null;
-            held_up_by: string;
+            /** Format: double */
+            could_per_second: number | null;
             /** Format: double */
             in_per_second: number;
             /** Format: int64 */
@@ -1371,12 +1401,17 @@ export interface components {
         PartitionFigures: {
             /** Format: int64 */
             end: number;
+            ended: boolean;
             /** Format: int64 */
             events: number;
             idle: boolean;
+            /** Format: date-time */
+            last_event: string;
             name: string;
             /** Format: int64 */
             position: number;
+            /** Format: date-time */
+            waited_until: string | null;
             watermark: string | null;
         };
         Peek: {
@@ -1444,6 +1479,17 @@ export interface components {
             /** Format: double */
             behind_seconds: number;
         };
+        PoolFigures: {
+            /** Format: double */
+            busy_share: number;
+            name: string;
+            size: number;
+        };
+        PoolShare: {
+            /** Format: double */
+            busy_share: number;
+            name: string;
+        };
         PostFigures: {
             /** Format: int64 */
             again: number;
@@ -1485,15 +1531,18 @@ export interface components {
             items: components["schemas"]["Purpose"][];
         };
         Rates: {
+            pools: components["schemas"]["PoolShare"][];
             sinks: {
-                [key: string]: number;
+                [key: string]: components["schemas"]["SinkRate"];
             };
             sources: {
-                [key: string]: number;
+                [key: string]: components["schemas"]["SourceRate"];
             };
             steps: {
                 [key: string]: components["schemas"]["StepRate"];
             };
+            /** Format: double */
+            work: number;
         };
         RawEvent: {
             bytes: number;
@@ -1749,8 +1798,12 @@ export interface components {
         SinkFigures: {
             /** Format: int64 */
             delivered: number;
+            /** Format: double */
+            delivering_share: number;
             /** Format: int64 */
             epoch: number;
+            /** Format: double */
+            held_up_share: number;
             refusal: string;
             /** Format: int64 */
             refused: number;
@@ -1764,6 +1817,10 @@ export interface components {
             /** Format: int64 */
             waiting_bytes: number;
             waiting_epochs: number;
+            /** Format: double */
+            work_seconds: number;
+            /** Format: double */
+            writing_share: number;
         };
         SinkPlan: {
             delivery: string;
@@ -1773,14 +1830,33 @@ export interface components {
             name: string;
             writes: string;
         };
+        SinkRate: {
+            /** Format: double */
+            delivering_share: number;
+            /** Format: double */
+            held_up_share: number;
+            /** Format: double */
+            rows: number;
+            /** Format: double */
+            writing_share: number;
+        };
         SourceFigures: {
+            /** Format: double */
+            blocked_share: number;
+            /** Format: double */
+            busy_share: number;
+            by_clock: boolean;
             /** Format: int64 */
             bytes: number;
             /** Format: int64 */
             lag_events: number | null;
             /** Format: double */
             lag_seconds: number | null;
+            /** Format: int64 */
+            late: number;
             partitions: components["schemas"]["PartitionFigures"][];
+            /** Format: int64 */
+            passed_over: number;
             posts?: components["schemas"]["PostFigures"];
             /** Format: int64 */
             read: number;
@@ -1796,6 +1872,18 @@ export interface components {
             name: string;
             reads: string;
             watermark: string;
+        };
+        SourceRate: {
+            /** Format: double */
+            arriving: number | null;
+            /** Format: double */
+            blocked_share: number;
+            /** Format: double */
+            busy_share: number;
+            /** Format: double */
+            bytes: number;
+            /** Format: double */
+            read: number;
         };
         Start: {
             append?: boolean;
@@ -1972,6 +2060,8 @@ export interface components {
             state_bytes: number;
             /** Format: int64 */
             used: number;
+            /** Format: double */
+            work_seconds: number;
         };
         StepPlan: {
             bound: string;
@@ -1994,6 +2084,7 @@ export interface components {
             busy_share: number;
             /** Format: double */
             in: number;
+            lanes: components["schemas"]["LaneRate"][];
             /** Format: double */
             out: number;
         };

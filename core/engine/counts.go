@@ -36,6 +36,8 @@ type SourceCounts struct {
 	Read     int64            `json:"read"`
 	Bytes    int64            `json:"bytes"`
 	Rejected map[string]int64 `json:"rejected"`
+	// Late are events of which a step has lost a row as late: each once, whatever the number of steps.
+	Late int64 `json:"late,omitempty"`
 }
 
 // SinkCounts are what a sink took.

@@ -120,7 +120,9 @@ func (d *delivery) run() {
 		if !ok {
 			return
 		}
-		err := Guard(func() error { return d.node.Sink.Deliver(d.e.delivering, s) })
+		err := Guard(func() error {
+			return d.e.waits.during(&d.e.waits.delivering[d.at], func() error { return d.node.Sink.Deliver(d.e.delivering, s) })
+		})
 		if err != nil {
 			if d.e.delivering.Err() == nil {
 				d.e.fail(fmt.Errorf("sink %s: deliver epoch %d: %w", d.node.Name, s.Epoch, err))

@@ -39,6 +39,8 @@ type executor struct {
 	log     *step.Pages // rejects as rows
 	samples []Sample
 
+	meter *meter // of the goroutine that is at it
+
 	// where the rows come from, for rejects; nil after lanes
 	chunk     *Chunk
 	partition string
@@ -245,6 +247,7 @@ func (x *executor) encode(sink int, v step.View) {
 	if len(v.Sel) == 0 {
 		return
 	}
+	defer x.meter.charge(x.meter.charge(x.p.sinkOwner(sink)))
 	n := &x.p.Sinks[sink]
 	if x.encoders[sink] == nil {
 		x.encoders[sink] = n.Sink.NewEncoder(n.Writes())
@@ -310,6 +313,7 @@ func (x *executor) route(k, i, input int, v step.View) {
 
 // runStep lets step i take rows of its input.
 func (x *executor) runStep(i int, v step.View) {
+	defer x.meter.charge(x.meter.charge(x.p.stepOwner(i)))
 	s := &x.p.Steps[i]
 	c := &x.steps[i]
 	c.In += int64(len(v.Sel))

@@ -137,6 +137,10 @@ type plan struct {
 	sinkFrom  []origins
 	merges    []bool        // by step: it has several inputs
 	beat      time.Duration // the least beat of a step; 0 for none
+	carried   []origins     // by step: where it is carried out
+	// behind, by source and by step, are the targets (meter.go) that whoever carries it out may have to wait for on its behalf:
+	// the sinks that its rows come to without lanes between, and the stages of the keyed steps.
+	behindSource, behindStep [][]int
 	// ordered, by step: a keyed step that takes rows of lanes reads its rows, straight or through others, and
 	// asks for the order of an event's rows.
 	ordered []bool
@@ -265,12 +269,50 @@ func newPlan(g *Graph) (*plan, error) {
 		}
 		p.sinkFrom = append(p.sinkFrom, from)
 	}
+	for i, s := range g.Steps {
+		at := taken[i]
+		if s.Keyed != nil {
+			at = inStage(p.stage[p.keyedAt[i]])
+		}
+		p.carried = append(p.carried, at)
+	}
+	p.findBehind()
 	for i, t := range g.Taps {
 		l := p.consumers[t.From]
 		l.taps = append(l.taps, i)
 		p.consumers[t.From] = l
 	}
 	return p, nil
+}
+
+// findBehind works out what is waited for on behalf of sources and steps.
+func (p *plan) findBehind() {
+	p.behindSource, p.behindStep = make([][]int, len(p.Sources)), make([][]int, len(p.Steps))
+	of := func(r Ref) *[]int {
+		if r.OfStep {
+			return &p.behindStep[r.At]
+		}
+		return &p.behindSource[r.At]
+	}
+	add := func(to *[]int, targets ...int) {
+		*to = append(*to, targets...)
+		slices.Sort(*to)
+		*to = slices.Compact(*to)
+	}
+	for i, s := range p.Sinks {
+		for _, in := range s.From {
+			add(of(in.Ref), i)
+		}
+	}
+	for i, s := range slices.Backward(p.Steps) { // a step stands behind those that it reads
+		for _, in := range s.From {
+			if s.Keyed != nil {
+				add(of(in.Ref), p.stageTarget(p.stage[p.keyedAt[i]]))
+			} else {
+				add(of(in.Ref), p.behindStep[i]...)
+			}
+		}
+	}
 }
 
 // addKeyed gives a keyed step its stage and the sources whose watermarks count for it.

@@ -12,15 +12,15 @@ import (
 // lane is one of the parallel workers of the keyed steps of a stage: it owns some shares of each, and
 // takes turns and marks in the one order of the run. Its goroutine alone touches its state.
 type lane struct {
-	e       *run
-	stage   int
-	number  int              // within the stage
-	in      chan laneMessage // closed by the sequencer once nothing is under way
-	steps   []*keyedLane     // of the stage's keyed steps
-	exec    *executor
-	counts  []StepCounts  // by step: what this lane did since the run's start
-	blocked time.Duration // within the part at hand: waiting for sinks to take rows, or for a piece to go through
-	spill   spill
+	e      *run
+	stage  int
+	number int              // within the stage
+	in     chan laneMessage // closed by the sequencer once nothing is under way
+	steps  []*keyedLane     // of the stage's keyed steps
+	exec   *executor
+	counts []StepCounts // by step: what this lane did since the run's start
+	meter  *meter
+	spill  spill
 }
 
 // keyedLane is one keyed step in a lane.
@@ -42,7 +42,8 @@ type keyedLane struct {
 }
 
 func newLane(e *run, stage, number int) *lane {
-	l := &lane{e: e, stage: stage, number: number, in: make(chan laneMessage, queued(stage)), exec: newExecutor(e.p, e.opt.Lanes, false), counts: make([]StepCounts, len(e.p.Steps))}
+	l := &lane{e: e, stage: stage, number: number, in: make(chan laneMessage, queued(stage)), exec: newExecutor(e.p, e.opt.Lanes, false), counts: make([]StepCounts, len(e.p.Steps)), meter: newMeter(e.p)}
+	l.exec.meter = l.meter
 	for i := range l.counts {
 		l.counts[i].Rejected = map[string]int64{}
 	}
@@ -76,9 +77,7 @@ func (l *lane) producer() int { return 1 + l.place() }
 
 func (l *lane) run() {
 	for {
-		began := time.Now()
 		m, ok := <-l.in
-		l.e.laneWaited(l, time.Since(began))
 		if !ok {
 			return
 		}
@@ -86,13 +85,11 @@ func (l *lane) run() {
 			l.mark(m.mark)
 			continue
 		}
-		began = time.Now()
-		l.blocked = 0
+		l.meter.charge(nobody) // it waited
 		if err := Guard(func() error { l.take(m.part); return nil }); err != nil {
 			l.e.fail(l.inTurn(m.part.turn, err))
 			return
 		}
-		l.e.laneBusy(l, time.Since(began)-l.blocked, l.blocked)
 		if l.e.failed() {
 			return
 		}
@@ -112,18 +109,22 @@ func (l *lane) inTurn(t *turn, err error) error {
 // before, so the next stage sees them in order.
 func (l *lane) pass(m *mark) {
 	if next := l.stage + 1; next < len(l.e.p.stages) && m.left[l.stage].Add(-1) == 0 {
-		l.e.toStage(next, laneMessage{mark: m})
+		l.e.toStage(l.meter, l.producer(), next, laneMessage{mark: m})
 	}
 }
 
 // out takes what a keyed step of the lane publishes.
 type out struct {
-	l *lane
-	i int
+	l    *lane
+	i    int
+	turn *turn
 }
 
 func (o out) Main(v step.View) { o.part(Main, v) }
-func (o out) Late(v step.View) { o.part(LatePart, v) }
+func (o out) Late(v step.View) {
+	o.turn.late.add(v)
+	o.part(LatePart, v)
+}
 func (o out) part(p Part, v step.View) {
 	o.l.exec.push(Ref{OfStep: true, At: o.i, Part: p}, v)
 	o.l.flush(false)
@@ -155,7 +156,7 @@ func (l *lane) take(p *part) {
 		case final:
 			next.gone()
 		default:
-			l.e.toStage(l.stage+1, laneMessage{part: next})
+			l.e.toStage(l.meter, l.producer(), l.stage+1, laneMessage{part: next})
 		}
 		if again == nil {
 			break
@@ -172,13 +173,14 @@ func (l *lane) take(p *part) {
 
 // await waits until the rows that were handed on have gone through, forgets them, and gives the event before which they stood.
 func (l *lane) await(p *part, again chan struct{}) (handed int) {
-	began := time.Now()
+	over := l.e.wait(l.meter, l.producer(), l.e.p.stageTarget(l.stage+1))
 	select {
 	case <-again:
 	case <-l.e.hard.Done():
+	}
+	if over(); l.e.failed() {
 		return p.from
 	}
-	l.blocked += time.Since(began)
 	p.mu.Lock()
 	handed = p.handed
 	p.mu.Unlock()
@@ -214,14 +216,16 @@ func (l *lane) some(p *part, handed int) (event int) {
 	l.flush(true)
 	l.exec.show()
 	l.e.laneCounts(l)
+	l.e.watch.spend(l.producer(), l.meter)
 	return event
 }
 
 // step lets a keyed step take rows from where it stands, then moves its watermark. A lane without a row still moves it.
 func (l *lane) step(p *part, s *keyedLane) {
+	defer l.meter.charge(l.meter.charge(l.e.p.stepOwner(s.step)))
 	t, d := p.turn, l.e.p.domain[s.at]
 	st := step.Turn{Marks: t.marks[d][:p.to], After: p.after(d, p.to), Now: t.now}
-	o := out{l, s.step}
+	o := out{l, s.step, t}
 	switch {
 	case s.gather != nil:
 		s.event = l.takeGathered(p, s, &st, o)
@@ -320,7 +324,7 @@ func (l *lane) flush(all bool) {
 	for i := range l.exec.blocks {
 		b := &l.exec.blocks[i]
 		if b.rows > 0 && (all || len(b.data) >= 64<<10) {
-			l.blocked += l.e.send(i, l.producer(), b)
+			l.e.send(l.meter, l.producer(), i, b)
 		}
 	}
 }
@@ -331,17 +335,18 @@ func (l *lane) mark(m *mark) {
 	freezes := l.e.opt.Save != nil || l.spill.begun
 	if freezes { // else the mark only delivers what the sinks have
 		for _, s := range l.steps {
+			l.meter.charge(l.e.p.stepOwner(s.step))
 			m.addState(l.e.p.Steps[s.step].Name, l.number, l.e.opt.Lanes, s.state.Freeze())
 		}
 	}
+	l.meter.charge(nobody)
 	m.addLane(l, time.Since(began))
+	if l.stage+1 == len(l.e.p.stages) {
+		m.addLate(l.e)
+	}
 	for i, from := range l.e.p.sinkFrom {
-		if from&inStage(l.stage) != 0 {
-			select {
-			case l.e.sinks[i].in <- sinkMessage{producer: l.producer(), mark: m}:
-			case <-l.e.hard.Done():
-				return
-			}
+		if from&inStage(l.stage) != 0 && !hand(l.e, l.meter, l.producer(), i, l.e.sinks[i].in, sinkMessage{producer: l.producer(), mark: m}) {
+			return
 		}
 	}
 	l.pass(m)

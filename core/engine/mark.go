@@ -102,6 +102,17 @@ func (m *mark) addLane(l *lane, took time.Duration) {
 	m.snap.Stall = max(m.snap.Stall, took)
 }
 
+// addLate takes how many events were late. The last lane of the last stage that comes to the mark knows it: all turns before
+// are released then, and none behind. Those that come earlier know of fewer.
+func (m *mark) addLate(e *run) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for i := range e.late {
+		c := &m.snap.Counts.Sources[i]
+		c.Late = max(c.Late, e.base.Sources[i].Late+e.late[i].Load())
+	}
+}
+
 func (m *mark) addShipments(sink string, at int, all []Shipment, c SinkCounts) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -133,14 +144,11 @@ func (e *run) beginMark(finished bool) {
 	m.pending.Store(int32(len(e.lanes) + len(e.sinks) + 1))
 	e.marking = m
 	if len(e.lanes) > 0 {
-		e.toStage(0, laneMessage{mark: m})
+		e.toStage(nil, workers, 0, laneMessage{mark: m})
 	}
 	for i, s := range e.sinks {
 		if e.p.sinkFrom[i]&early != 0 {
-			select {
-			case s.in <- sinkMessage{producer: 0, mark: m}:
-			case <-e.hard.Done():
-			}
+			hand(e, nil, workers, i, s.in, sinkMessage{producer: workers, mark: m})
 		}
 	}
 	m.done()

@@ -190,7 +190,9 @@ type run struct {
 
 	begun map[string]map[string]row.Time // of the snapshot that the run started from; never written
 	base  Counts                         // of the snapshot that the run started from
+	late  []atomic.Int64                 // by source: late events since the run started
 	watch *Watch
+	waits *waits
 }
 
 // DefaultBuffer bounds the events that are under way, unless told otherwise.
@@ -282,6 +284,7 @@ func (e *run) tellOpened() {
 }
 
 func (e *run) runAll(ctx context.Context) (Result, error) {
+	e.waits, e.late = newWaits(e.p, len(e.lanes)), make([]atomic.Int64, len(e.p.Sources))
 	var sinks, deliveries sync.WaitGroup
 	lanes := make([]sync.WaitGroup, len(e.p.stages))
 	e.watch.begin(e)
@@ -389,6 +392,7 @@ func (e *run) release(t *turn) {
 		close(t.settled)
 	}
 	if left == 0 && t.part != nil {
+		e.late[t.part.source].Add(t.late.take(len(t.chunk.Starts)))
 		e.leave(t)
 		poison(t)
 		e.pool.Put(t)

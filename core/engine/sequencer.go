@@ -118,7 +118,7 @@ func (e *run) take(t *turn) {
 	e.tally(t)
 	for i := range t.exec.blocks {
 		if b := &t.exec.blocks[i]; b.rows > 0 {
-			e.send(i, 0, b)
+			e.send(nil, workers, i, b)
 		}
 	}
 	t.exec.show()
@@ -223,18 +223,16 @@ func (e *run) spread(t *turn) {
 		t.routes = append(t.routes, make([]*step.Router, len(e.p.keyed)))
 	}
 	t.refs.Store(int32(len(e.lanes)))
-	e.toStage(0, laneMessage{part: whole(t)})
+	e.toStage(nil, workers, 0, laneMessage{part: whole(t)})
 }
 
-// toStage hands a part of a turn, or a mark, to the lanes of a stage.
-func (e *run) toStage(stage int, m laneMessage) {
+// toStage hands a part of a turn, or a mark, to the lanes of a stage. Who does is named by its place and meter.
+func (e *run) toStage(from *meter, producer, stage int, m laneMessage) {
 	if m.part != nil {
 		m.part.enter(e.opt.Lanes)
 	}
 	for _, l := range e.lanes[stage*e.opt.Lanes : (stage+1)*e.opt.Lanes] {
-		select {
-		case l.in <- m:
-		case <-e.hard.Done():
+		if !hand(e, from, producer, e.p.stageTarget(stage), l.in, m) {
 			return
 		}
 	}

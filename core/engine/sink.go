@@ -3,7 +3,6 @@ package engine
 import (
 	"fmt"
 	"sync"
-	"time"
 )
 
 // sinkRunner feeds one sink. Rows of several producers come in any order between marks; at a mark
@@ -25,23 +24,11 @@ type sinkRunner struct {
 
 var blockPool = sync.Pool{New: func() any { return new(block) }}
 
-// send hands the rows of b to a sink in a block of its own, and empties b. It gives how long it had to
-// wait, which is backpressure.
-func (e *run) send(sink, producer int, b *block) (blocked time.Duration) {
+// send hands the rows of b to a sink in a block of its own, and empties b.
+func (e *run) send(m *meter, producer, sink int, b *block) {
 	out := blockPool.Get().(*block)
 	*out, *b = *b, block{data: out.data[:0]}
-	m := sinkMessage{producer: producer, block: out}
-	select {
-	case e.sinks[sink].in <- m:
-		return 0
-	default:
-	}
-	began := time.Now()
-	select {
-	case e.sinks[sink].in <- m:
-	case <-e.hard.Done():
-	}
-	return time.Since(began)
+	hand(e, m, producer, sink, e.sinks[sink].in, sinkMessage{producer: producer, block: out})
 }
 
 func (s *sinkRunner) run() {
@@ -75,7 +62,7 @@ func (s *sinkRunner) flush() {
 	if !ok {
 		return
 	}
-	if err := f.Flush(); err != nil {
+	if err := s.e.waits.during(&s.e.waits.writing[s.at], f.Flush); err != nil {
 		s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
 	}
 }
@@ -96,7 +83,8 @@ func (s *sinkRunner) take(m sinkMessage) {
 		return
 	}
 	s.delivery.awaitRoom()
-	if err := s.node.Sink.Write(m.block.data, m.block.rows); err != nil {
+	write := func() error { return s.node.Sink.Write(m.block.data, m.block.rows) }
+	if err := s.e.waits.during(&s.e.waits.writing[s.at], write); err != nil {
 		s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
 		return
 	}
@@ -114,7 +102,11 @@ func (s *sinkRunner) finishMark(m sinkMessage) {
 	}
 	clear(s.marked)
 	if !s.e.failed() {
-		shipment, err := s.node.Sink.Prepare(m.mark.snap.Epoch)
+		var shipment Shipment
+		err := s.e.waits.during(&s.e.waits.writing[s.at], func() (err error) {
+			shipment, err = s.node.Sink.Prepare(m.mark.snap.Epoch)
+			return err
+		})
 		if err != nil {
 			s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
 		}

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"encoding/json"
+	"math/bits"
+	"sync"
 	"sync/atomic"
 
 	"undertide/core/expr"
@@ -35,11 +37,42 @@ type turn struct {
 	// routes are the rows that lanes made for keyed steps of later stages, by stage and lane.
 	routes []([]*step.Router)
 
+	late     lateEvents
 	aside    []aside          // events that are passed over
 	rejected map[string]int64 // of the source, by reason
 	refs     atomic.Int32
 	settled  chan struct{} // closed once the last lane is done; nil where nobody waits
 	err      error
+}
+
+// lateEvents are the events of a turn of which a lane has lost a row: a set, since several steps may lose rows of the same
+// event. Lanes add to it; the last that is done with the turn counts and empties it.
+type lateEvents struct {
+	mu   sync.Mutex
+	bits []uint64 // one for each event, as long as was needed
+}
+
+func (s *lateEvents) add(v step.View) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, i := range v.Sel {
+		event := int(v.Index[i])
+		for len(s.bits) <= event/64 {
+			s.bits = append(s.bits, 0)
+		}
+		s.bits[event/64] |= 1 << (event % 64)
+	}
+}
+
+// take counts them and empties the set. Nobody adds any more. In a turn without events the rows that are late come of none.
+func (s *lateEvents) take(events int) (n int64) {
+	for _, b := range s.bits {
+		n += int64(bits.OnesCount64(b))
+	}
+	n = min(n, int64(events))
+	clear(s.bits)
+	s.bits = s.bits[:0]
+	return n
 }
 
 // block is encoded rows on their way to a sink.

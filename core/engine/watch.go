@@ -15,12 +15,10 @@ import (
 type Watch struct {
 	mu       sync.Mutex // guards all below; never held while waiting
 	run      *run
-	seq      Counts          // what the sequencer has tallied, with the base
-	lanes    [][]StepCounts  // by lane of all stages
-	open     [][]step.Held   // by keyed step, by lane
-	busy     []time.Duration // by lane of all stages, as the two below
-	blocked  []time.Duration // waiting for sinks
-	waited   []time.Duration // waiting for turns
+	seq      Counts            // what the sequencer has tallied, with the base
+	lanes    [][]StepCounts    // by lane of all stages
+	open     [][]step.Held     // by keyed step, by lane
+	spent    [][]time.Duration // by producer, by owner (meter.go); those of all workers together
 	sinks    []SinkCounts
 	epochs   []int64 // by sink: the epoch that was delivered last
 	samples  []Sample
@@ -52,10 +50,15 @@ type PartitionFigures struct {
 	Watermark    row.Time
 	Greatest     row.Time // event time read; row.MinTime before the first row
 	Idle, Ended  bool
+	// Last is when the last event was read, by the wall clock; when the run began to read, where there was none. CaughtUp: there was
+	// nothing behind it.
+	Last     time.Time
+	CaughtUp bool
 	// Lag is how many events wait behind Position; -1 when that is not known.
 	Lag int64
 	// Stored is when the last event was stored, by the connector's account; 0 where it has none.
-	Stored row.Time
+	Stored     row.Time
+	PassedOver int64 // events before the first one that a run which starts anew reads
 	// Trouble says what keeps the partition from being read; empty for nothing.
 	Trouble string
 }
@@ -72,6 +75,9 @@ type SinkFigures struct {
 	Refused        int64  // rows, of all runs, that the place did not take
 	Refusal        string // why, of the newest
 	Trouble        string
+	// HeldUp is how long somebody waited for the sink to take rows; Writing how long it wrote and prepared them, and Delivering
+	// how long it delivered. Encoding is the time of all goroutines that wrote its rows as text.
+	HeldUp, Writing, Delivering, Encoding time.Duration
 }
 
 // StepFigures are a step's counts with what it holds now.
@@ -81,15 +87,46 @@ type StepFigures struct {
 	NextClose                     row.Time        // the end of the window that closes next; row.MaxTime for none
 	Kept                          []step.SideHeld // of a join, left and right; nil until it was weighed
 	Lanes                         []LaneFigures
-	Busy, Blocked, Waited         time.Duration // of all lanes together
+	Effort
+}
+
+// Effort is what a source or step has cost, and what it has waited for. With two lanes, of which one was at work for the step for 4
+// seconds and the other for 2, Work is 6 and Busy 3 seconds.
+type Effort struct {
+	// Work is the time of all goroutines together.
+	Work time.Duration
+	// Busy is the part of each of those that carry it out, on average: its lanes, or the workers. Blocked is how long each of
+	// them could not go on, on average, because what it had made was not taken.
+	Busy, Blocked time.Duration
 }
 
 // LaneFigures are a keyed step's part in one lane.
-type LaneFigures struct{ RowsIn, Keys int64 }
+type LaneFigures struct {
+	RowsIn, RowsOut, Keys int64
+	Busy                  time.Duration
+}
+
+// Pool are goroutines that do the same work.
+type Pool struct {
+	// Stage and Lane name a lane; Stage is -1 for the workers, which decode and carry out what comes before the lanes, and -2 for a
+	// sink, which Lane then is.
+	Stage, Lane int
+	Steps       []int // with keys, of a lane
+	Size        int
+	Busy        time.Duration // of each, on average
+}
+
+// Stages of pools that are none.
+const (
+	WorkerPool = -1
+	SinkPool   = -2
+)
 
 // Figures are a run as it stands.
 type Figures struct {
 	Sources    []SourceCounts
+	Efforts    []Effort // by source: decoding
+	Pools      []Pool   // whoever carries the run out
 	Steps      []StepFigures
 	Sinks      []SinkFigures
 	Watermarks []row.Time // by source
@@ -98,6 +135,7 @@ type Figures struct {
 	Partitions  []PartitionFigures
 	Samples     []Sample
 	Checkpoints CheckpointFigures
+	InFlight    int64 // bytes of events that were read and have not gone through
 	Elapsed     time.Duration
 }
 
@@ -110,8 +148,9 @@ func (w *Watch) begin(e *run) {
 	w.run, w.seq, w.began = e, e.base.clone(), time.Now()
 	w.sinks, w.epochs = append([]SinkCounts(nil), e.base.Sinks...), make([]int64, len(e.base.Sinks))
 	w.marks, w.byClock = e.marks.ofSources(nil), make([]bool, len(e.p.Sources))
-	n := len(e.lanes)
-	w.busy, w.blocked, w.waited = make([]time.Duration, n), make([]time.Duration, n), make([]time.Duration, n)
+	for range 1 + len(e.lanes) {
+		w.spent = append(w.spent, make([]time.Duration, e.p.owners()))
+	}
 	for range e.lanes {
 		w.lanes = append(w.lanes, make([]StepCounts, len(e.p.Steps)))
 	}
@@ -131,7 +170,7 @@ func (w *Watch) add(e *run, p *partition) {
 }
 
 func (w *Watch) addLocked(e *run, p *partition) {
-	w.parts = append(w.parts, PartitionFigures{Source: e.p.Sources[p.source].Name, Name: p.Name(), Size: p.Size(), Position: p.position, Watermark: p.w, Greatest: p.greatest, Ended: p.ended, Events: p.events})
+	w.parts = append(w.parts, PartitionFigures{Source: e.p.Sources[p.source].Name, Name: p.Name(), Size: p.Size(), Position: p.position, Watermark: p.w, Greatest: p.greatest, Ended: p.ended, Events: p.events, Last: p.since})
 	w.read = append(w.read, p.Partition)
 }
 
@@ -163,7 +202,7 @@ func (e *run) tally(t *turn) {
 	f := &w.parts[p.number]
 	f.Position, f.Events, f.Watermark, f.Greatest, f.Idle, f.Ended = p.position, p.events, p.w, p.greatest, p.idle, p.ended
 	f.Bytes += t.chunk.Bytes
-	f.Stored = p.stored
+	f.Stored, f.Last, f.CaughtUp = p.stored, p.since, p.caughtUp
 }
 
 // moved notes watermarks that moved without a turn, as partitions became idle.
@@ -226,19 +265,17 @@ func (e *run) laneCounts(l *lane) {
 	}
 }
 
-func (e *run) laneBusy(l *lane, busy, blocked time.Duration) {
-	n := l.producer() - 1
-	e.watch.mu.Lock()
-	defer e.watch.mu.Unlock()
-	e.watch.busy[n] += busy
-	e.watch.blocked[n] += blocked
-}
+// workers is their place among producers: the sequencer hands on what they made.
+const workers = 0
 
-func (e *run) laneWaited(l *lane, d time.Duration) {
-	n := l.producer() - 1
-	e.watch.mu.Lock()
-	defer e.watch.mu.Unlock()
-	e.watch.waited[n] += d
+// spend takes what came together in a meter.
+func (w *Watch) spend(producer int, m *meter) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for i, d := range m.spent {
+		w.spent[producer][i] += d
+	}
+	clear(m.spent)
 }
 
 func (e *run) sinkCounts(at int, c SinkCounts) {
@@ -276,8 +313,11 @@ func (w *Watch) Figures() Figures {
 		return Figures{}
 	}
 	c := w.seq.clone()
+	for i := range c.Sources {
+		c.Sources[i].Late += w.run.late[i].Load()
+	}
 	f := Figures{Sources: c.Sources, Watermarks: append([]row.Time(nil), w.marks...), ByClock: append([]bool(nil), w.byClock...),
-		Partitions: append([]PartitionFigures(nil), w.parts...), Samples: append([]Sample(nil), w.samples...), Checkpoints: w.check, Elapsed: w.took}
+		Partitions: append([]PartitionFigures(nil), w.parts...), Samples: append([]Sample(nil), w.samples...), Checkpoints: w.check, Elapsed: w.took, InFlight: w.run.inFlight.Load()}
 	if !w.finished {
 		f.Elapsed = time.Since(w.began)
 	}
@@ -289,11 +329,17 @@ func (w *Watch) Figures() Figures {
 				p.Lag = n
 			}
 		}
+		if l, ok := w.read[i].(Passer); ok {
+			p.PassedOver = l.PassedOver()
+		}
 		p.Trouble = trouble(w.read[i], w.finished)
 	}
+	waited := w.run.waits.waited()
+	w.effort(&f, waited)
 	for i, s := range w.sinks {
 		waiting, bytes := w.run.sinks[i].delivery.left()
-		sf := SinkFigures{SinkCounts: s, WaitingEpochs: len(waiting), WaitingBytes: bytes, DeliveredEpoch: w.epochs[i], Trouble: trouble(w.run.p.Sinks[i].Sink, w.finished)}
+		sf := SinkFigures{SinkCounts: s, WaitingEpochs: len(waiting), WaitingBytes: bytes, DeliveredEpoch: w.epochs[i], Trouble: trouble(w.run.p.Sinks[i].Sink, w.finished),
+			HeldUp: waited.held[i], Writing: waited.writing[i], Delivering: waited.delivering[i], Encoding: w.work(w.run.p.sinkOwner(i))}
 		if r, ok := w.run.p.Sinks[i].Sink.(Retrier); ok {
 			sf.Retries = r.Retries()
 		}
@@ -303,7 +349,8 @@ func (w *Watch) Figures() Figures {
 		f.Sinks = append(f.Sinks, sf)
 	}
 	for i := range c.Steps {
-		s := StepFigures{StepCounts: c.Steps[i], NextClose: row.MaxTime}
+		p := w.run.p
+		s := StepFigures{StepCounts: c.Steps[i], NextClose: row.MaxTime, Effort: w.effortOf(p.stepOwner(i), p.carried[i], p.behindStep[i], waited)}
 		for n := range w.lanes {
 			s.add(w.lanes[n][i])
 		}
@@ -322,16 +369,73 @@ func (w *Watch) Figures() Figures {
 				for n, d := range o.Sides {
 					s.Kept[n].Add(d)
 				}
-				s.Busy += w.busy[first+n]
-				s.Blocked += w.blocked[first+n]
-				s.Waited += w.waited[first+n]
 				l := w.lanes[first+n][i]
-				s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.Used + l.Lost + l.Repeats, Keys: int64(o.Keys)})
+				s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.Used + l.Lost + l.Repeats, RowsOut: l.Out, Keys: int64(o.Keys), Busy: w.spent[1+first+n][p.stepOwner(i)]})
 			}
 		}
 		f.Steps = append(f.Steps, s)
 	}
 	return f
+}
+
+// work is the time of all goroutines for one owner.
+func (w *Watch) work(owner int) (all time.Duration) {
+	for _, spent := range w.spent {
+		all += spent[owner]
+	}
+	return all
+}
+
+// effortOf gives the effort of an owner that is carried out in some places, and waits for some targets.
+func (w *Watch) effortOf(owner int, carried origins, behind []int, waited waited) Effort {
+	f := Effort{Work: w.work(owner)}
+	if carried&early != 0 {
+		f.take(w.spent[workers:workers+1], waited.of[workers:workers+1], owner, behind, w.run.opt.Workers)
+	}
+	for s := range w.run.p.stages {
+		if carried&inStage(s) != 0 {
+			from, to := 1+s*w.run.opt.Lanes, 1+(s+1)*w.run.opt.Lanes
+			f.take(w.spent[from:to], waited.of[from:to], owner, behind, w.run.opt.Lanes)
+		}
+	}
+	return f
+}
+
+// take takes the effort of the goroutines of one place. Who is carried out in several is as busy as in the busiest.
+func (f *Effort) take(spent, waited [][]time.Duration, owner int, behind []int, size int) {
+	var busy, blocked time.Duration
+	for n := range spent {
+		busy += spent[n][owner]
+		for _, target := range behind {
+			blocked += waited[n][target]
+		}
+	}
+	f.Busy, f.Blocked = max(f.Busy, busy/time.Duration(size)), max(f.Blocked, blocked/time.Duration(len(waited)))
+}
+
+// effort fills what sources cost, and how busy all goroutines are.
+func (w *Watch) effort(f *Figures, waited waited) {
+	p := w.run.p
+	for i := range p.Sources {
+		f.Efforts = append(f.Efforts, w.effortOf(p.sourceOwner(i), early, p.behindSource[i], waited))
+	}
+	add := func(pool Pool, spent []time.Duration) {
+		for _, d := range spent[nobody+1:] {
+			pool.Busy += d / time.Duration(pool.Size)
+		}
+		f.Pools = append(f.Pools, pool)
+	}
+	add(Pool{Stage: WorkerPool, Size: w.run.opt.Workers}, w.spent[workers])
+	for _, l := range w.run.lanes {
+		pool := Pool{Stage: l.stage, Lane: l.number, Size: 1}
+		for _, s := range l.steps {
+			pool.Steps = append(pool.Steps, s.step)
+		}
+		add(pool, w.spent[l.producer()])
+	}
+	for i := range p.Sinks {
+		f.Pools = append(f.Pools, Pool{Stage: SinkPool, Lane: i, Size: 1, Busy: waited.writing[i]})
+	}
 }
 
 func trouble(x any, finished bool) string {

@@ -13,10 +13,11 @@ type worker struct {
 	e        *run
 	decoders []Decoder
 	times    []*expr.Runner
+	meter    *meter
 }
 
 func newWorker(e *run) *worker {
-	w := &worker{e: e, decoders: make([]Decoder, len(e.p.Sources)), times: make([]*expr.Runner, len(e.p.Sources))}
+	w := &worker{e: e, decoders: make([]Decoder, len(e.p.Sources)), times: make([]*expr.Runner, len(e.p.Sources)), meter: newMeter(e.p)}
 	for i, s := range e.p.Sources {
 		w.decoders[i] = s.NewDecoder()
 		if s.EventTime != nil {
@@ -44,6 +45,12 @@ func (w *worker) run(t *turn) {
 	s := &w.e.p.Sources[at]
 	x := t.exec
 	x.reset()
+	x.meter = w.meter
+	w.meter.charge(w.e.p.sourceOwner(at))
+	defer func() {
+		w.meter.charge(nobody)
+		w.e.watch.spend(workers, w.meter)
+	}()
 	x.chunk, x.partition = &t.chunk, t.part.Name()
 	x.rejects = x.rejects[:0]
 	if t.batch == nil || &t.batch.Schema[0] != &s.Schema[0] {

@@ -46,7 +46,7 @@ const nodes = computed<Node[]>(() =>
 function width(e: MapEdge): number {
   const r = props.figures?.rates
   if (!r) return 1.2
-  const rows = e.part ? 0 : (r.sources[e.from] ?? r.steps[e.from]?.out ?? 0)
+  const rows = e.part ? 0 : (r.sources[e.from]?.read ?? r.steps[e.from]?.out ?? 0)
   return 1.2 + Math.min(4, Math.log10(1 + rows) * 1.2)
 }
 

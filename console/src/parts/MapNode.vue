@@ -36,23 +36,33 @@ const flow = computed(() => {
   const r = rates.value
   if (!r) return ''
   switch (props.part.kind) {
-    case 'source': return `${rate(r.sources[label.value] ?? 0)} in`
+    case 'source': return `${rate(r.sources[label.value]?.read ?? 0)} in`
     case 'step': return rate(r.steps[label.value]?.out ?? 0)
     case 'reference': return ''
-    default: return rate(r.sinks[label.value] ?? 0)
+    default: return rate(r.sinks[label.value]?.rows ?? 0)
   }
 })
 
-const held = computed(() => {
-  const f = props.figures
-  if (!f) return false
-  return Boolean((f.sources[label.value]?.trouble && props.part.kind === 'source') || (f.references[label.value]?.trouble && props.part.kind === 'reference')) || Boolean(f.sinks[label.value]?.trouble && props.part.kind === 'sink')
-})
+// What keeps the run from its work, where it is here: the first cause that names this part.
+const cause = computed(() => props.figures?.live.causes.find((c) => {
+  const here = `${props.part.kind} ${label.value}`
+  return c.at.split(', ').includes(here) || (c.kind === 'partition' && props.part.kind === 'source' && c.at.endsWith(` of ${label.value}`))
+}))
+const stale = computed(() => props.part.kind === 'reference' && Boolean(props.figures?.references[label.value]?.trouble))
+const held = computed(() => Boolean(cause.value) || stale.value)
 
 const state = computed(() => {
   const f = props.figures
   if (!f) return ''
-  if (held.value) return props.part.kind === 'reference' ? 'not fresh: the last rows stay' : 'waits: no answer'
+  if (stale.value) return 'not fresh: the last rows stay'
+  switch (cause.value?.kind) {
+    case 'unreachable': return 'waits: no answer'
+    case 'undelivered': return `takes no rows: ${bytes(f.sinks[label.value]?.waiting_bytes ?? 0)} undelivered`
+    case 'sink': return `holds up others ${percent(f.rates.sinks[label.value]?.held_up_share ?? 0)} of the time`
+    case 'partition': return 'the watermark waits for a partition'
+    case 'drops_all': return 'lets no row through'
+    case 'null_keys': return `${count(step.value?.rejected['null key'] ?? 0)} rows have no key`
+  }
   switch (props.part.kind) {
     case 'source': {
       const s = f.sources[label.value]
@@ -70,7 +80,7 @@ const state = computed(() => {
       if (s.join) return `${count(s.join.pairs)} pairs · ${count(s.join.left.unmatched)}, ${count(s.join.right.unmatched)} met none · ${bytes(s.state_bytes)}`
       if (s.lookup) return `${count(s.lookup.missed + s.lookup.null)} of ${count(s.rows_in)} not found`
       if (!props.part.keeps) return `${count(s.dropped)} dropped`
-      return `${s.open_windows} open · ${count(s.keys)} keys · ${bytes(s.state_bytes)} · busy ${percent(r.busy_share)}`
+      return `${s.open_windows} open · ${count(s.keys)} keys · ${bytes(s.state_bytes)} · ${r.blocked_share > 0.05 ? `blocked ${percent(r.blocked_share)}` : `busy ${percent(r.busy_share)}`}`
     }
     default: {
       const s = f.sinks[label.value]

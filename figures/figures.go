@@ -1,0 +1,252 @@
+// Package figures makes of a run's counts what people want to know: rates over the last seconds, how far behind it is and
+// when it will have caught up, what holds it and for how long, in one sentence (docs/figures.md). It reads figures and
+// documents and touches nothing, so that each trouble can be tested with numbers alone.
+package figures
+
+import (
+	"math"
+	"slices"
+	"time"
+
+	"undertide/api"
+	"undertide/job"
+	"undertide/run"
+)
+
+// Over how long things are seen.
+const (
+	rateOver  = 5 * time.Second  // rates and shares are means over so long
+	trendOver = 30 * time.Second // the trend of the lag, and what a step lets through
+	keepFor   = 45 * time.Second // moments are kept
+)
+
+// moment is a run's figures at a time.
+type moment struct {
+	at  time.Time
+	fig run.Figures
+}
+
+// Series are the last moments of one try of a run, in their order, and since when what holds it does. The zero value is empty; one goroutine at
+// a time.
+type Series struct {
+	list  []moment
+	since map[string]time.Time // by what a cause is and where: when it was first seen, of those that are seen still
+}
+
+// Begin forgets the moments, as a new try begins; what has held the run since before is still known.
+func (s *Series) Begin() { s.list = nil }
+
+// Add takes the figures of a moment.
+func (s *Series) Add(at time.Time, fig run.Figures) {
+	s.list = append(s.list, moment{at, fig})
+	first := 0
+	for at.Sub(s.list[first].at) > keepFor {
+		first++
+	}
+	if first > 16 { // seldom, and no more than that are kept in vain
+		s.list = slices.Clone(s.list[first:])
+	}
+}
+
+// Empty says whether there is no moment yet.
+func (s *Series) Empty() bool { return len(s.list) == 0 }
+
+func (s *Series) last() moment { return s.list[len(s.list)-1] }
+
+// before finds the newest moment that is at least d before the last.
+func (s *Series) before(d time.Duration) moment {
+	last := s.last()
+	for _, m := range slices.Backward(s.list) {
+		if last.at.Sub(m.at) >= d-100*time.Millisecond {
+			return m
+		}
+	}
+	return s.list[0]
+}
+
+func rate(now, then int64, over float64) float64 {
+	if over <= 0 || now < then { // counts go back where a run recovers
+		return 0
+	}
+	return math.Round(float64(now-then)/over*10) / 10
+}
+
+// Rates compares the last moment with one of some seconds before.
+func (s *Series) Rates() api.Rates {
+	now, then := s.last(), s.before(rateOver)
+	over := now.at.Sub(then.at).Seconds()
+	wall, past := now.fig.WallSeconds, then.fig.WallSeconds
+	share := func(now, then float64) float64 { // shares are of the whole run; those of the last seconds follow
+		if wall <= past {
+			return now
+		}
+		return min(1, max(0, (now*wall-then*past)/(wall-past)))
+	}
+	r := api.Rates{Sources: map[string]api.SourceRate{}, Steps: map[string]api.StepRate{}, Sinks: map[string]api.SinkRate{}, Pools: []api.PoolShare{},
+		Work: max(0, now.fig.WorkSeconds-then.fig.WorkSeconds) / max(over, 1e-3)}
+	for name, x := range now.fig.Sources {
+		o := then.fig.Sources[name]
+		r.Sources[name] = api.SourceRate{Read: rate(x.Read, o.Read, over), Bytes: rate(x.Bytes, o.Bytes, over), Arriving: arriving(x, o, over), Busy: share(x.BusyShare, o.BusyShare), Blocked: share(x.BlockedShare, o.BlockedShare)}
+	}
+	for name, x := range now.fig.Steps {
+		o := then.fig.Steps[name]
+		f := api.StepRate{In: rate(x.RowsIn, o.RowsIn, over), Out: rate(x.RowsOut, o.RowsOut, over), Busy: share(x.BusyShare, o.BusyShare), Blocked: share(x.BlockedShare, o.BlockedShare), Lanes: []api.LaneRate{}}
+		for i, l := range x.Lanes {
+			var p run.LaneFigures
+			if i < len(o.Lanes) {
+				p = o.Lanes[i]
+			}
+			f.Lanes = append(f.Lanes, api.LaneRate{In: rate(l.RowsIn, p.RowsIn, over), Out: rate(l.RowsOut, p.RowsOut, over), Busy: share(l.BusyShare, p.BusyShare)})
+		}
+		r.Steps[name] = f
+	}
+	for name, x := range now.fig.Sinks {
+		o := then.fig.Sinks[name]
+		r.Sinks[name] = api.SinkRate{Rows: rate(x.Rows, o.Rows, over), HeldUp: share(x.HeldUpShare, o.HeldUpShare), Writing: share(x.WritingShare, o.WritingShare), Delivering: share(x.DeliveringShare, o.DeliveringShare)}
+	}
+	for i, p := range now.fig.Pools {
+		f := api.PoolShare{Name: p.Name, Busy: p.BusyShare}
+		if i < len(then.fig.Pools) {
+			f.Busy = share(p.BusyShare, then.fig.Pools[i].BusyShare)
+		}
+		r.Pools = append(r.Pools, f)
+	}
+	return r
+}
+
+// arriving is how many events a second came to be at the source's end, whether they are read or not; nil where that is not known.
+func arriving(now, then run.SourceFigures, over float64) *float64 {
+	if now.LagEvents == nil || then.LagEvents == nil {
+		return nil
+	}
+	r := rate(now.Read+*now.LagEvents, then.Read+*then.LagEvents, over)
+	return &r
+}
+
+// Lag adds up what the sources have not read yet; nil where no source can tell.
+func Lag(f run.Figures) (events *int64, seconds *float64) {
+	for _, s := range f.Sources {
+		if s.LagEvents == nil {
+			continue
+		}
+		if events == nil {
+			events, seconds = new(int64), new(float64)
+		}
+		*events += *s.LagEvents
+		*seconds = max(*seconds, *s.LagSeconds)
+	}
+	return events, seconds
+}
+
+// Asked is what a run is beside its figures.
+type Asked struct {
+	Job        *job.Job
+	Status     string
+	Since      time.Time // of the status
+	Checkpoint time.Time // of the newest; zero for none
+	Restarts   int
+	Trouble    string // of the run as a whole, beside that of its parts
+	// Example gives the newest row or event of a part of the document as text; empty for none. May be nil.
+	Example func(part string) string
+}
+
+// Live tells how the run goes.
+func (s *Series) Live(a Asked, rates api.Rates) api.Live {
+	now := s.last()
+	f := now.fig
+	l := api.Live{LagTrend: "holding", Restarts: a.Restarts, Watermark: f.Watermark}
+	l.LagEvents, l.LagSeconds = Lag(f)
+	for _, r := range rates.Sources {
+		l.InPerSecond += r.Read
+		if r.Arriving != nil {
+			if l.ArrivingPerSecond == nil {
+				l.ArrivingPerSecond = new(float64)
+			}
+			*l.ArrivingPerSecond += *r.Arriving
+		}
+	}
+	for _, r := range rates.Sinks {
+		l.OutPerSecond += r.Rows
+	}
+	for _, x := range f.Sources {
+		l.Rejected += sum(x.Rejected)
+		l.Late += x.Late
+	}
+	for _, x := range f.Steps {
+		l.Rejected += sum(x.Rejected)
+	}
+	if w, ok := TimeOf(f.Watermark); ok {
+		age := max(0, now.at.Sub(w).Seconds())
+		l.WatermarkAge = &age
+	}
+	if !a.Checkpoint.IsZero() {
+		age := now.at.Sub(a.Checkpoint).Seconds()
+		l.CheckpointAge = &age
+	}
+	l.Busiest = busiest(rates)
+	if l.Busiest.Busy > 0.02 { // of less nothing follows
+		could := math.Round(l.InPerSecond / l.Busiest.Busy)
+		l.CouldPerSecond = &could
+	}
+	s.trend(&l)
+	l.Causes = s.causes(a, rates)
+	for _, c := range l.Causes {
+		if c.Kind == Unreachable {
+			l.Trouble = c.Text
+			break
+		}
+	}
+	l.Sentence = sentence(&l, f, a, now.at)
+	return l
+}
+
+// busiest finds who of a run has the least time left: it bounds what the run could do.
+func busiest(r api.Rates) (most api.PoolShare) {
+	for _, p := range r.Pools {
+		if p.Busy > most.Busy {
+			most = p
+		}
+	}
+	return most
+}
+
+func sum(m map[string]int64) (n int64) {
+	for _, v := range m {
+		n += v
+	}
+	return n
+}
+
+// TimeOf reads a watermark as figures give it; false where it is not at a time.
+func TimeOf(w *string) (time.Time, bool) {
+	if w == nil {
+		return time.Time{}, false
+	}
+	t, err := time.Parse(time.RFC3339Nano, *w)
+	return t, err == nil
+}
+
+// trend says whether the lag in events grows, and when it will be gone at the pace of the last half
+// minute. Nothing that is read of nothing is no trend: the lag of a run that stands still grows or holds.
+func (s *Series) trend(l *api.Live) {
+	if l.LagEvents == nil {
+		l.LagTrend = ""
+		return
+	}
+	then := s.before(trendOver)
+	past, _ := Lag(then.fig)
+	over := s.last().at.Sub(then.at).Seconds()
+	if past == nil || over < 2 {
+		return
+	}
+	slope := float64(*l.LagEvents-*past) / over
+	noise := 1 + 0.02*l.InPerSecond // a poll's worth of events comes and goes
+	switch {
+	case slope > noise && *l.LagEvents > int64(2*l.InPerSecond):
+		l.LagTrend = "growing"
+	case slope < -noise && *l.LagEvents > 0 && l.InPerSecond > 0:
+		l.LagTrend = "shrinking"
+		seconds := math.Round(float64(*l.LagEvents) / -slope)
+		l.CatchUp = &seconds
+	}
+}
