@@ -21,6 +21,7 @@ const (
 	Unreachable = "unreachable" // something outside does not answer
 	Undelivered = "undelivered" // a sink has as much undelivered as it may
 	Sink        = "sink"        // a sink takes rows more slowly than they come
+	Delivery    = "delivery"    // a sink delivers more slowly than rows come, and what waits grows
 	Busy        = "busy"        // somebody has no time left
 	Partition   = "partition"   // the watermark waits for a partition
 	Silent      = "silent"      // all is idle, and the watermark stands
@@ -32,7 +33,7 @@ const (
 	Nothing     = "nothing"     // no event has come yet
 )
 
-var order = []string{Unreachable, Undelivered, Sink, Busy, Partition, Silent, ByClock, NullKeys, Rejects, DropsAll, PassedOver, Nothing}
+var order = []string{Unreachable, Undelivered, Sink, Delivery, Busy, Partition, Silent, ByClock, NullKeys, Rejects, DropsAll, PassedOver, Nothing}
 
 // When something is worth a word.
 const (
@@ -40,6 +41,7 @@ const (
 	busyShare   = 0.9             // of the time somebody is at work
 	quietFor    = 5 * time.Second // a partition has had no event
 	apart       = 2 * time.Second // it is behind the others
+	someEpochs  = 3               // wait for their delivery
 	rejectShare = 0.05            // of the rows are rejected
 	enoughRows  = 100             // for a share to say something
 	someRows    = 20              // of which none comes through
@@ -128,7 +130,13 @@ func (l *look) sinks() {
 	})
 	for _, name := range names {
 		x, r := l.now.fig.Sinks[name], l.rates.Sinks[name]
-		if x.Trouble != "" || r.HeldUp < heldShare {
+		switch {
+		case x.Trouble != "":
+			continue
+		case r.HeldUp < heldShare:
+			if x.WaitingEpochs >= someEpochs && x.WaitingBytes > l.then.fig.Sinks[name].WaitingBytes && r.Delivering > busyShare {
+				l.add(Delivery, "sink "+name, "sink %s delivers more slowly than rows come: %d checkpoints hold %s for it", name, x.WaitingEpochs, bytesText(x.WaitingBytes))
+			}
 			continue
 		}
 		if x.WaitingBytes > 0 && x.WaitingBytes >= l.undelivered() {

@@ -184,7 +184,7 @@ func (s *Series) Live(a Asked, rates api.Rates) api.Live {
 		l.CheckpointAge = &age
 	}
 	l.Busiest = busiest(rates)
-	if l.Busiest.Busy > 0.02 { // of less nothing follows
+	if l.Busiest.Busy > 0.02 && l.InPerSecond > 0 { // of less nothing follows
 		could := math.Round(l.InPerSecond / l.Busiest.Busy)
 		l.CouldPerSecond = &could
 	}

@@ -120,6 +120,8 @@ func TestCauses(t *testing.T) {
 			"sink", "sink slow holds up the run, with sinks a, b, c: rows waited for it 90 % of the last seconds, and it takes 10 a second"},
 		{"a sink that takes nothing", run.Figures{WallSeconds: 0}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {HeldUpShare: 1}}}, "sink", "and it takes none"},
 		{"a sink that may have no more undelivered", run.Figures{}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {HeldUpShare: 1, WaitingBytes: 1 << 30}}}, "undelivered", "sink slow has 1.0 GiB undelivered, which is as much as it may, and takes no rows"},
+		{"a sink that delivers slowly", run.Figures{Sinks: map[string]run.SinkFigures{"slow": {WaitingBytes: 1 << 20}}}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {DeliveringShare: 1, WaitingEpochs: 9, WaitingBytes: 4 << 20}}},
+			"delivery", "sink slow delivers more slowly than rows come: 9 checkpoints hold 4 MiB for it"},
 		{"one that cannot be reached is the root", run.Figures{}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {HeldUpShare: 1, Trouble: "broker harbour does not answer."}, "a": {Trouble: "broker harbour does not answer."}},
 			Pools: []run.PoolFigures{{Name: "workers", BusyShare: 1}}}, "unreachable", "broker harbour does not answer"},
 		{"workers without time", run.Figures{}, run.Figures{WallSeconds: 60, Sources: map[string]run.SourceFigures{"lifts": {Read: 9, BusyShare: 0.8}}, Steps: map[string]run.StepFigures{"heavy": {BusyShare: 0.15}},
