@@ -91,6 +91,8 @@ type Cause struct {
 	At    string    `json:"at"` // the source, sink, step or partition
 	Text  string    `json:"text"`
 	Since time.Time `json:"since"` // as far as it was seen
+	// Grave: it holds the run, or rows are lost to it. The others explain why little comes out.
+	Grave bool `json:"grave"`
 }
 
 // Figures are a run's figures at a moment, with rates over the last seconds.
@@ -115,17 +117,22 @@ type SourceRate struct {
 	Read     float64  `json:"read"`
 	Bytes    float64  `json:"bytes"`
 	Arriving *float64 `json:"arriving"` // events that come to be there; null where that cannot be known
+	Rejected float64  `json:"rejected"`
+	Late     float64  `json:"late"`
 	Busy     float64  `json:"busy_share"`
 	Blocked  float64  `json:"blocked_share"`
 }
 
 // StepRate is a step's part of [Rates].
 type StepRate struct {
-	In      float64    `json:"in"`
-	Out     float64    `json:"out"`
-	Busy    float64    `json:"busy_share"`
-	Blocked float64    `json:"blocked_share"`
-	Lanes   []LaneRate `json:"lanes"`
+	In       float64    `json:"in"`
+	Out      float64    `json:"out"`
+	Dropped  float64    `json:"dropped"`
+	Lost     float64    `json:"lost"`
+	Rejected float64    `json:"rejected"`
+	Busy     float64    `json:"busy_share"`
+	Blocked  float64    `json:"blocked_share"`
+	Lanes    []LaneRate `json:"lanes"`
 }
 
 // LaneRate is a lane's part of a [StepRate].
@@ -138,6 +145,7 @@ type LaneRate struct {
 // SinkRate is a sink's part of [Rates].
 type SinkRate struct {
 	Rows       float64 `json:"rows"`
+	Delivered  float64 `json:"delivered"`
 	HeldUp     float64 `json:"held_up_share"`    // somebody waited for it to take rows
 	Writing    float64 `json:"writing_share"`    // it wrote and prepared them
 	Delivering float64 `json:"delivering_share"` // it delivered
@@ -316,10 +324,37 @@ type Field struct {
 	Type string `json:"type"`
 }
 
-// Sample is a run's live figures at a moment of the past.
-type Sample struct {
+// PastFigures are figures of a job over time, over all of its runs.
+type PastFigures struct {
+	Step float64 `json:"step_seconds"` // each point stands for so long
+	// At is when each point begins, in milliseconds since 1970; where the job did not run there is none.
+	At    []int64    `json:"at"`
+	Lines []PastLine `json:"lines"`
+	Marks []Mark     `json:"marks"` // what happened meanwhile, oldest first
+}
+
+// PastLine is one figure at each of the points.
+type PastLine struct {
+	Name  string `json:"name"`
+	Unit  string `json:"unit"`
+	About string `json:"about"`
+	// Means and Greatest are over the time of each point; null where nothing was known.
+	Means    []*float64 `json:"means"`
+	Greatest []*float64 `json:"greatest"`
+}
+
+// Mark is something that happened to a job: a line of its history, or a checkpoint that failed (kind checkpoint).
+type Mark struct {
 	At   time.Time `json:"at"`
-	Live Live      `json:"live"`
+	Kind string    `json:"kind"`
+	Text string    `json:"text"`
+}
+
+// FigureName is a figure of a job that is kept over time.
+type FigureName struct {
+	Name  string `json:"name"`
+	Unit  string `json:"unit"` // events, rows, bytes, seconds, share (0 to 1), or these a second; empty for a plain number
+	About string `json:"about"`
 }
 
 // Page is a part of a list, newest first. Next is what to give as `before` for the following part;

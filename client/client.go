@@ -253,6 +253,33 @@ func (c *Client) History(ctx context.Context, job string, limit int) ([]api.Even
 	return p.Items, err
 }
 
+// PastQuery chooses figures over time; zero values choose the last hour, and those of the job as a whole.
+type PastQuery struct {
+	Since, Until string
+	Names        []string // with * for anything between two dots
+	Limit        int
+}
+
+// Past gives a job's figures over time.
+func (c *Client) Past(ctx context.Context, job string, q PastQuery) (api.PastFigures, error) {
+	v := url.Values{"name": q.Names}
+	for name, text := range map[string]string{"since": q.Since, "until": q.Until} {
+		if text != "" {
+			v.Set(name, text)
+		}
+	}
+	if q.Limit > 0 {
+		v.Set("limit", strconv.Itoa(q.Limit))
+	}
+	return call[api.PastFigures](ctx, c, "GET", "/jobs/"+name(job)+"/figures?"+v.Encode(), "", nil)
+}
+
+// FigureNames lists the figures of a job that are kept over time.
+func (c *Client) FigureNames(ctx context.Context, job string) ([]api.FigureName, error) {
+	p, err := call[api.List[api.FigureName]](ctx, c, "GET", "/jobs/"+name(job)+"/figures/names", "", nil)
+	return p.Items, err
+}
+
 // LogQuery chooses lines of a log; zero values choose all.
 type LogQuery struct {
 	Grep, Level, Since string

@@ -35,6 +35,9 @@ const (
 
 var order = []string{Unreachable, Undelivered, Sink, Delivery, Busy, Partition, Silent, ByClock, NullKeys, Rejects, DropsAll, PassedOver, Nothing}
 
+// mild causes explain why little comes out; with them nothing is wrong.
+var mild = []string{Silent, ByClock, PassedOver, Nothing}
+
 // When something is worth a word.
 const (
 	heldShare   = 0.5             // of the time somebody waits for a sink
@@ -44,7 +47,8 @@ const (
 	someEpochs  = 3               // wait for their delivery
 	rejectShare = 0.05            // of the rows are rejected
 	enoughRows  = 100             // for a share to say something
-	someRows    = 20              // of which none comes through
+	someRows    = 20              // should have come through, and none did
+	usualShare  = 0.05            // of a step's rows came through before
 	exampleText = 160             // bytes of an example
 )
 
@@ -87,7 +91,7 @@ type look struct {
 }
 
 func (l *look) add(kind, at, text string, args ...any) {
-	l.found = append(l.found, api.Cause{Kind: kind, At: at, Text: fmt.Sprintf(text, args...)})
+	l.found = append(l.found, api.Cause{Kind: kind, At: at, Text: fmt.Sprintf(text, args...), Grave: !slices.Contains(mild, kind)})
 }
 
 func (l *look) has(kinds ...string) bool {
@@ -411,14 +415,12 @@ func (l *look) drops() {
 	for i := range l.Job.Steps {
 		s := &l.Job.Steps[i]
 		x, o := l.now.fig.Steps[s.Name], l.then.fig.Steps[s.Name]
+		n, usual := x.Dropped-o.Dropped, ratio(float64(x.RowsOut), float64(x.RowsIn))
 		switch {
-		case s.Keyed == nil && x.RowsOut == o.RowsOut && x.Dropped-o.Dropped >= someRows:
-			since := "all of the last"
-			n := x.Dropped - o.Dropped
-			if x.RowsOut == 0 {
-				since, n = "all of its", x.Dropped
-			}
-			l.add(DropsAll, "step "+s.Name, "step %s drops %s %s rows (%s)%s", s.Name, since, Grouped(n), l.says(s, "where "), l.example(s))
+		case s.Keyed == nil && x.RowsOut == 0 && x.Dropped >= enoughRows:
+			l.add(DropsAll, "step "+s.Name, "step %s drops all of its %s rows (%s)%s", s.Name, Grouped(x.Dropped), l.says(s, "where "), l.example(s))
+		case s.Keyed == nil && x.RowsOut == o.RowsOut && usual >= usualShare && float64(n)*usual >= someRows:
+			l.add(DropsAll, "step "+s.Name, "step %s drops all of the last %s rows, where %.0f %% came through before (%s)%s", s.Name, Grouped(n), 100*usual, l.says(s, "where "), l.example(s))
 		case s.Keyed != nil && x.RowsOut == 0 && x.Made >= someRows && x.Dropped == x.Made:
 			l.add(DropsAll, "step "+s.Name, "step %s drops all of its %s results (%s)", s.Name, Grouped(x.Made), l.says(s, "having ", "where "))
 		}

@@ -86,11 +86,13 @@ func (s *Series) Rates() api.Rates {
 		Work: max(0, now.fig.WorkSeconds-then.fig.WorkSeconds) / max(over, 1e-3)}
 	for name, x := range now.fig.Sources {
 		o := then.fig.Sources[name]
-		r.Sources[name] = api.SourceRate{Read: rate(x.Read, o.Read, over), Bytes: rate(x.Bytes, o.Bytes, over), Arriving: arriving(x, o, over), Busy: share(x.BusyShare, o.BusyShare), Blocked: share(x.BlockedShare, o.BlockedShare)}
+		r.Sources[name] = api.SourceRate{Read: rate(x.Read, o.Read, over), Bytes: rate(x.Bytes, o.Bytes, over), Arriving: arriving(x, o, over),
+			Rejected: rate(sum(x.Rejected), sum(o.Rejected), over), Late: rate(x.Late, o.Late, over), Busy: share(x.BusyShare, o.BusyShare), Blocked: share(x.BlockedShare, o.BlockedShare)}
 	}
 	for name, x := range now.fig.Steps {
 		o := then.fig.Steps[name]
-		f := api.StepRate{In: rate(x.RowsIn, o.RowsIn, over), Out: rate(x.RowsOut, o.RowsOut, over), Busy: share(x.BusyShare, o.BusyShare), Blocked: share(x.BlockedShare, o.BlockedShare), Lanes: []api.LaneRate{}}
+		f := api.StepRate{In: rate(x.RowsIn, o.RowsIn, over), Out: rate(x.RowsOut, o.RowsOut, over), Dropped: rate(x.Dropped, o.Dropped, over), Lost: rate(x.Late.Lost, o.Late.Lost, over), Rejected: rate(sum(x.Rejected), sum(o.Rejected), over),
+			Busy: share(x.BusyShare, o.BusyShare), Blocked: share(x.BlockedShare, o.BlockedShare), Lanes: []api.LaneRate{}}
 		for i, l := range x.Lanes {
 			var p run.LaneFigures
 			if i < len(o.Lanes) {
@@ -102,7 +104,7 @@ func (s *Series) Rates() api.Rates {
 	}
 	for name, x := range now.fig.Sinks {
 		o := then.fig.Sinks[name]
-		r.Sinks[name] = api.SinkRate{Rows: rate(x.Rows, o.Rows, over), HeldUp: share(x.HeldUpShare, o.HeldUpShare), Writing: share(x.WritingShare, o.WritingShare), Delivering: share(x.DeliveringShare, o.DeliveringShare)}
+		r.Sinks[name] = api.SinkRate{Rows: rate(x.Rows, o.Rows, over), Delivered: rate(x.Delivered, o.Delivered, over), HeldUp: share(x.HeldUpShare, o.HeldUpShare), Writing: share(x.WritingShare, o.WritingShare), Delivering: share(x.DeliveringShare, o.DeliveringShare)}
 	}
 	for i, p := range now.fig.Pools {
 		f := api.PoolShare{Name: p.Name, Busy: p.BusyShare}

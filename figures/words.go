@@ -28,8 +28,12 @@ func sentence(l *api.Live, f run.Figures, a Asked, now time.Time) string {
 			fmt.Fprintf(&b, " And %d more.", len(l.Causes)-2)
 			break
 		}
+		if c.Kind == Unreachable {
+			fmt.Fprintf(&b, " Waiting: %s.", c.Text) // it says since when
+			continue
+		}
 		b.WriteString(" " + upper(c.Text))
-		if d := now.Sub(c.Since); d >= 10*time.Second {
+		if d := now.Sub(c.Since); d >= 10*time.Second && c.Kind != PassedOver {
 			fmt.Fprintf(&b, ", for %s", Span(d))
 		}
 		b.WriteString(".")

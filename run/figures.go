@@ -201,14 +201,18 @@ type CheckpointFigures struct {
 	Completed int64 `json:"completed"`
 	Failed    int64 `json:"failed"`
 	// Skipped were due while one was under way.
-	Skipped int64           `json:"skipped"`
-	Last    *LastCheckpoint `json:"last"`
+	Skipped int64 `json:"skipped"`
+	// LongestStall is the longest of all that a lane stood still for one.
+	LongestStall float64         `json:"longest_stall_seconds"`
+	Begun        *time.Time      `json:"begun"` // when the one that is under way began; null for none
+	Last         *LastCheckpoint `json:"last"`
 }
 
 // LastCheckpoint is the newest complete one.
 type LastCheckpoint struct {
 	Epoch        int64   `json:"epoch"`
 	Seconds      float64 `json:"seconds"`
+	Bytes        int64   `json:"bytes"` // of all its files, much of them shared with others
 	LongestStall float64 `json:"longest_stall_seconds"`
 }
 
@@ -325,9 +329,13 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 	for _, p := range f.Pools {
 		out.Pools = append(out.Pools, PoolFigures{Name: poolName(g, p), Size: p.Size, BusyShare: share(p.Busy)})
 	}
-	out.Checkpoints = CheckpointFigures{Completed: f.Checkpoints.Completed, Failed: f.Checkpoints.Failed, Skipped: f.Checkpoints.Skipped}
+	out.Checkpoints = CheckpointFigures{Completed: f.Checkpoints.Completed, Failed: f.Checkpoints.Failed, Skipped: f.Checkpoints.Skipped, LongestStall: f.Checkpoints.LongestOfAll.Seconds()}
+	if !f.Checkpoints.Begun.IsZero() {
+		begun := f.Checkpoints.Begun.UTC()
+		out.Checkpoints.Begun = &begun
+	}
 	if f.Checkpoints.Completed > 0 {
-		out.Checkpoints.Last = &LastCheckpoint{Epoch: f.Checkpoints.Epoch, Seconds: f.Checkpoints.Seconds, LongestStall: f.Checkpoints.LongestStall.Seconds()}
+		out.Checkpoints.Last = &LastCheckpoint{Epoch: f.Checkpoints.Epoch, Seconds: f.Checkpoints.Seconds, Bytes: f.Checkpoints.Bytes, LongestStall: f.Checkpoints.LongestStall.Seconds()}
 	}
 	return out
 }

@@ -2,7 +2,6 @@ package service
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"strconv"
@@ -101,34 +100,6 @@ func (s *Service) getFigures(c *gin.Context) error {
 		}
 		return more
 	})
-}
-
-func (s *Service) getPast(c *gin.Context) error {
-	r, rec, err := s.runner(c)
-	if err != nil {
-		return err
-	}
-	if r != nil {
-		rec.ID = r.view().ID
-	}
-	since, err1 := moments(c, "since", time.Now().Add(-time.Hour))
-	limit, err2 := number(c, "limit", 360, 2, 5000)
-	if err := cmp.Or(err1, err2); err != nil {
-		return err
-	}
-	list, err := s.db.Samples(c.Request.Context(), rec.ID, since, int(limit))
-	if err != nil {
-		return err
-	}
-	out := api.Page[api.Sample]{Items: []api.Sample{}}
-	for _, m := range list {
-		sample := api.Sample{At: m.At}
-		if err := json.Unmarshal(m.Figures, &sample.Live); err != nil {
-			return fmt.Errorf("read figures of run %d: %w", rec.ID, err)
-		}
-		out.Items = append(out.Items, sample)
-	}
-	return answer(c, http.StatusOK, out)
 }
 
 func (s *Service) getCheckpoints(c *gin.Context) error {

@@ -100,6 +100,8 @@ func (s *Service) routes() []route {
 		{"GET", "/jobs/:job/state/:step/spans", s.oneOf(s.getSpans)},
 		{"GET", "/jobs/:job/state/:step/skew", s.oneOf(s.getSkew)},
 		{"GET", "/jobs/:job/state/:step/compare", s.oneOf(s.getCompared)},
+		{"GET", "/jobs/:job/figures", s.getPast},
+		{"GET", "/jobs/:job/figures/names", s.getFigureNames},
 		{"GET", "/kinds", s.getKinds},
 		{"GET", "/connections", s.getConnections},
 		{"PUT", "/connections/:connection", s.oneOf(s.putConnection)},
@@ -128,7 +130,6 @@ func (s *Service) routes() []route {
 		{"POST", "/documents/peek", s.oneOf(s.peekSource)},
 		{"GET", "/runs/:run", s.getRun},
 		{"GET", "/runs/:run/figures", s.getFigures},
-		{"GET", "/runs/:run/figures/past", s.getPast},
 		{"GET", "/runs/:run/checkpoints", s.getCheckpoints},
 		{"GET", "/runs/:run/steps/:step/rows", s.getRows},
 	}

@@ -40,8 +40,7 @@ const (
 )
 
 const (
-	sampleEvery = time.Second      // figures for the console
-	recordEvery = 10 * time.Second // figures for the database
+	sampleEvery = time.Second      // figures
 	keepEvery   = time.Minute      // rows to look at
 	stopWithin  = 15 * time.Second // for the last checkpoint of a run that is stopped
 	// answerWithin is how long a request waits for a run to start or stop; with what is around it, it answers within 20 s.
@@ -63,6 +62,9 @@ type runner struct {
 	stop      context.CancelFunc
 	done      chan struct{} // closed when it has ended, or was given up
 	listeners               // of new figures and statuses
+
+	past        *past    // of the job
+	figureNames []string // of its figures
 
 	failures []time.Time    // of the loop: those that count still
 	at       map[string]int // of the loop: failures by event
@@ -101,6 +103,7 @@ func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-cha
 	r := &runner{s: s, job: j, name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, draining: make(chan struct{}), at: map[string]int{},
 		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}}
 	ready := make(chan error, 1)
+	r.past, r.figureNames = s.pastOf(rec.JobID), namesOf(figures.Of(j))
 	r.prepareTaps()
 	found := r.findRows()
 	var err error
@@ -113,6 +116,7 @@ func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-cha
 		defer r.free()
 		defer cancel()
 		defer r.file.Close()
+		go r.guard("remember figures", func() { r.rememberAll() })
 		if found != nil {
 			r.log.Warn("the rows to look at begin anew", "error", found)
 		}
@@ -406,20 +410,16 @@ func (r *runner) completed(c engine.Completed) {
 	r.s.db.AddCheckpoint(r.rec.JobID, line)
 }
 
-// sample takes the run's figures every second, and records them every ten.
+// sample takes the run's figures every second.
 func (r *runner) sample(ctx context.Context, g *engine.Graph) {
 	t := time.NewTicker(sampleEvery)
 	defer t.Stop()
-	recorded, kept := time.Now(), time.Now()
+	kept := time.Now()
 	for {
 		r.takeSample(g)
 		if time.Since(kept) >= keepEvery {
 			kept = time.Now()
 			r.keepRows()
-		}
-		if time.Since(recorded) >= recordEvery {
-			recorded = time.Now()
-			r.record()
 		}
 		select {
 		case <-ctx.Done():
@@ -464,20 +464,6 @@ func (r *runner) takeSample(g *engine.Graph) {
 	r.tell()
 }
 
-func (r *runner) record() {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.last == nil || r.lost {
-		return
-	}
-	text, err := json.Marshal(r.last.Live)
-	if err != nil {
-		r.log.Error("figures cannot be written", "error", err)
-		return
-	}
-	r.s.db.AddSample(store.Sample{RunID: r.rec.ID, At: r.last.At, Figures: text})
-}
-
 // status notes what the run is doing now.
 func (r *runner) status(status, fault string) {
 	r.mu.Lock()
@@ -519,7 +505,6 @@ func (r *runner) end(status string, err error) {
 	r.status(status, text)
 	if graph != nil {
 		r.takeSample(graph)
-		r.record()
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()

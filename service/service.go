@@ -25,6 +25,7 @@ import (
 	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/disk"
+	"undertide/figures"
 	"undertide/job"
 	"undertide/postgres"
 	"undertide/run"
@@ -88,6 +89,7 @@ type Service struct {
 	reading gate          // documents that are read at once
 	streams gate          // streams of events at once
 	closing chan struct{} // closed when streams are to end
+	pasts   sync.Map      // by the job's number: its *past
 	taking  sync.Map      // by JOB/SOURCE: the connect.Taker of posts, while a run is there
 
 	mu       sync.Mutex // guards all below; taken before a runner's, never after
@@ -406,16 +408,26 @@ func (s *Service) haltAll() {
 	all.Wait()
 }
 
+// thinEvery is how often old records are removed: the finest figures are kept for some minutes alone.
+const thinEvery = 10 * time.Minute
+
 // thin keeps the records of the past small.
 func (s *Service) thin(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(time.Hour):
+		case <-time.After(thinEvery):
+		}
+		var kept []store.Kept
+		for n, t := range figures.Tiers {
+			kept = append(kept, store.Kept{Tier: n, For: t.Keep})
+		}
+		if err := s.db.ThinPoints(ctx, kept); err != nil && ctx.Err() == nil {
+			s.opt.Log.Warn("old figures were not thinned", "error", err)
 		}
 		if err := s.db.Thin(ctx); err != nil && ctx.Err() == nil {
-			s.opt.Log.Warn("old figures were not thinned", "error", err)
+			s.opt.Log.Warn("old records were not thinned", "error", err)
 		}
 	}
 }

@@ -22,7 +22,7 @@ type record struct {
 	Event      *Event      `json:"event,omitempty"`
 	Checkpoint *Checkpoint `json:"checkpoint,omitempty"`
 	Job        int64       `json:"job,omitempty"` // of Checkpoint
-	Sample     *Sample     `json:"sample,omitempty"`
+	Points     *Batch      `json:"points,omitempty"`
 	Used       *Token      `json:"used,omitempty"` // when it was used last
 }
 
@@ -33,7 +33,7 @@ const mostWaiting = 36_000
 // database is away loses none.
 func (s *Store) later(r record) {
 	s.mu.Lock()
-	if r.Sample != nil && len(s.queue) >= mostWaiting {
+	if r.Points != nil && len(s.queue) >= mostWaiting {
 		s.dropped++
 		s.mu.Unlock()
 		return
@@ -171,9 +171,8 @@ func (r record) write(db *gorm.DB) error {
 	case r.Event != nil:
 		e := *r.Event
 		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&e).Error
-	case r.Sample != nil:
-		m := *r.Sample
-		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&m).Error
+	case r.Points != nil:
+		return r.Points.write(db)
 	case r.Used != nil:
 		return db.Model(&Token{}).Where("id = ?", r.Used.ID).Update("used_at", r.Used.UsedAt).Error
 	case r.Checkpoint != nil:
@@ -232,7 +231,7 @@ func (s *Store) written() {
 		s.log.Warn("the journal of records stays", "error", err)
 	}
 	if s.dropped > 0 {
-		s.log.Warn("figures were not recorded while the database was away", "samples", s.dropped)
+		s.log.Warn("figures were not recorded while the database was away", "points", s.dropped)
 		s.dropped = 0
 	}
 }
@@ -245,6 +244,3 @@ func (s *Store) AddEvent(e Event) { s.later(record{Event: &e}) }
 
 // AddCheckpoint writes a line of the catalogue behind the caller, and the job's last epoch.
 func (s *Store) AddCheckpoint(job int64, c Checkpoint) { s.later(record{Checkpoint: &c, Job: job}) }
-
-// AddSample writes a run's figures behind the caller.
-func (s *Store) AddSample(m Sample) { s.later(record{Sample: &m}) }

@@ -93,12 +93,3 @@ type Event struct {
 }
 
 func (Event) TableName() string { return "history" }
-
-// Sample is a run's figures at a moment.
-type Sample struct {
-	RunID   int64     `gorm:"primaryKey"`
-	At      time.Time `gorm:"primaryKey"`
-	Figures json.RawMessage
-}
-
-func (Sample) TableName() string { return "figures" }

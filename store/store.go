@@ -516,18 +516,3 @@ func (s *Store) DeletePin(ctx context.Context, job int64, name string) error {
 		return done.Error
 	})
 }
-
-// Samples lists a run's figures from a moment on, oldest first; at most limit, thinned evenly.
-func (s *Store) Samples(ctx context.Context, run int64, from time.Time, limit int) (out []Sample, err error) {
-	err = s.ask(ctx, "read figures", func(db *gorm.DB) error {
-		var n int64
-		q := db.Model(&Sample{}).Where("run_id = ? AND at >= ?", run, from)
-		if err := q.Count(&n).Error; err != nil {
-			return err
-		}
-		every := n/int64(limit) + 1
-		return db.Raw(`SELECT run_id, at, figures FROM (SELECT *, row_number() OVER (ORDER BY at DESC) AS n FROM figures WHERE run_id = ? AND at >= ?) f
-			WHERE (n - 1) % ? = 0 ORDER BY at`, run, from, every).Scan(&out).Error
-	})
-	return out, err
-}

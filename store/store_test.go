@@ -6,8 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -99,8 +101,12 @@ func TestRecords(t *testing.T) {
 		s.AddEvent(Event{JobID: j.ID, RunID: &r.ID, At: at, Kind: "running", Text: "version 1"})
 		s.AddCheckpoint(j.ID, Checkpoint{RunID: r.ID, Epoch: 7, WrittenAt: at, Partitions: []Stretch{{Source: "levels", Name: "0", To: json.RawMessage(`{"offset":5}`), Events: 5}}})
 	}
+	shape := ShapeOf([]string{"lag_seconds", "steps.minute.lost_share"})
 	for i := range 100 {
-		s.AddSample(Sample{RunID: r.ID, At: at.Add(time.Duration(i) * time.Second), Figures: json.RawMessage(`{"late":1}`)})
+		p := Point{JobID: j.ID, At: at.Add(time.Duration(i) * time.Second), Shape: shape.ID, Means: Reals{float32(i), float32(math.NaN())}, Greatest: Reals{1e30, 0.1}}
+		for range 2 {
+			s.AddPoints(Batch{Shapes: []Shape{shape}, Points: []Point{p}})
+		}
 	}
 	written(t, s)
 	last, err := s.LastRuns(ctx)
@@ -117,9 +123,10 @@ func TestRecords(t *testing.T) {
 	if err != nil || len(jobs) != 1 || jobs[0].LastEpoch != 7 {
 		t.Errorf("jobs: %+v %v", jobs, err)
 	}
-	samples, err := s.Samples(ctx, r.ID, at, 10)
-	if err != nil || len(samples) < 5 || len(samples) > 10 || !samples[len(samples)-1].At.Equal(at.Add(99*time.Second)) {
-		t.Errorf("%d samples, %v; want at most ten, the newest among them", len(samples), err)
+	points, names, err := s.Points(ctx, j.ID, 0, at.Add(10*time.Second), at.Add(20*time.Second))
+	if err != nil || len(points) != 10 || !points[9].At.Equal(at.Add(19*time.Second)) || points[9].Means[0] != 19 || !math.IsNaN(float64(points[9].Means[1])) || points[9].Greatest[0] != 1e30 || points[9].Greatest[1] != 0.1 ||
+		!slices.Equal(names[points[9].Shape], shape.Names) {
+		t.Errorf("%d points, the last %+v of %v: %v", len(points), points[len(points)-1], names, err)
 	}
 	again := Run{JobID: j.ID, Version: 2, Status: "starting", Wanted: true, StartedAt: time.Now(), Generation: 1}
 	if err := s.CreateRun(ctx, &again); err != nil { // although the end of the first one was never written
@@ -264,7 +271,8 @@ func TestJournal(t *testing.T) {
 	r.Status, r.Wanted = "stopped", false
 	s.UpdateRun(r)
 	s.AddCheckpoint(j.ID, Checkpoint{RunID: r.ID, Epoch: 9, WrittenAt: time.Now(), Partitions: []Stretch{{Source: "levels", Name: "0", To: json.RawMessage(`{"offset":5}`), Events: 5}}})
-	s.AddSample(Sample{RunID: r.ID, At: time.Now(), Figures: json.RawMessage(`{}`)})
+	shape := ShapeOf([]string{"lag_seconds"})
+	s.AddPoints(Batch{Shapes: []Shape{shape}, Points: []Point{{JobID: j.ID, At: time.Now(), Shape: shape.ID, Means: Reals{float32(math.NaN())}, Greatest: Reals{3}}}})
 	s.AddEvent(Event{JobID: j.ID, RunID: &r.ID, At: time.Now(), Kind: "stopped"})
 	s.Close()
 	text, err := os.ReadFile(journal)

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -29,15 +30,18 @@ func TestThin(t *testing.T) {
 	hour := now.Truncate(time.Hour)
 	sql("INSERT INTO jobs (name, created_at) SELECT 'job-' || n, now() FROM generate_series(1, ?) n", jobs)
 	sql("INSERT INTO runs (job_id, version, status, wanted, started_at, generation) SELECT id, 1, 'running', true, now(), 1 FROM jobs")
-	const text = `{"sentence":"Running 3 h, 1,204 events a second.","in_per_second":1204.5,"out_per_second":12,"watermark":"2026-03-01T12:00:00Z","late":0,"rejected":0,"checkpoint_age_seconds":1.5,"restarts":0}`
-	fill := func(from, to time.Time, every string) {
+	sql("INSERT INTO shapes VALUES (1, (SELECT array_agg('figure_' || n) FROM generate_series(1, 80) n))")
+	fill := func(tier int, from, to time.Time, every string) {
 		t.Helper()
-		sql("INSERT INTO figures SELECT id, at, ?::jsonb FROM runs, generate_series(?::timestamptz, ?::timestamptz - interval '1 second', ?::interval) at", text, from, to, every)
+		sql("INSERT INTO points SELECT j.id, ?, at, 1, v.v, v.v FROM jobs j, generate_series(?::timestamptz, ?::timestamptz - interval '1 millisecond', ?::interval) at, (SELECT array_agg((n * 1.37)::real) AS v FROM generate_series(1, 80) n) v", tier, from, to, every)
 	}
-	fill(hour.Add(-24*time.Hour), hour.Add(-23*time.Hour), "10 seconds")                 // whole: not yet a day old, or just
-	fill(hour.Add(-27*time.Hour), hour.Add(-24*time.Hour), "10 seconds")                 // to be thinned
-	fill(hour.Add(-20*24*time.Hour), hour.Add(-20*24*time.Hour+time.Hour), "10 seconds") // found late: of a service that was away
-	fill(hour.Add(-31*24*time.Hour), hour.Add(-30*24*time.Hour), "5 minutes")            // to be removed
+	fill(0, hour.Add(-20*time.Minute), hour.Add(-15*time.Minute), "1 second")           // to be removed, since an hour begins at most an hour ago
+	fill(1, now.Add(-30*time.Minute), now, "10 seconds")                                // kept
+	fill(1, now.Add(-4*time.Hour), now.Add(-3*time.Hour-time.Second), "10 seconds")     // to be removed
+	fill(2, now.Add(-23*time.Hour), now.Add(-22*time.Hour), "1 minute")                 // kept
+	fill(4, now.Add(-29*24*time.Hour), now.Add(-28*24*time.Hour), "1 hour")             // kept
+	fill(4, now.Add(-40*24*time.Hour), now.Add(-30*24*time.Hour-time.Second), "1 hour") // to be removed
+	tiers := []Kept{{0, 15 * time.Minute}, {1, 3 * time.Hour}, {2, 24 * time.Hour}, {4, 30 * 24 * time.Hour}}
 	sql("INSERT INTO checkpoints SELECT r.id, n, 1, now(), 0.1, 0, 1000, false, '[]' FROM runs r, generate_series(1, CASE WHEN r.id % 20 = 0 THEN 1500 ELSE 30 END) n")
 	sql("INSERT INTO history (job_id, at, kind, text) SELECT id, now() - n * interval '1 second', 'trouble', 'away' FROM jobs, generate_series(1, CASE WHEN id % 50 = 0 THEN 12000 ELSE 20 END) n")
 	sql("INSERT INTO history (job_id, at, kind, text) SELECT id, now() - interval '91 days', 'saved', 'version 1' FROM jobs")
@@ -53,7 +57,7 @@ func TestThin(t *testing.T) {
 			default:
 			}
 			began := time.Now()
-			if err := s.write(ctx, record{Sample: &Sample{RunID: 1, At: now.Add(time.Duration(n) * time.Millisecond), Figures: []byte(`{}`)}}); err != nil {
+			if err := s.write(ctx, record{Points: &Batch{Shapes: []Shape{{ID: 1, Names: Names{"lag_seconds"}}}, Points: []Point{{JobID: 1, Tier: 5, At: now.Add(time.Duration(n) * time.Millisecond), Shape: 1, Means: Reals{1}, Greatest: Reals{2}}}}}); err != nil {
 				t.Error(err)
 			}
 			longest = max(longest, time.Since(began))
@@ -61,7 +65,7 @@ func TestThin(t *testing.T) {
 		}
 	}()
 	began := time.Now()
-	if err := s.Thin(ctx); err != nil {
+	if err := errors.Join(s.Thin(ctx), s.ThinPoints(ctx, tiers)); err != nil {
 		t.Fatal(err)
 	}
 	first := time.Since(began)
@@ -74,11 +78,10 @@ func TestThin(t *testing.T) {
 		got  int
 		want int
 	}{
-		{"figures of the last day", count("SELECT count(*) FROM figures WHERE at >= ? AND at < ?", hour.Add(-24*time.Hour), hour.Add(-23*time.Hour)), jobs * 360},
-		{"thinned figures", count("SELECT count(*) FROM figures WHERE at < ? AND at > ?", hour.Add(-24*time.Hour), hour.Add(-28*time.Hour)), jobs * 36},
-		{"thinned figures of days ago", count("SELECT count(*) FROM figures WHERE at < ?", hour.Add(-28*time.Hour)), jobs * 12},
-		{"the first of five minutes", count("SELECT count(*) FROM figures WHERE at < ? AND date_bin('5 minutes', at, 'epoch') <> at", hour.Add(-24*time.Hour)), 0},
-		{"runs with thinned figures", count("SELECT count(DISTINCT run_id) FROM figures WHERE at < ?", hour.Add(-24*time.Hour)), jobs},
+		{"points of seconds", count("SELECT count(*) FROM points WHERE tier = 0"), 0},
+		{"points of ten seconds", count("SELECT count(*) FROM points WHERE tier = 1"), jobs * 180},
+		{"points of minutes", count("SELECT count(*) FROM points WHERE tier = 2"), jobs * 60},
+		{"points of hours", count("SELECT count(*) FROM points WHERE tier = 4"), jobs * 24},
 		{"lines of the catalogue", count("SELECT count(*) FROM checkpoints"), jobs/20*1000 + (jobs-jobs/20)*30},
 		{"the oldest line of the catalogue", count("SELECT min(epoch) FROM checkpoints WHERE run_id IN (SELECT id FROM runs WHERE id % 20 = 0)"), 501},
 		{"lines of history", count("SELECT count(*) FROM history"), jobs/50*10_000 + (jobs-jobs/50)*20},
@@ -89,14 +92,14 @@ func TestThin(t *testing.T) {
 		}
 	}
 	began = time.Now()
-	if err := s.Thin(ctx); err != nil {
+	if err := errors.Join(s.Thin(ctx), s.ThinPoints(ctx, tiers)); err != nil {
 		t.Fatal(err)
 	}
 	if again := time.Since(began); again > first/4 {
 		t.Errorf("thinning again took %v, the first time %v", again, first)
 	}
 	// Removals find their rows by an index.
-	for _, q := range []string{"DELETE FROM figures WHERE at < now() - interval '30 days'", "SELECT * FROM history WHERE at < now() - interval '90 days'"} {
+	for _, q := range []string{"DELETE FROM points WHERE tier = 4 AND at < now() - interval '30 days'", "SELECT * FROM history WHERE at < now() - interval '90 days'"} {
 		var plan []string
 		if err := s.db.Raw("EXPLAIN " + q).Scan(&plan).Error; err != nil {
 			t.Fatal(err)

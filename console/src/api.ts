@@ -374,6 +374,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/figures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A job's figures over time, over all of its runs, at the fineness that the time asked for allows; with what happened meanwhile. */
+        get: operations["past"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/figures/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The figures of the job that are kept over time. */
+        get: operations["figureNames"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/history": {
         parameters: {
             query?: never;
@@ -788,23 +822,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/runs/{run}/figures/past": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** A run's live figures over time, oldest first, every ten seconds at most. */
-        get: operations["past"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/runs/{run}/steps/{step}/rows": {
         parameters: {
             query?: never;
@@ -918,6 +935,7 @@ export interface components {
         };
         Cause: {
             at: string;
+            grave: boolean;
             kind: string;
             /** Format: date-time */
             since: string;
@@ -965,11 +983,15 @@ export interface components {
             written_at: string;
         };
         CheckpointFigures: {
+            /** Format: date-time */
+            begun: string | null;
             /** Format: int64 */
             completed: number;
             /** Format: int64 */
             failed: number;
             last: components["schemas"]["LastCheckpoint"] | null;
+            /** Format: double */
+            longest_stall_seconds: number;
             /** Format: int64 */
             skipped: number;
         };
@@ -1083,6 +1105,11 @@ export interface components {
             null: number;
             path: string;
             values: number;
+        };
+        FigureName: {
+            about: string;
+            name: string;
+            unit: string;
         };
         Figures: {
             /** Format: date-time */
@@ -1250,6 +1277,8 @@ export interface components {
         };
         LastCheckpoint: {
             /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
             epoch: number;
             /** Format: double */
             longest_stall_seconds: number;
@@ -1356,6 +1385,12 @@ export interface components {
             /** Format: double */
             wait_seconds: number;
         };
+        Mark: {
+            /** Format: date-time */
+            at: string;
+            kind: string;
+            text: string;
+        };
         Met: {
             key: string;
             left: number;
@@ -1413,6 +1448,20 @@ export interface components {
             /** Format: date-time */
             waited_until: string | null;
             watermark: string | null;
+        };
+        PastFigures: {
+            at: number[];
+            lines: components["schemas"]["PastLine"][];
+            marks: components["schemas"]["Mark"][];
+            /** Format: double */
+            step_seconds: number;
+        };
+        PastLine: {
+            about: string;
+            greatest: (number | null)[];
+            means: (number | null)[];
+            name: string;
+            unit: string;
         };
         Peek: {
             events: components["schemas"]["RawEvent"][];
@@ -1719,11 +1768,6 @@ export interface components {
             /** Format: int64 */
             partial: number;
         };
-        Sample: {
-            /** Format: date-time */
-            at: string;
-            live: components["schemas"]["Live"];
-        };
         Saved: {
             about: string;
             /** Format: date-time */
@@ -1832,6 +1876,8 @@ export interface components {
         };
         SinkRate: {
             /** Format: double */
+            delivered: number;
+            /** Format: double */
             delivering_share: number;
             /** Format: double */
             held_up_share: number;
@@ -1883,7 +1929,11 @@ export interface components {
             /** Format: double */
             bytes: number;
             /** Format: double */
+            late: number;
+            /** Format: double */
             read: number;
+            /** Format: double */
+            rejected: number;
         };
         Start: {
             append?: boolean;
@@ -2083,10 +2133,16 @@ export interface components {
             /** Format: double */
             busy_share: number;
             /** Format: double */
+            dropped: number;
+            /** Format: double */
             in: number;
             lanes: components["schemas"]["LaneRate"][];
             /** Format: double */
+            lost: number;
+            /** Format: double */
             out: number;
+            /** Format: double */
+            rejected: number;
         };
         Stretch: {
             /** Format: int64 */
@@ -3130,6 +3186,79 @@ export interface operations {
             };
         };
     };
+    past: {
+        parameters: {
+            query?: {
+                /** @description A time (RFC 3339), or a duration before now such as 15m. */
+                since?: string;
+                /** @description A time (RFC 3339), or a duration before now; now by default. */
+                until?: string;
+                /** @description A figure, such as lag_seconds; `*` stands for anything between two dots, as in steps.*.busy_share. May be repeated; those of the job as a whole by default. */
+                name?: string;
+                /** @description At most so many points: 1,000 by default. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastFigures"];
+                };
+            };
+            /** @description A problem: no-such-job, no-such-figure, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    figureNames: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["FigureName"][];
+                    };
+                };
+            };
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     history: {
         parameters: {
             query?: {
@@ -4064,45 +4193,6 @@ export interface operations {
                 };
             };
             /** @description A problem: no-such-run, not-running, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    past: {
-        parameters: {
-            query?: {
-                /** @description A time (RFC 3339), or a duration before now such as 15m. */
-                since?: string;
-                /** @description At most so many. */
-                limit?: number;
-            };
-            header?: never;
-            path: {
-                run: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": {
-                        items?: components["schemas"]["Sample"][];
-                        next?: string;
-                    };
-                };
-            };
-            /** @description A problem: no-such-run, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

@@ -26,6 +26,19 @@ export function bytes(n: number): string {
   return `${whole.format(n)} B`
 }
 
+/** A figure with its unit, as the API names units. */
+export function figure(v: number, unit: string): string {
+  switch (unit) {
+    case 'share': return `${(100 * v).toFixed(v > 0 && v < 0.1 ? 1 : 0)} %`
+    case 'bytes': return bytes(v)
+    case 'bytes/s': return `${bytes(v)}/s`
+    case 'seconds': return v > 0 && v < 1 ? `${Math.round(1000 * v)} ms` : span(v)
+    case 'events/s': case 'rows/s': return rate(v)
+    case 'events': case 'rows': return count(v)
+  }
+  return Number.isInteger(v) ? count(v) : v.toFixed(2)
+}
+
 export function percent(share: number): string {
   return `${Math.round(100 * share)} %`
 }

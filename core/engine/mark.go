@@ -140,7 +140,9 @@ func (e *run) beginMark(finished bool) {
 	}
 	snap.Counts = e.watch.sequenced(e)
 	m := &mark{snap: snap, skipped: e.skipped, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], left: e.stagesLeft(nil), written: make(chan struct{})}
-	e.skipped = 0
+	if e.skipped = 0; e.opt.Save != nil {
+		e.watch.checkpointBegun(snap.Began)
+	}
 	m.pending.Store(int32(len(e.lanes) + len(e.sinks) + 1))
 	e.marking = m
 	if len(e.lanes) > 0 {
@@ -193,7 +195,7 @@ func (e *run) save(m *mark) {
 		}
 		m.stored = true
 		close(m.written)
-		e.watch.checkpointDone(m.snap.Epoch, time.Since(began), m.snap.Stall, m.skipped)
+		e.watch.checkpointDone(m, time.Since(began), saved)
 	}
 	for _, s := range e.sinks {
 		all := m.snap.Shipments[s.node.Name]

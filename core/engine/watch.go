@@ -35,10 +35,14 @@ type Watch struct {
 // CheckpointFigures tell of the run's checkpoints.
 type CheckpointFigures struct {
 	Completed, Failed int64
-	Skipped           int64 // marks that were due while a checkpoint was under way
-	Epoch             int64
-	Seconds           float64
-	LongestStall      time.Duration
+	Skipped           int64     // marks that were due while a checkpoint was under way
+	Begun             time.Time // when the one that is under way began; zero for none
+	// Of the newest: its epoch, what it took to store, its bytes, and the longest that a lane stood still for it.
+	Epoch        int64
+	Seconds      float64
+	Bytes        int64
+	LongestStall time.Duration
+	LongestOfAll time.Duration
 }
 
 // PartitionFigures tell where a partition stands.
@@ -291,12 +295,20 @@ func (w *Watch) delivered(at int, s Shipment) {
 	w.epochs[at] = s.Epoch
 }
 
-func (w *Watch) checkpointDone(epoch int64, took, stall time.Duration, skipped int64) {
+func (w *Watch) checkpointBegun(at time.Time) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.check.Skipped += skipped
-	w.check.Completed++
-	w.check.Epoch, w.check.Seconds, w.check.LongestStall = epoch, took.Seconds(), stall
+	w.check.Begun = at
+}
+
+func (w *Watch) checkpointDone(m *mark, took time.Duration, saved Saved) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	c := &w.check
+	c.Skipped += m.skipped
+	c.Completed++
+	c.Epoch, c.Seconds, c.Bytes, c.LongestStall, c.Begun = m.snap.Epoch, took.Seconds(), saved.Size, m.snap.Stall, time.Time{}
+	c.LongestOfAll = max(c.LongestOfAll, m.snap.Stall)
 }
 
 func (w *Watch) checkpointFailed() {

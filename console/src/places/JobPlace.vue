@@ -15,16 +15,17 @@
     </section>
     <!-- What is below comes once the map has its height: nothing that is about to be pressed moves away. -->
     <template v-if="!plan.loading.value">
-      <FigureTiles v-if="figures" :figures="figures" :past="past.data.value?.items ?? []" />
+      <FigureTiles v-if="figures" :figures="figures" :past="past.data.value" />
       <ResultsSection v-if="runId && plan.data.value" :run="runId" :plan="plan.data.value" />
       <section v-else class="sheet results"><header><h2>Results</h2></header><StateNote :loading="false" :problem="null">No rows yet: start the job to see them.</StateNote></section>
+      <FiguresSection :job="job.name" />
       <RecordTabs :job="job.name" :version="job.version" :steps="plan.data.value?.steps.filter((s) => s.bound).map((s) => s.name) ?? []" />
     </template>
   </template>
 </template>
 
 <script setup lang="ts">
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, defineAsyncComponent, ref, shallowRef, watch } from 'vue'
 
 import { asProblem, type Problem, type Schemas } from '../http'
 import FigureTiles from '../parts/FigureTiles.vue'
@@ -39,6 +40,8 @@ import { drainJob, startJob, stopJob, useJobs } from '../use/jobs'
 import { useResource } from '../use/resource'
 import { useFigures, usePast } from '../use/runs'
 import { sure } from '../use/sure'
+
+const FiguresSection = defineAsyncComponent(() => import('../parts/FiguresSection.vue'))
 
 const props = defineProps<{
   /** The job's name, from the address. */
@@ -56,7 +59,7 @@ const runId = computed(() => job.value?.run?.id ?? null)
 const address = computed(() => (job.value ? `/jobs/${encodeURIComponent(props.job)}/plan` : ''))
 const plan = useResource<Schemas['Plan']>(address)
 const figures = useFigures(runId)
-const past = usePast(runId)
+const past = usePast(computed(() => (job.value ? props.job : '')))
 const live = computed(() => figures.value?.live ?? job.value?.live ?? null)
 const chosen = ref('')
 watch(() => props.job, () => (chosen.value = ''))

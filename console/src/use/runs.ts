@@ -1,7 +1,7 @@
 import { computed, onScopeDispose, ref, shallowRef, watch, type Ref } from 'vue'
 
 import { count } from '../format'
-import { ask, type Schemas } from '../http'
+import { ask, part, type Schemas } from '../http'
 import { useJobs } from './jobs'
 import { useResource } from './resource'
 
@@ -16,12 +16,9 @@ export function useFigures(run: Ref<number | null>) {
   return computed(() => (figures.value && figures.value.run === run.value ? figures.value : null))
 }
 
-/** A run's figures over the last half hour, asked for again every ten seconds. */
-export function usePast(run: Ref<number | null>) {
-  return useResource<{ items: Schemas['Sample'][] }>(
-    computed(() => (run.value ? `/runs/${run.value}/figures/past?since=30m&limit=180` : '')),
-    10_000,
-  )
+/** A job's figures over the last half hour, asked for again every ten seconds. */
+export function usePast(job: Ref<string>) {
+  return useResource<Schemas['PastFigures']>(computed(() => (job.value ? `/jobs/${part(job.value)}/figures?since=30m&limit=180` : '')), 10_000)
 }
 
 const most = 3000
