@@ -39,7 +39,8 @@ type Job struct {
 	Since  string `json:"since"` // RFC 3339: when the status began
 	Run    *Run   `json:"run"`   // the newest; null for none
 	// Sentence says in words how the job is, whether it runs or not.
-	Sentence string `json:"sentence"`
+	Sentence string   `json:"sentence"`
+	Alarms   []string `json:"alarms"` // those that are on
 	// Live is what is known of a run that goes on; null otherwise.
 	Live *Live `json:"live"`
 }
@@ -81,6 +82,19 @@ type Live struct {
 	Rejected       int64     `json:"rejected"`
 	CheckpointAge  *float64  `json:"checkpoint_age_seconds"`
 	Restarts       int       `json:"restarts"`
+	// CheckpointEvery is how often a checkpoint is due, in seconds; 0 for never.
+	CheckpointEvery float64 `json:"checkpoint_every_seconds"`
+	// CheckpointsFailedRunning failed in a row; RestartsLately are of the last ten minutes.
+	CheckpointsFailedRunning int `json:"checkpoints_failed_running"`
+	RestartsLately           int `json:"restarts_lately"`
+	// RejectedShare is that of the newest 1,000 rows or more of a source or step, the most of all; null before there are as many.
+	RejectedShare *float64 `json:"rejected_share"`
+	// MemoryShare is what state takes of the memory that it may; null where there is no bound.
+	MemoryShare *float64 `json:"memory_share"`
+	// RetentionLeft is how many seconds at least the oldest unread event stays where it is; null where all are read, or it is not known.
+	RetentionLeft *float64 `json:"retention_left_seconds"`
+	// RefreshesMissed is how many refreshes a reference is old, the most of all; null where none is refreshed.
+	RefreshesMissed *float64 `json:"refreshes_missed"`
 	// Causes are what keeps the run from its work, or its results from coming; the root first.
 	Causes []Cause `json:"causes"`
 }
@@ -322,6 +336,42 @@ type Gap struct {
 type Field struct {
 	Name string `json:"name"`
 	Type string `json:"type"`
+}
+
+// Alarm is a time during which an alarm of a job was on.
+type Alarm struct {
+	ID     int64      `json:"id"`
+	Job    string     `json:"job"`
+	Name   string     `json:"name"`
+	Text   string     `json:"text"` // what it is about, with the figures as it began
+	OnAt   time.Time  `json:"on_at"`
+	OffAt  *time.Time `json:"off_at"` // null while it is on
+	SeenAt *time.Time `json:"seen_at"`
+	SeenBy string     `json:"seen_by"` // who said so
+}
+
+// Seen says that a person has seen an alarm.
+type Seen struct {
+	By string `json:"by"`
+}
+
+// Rule is an alarm that all jobs have, unless their documents change it.
+type Rule struct {
+	Name    string `json:"name"`
+	When    string `json:"when"` // the condition over figures
+	For     string `json:"for"`  // how long it holds before the alarm is on
+	About   string `json:"about"`
+	Off     bool   `json:"off"`
+	Usual   bool   `json:"usual"`   // it comes with the service
+	Changed bool   `json:"changed"` // by somebody
+}
+
+// NewRule changes an alarm of all jobs, or makes one; what is empty is as usual.
+type NewRule struct {
+	When  string `json:"when"`
+	For   string `json:"for"`
+	About string `json:"about"`
+	Off   bool   `json:"off"`
 }
 
 // PastFigures are figures of a job over time, over all of its runs.

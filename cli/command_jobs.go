@@ -37,7 +37,7 @@ func newJobs(s *streams) *cobra.Command {
 			for _, j := range jobs {
 				rows = append(rows, jobLine(j))
 			}
-			grid(s.out, []string{"job", "status", "since", ">lag", ">behind", "trend", ">in", ">out", ">watermark", ">late", ">rejected", ">checkpoint", ">restarts"}, rows)
+			grid(s.out, []string{"job", "status", "since", ">lag", ">behind", "trend", ">in", ">out", ">watermark", ">late", ">rejected", ">checkpoint", ">restarts", "alarms"}, rows)
 			for _, j := range jobs {
 				if j.Live != nil && slices.ContainsFunc(j.Live.Causes, func(c api.Cause) bool { return c.Grave }) || j.Live == nil && j.Run != nil && j.Run.Error != "" || j.Status == "recovering" {
 					s.say("%s: %s", j.Name, harmless(j.Sentence))
@@ -51,7 +51,7 @@ func newJobs(s *streams) *cobra.Command {
 
 func jobLine(j api.Job) []string {
 	since, err := time.Parse(time.RFC3339, j.Since)
-	line := []string{j.Name, j.Status, "", "-", "-", "", "-", "-", "-", "-", "-", "-", "-"}
+	line := []string{j.Name, j.Status, "", "-", "-", "", "-", "-", "-", "-", "-", "-", "-", strings.Join(j.Alarms, ", ")}
 	if err == nil {
 		line[2] = span(time.Since(since))
 	}
@@ -107,6 +107,9 @@ func newShow(s *streams) *cobra.Command {
 		return show(s, format, all, func() {
 			fmt.Fprintf(s.out, "%s, version %d: %s\n", j.Name, j.Version, harmless(j.About))
 			fmt.Fprintln(s.out, harmless(j.Sentence))
+			if len(j.Alarms) > 0 {
+				fmt.Fprintf(s.out, "Alarms: %s; undertide alarms %s says more.\n", strings.Join(j.Alarms, ", "), j.Name)
+			}
 			if fig != nil {
 				fmt.Fprintln(s.out, capacity(fig.Live))
 			}

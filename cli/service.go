@@ -23,7 +23,8 @@ type reach struct{ server string }
 
 // command completes a command that talks to the service: its arguments are the words after its name.
 func (r *reach) command(c *cobra.Command, do func(c *cobra.Command, cl *client.Client, args []string) error) *cobra.Command {
-	c.Args = cobra.ExactArgs(len(strings.Fields(c.Use)) - 1)
+	most := len(strings.Fields(c.Use)) - 1
+	c.Args = cobra.RangeArgs(most-strings.Count(c.Use, " ["), most)
 	if c.ValidArgsFunction == nil {
 		c.ValidArgsFunction = r.jobNames
 	}

@@ -253,6 +253,42 @@ func (c *Client) History(ctx context.Context, job string, limit int) ([]api.Even
 	return p.Items, err
 }
 
+// Alarms lists alarms of all jobs, or of one, newest first; with on only those that are on. At most limit.
+func (c *Client) Alarms(ctx context.Context, job string, on bool, limit int) ([]api.Alarm, error) {
+	v := url.Values{"limit": {strconv.Itoa(limit)}}
+	if on {
+		v.Set("on", "true")
+	}
+	if job != "" {
+		v.Set("job", job)
+	}
+	p, err := call[api.Page[api.Alarm]](ctx, c, "GET", "/alarms?"+v.Encode(), "", nil)
+	return p.Items, err
+}
+
+// See notes that somebody has seen an alarm.
+func (c *Client) See(ctx context.Context, id int64, by string) (api.Alarm, error) {
+	return carry[api.Alarm](ctx, c, "POST", "/alarms/"+strconv.FormatInt(id, 10)+"/seen", api.Seen{By: by})
+}
+
+// Rules lists the alarms that all jobs have.
+func (c *Client) Rules(ctx context.Context) ([]api.Rule, error) {
+	p, err := call[api.List[api.Rule]](ctx, c, "GET", "/rules", "", nil)
+	return p.Items, err
+}
+
+// PutRule changes an alarm of all jobs, or makes one; it gives all.
+func (c *Client) PutRule(ctx context.Context, rule string, r api.NewRule) ([]api.Rule, error) {
+	p, err := carry[api.List[api.Rule]](ctx, c, "PUT", "/rules/"+name(rule), r)
+	return p.Items, err
+}
+
+// RemoveRule makes an alarm of all jobs as usual again.
+func (c *Client) RemoveRule(ctx context.Context, rule string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", "/rules/"+name(rule), "", nil)
+	return err
+}
+
 // PastQuery chooses figures over time; zero values choose the last hour, and those of the job as a whole.
 type PastQuery struct {
 	Since, Until string

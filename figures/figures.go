@@ -30,6 +30,7 @@ type moment struct {
 // a time.
 type Series struct {
 	list  []moment
+	rows  map[string]*rejects  // by part
 	since map[string]time.Time // by what a cause is and where: when it was first seen, of those that are seen still
 }
 
@@ -148,6 +149,9 @@ type Asked struct {
 	Checkpoint time.Time // of the newest; zero for none
 	Restarts   int
 	Trouble    string // of the run as a whole, beside that of its parts
+	// RestartsLately are those of the last ten minutes, and CheckpointsFailedRunning failed in a row.
+	RestartsLately, CheckpointsFailedRunning int
+	StateMemory                              int64 // what state may take; 0 for no bound
 	// Example gives the newest row or event of a part of the document as text; empty for none. May be nil.
 	Example func(part string) string
 }
@@ -191,6 +195,16 @@ func (s *Series) Live(a Asked, rates api.Rates) api.Live {
 		l.CouldPerSecond = &could
 	}
 	s.trend(&l)
+	l.CheckpointEvery, l.CheckpointsFailedRunning, l.RestartsLately = a.Job.CheckpointEvery.Seconds(), a.CheckpointsFailedRunning, a.RestartsLately
+	l.RejectedShare, l.RetentionLeft, l.RefreshesMissed = s.rejectedShare(f), retentionLeft(f, now.at), refreshesMissed(a.Job, f, now.at)
+	if a.StateMemory > 0 {
+		state := 0.0
+		for _, x := range f.Steps {
+			state += float64(x.StateBytes)
+		}
+		state /= float64(a.StateMemory)
+		l.MemoryShare = &state
+	}
 	l.Causes = s.causes(a, rates)
 	for _, c := range l.Causes {
 		if c.Kind == Unreachable {
@@ -207,6 +221,77 @@ func busiest(r api.Rates) (most api.PoolShare) {
 	for _, p := range r.Pools {
 		if p.Busy > most.Busy {
 			most = p
+		}
+	}
+	return most
+}
+
+// rejects are counts of a part from which on its newest rows are counted, and the share of those before.
+type rejects struct {
+	all, rejected int64
+	share         float64
+	known         bool
+}
+
+// enoughRejected is how many rows of a part are looked at together.
+const enoughRejected = 1000
+
+// rejectedShare gives the share of rejects among the newest rows of a source or step: of each thousand that have come together.
+func (s *Series) rejectedShare(f run.Figures) (most *float64) {
+	if s.rows == nil {
+		s.rows = map[string]*rejects{}
+	}
+	note := func(part string, all, rejected int64) {
+		r := s.rows[part]
+		if r == nil {
+			r = &rejects{}
+			s.rows[part] = r
+		}
+		if all < r.all { // counts go back where a run recovers
+			r.all, r.rejected = all, rejected
+		}
+		if n := all - r.all; n >= enoughRejected {
+			r.share, r.known = float64(rejected-r.rejected)/float64(n), true
+			r.all, r.rejected = all, rejected
+		}
+		if share := r.share; r.known && (most == nil || share > *most) {
+			most = &share
+		}
+	}
+	for name, x := range f.Sources {
+		note("source "+name, x.Read, sum(x.Rejected))
+	}
+	for name, x := range f.Steps {
+		note("step "+name, x.RowsIn, sum(x.Rejected))
+	}
+	return most
+}
+
+// retentionLeft tells when the oldest event that waits to be read may be deleted: no earlier than what was stored with the last one
+// that was read.
+func retentionLeft(f run.Figures, now time.Time) (least *float64) {
+	for _, x := range f.Sources {
+		for _, p := range x.Partitions {
+			if p.DeletedAt != nil {
+				if left := p.DeletedAt.Sub(now).Seconds(); least == nil || left < *least {
+					least = &left
+				}
+			}
+		}
+	}
+	return least
+}
+
+// refreshesMissed tells how old the oldest reference is, in its refreshes.
+func refreshesMissed(j *job.Job, f run.Figures, now time.Time) (most *float64) {
+	for i := range j.References {
+		r := &j.References[i]
+		x, is := f.References[r.Name]
+		if !is || r.Refresh <= 0 || x.Loaded.IsZero() {
+			continue
+		}
+		if n := float64(now.Sub(x.Loaded)) / float64(r.Refresh); most == nil || n > *most {
+			most = &n
 		}
 	}
 	return most

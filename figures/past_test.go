@@ -114,7 +114,7 @@ func TestNames(t *testing.T) {
 		t.Fatal(err)
 	}
 	j := &job.Job{Sources: []job.Source{{Name: "NAME"}}, Steps: []job.Step{{Name: "NAME"}}, Sinks: []job.Sink{{Name: "NAME"}}}
-	list := Of(j)
+	list := j.Figures()
 	var want []string
 	for _, f := range list {
 		want = append(want, fmt.Sprintf("| `%s` | %s | %s |", f.Name, f.Unit, f.About))
@@ -129,7 +129,7 @@ func TestNames(t *testing.T) {
 	if !slices.Equal(got, want) {
 		t.Errorf("docs/figures.md lists\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if down := Down(j, 3); len(down) != len(list) || down[0] != 0 || down[slices.IndexFunc(list, func(f Figure) bool { return f.Name == "restarts" })] != 3 {
+	if down := Down(j, NotUp{Restarts: 3}); len(down) != len(list) || down[0] != 0 || down[slices.IndexFunc(list, func(f job.Figure) bool { return f.Name == "restarts" })] != 3 {
 		t.Errorf("of a run that is started again: %v", down)
 	}
 }

@@ -57,6 +57,8 @@ type Job struct {
 	Sinks      []Sink
 
 	Examples []Example
+	// Alarms are those of the document, in its order: some change usual ones, or switch them off.
+	Alarms []Alarm
 
 	Warnings Faults
 	// Digest tells documents apart for checkpoints: of all that shapes state and positions.
@@ -359,7 +361,7 @@ type builder struct {
 }
 
 var documentFields = fieldSpec{
-	known: []string{"undertide", "job", "about", "values", "settings", "connections", "references", "sources", "steps", "sinks", "examples"},
+	known: []string{"undertide", "job", "about", "values", "settings", "connections", "references", "sources", "steps", "sinks", "examples", "alarms"},
 }
 
 func (b *builder) document() {
@@ -401,6 +403,7 @@ func (b *builder) document() {
 	b.readSinks()
 	b.aside = false
 	b.readExamples()
+	b.readAlarms()
 }
 
 func jobName(s string) bool {

@@ -92,6 +92,9 @@ type PartitionFigures struct {
 	// WaitedUntil is when the watermark goes on without the partition, if nothing comes; null where it does not.
 	WaitedUntil *time.Time `json:"waited_until"`
 	Ended       bool       `json:"ended"`
+	// DeletedAt is when the oldest event that waits to be read is deleted where it is stored, at the earliest; null where none waits, or it is not
+	// known.
+	DeletedAt *time.Time `json:"deleted_at"`
 }
 
 // StepFigures tell of a step.
@@ -250,6 +253,10 @@ func (s *SourceFigures) partitions(source string, idle time.Duration, list []eng
 			events += p.Lag
 			if p.Lag > 0 && p.Stored > 0 {
 				behind = max(behind, time.Since(p.Stored.Std()))
+				if p.Retention > 0 {
+					at := p.Stored.Std().Add(p.Retention).UTC()
+					f.DeletedAt = &at
+				}
 			}
 		}
 		known = known && p.Lag >= 0

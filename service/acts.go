@@ -433,6 +433,8 @@ func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 	}
 	s.forget(ctx, e)
 	s.tokens.forget(e.rec.ID)
+	s.pasts.Delete(e.rec.ID)
+	s.alarms.Delete(e.rec.ID)
 	if err := s.db.DeleteJob(ctx, e.rec.ID); err != nil {
 		return err
 	}

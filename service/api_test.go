@@ -196,6 +196,18 @@ func TestAPI(t *testing.T) {
 	want("GET", "/jobs/lifts/figures?name=[", "", "", 400, "wrong-request")
 	want("GET", "/jobs/lifts/figures?since=1h&until=2h", "", "", 400, "wrong-request")
 	want("GET", "/jobs/nobody/figures", "", "", 404, "no-such-job")
+	want("GET", "/alarms?on=true", "", "", 200, "")
+	want("GET", "/alarms?job=nobody", "", "", 404, "no-such-job")
+	want("GET", "/jobs/lifts/alarms", "", "", 200, "")
+	want("POST", "/alarms/9999/seen", js, `{"by":"Ada"}`, 404, "no-such-alarm")
+	want("GET", "/rules", "", "", 200, "")
+	want("PUT", "/rules/behind", js, `{"when":"lag_secnds > 60","for":"","about":"","off":false}`, 400, "wrong-request")
+	want("PUT", "/rules/behind", js, `{"when":"","for":"","about":"","off":false}`, 400, "wrong-request")
+	want("PUT", "/rules/behind", js, `{"when":"lag_seconds > 60","for":"soon","about":"","off":false}`, 400, "wrong-request")
+	want("PUT", "/rules/behind", js, `{"when":"lag_seconds > 60","for":"5m","about":"late","off":false}`, 200, "")
+	want("PUT", "/rules/cpu", js, `{"when":"","for":"","about":"","off":true}`, 200, "")
+	want("DELETE", "/rules/cpu", "", "", 204, "")
+	want("DELETE", "/rules/cpu", "", "", 404, "no-such-alarm")
 	want("GET", "/jobs/lifts/figures/names", "", "", 200, "")
 	want("GET", "/jobs/lifts", "", "", 200, "")
 	until(t, "checkpoints", func() bool {
@@ -282,6 +294,10 @@ func shape(path string) string {
 			parts[i] = "{topic}"
 		case i == 2 && parts[1] == "secrets":
 			parts[i] = "{secret}"
+		case i == 2 && parts[1] == "rules":
+			parts[i] = "{rule}"
+		case i == 2 && parts[1] == "alarms":
+			parts[i] = "{alarm}"
 		case i == 2 && parts[1] == "catalogue":
 			parts[i] = "{source}"
 		}

@@ -55,6 +55,7 @@ func (s *Service) viewJob(e *entry) api.Job {
 	default:
 		out.Sentence = "Saved, and never started."
 	}
+	out.Alarms = s.alarmsOf(e.rec.ID).onNow()
 	if out.Sentence == "" { // no figures yet
 		out.Sentence = figures.Begun(out.Status, out.Since)
 	}

@@ -52,6 +52,7 @@ var (
 	watermarkDesc   = desc("watermark_timestamp_seconds", "The run's watermark.", "job")
 	checkpointDesc  = desc("checkpoint_age_seconds", "Time since the newest checkpoint.", "job")
 	completedDesc   = desc("checkpoints_total", "Checkpoints of this try, by outcome.", "job", "outcome")
+	alarmDesc       = desc("alarm_on", "Whether an alarm of the job is on.", "job", "alarm")
 	restartsDesc    = desc("restarts_total", "Restarts of the run.", "job")
 	databaseDesc    = desc("database_up", "Whether the database answers.")
 	waitingDesc     = desc("records_waiting", "Records that wait to be written to the database.")
@@ -72,6 +73,9 @@ func (c collector) Collect(out chan<- prometheus.Metric) {
 	gauge(waitingDesc, float64(waiting))
 	for _, j := range c.s.viewJobs() {
 		gauge(upDesc, number1(j.Status == running), j.Name, j.Status)
+		for _, name := range j.Alarms {
+			gauge(alarmDesc, 1, j.Name, name)
+		}
 		e, err := c.s.find(j.Name)
 		if err != nil {
 			continue // deleted meanwhile

@@ -115,15 +115,24 @@ func (r *runner) remember() {
 		return
 	}
 	var values []float64
-	if f := r.last; f != nil && now.Sub(f.At) < 2*sampleEvery && r.rec.Status != recovering {
+	if f := r.last; f != nil && now.Sub(f.At) < 2*sampleEvery && r.rec.Status != recovering && r.rec.Status != failed {
 		values = figures.Values(r.job, f)
 	} else {
-		values = figures.Down(r.job, r.rec.Restarts)
+		values = figures.Down(r.job, figures.NotUp{Restarts: r.rec.Restarts, RestartsLately: r.restartsLately(now), CheckpointsFailedRunning: r.unmade, Failed: r.rec.Status == failed})
 	}
 	job := r.rec.JobID
 	r.mu.Unlock()
 	r.past.add(r.s, job, now, r.figureNames, values)
+	r.alarms.add(r, now, r.figureNames, values)
 }
+
+// restartsLately counts the restarts of the last ten minutes. Called with mu held.
+func (r *runner) restartsLately(now time.Time) int {
+	r.restarted = slices.DeleteFunc(r.restarted, func(t time.Time) bool { return now.Sub(t) > lately })
+	return len(r.restarted)
+}
+
+const lately = 10 * time.Minute
 
 // rememberAll keeps the figures of every second until the run has ended.
 func (r *runner) rememberAll() {
@@ -132,6 +141,8 @@ func (r *runner) rememberAll() {
 	for {
 		select {
 		case <-r.done:
+			r.remember()
+			r.alarms.end(r, time.Now().UTC(), r.view().Status == failed)
 			r.past.flush(r.s, r.rec.JobID)
 			return
 		case <-t.C:
@@ -140,7 +151,7 @@ func (r *runner) rememberAll() {
 	}
 }
 
-func namesOf(list []figures.Figure) (names []string) {
+func namesOf(list []job.Figure) (names []string) {
 	for _, f := range list {
 		names = append(names, f.Name)
 	}
@@ -184,7 +195,7 @@ func (s *Service) getPast(c *gin.Context) error {
 		return err
 	}
 	out := api.PastFigures{Step: figures.Tiers[tier].Step.Seconds(), At: []int64{}, Lines: []api.PastLine{}}
-	known := map[string]figures.Figure{}
+	known := map[string]job.Figure{}
 	var names []string
 	for _, f := range all {
 		known[f.Name] = f
@@ -194,7 +205,7 @@ func (s *Service) getPast(c *gin.Context) error {
 		out.At = append(out.At, p.At.UnixMilli())
 		for _, n := range p.Names {
 			if _, is := known[n]; !is {
-				known[n] = figures.Figure{Name: n}
+				known[n] = job.Figure{Name: n}
 				names = append(names, n)
 			}
 		}
@@ -264,7 +275,7 @@ func choose(names, asked []string) ([]string, error) {
 }
 
 // lineOf makes a line of one figure.
-func lineOf(f figures.Figure, points []figures.Point) api.PastLine {
+func lineOf(f job.Figure, points []figures.Point) api.PastLine {
 	l := api.PastLine{Name: f.Name, Unit: f.Unit, About: f.About, Means: make([]*float64, len(points)), Greatest: make([]*float64, len(points))}
 	at, names := -1, []string(nil)
 	for i, p := range points {
@@ -309,15 +320,15 @@ func (s *Service) marks(ctx context.Context, e *entry, since, until time.Time) (
 }
 
 // figuresOf lists the figures of a job: of its newest run, or its newest version.
-func (s *Service) figuresOf(c *gin.Context, e *entry) ([]figures.Figure, error) {
+func (s *Service) figuresOf(c *gin.Context, e *entry) ([]job.Figure, error) {
 	if r, _ := s.newestRun(e); r != nil {
-		return figures.Of(r.job), nil
+		return r.job.Figures(), nil
 	}
 	_, j, err := s.read(c, e, "", nil, false)
 	if err != nil {
 		return nil, err
 	}
-	return figures.Of(j), nil
+	return j.Figures(), nil
 }
 
 // getFigureNames lists the figures of a job.

@@ -64,22 +64,26 @@ type runner struct {
 	listeners               // of new figures and statuses
 
 	past        *past    // of the job
+	alarms      *alarms  // of the job
 	figureNames []string // of its figures
+	stateMemory func() int64
 
 	failures []time.Time    // of the loop: those that count still
 	at       map[string]int // of the loop: failures by event
 
-	mu      sync.Mutex // guards all below
-	rec     store.Run
-	since   time.Time // of the status
-	watch   *engine.Watch
-	graph   *engine.Graph
-	refs    *run.References // of the graph
-	series  figures.Series
-	last    *api.Figures
-	taps    map[string]*tap
-	names   []string // of taps, in the document's order
-	trouble string
+	mu        sync.Mutex // guards all below
+	rec       store.Run
+	since     time.Time // of the status
+	watch     *engine.Watch
+	graph     *engine.Graph
+	refs      *run.References // of the graph
+	series    figures.Series
+	last      *api.Figures
+	taps      map[string]*tap
+	names     []string // of taps, in the document's order
+	trouble   string
+	restarted []time.Time // those of the last minutes
+	unmade    int         // checkpoints that did not come to be since the newest
 	// same is how often in a row the run failed with trouble, since sameSince.
 	same      int
 	sameSince time.Time
@@ -100,10 +104,10 @@ type runner struct {
 // that fails is tried again, as for a run that went on before the service started.
 func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-chan error) {
 	ctx, cancel := context.WithCancel(s.runs)
-	r := &runner{s: s, job: j, name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, draining: make(chan struct{}), at: map[string]int{},
+	r := &runner{s: s, job: j, stateMemory: run.StateMemoryOf(j), name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, draining: make(chan struct{}), at: map[string]int{},
 		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}}
 	ready := make(chan error, 1)
-	r.past, r.figureNames = s.pastOf(rec.JobID), namesOf(figures.Of(j))
+	r.past, r.alarms, r.figureNames = s.pastOf(rec.JobID), s.alarmsOf(rec.JobID), namesOf(j.Figures())
 	r.prepareTaps()
 	found := r.findRows()
 	var err error
@@ -257,6 +261,7 @@ func (r *runner) failedOnce(err error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.rec.Restarts++
+	r.restarted = append(r.restarted, time.Now().UTC())
 	text := strings.ReplaceAll(err.Error(), "\n", "; ")
 	if r.same++; text != r.trouble || r.sameSince.IsZero() {
 		r.same, r.sameSince = 1, time.Now()
@@ -394,7 +399,7 @@ func (r *runner) completed(c engine.Completed) {
 		r.mu.Unlock()
 		return
 	}
-	r.complete, r.progress = now, true
+	r.complete, r.progress, r.unmade = now, true, 0
 	if r.rec.Crashes > 0 {
 		r.rec.Crashes = 0
 		r.s.db.UpdateRun(r.rec)
@@ -445,7 +450,8 @@ func (r *runner) takeSample(g *engine.Graph) {
 	f.Version, f.Run, f.Restarts = r.rec.Version, int(r.rec.ID), r.rec.Restarts
 	r.series.Add(now, f)
 	rates := r.series.Rates()
-	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf}
+	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf,
+		RestartsLately: r.restartsLately(now), CheckpointsFailedRunning: r.unmade, StateMemory: r.stateMemory()}
 	if r.rec.Status == recovering {
 		asked.Trouble = r.trouble
 	}

@@ -89,8 +89,10 @@ type Service struct {
 	reading gate          // documents that are read at once
 	streams gate          // streams of events at once
 	closing chan struct{} // closed when streams are to end
-	pasts   sync.Map      // by the job's number: its *past
-	taking  sync.Map      // by JOB/SOURCE: the connect.Taker of posts, while a run is there
+	rules   *rules
+	alarms  sync.Map // by the job's number: its *alarms
+	pasts   sync.Map // by the job's number: its *past
+	taking  sync.Map // by JOB/SOURCE: the connect.Taker of posts, while a run is there
 
 	mu       sync.Mutex // guards all below; taken before a runner's, never after
 	jobs     map[string]*entry
@@ -188,7 +190,10 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	if s.tokens, err = openTokens(ctx, db); err != nil {
 		return err
 	}
-	if err := s.load(ctx); err != nil {
+	if s.rules, err = openRules(ctx, db); err != nil {
+		return err
+	}
+	if err := errors.Join(s.load(ctx), s.resumeAlarms(ctx)); err != nil {
 		return err
 	}
 	s.resume(ctx)

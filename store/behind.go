@@ -23,6 +23,7 @@ type record struct {
 	Checkpoint *Checkpoint `json:"checkpoint,omitempty"`
 	Job        int64       `json:"job,omitempty"` // of Checkpoint
 	Points     *Batch      `json:"points,omitempty"`
+	Alarm      *Alarm      `json:"alarm,omitempty"`
 	Used       *Token      `json:"used,omitempty"` // when it was used last
 }
 
@@ -171,6 +172,8 @@ func (r record) write(db *gorm.DB) error {
 	case r.Event != nil:
 		e := *r.Event
 		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&e).Error
+	case r.Alarm != nil:
+		return r.Alarm.write(db)
 	case r.Points != nil:
 		return r.Points.write(db)
 	case r.Used != nil:

@@ -76,6 +76,9 @@ type Source struct {
 	acked chan struct{} // one waits where acks has news
 
 	earliest map[int32]int64 // where the partitions began when a run started anew that does not begin there; nil for not known
+
+	retention      atomic.Int64 // of the topic, a time.Duration; 0 for not known, or for ever
+	retentionAsked time.Time    // by whoever discovers
 }
 
 // begun says where a run that starts anew begins, and what it passes over.
@@ -149,6 +152,31 @@ func (s *Source) guard(f func()) {
 	}
 }
 
+// retentionEvery is how often a topic is asked how long it keeps its events.
+const retentionEvery = 10 * time.Minute
+
+// askRetention asks the topic how long it keeps its events, now and then; who may not ask does not know.
+func (s *Source) askRetention(ctx context.Context, now time.Time) {
+	if !s.retentionAsked.IsZero() && now.Sub(s.retentionAsked) < retentionEvery {
+		return
+	}
+	s.retentionAsked = now
+	configs, err := s.admin.DescribeTopicConfigs(ctx, s.c.Topic)
+	if err != nil {
+		return
+	}
+	for _, c := range configs {
+		var t connect.Stream
+		if c.Err == nil {
+			settingsOf(&t, c)
+		}
+		if t.Compacted { // what is newest of a key stays
+			t.Retention = 0
+		}
+		s.retention.Store(int64(t.Retention))
+	}
+}
+
 // discover looks for partitions that are not known yet, and the ends of all.
 func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
 	d, err := s.c.Connection.topic(ctx, s.admin, s.c.Topic)
@@ -162,6 +190,7 @@ func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.askRetention(limited, asked)
 	starts, untils := ends, ends
 	s.mu.Lock()
 	first := len(s.parts) == 0
@@ -384,6 +413,9 @@ func (p *Partition) Empty(context.Context) (bool, error) {
 func (p *Partition) Trouble() string { return p.s.health.trouble() }
 
 func (p *Partition) Start() json.RawMessage { return p.positionOf(p.begin) }
+
+// Retention implements [engine.Retainer].
+func (p *Partition) Retention() time.Duration { return time.Duration(p.s.retention.Load()) }
 
 // PassedOver implements [engine.Passer].
 func (p *Partition) PassedOver() int64 {

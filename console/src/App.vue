@@ -8,7 +8,9 @@
         </svg>
         Under Tide
       </RouterLink>
-      <RouterLink v-for="p in places" :key="p.to" class="place" :class="{ here: route.path.startsWith(p.to) }" :to="p.to">{{ p.name }}</RouterLink>
+      <RouterLink v-for="p in places" :key="p.to" class="place" :class="{ here: route.path.startsWith(p.to) }" :to="p.to">
+        {{ p.name }}<span v-if="p.to === '/alarms' && alarmsOn" class="on" :aria-label="`${alarmsOn} on`">▲ {{ alarmsOn }}</span>
+      </RouterLink>
       <div class="foot">
         <ServiceState :status="status" :problem="problem" />
         <button class="theme" type="button" @click="toggle">{{ dark ? 'Light' : 'Dark' }} colours</button>
@@ -31,12 +33,14 @@ import ServiceState from './parts/ServiceState.vue'
 import { provideJobs } from './use/jobs'
 import { useTheme } from './use/theme'
 
-const { status, problem } = provideJobs()
+const { jobs, status, problem } = provideJobs()
+const alarmsOn = computed(() => (jobs.value ?? []).reduce((n, j) => n + j.alarms.length, 0))
 const { dark, toggle } = useTheme()
 const route = useRoute()
 const places = [
   { name: 'Streams', to: '/streams' },
   { name: 'Jobs', to: '/jobs' },
+  { name: 'Alarms', to: '/alarms' },
   { name: 'Build', to: '/build' },
   { name: 'Try', to: '/try' },
 ]
@@ -62,5 +66,6 @@ const troubles = computed(() => {
 </script>
 
 <style>
+.on { color: var(--brick); font-size: 11px; margin-left: 6px; }
 .theme { margin-top: 10px; border: 0; background: none; color: var(--soft); font: inherit; padding: 2px 0; cursor: pointer; text-decoration: underline; }
 </style>

@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/alarms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The alarms of all jobs, newest first. */
+        get: operations["alarms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/alarms/{alarm}/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Note that a person has seen an alarm. */
+        post: operations["see"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/catalogue": {
         parameters: {
             query?: never;
@@ -318,6 +352,23 @@ export interface paths {
         post?: never;
         /** Delete a job that is not running, with its records, checkpoints and log. */
         delete: operations["delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/alarms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The alarms of a job, newest first. */
+        get: operations["jobAlarms"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -768,6 +819,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The alarms that all jobs have: the usual ones as they were changed, and others. */
+        get: operations["rules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/rules/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change an alarm of all jobs, switch it off, or make one. */
+        put: operations["putRule"];
+        post?: never;
+        /** Make a usual alarm as usual again, or take another one away. */
+        delete: operations["removeRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/runs/{run}": {
         parameters: {
             query?: never;
@@ -915,6 +1001,20 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Alarm: {
+            /** Format: int64 */
+            id: number;
+            job: string;
+            name: string;
+            /** Format: date-time */
+            off_at: string | null;
+            /** Format: date-time */
+            on_at: string;
+            /** Format: date-time */
+            seen_at: string | null;
+            seen_by: string;
+            text: string;
+        };
         Band: {
             closed: number;
             end: string;
@@ -1209,6 +1309,7 @@ export interface components {
         };
         Job: {
             about: string;
+            alarms: string[];
             /** Format: date-time */
             created_at: string;
             live: components["schemas"]["Live"] | null;
@@ -1330,6 +1431,9 @@ export interface components {
             /** Format: double */
             checkpoint_age_seconds: number | null;
             /** Format: double */
+            checkpoint_every_seconds: number;
+            checkpoints_failed_running: number;
+            /** Format: double */
             could_per_second: number | null;
             /** Format: double */
             in_per_second: number;
@@ -1341,10 +1445,19 @@ export interface components {
             /** Format: int64 */
             late: number;
             /** Format: double */
+            memory_share: number | null;
+            /** Format: double */
             out_per_second: number;
+            /** Format: double */
+            refreshes_missed: number | null;
             /** Format: int64 */
             rejected: number;
+            /** Format: double */
+            rejected_share: number | null;
             restarts: number;
+            restarts_lately: number;
+            /** Format: double */
+            retention_left_seconds: number | null;
             sentence: string;
             trouble: string;
             watermark: string | null;
@@ -1419,6 +1532,12 @@ export interface components {
             checkpoint?: number;
             name: string;
         };
+        NewRule: {
+            about: string;
+            for: string;
+            off: boolean;
+            when: string;
+        };
         NewSchema: {
             subject: string;
             text: string;
@@ -1434,6 +1553,8 @@ export interface components {
             partitions?: number;
         };
         PartitionFigures: {
+            /** Format: date-time */
+            deleted_at: string | null;
             /** Format: int64 */
             end: number;
             ended: boolean;
@@ -1739,6 +1860,15 @@ export interface components {
             skipped: number;
             step: string;
         };
+        Rule: {
+            about: string;
+            changed: boolean;
+            for: string;
+            name: string;
+            off: boolean;
+            usual: boolean;
+            when: string;
+        };
         Run: {
             /** Format: date-time */
             ended_at: string | null;
@@ -1797,6 +1927,9 @@ export interface components {
         SecretText: {
             for?: string[];
             text: string;
+        };
+        Seen: {
+            by: string;
         };
         Sent: {
             events: components["schemas"]["NewEvent"][];
@@ -2207,6 +2340,82 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    alarms: {
+        parameters: {
+            query?: {
+                /** @description Only those that are on. */
+                on?: string;
+                /** @description Only of this job. */
+                job?: string;
+                /** @description The `next` of the part before: the list goes on behind it. */
+                after?: string;
+                /** @description At most so many. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Alarm"][];
+                        next?: string;
+                    };
+                };
+            };
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    see: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                alarm: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Seen"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alarm"];
+                };
+            };
+            /** @description A problem: no-such-alarm, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     catalogue: {
         parameters: {
             query?: never;
@@ -3070,6 +3279,47 @@ export interface operations {
                 content?: never;
             };
             /** @description A problem: no-such-job, still-running, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    jobAlarms: {
+        parameters: {
+            query?: {
+                /** @description Only those that are on. */
+                on?: string;
+                /** @description The `next` of the part before: the list goes on behind it. */
+                after?: string;
+                /** @description At most so many. */
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Alarm"][];
+                        next?: string;
+                    };
+                };
+            };
+            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4091,6 +4341,103 @@ export interface operations {
                 };
             };
             /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Rule"][];
+                    };
+                };
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewRule"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Rule"][];
+                    };
+                };
+            };
+            /** @description A problem: wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: no-such-alarm, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

@@ -8,6 +8,7 @@ export const router = createRouter({
     { path: '/', redirect: '/jobs' },
     { path: '/streams/:connection?', component: () => import('./places/StreamsPlace.vue'), props: true, meta: { title: 'Streams' } },
     { path: '/streams/:connection/:topic', component: () => import('./places/TopicPlace.vue'), props: true },
+    { path: '/alarms', component: () => import('./places/AlarmsPlace.vue'), meta: { title: 'Alarms' } },
     { path: '/build', component: () => import('./places/BuildPlace.vue'), props: (to) => ({ job: to.query.job }), meta: { title: 'Build' } },
     { path: '/try', component: () => import('./places/TryPlace.vue'), meta: { title: 'Try' } },
     { path: '/jobs', component: JobsPlace, meta: { title: 'Jobs' } },

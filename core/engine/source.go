@@ -123,6 +123,8 @@ type (
 	Lagger interface {
 		Lag(position json.RawMessage) (events int64, known bool)
 	}
+	// Retainer tells how long events stay where they are stored before they are deleted; 0 for not known, or for ever.
+	Retainer interface{ Retention() time.Duration }
 	// Passer tells how many events before its first one a run that starts anew passes over.
 	Passer interface{ PassedOver() int64 }
 	// Troubled says, for people, what keeps a partition or sink from its work; empty for nothing.

@@ -62,7 +62,8 @@ type PartitionFigures struct {
 	Lag int64
 	// Stored is when the last event was stored, by the connector's account; 0 where it has none.
 	Stored     row.Time
-	PassedOver int64 // events before the first one that a run which starts anew reads
+	Retention  time.Duration // how long events stay where they are stored; 0 for not known, or for ever
+	PassedOver int64         // events before the first one that a run which starts anew reads
 	// Trouble says what keeps the partition from being read; empty for nothing.
 	Trouble string
 }
@@ -340,6 +341,9 @@ func (w *Watch) Figures() Figures {
 			if n, known := l.Lag(p.Position); known {
 				p.Lag = n
 			}
+		}
+		if l, ok := w.read[i].(Retainer); ok {
+			p.Retention = l.Retention()
 		}
 		if l, ok := w.read[i].(Passer); ok {
 			p.PassedOver = l.PassedOver()

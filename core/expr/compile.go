@@ -168,7 +168,7 @@ func Compile(text string, scope Scope) (*Program, []Fault) {
 	}
 	nameHeaders(parsed.NativeRep())
 	promoteLiterals(parsed.NativeRep(), scope)
-	env, err := scope.env(namesIn(parsed.NativeRep()))
+	env, err := scope.env(namesIn(parsed.NativeRep(), scope.dotted()))
 	if err != nil {
 		return nil, []Fault{{Line: 1, Message: err.Error()}}
 	}

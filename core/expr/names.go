@@ -20,10 +20,24 @@ func Names(text string) []string {
 		return nil
 	}
 	nameHeaders(parsed.NativeRep())
-	return namesIn(parsed.NativeRep())
+	return namesIn(parsed.NativeRep(), dottedHeads)
 }
 
-func namesIn(a *ast.AST) []string {
+// dottedHeads begin names that have dots in all scopes; a scope may have more.
+var dottedHeads = []string{"values", "meta"}
+
+// dotted gives the beginnings of all names of the scope that have dots.
+func (s Scope) dotted() []string {
+	out := dottedHeads
+	for _, f := range s.Fields {
+		if head, _, is := strings.Cut(f.Name, "."); is && !slices.Contains(out, head) {
+			out = append(out[:len(out):len(out)], head)
+		}
+	}
+	return out
+}
+
+func namesIn(a *ast.AST, dotted []string) []string {
 	var out []string
 	var walk func(e ast.Expr, bound []string)
 	walk = func(e ast.Expr, bound []string) {
@@ -35,7 +49,7 @@ func namesIn(a *ast.AST) []string {
 				return
 			}
 			head, _, _ := strings.Cut(name, ".")
-			if head != "values" && head != "meta" {
+			if !slices.Contains(dotted, head) {
 				name = head
 			}
 			if !slices.Contains(bound, name) && !slices.Contains(out, name) {

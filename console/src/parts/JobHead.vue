@@ -2,6 +2,7 @@
   <header class="head">
     <h1>{{ job.name }}</h1>
     <StatusWord :status="job.status" />
+    <RouterLink v-for="a in job.alarms" :key="a" to="/alarms" class="alarm">▲ {{ a }}</RouterLink>
     <span class="soft" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC</span>
     <span class="grow" />
     <RouterLink :to="`/build?job=${encodeURIComponent(job.name)}`"><ElButton>Change</ElButton></RouterLink>
@@ -14,11 +15,9 @@
     Processes the past of <RouterLink :to="`/jobs/${encodeURIComponent(job.span_of)}`">{{ job.span_of }}</RouterLink>: what was stored from {{ job.span_begin || 'where its document says' }} until {{ job.span_until }}.
   </p>
   <p class="sentence">
-    <template v-if="goesOn(job.status)">{{ live?.sentence ?? 'Starting.' }}</template>
-    <template v-else-if="job.run?.error">{{ job.run.error }}</template>
+    <template v-if="goesOn(job.status)">{{ live?.sentence ?? job.sentence }}</template>
     <template v-else-if="job.status === 'saved'">{{ job.about }}. Not started yet.</template>
-    <template v-else-if="job.status === 'finished'">All inputs are read and everything is delivered.</template>
-    <template v-else>Stopped with a checkpoint; the next start goes on from there.</template>
+    <template v-else>{{ job.sentence }}<template v-if="job.status === 'stopped'"> The next start goes on from there.</template></template>
   </p>
 </template>
 
@@ -42,5 +41,6 @@ const emit = defineEmits<{ start: []; stop: []; drain: []; span: [] }>()
 
 <style scoped>
 .head { display: flex; align-items: center; gap: 12px; }
+.alarm { color: var(--brick); background: var(--brick-soft); border-radius: 9px; padding: 1px 8px; font-size: 12px; text-decoration: none; }
 .sentence { margin: 6px 0 14px; font-size: 13.5px; overflow-wrap: anywhere; }
 </style>

@@ -21,8 +21,9 @@
         <td>
           <RouterLink :to="`/jobs/${encodeURIComponent(j.name)}`" class="name">{{ j.name }}</RouterLink>
           <div class="soft about">{{ j.about }}</div>
-          <div v-if="j.live?.trouble" class="warn about">waits: {{ j.live.trouble }}</div>
-          <div v-else-if="j.run?.error && !j.live" class="bad about">{{ j.run.error }}</div>
+          <div v-if="j.alarms.length" class="bad about"><span v-for="a in j.alarms" :key="a">▲ {{ a }} </span></div>
+          <div v-if="grave(j)" class="warn about">{{ grave(j) }}</div>
+          <div v-else-if="!j.live && j.run?.error" class="bad about">{{ j.sentence }}</div>
         </td>
         <td class="nowrap">
           <StatusWord :status="j.status" />
@@ -74,6 +75,13 @@ const emit = defineEmits<{
   /** A job's name. */
   stop: [name: string]
 }>()
+
+// What holds a job, or loses its rows, in words; empty for nothing.
+function grave(j: Job): string {
+  const c = j.live?.causes.find((x) => x.grave)
+  if (!c) return ''
+  return c.kind === 'unreachable' ? `waits: ${c.text}` : c.text
+}
 
 function trend(l: Schemas['Live']): string {
   return l.catch_up_seconds !== null ? `caught up in ${span(l.catch_up_seconds)}` : l.lag_trend

@@ -1,0 +1,134 @@
+<template>
+  <header class="head">
+    <h1>Alarms</h1>
+    <span class="soft">{{ summary }}</span>
+    <span class="grow" />
+    <ElSwitch v-model="all" active-text="those of the past too" aria-label="Those of the past too" />
+  </header>
+  <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
+  <StateNote v-if="!list.length" :loading="alarms.loading.value" :problem="alarms.problem.value">
+    {{ all ? 'No alarm was on yet.' : 'No alarm is on.' }} Below are the conditions that every job is watched by.
+  </StateNote>
+  <div v-else class="sheet scroll">
+    <table class="plain">
+      <thead><tr><th>job</th><th>alarm</th><th>state</th><th>since (UTC)</th><th class="num">for</th><th>about</th><th>seen by</th><th><span class="hidden">actions</span></th></tr></thead>
+      <tbody>
+        <tr v-for="a in list" :key="a.id">
+          <td><RouterLink :to="`/jobs/${part(a.job)}`">{{ a.job }}</RouterLink></td>
+          <td>{{ a.name }}</td>
+          <td class="nowrap"><span :class="a.off_at ? 'soft' : 'bad'">{{ a.off_at ? '○ off' : '▲ on' }}</span></td>
+          <td class="nowrap" :title="a.on_at">{{ moment(a.on_at) }}</td>
+          <td class="num">{{ span(((a.off_at ? Date.parse(a.off_at) : now) - Date.parse(a.on_at)) / 1000) }}</td>
+          <td>{{ a.text }}</td>
+          <td class="nowrap">{{ a.seen_at ? `${a.seen_by || 'somebody'}, ${moment(a.seen_at)}` : '' }}</td>
+          <td class="num"><ElButton v-if="!a.seen_at" size="small" :aria-label="`Say that alarm ${a.name} of ${a.job} was seen`" @click="seeing = a">Seen</ElButton></td>
+        </tr>
+      </tbody>
+    </table>
+  </div>
+  <section class="sheet rules scroll" aria-label="Conditions">
+    <header>
+      <h2>Conditions</h2>
+      <span class="soft">of all jobs; a document may change them for its own</span>
+      <span class="grow" />
+      <ElButton size="small" @click="edit({ name: '', when: '', for: '1m', about: '', off: false, usual: false, changed: false })">Add</ElButton>
+    </header>
+    <StateNote v-if="!rules.data.value" :loading="rules.loading.value" :problem="rules.problem.value" />
+    <table v-else class="plain">
+      <thead><tr><th>alarm</th><th>state</th><th>when</th><th class="num">for</th><th>about</th><th><span class="hidden">actions</span></th></tr></thead>
+      <tbody>
+        <tr v-for="r in rules.data.value.items" :key="r.name">
+          <td>{{ r.name }}</td>
+          <td class="nowrap soft">{{ r.off ? 'off' : r.changed ? (r.usual ? 'changed' : 'added') : 'as usual' }}</td>
+          <td class="mono" :class="{ soft: r.off }">{{ r.when }}</td>
+          <td class="num nowrap">{{ r.for }}</td>
+          <td>{{ r.about }}</td>
+          <td class="num nowrap">
+            <ElButton size="small" :aria-label="`Change ${r.name}`" @click="edit(r)">Change</ElButton>
+            <ElButton v-if="r.changed" size="small" :aria-label="r.usual ? `Make ${r.name} as usual` : `Remove ${r.name}`" @click="act(() => remove(`/rules/${part(r.name)}`))">{{ r.usual ? 'As usual' : 'Remove' }}</ElButton>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
+  <ElDialog v-if="seeing" :model-value="true" :title="`Alarm ${seeing.name} of ${seeing.job}`" width="440px" @close="seeing = null">
+    <p>{{ seeing.text }}</p>
+    <label class="field">Seen by <ElInput v-model="by" aria-label="Seen by" placeholder="your name" /></label>
+    <template #footer><ElButton type="primary" @click="see">I have seen it</ElButton></template>
+  </ElDialog>
+  <ElDialog v-if="editing" :model-value="true" :title="fresh ? 'Another alarm of all jobs' : `Alarm ${editing.name} of all jobs`" width="560px" @close="editing = null">
+    <label v-if="fresh" class="field">Name <ElInput v-model="editing.name" aria-label="Name" /></label>
+    <label class="field">When <ElInput v-model="editing.when" class="mono" aria-label="When" placeholder="lag_seconds > 60" /></label>
+    <label class="field">For <ElInput v-model="editing.for" aria-label="For" placeholder="5m" /></label>
+    <label class="field">About <ElInput v-model="editing.about" aria-label="About" /></label>
+    <ElSwitch v-if="!fresh" v-model="editing.off" active-text="switched off" aria-label="Switched off" />
+    <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
+    <template #footer><ElButton type="primary" @click="save">Save</ElButton></template>
+  </ElDialog>
+</template>
+
+<script setup lang="ts">
+import { ElButton, ElDialog, ElInput, ElSwitch } from 'element-plus'
+import { computed, onScopeDispose, ref, shallowRef } from 'vue'
+
+import { moment, span } from '../format'
+import { asProblem, part, post, put, remove, type Problem, type Schemas } from '../http'
+import StateNote from '../parts/StateNote.vue'
+import { useResource } from '../use/resource'
+
+type Alarm = Schemas['Alarm']
+type Rule = Schemas['Rule']
+
+const all = ref(false)
+const alarms = useResource<{ items: Alarm[] }>(computed(() => `/alarms?limit=200${all.value ? '' : '&on=true'}`), 2000)
+const rules = useResource<{ items: Rule[] }>(ref('/rules'))
+const list = computed(() => alarms.data.value?.items ?? [])
+const summary = computed(() => {
+  const on = list.value.filter((a) => !a.off_at)
+  const unseen = on.filter((a) => !a.seen_at).length
+  return on.length ? `${on.length} on, ${unseen} not seen by anybody` : ''
+})
+const now = ref(Date.now())
+const timer = setInterval(() => (now.value = Date.now()), 1000)
+onScopeDispose(() => clearInterval(timer))
+
+const failure = shallowRef<Problem | null>(null)
+async function act(what: () => Promise<unknown>): Promise<boolean> {
+  failure.value = null
+  try {
+    await what()
+    await Promise.all([alarms.refresh(), rules.refresh()])
+    return true
+  } catch (e) {
+    failure.value = asProblem(e)
+    return false
+  }
+}
+
+const seeing = ref<Alarm | null>(null)
+const by = ref('')
+async function see() {
+  const a = seeing.value
+  if (a && (await act(() => post(`/alarms/${a.id}/seen`, { by: by.value })))) seeing.value = null
+}
+
+const editing = ref<Rule | null>(null)
+const fresh = ref(false)
+function edit(r: Rule) {
+  failure.value = null
+  fresh.value = r.name === ''
+  editing.value = { ...r }
+}
+async function save() {
+  const r = editing.value
+  if (r && (await act(() => put(`/rules/${part(r.name)}`, { when: r.when, for: r.for, about: r.about, off: r.off })))) editing.value = null
+}
+</script>
+
+<style scoped>
+.head { display: flex; align-items: baseline; gap: 14px; margin-bottom: 14px; }
+.grow { flex: 1; }
+.rules { margin-top: 14px; }
+.field { display: block; margin-bottom: 10px; font-size: 12px; }
+.hidden { position: absolute; clip-path: inset(50%); width: 1px; height: 1px; overflow: hidden; }
+</style>
