@@ -41,8 +41,16 @@ type Job struct {
 	// Sentence says in words how the job is, whether it runs or not.
 	Sentence string   `json:"sentence"`
 	Alarms   []string `json:"alarms"` // those that are on
+	Recent   Recent   `json:"recent"`
 	// Live is what is known of a run that goes on; null otherwise.
 	Live *Live `json:"live"`
+}
+
+// Recent is a job's last five minutes of running, ten seconds each: the lag in events, and the events read a second; null for not
+// known.
+type Recent struct {
+	Lag []*float64 `json:"lag"`
+	In  []*float64 `json:"in"`
 }
 
 // Run is one start of one version.

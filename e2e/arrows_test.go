@@ -30,7 +30,7 @@ var allowed = map[string][]string{
 	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "harbour", "inside", "job", "look", "run", "service", "try"},
 	"cmd":        {"cli"},
 	"bench":      {"checkpoint", "core", "job", "connect", "postgres", "run"},
-	"e2e":        {"account", "cli", "job"},
+	"e2e":        {"account", "api", "cli", "job"},
 	"api":        {"connect", "inside", "job", "look", "run", "try"},
 	"broker":     {},
 	"client":     {"api", "inside", "job", "try"},

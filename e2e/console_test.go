@@ -120,7 +120,7 @@ func TestConsole(t *testing.T) {
 	p.shows("version 1 runs")
 
 	p.press("Stop")
-	p.shows("Stopped with a checkpoint; the next start goes on from there.")
+	p.shows("with a checkpoint. The next start goes on from there.")
 	p.press("Start")
 	p.shows("Nothing waits to be read.")
 	if j := s.job("means"); j.Status != "running" || j.Run.ID != 2 {

@@ -65,6 +65,20 @@ func (p *page) hit(what, element string, options ...chromedp.MouseOption) {
 	p.t.Fatalf("%s cannot be pressed: %s", what, where.Why)
 }
 
+// drag presses the mouse at a place, moves it to another in steps, as a hand does, and lets go.
+func (p *page) drag(fromX, fromY, toX, toY float64) {
+	p.t.Helper()
+	left := chromedp.ButtonLeft
+	p.do(chromedp.MouseEvent(chromedp.MouseMoved, fromX, fromY), chromedp.MouseEvent(chromedp.MousePressed, fromX, fromY, left, chromedp.ClickCount(1)))
+	const steps = 10
+	for n := 1; n <= steps; n++ {
+		share := float64(n) / steps
+		p.do(chromedp.MouseEvent(chromedp.MouseMoved, fromX+share*(toX-fromX), fromY+share*(toY-fromY), left))
+		time.Sleep(20 * time.Millisecond)
+	}
+	p.do(chromedp.MouseEvent(chromedp.MouseReleased, toX, toY, left, chromedp.ClickCount(1)))
+}
+
 // keys presses keys, one after another, whatever has the focus.
 func (p *page) keys(text string, options ...chromedp.KeyOption) {
 	p.t.Helper()

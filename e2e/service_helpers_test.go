@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"undertide/account"
+	"undertide/api"
 )
 
 // process is a long-running command under test.
@@ -206,16 +207,7 @@ func (s *serving) ask(method, path, body string, header ...string) (int, string,
 }
 
 // job gives a job as the API tells of it.
-func (s *serving) job(name string) (j struct {
-	Status string
-	Run    *struct {
-		ID       int64
-		Version  int
-		Restarts int
-		Error    string
-	}
-	Live *struct{ Trouble, Sentence string }
-}) {
+func (s *serving) job(name string) (j api.Job) {
 	s.t.Helper()
 	_, text, _ := s.get("/api/v1/jobs/" + name)
 	if err := json.Unmarshal([]byte(text), &j); err != nil {

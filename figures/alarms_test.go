@@ -125,7 +125,7 @@ func TestRejectedShare(t *testing.T) {
 	for _, c := range []struct {
 		read, rejected int64
 		want           string
-	}{{500, 500, "not known"}, {1000, 500, "0.5"}, {1900, 500, "0.5"}, {2000, 500, "0"}, {6000, 900, "0.1"}, {10, 0, "0"}, {1010, 30, "0.03"}} {
+	}{{500, 500, "not known"}, {1000, 500, "0.5"}, {1900, 500, "0.5"}, {2000, 500, "0"}, {6000, 900, "0.1"}, {10, 0, "0.1"}, {1010, 30, "0.03"}} {
 		if got := share(c.read, c.rejected); got != c.want {
 			t.Errorf("%d rejected of %d: %s, want %s", c.rejected, c.read, got, c.want)
 		}

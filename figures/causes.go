@@ -40,16 +40,17 @@ var mild = []string{Silent, ByClock, PassedOver, Nothing}
 
 // When something is worth a word.
 const (
-	heldShare   = 0.5             // of the time somebody waits for a sink
-	busyShare   = 0.9             // of the time somebody is at work
-	quietFor    = 5 * time.Second // a partition has had no event
-	apart       = 2 * time.Second // it is behind the others
-	someEpochs  = 3               // wait for their delivery
-	rejectShare = 0.05            // of the rows are rejected
-	enoughRows  = 100             // for a share to say something
-	someRows    = 20              // should have come through, and none did
-	usualShare  = 0.05            // of a step's rows came through before
-	exampleText = 160             // bytes of an example
+	heldShare   = 0.5              // of the time somebody waits for a sink
+	busyShare   = 0.9              // of the time somebody is at work
+	newFor      = 5 * time.Second  // nothing has come of a source that began
+	quietFor    = 15 * time.Second // a partition has had no event, or a quarter of its idle time, if that is less
+	apart       = 2 * time.Second  // it is behind the others
+	someEpochs  = 3                // wait for their delivery
+	rejectShare = 0.05             // of the rows are rejected
+	enoughRows  = 100              // for a share to say something
+	someRows    = 20               // should have come through, and none did
+	usualShare  = 0.05             // of a step's rows came through before
+	exampleText = 160              // bytes of an example
 )
 
 // causes finds what keeps the run from its work or its results from coming, the root first. What follows from another is left out.
@@ -341,7 +342,14 @@ func (l *look) partition(of []int, done map[string]bool) {
 			}
 		}
 	}
-	if least == nil || ahead == "" || l.now.at.Sub(least.LastEvent) < quietFor {
+	if least == nil || ahead == "" {
+		return
+	}
+	quiet := quietFor
+	if idle := l.idleOf(least.source); idle > 0 {
+		quiet = min(quiet, idle/4)
+	}
+	if l.now.at.Sub(least.LastEvent) < quiet {
 		return
 	}
 	most, _ := TimeOf(&ahead)
@@ -466,7 +474,7 @@ func (l *look) beginnings() {
 		switch {
 		case x.PassedOver > 0 && x.Read < x.PassedOver:
 			l.add(PassedOver, "source "+name, "%s earlier %s of %s were passed over, since `begin` says so", Grouped(x.PassedOver), plural(int(x.PassedOver), "event", "events"), name)
-		case x.Read == 0 && !l.has(Unreachable) && l.now.at.Sub(l.Since) >= quietFor:
+		case x.Read == 0 && !l.has(Unreachable) && l.now.at.Sub(l.Since) >= newFor:
 			l.add(Nothing, "source "+name, "no event has come from %s yet", name)
 		}
 	}

@@ -19,9 +19,9 @@ func sentence(l *api.Live, f run.Figures, a Asked, now time.Time) string {
 	case *l.LagEvents == 0:
 		b.WriteString(" Nothing waits to be read.")
 	case l.CatchUp != nil:
-		fmt.Fprintf(&b, " %s events behind, caught up in %s.", Grouped(*l.LagEvents), Span(time.Duration(*l.CatchUp)*time.Second))
+		fmt.Fprintf(&b, " %s %s behind, caught up in %s.", Grouped(*l.LagEvents), plural(int(*l.LagEvents), "event", "events"), Span(time.Duration(*l.CatchUp)*time.Second))
 	default:
-		fmt.Fprintf(&b, " %s events behind, %s.", Grouped(*l.LagEvents), l.LagTrend)
+		fmt.Fprintf(&b, " %s %s behind, %s.", Grouped(*l.LagEvents), plural(int(*l.LagEvents), "event", "events"), l.LagTrend)
 	}
 	for i, c := range l.Causes {
 		if i == 2 {

@@ -55,7 +55,7 @@ func (s *Service) viewJob(e *entry) api.Job {
 	default:
 		out.Sentence = "Saved, and never started."
 	}
-	out.Alarms = s.alarmsOf(e.rec.ID).onNow()
+	out.Alarms, out.Recent = s.alarmsOf(e.rec.ID).onNow(), s.pastOf(e.rec.ID).lately()
 	if out.Sentence == "" { // no figures yet
 		out.Sentence = figures.Begun(out.Status, out.Since)
 	}

@@ -27,6 +27,33 @@ type past struct {
 	made    figures.Past
 	loaded  bool // what an earlier service had of points under way
 	waiting []figures.Point
+	recent  api.Recent // of the last points of ten seconds
+}
+
+// The points of ten seconds that lists of jobs show: five minutes.
+const (
+	recentTier   = 1
+	recentPoints = 30
+)
+
+// note takes a point into those that lists show. Called with mu held.
+func (p *past) note(x figures.Point) {
+	add := func(list []*float64, name string) []*float64 {
+		var v *float64
+		if i := slices.Index(x.Names, name); i >= 0 {
+			v = finite(x.Means[i])
+		}
+		list = append(list, v)
+		return list[max(0, len(list)-recentPoints):]
+	}
+	p.recent.Lag, p.recent.In = add(p.recent.Lag, "lag_events"), add(p.recent.In, "in_per_second")
+}
+
+// lately gives what lists show.
+func (p *past) lately() api.Recent {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return api.Recent{Lag: append([]*float64{}, p.recent.Lag...), In: append([]*float64{}, p.recent.In...)}
 }
 
 // writeTogether is how many points of seconds are written together.
@@ -46,7 +73,13 @@ func (p *past) add(s *Service, job int64, at time.Time, names []string, values [
 		p.loaded = true
 		p.load(s, job, at)
 	}
-	p.waiting = append(p.waiting, p.made.Add(at, names, values)...)
+	points := p.made.Add(at, names, values)
+	for _, x := range points {
+		if x.Tier == recentTier {
+			p.note(x)
+		}
+	}
+	p.waiting = append(p.waiting, points...)
 	if len(p.waiting) >= writeTogether {
 		p.write(s, job)
 	}
@@ -68,6 +101,14 @@ func (p *past) load(s *Service, job int64, at time.Time) {
 			list = append(list, figures.Point{Tier: tier, At: x.At.UTC(), Names: names[x.Shape], Means: x.Means, Greatest: x.Greatest})
 		}
 		p.made.Restore(list)
+	}
+	step := figures.Tiers[recentTier].Step
+	points, names, err := s.db.Points(ctx, job, recentTier, at.Add(-recentPoints*step), at)
+	if err != nil {
+		return
+	}
+	for _, x := range points {
+		p.note(figures.Point{Names: names[x.Shape], Means: x.Means})
 	}
 }
 

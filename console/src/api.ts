@@ -1314,6 +1314,7 @@ export interface components {
             created_at: string;
             live: components["schemas"]["Live"] | null;
             name: string;
+            recent: components["schemas"]["Recent"];
             run: components["schemas"]["Run"] | null;
             sentence: string;
             since: string;
@@ -1738,6 +1739,10 @@ export interface components {
             step: string;
             time: string;
             to: string;
+        };
+        Recent: {
+            in: (number | null)[];
+            lag: (number | null)[];
         };
         ReferenceFigures: {
             /** Format: int64 */

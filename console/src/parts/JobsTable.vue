@@ -9,7 +9,7 @@
         <th class="num">in</th>
         <th class="num">out</th>
         <th class="num" title="How far the watermark is behind the clock">watermark age</th>
-        <th class="num" title="Late rows that went into no window">late</th>
+        <th class="num" title="Events of which a row was lost as late">late</th>
         <th class="num">rejected</th>
         <th class="num">checkpoint</th>
         <th class="num">restarts</th>
@@ -30,13 +30,13 @@
           <div class="soft since" :title="j.since">{{ span(secondsSince(j.since)) }}</div>
         </td>
         <template v-if="j.live">
-          <td class="num">{{ j.live.lag_events === null ? '–' : count(j.live.lag_events) }}</td>
+          <td class="num">{{ j.live.lag_events === null ? '–' : count(j.live.lag_events) }}<SmallLine class="line" :values="j.recent.lag" :label="`Lag of ${j.name} in the last five minutes`" /></td>
           <td class="num">
             <template v-if="j.live.lag_seconds !== null">{{ span(j.live.lag_seconds) }}</template>
             <template v-else>–</template>
             <div class="soft">{{ trend(j.live) }}</div>
           </td>
-          <td class="num">{{ rate(j.live.in_per_second) }}</td>
+          <td class="num">{{ rate(j.live.in_per_second) }}<SmallLine class="line" :values="j.recent.in" :label="`Events of ${j.name} in the last five minutes`" /></td>
           <td class="num">{{ rate(j.live.out_per_second) }}</td>
           <td class="num" :title="j.live.watermark ?? ''">{{ j.live.watermark_age_seconds === null ? '–' : span(j.live.watermark_age_seconds) }}</td>
           <td class="num">{{ count(j.live.late) }}</td>
@@ -62,6 +62,7 @@ import { ElButton } from 'element-plus'
 import { count, rate, secondsSince, span } from '../format'
 import type { Schemas } from '../http'
 import { goesOn, type Job } from '../use/jobs'
+import SmallLine from './SmallLine.vue'
 import StatusWord from './StatusWord.vue'
 
 defineProps<{
@@ -89,6 +90,7 @@ function trend(l: Schemas['Live']): string {
 </script>
 
 <style scoped>
+.line { width: 64px; height: 18px; margin-left: auto; }
 .name { font-weight: 600; text-decoration: none; }
 .name:hover { text-decoration: underline; }
 .about { font-size: 11.5px; max-width: 300px; }

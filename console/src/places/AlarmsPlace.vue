@@ -53,14 +53,14 @@
   </section>
   <ElDialog v-if="seeing" :model-value="true" :title="`Alarm ${seeing.name} of ${seeing.job}`" width="440px" @close="seeing = null">
     <p>{{ seeing.text }}</p>
-    <label class="field">Seen by <ElInput v-model="by" aria-label="Seen by" placeholder="your name" /></label>
+    <div class="field"><label for="alarm-seen-by">Seen by</label><ElInput id="alarm-seen-by" v-model="by" placeholder="your name" /></div>
     <template #footer><ElButton type="primary" @click="see">I have seen it</ElButton></template>
   </ElDialog>
   <ElDialog v-if="editing" :model-value="true" :title="fresh ? 'Another alarm of all jobs' : `Alarm ${editing.name} of all jobs`" width="560px" @close="editing = null">
-    <label v-if="fresh" class="field">Name <ElInput v-model="editing.name" aria-label="Name" /></label>
-    <label class="field">When <ElInput v-model="editing.when" class="mono" aria-label="When" placeholder="lag_seconds > 60" /></label>
-    <label class="field">For <ElInput v-model="editing.for" aria-label="For" placeholder="5m" /></label>
-    <label class="field">About <ElInput v-model="editing.about" aria-label="About" /></label>
+    <div v-if="fresh" class="field"><label for="alarm-name">Name</label><ElInput id="alarm-name" v-model="editing.name" /></div>
+    <div class="field"><label for="alarm-when">When</label><ElInput id="alarm-when" v-model="editing.when" class="mono" placeholder="lag_seconds > 60" /></div>
+    <div class="field"><label for="alarm-for">For</label><ElInput id="alarm-for" v-model="editing.for" placeholder="5m" /></div>
+    <div class="field"><label for="alarm-about">About</label><ElInput id="alarm-about" v-model="editing.about" /></div>
     <ElSwitch v-if="!fresh" v-model="editing.off" active-text="switched off" aria-label="Switched off" />
     <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
     <template #footer><ElButton type="primary" @click="save">Save</ElButton></template>
@@ -129,6 +129,6 @@ async function save() {
 .head { display: flex; align-items: baseline; gap: 14px; margin-bottom: 14px; }
 .grow { flex: 1; }
 .rules { margin-top: 14px; }
-.field { display: block; margin-bottom: 10px; font-size: 12px; }
+.field { margin-bottom: 10px; font-size: 12px; }
 .hidden { position: absolute; clip-path: inset(50%); width: 1px; height: 1px; overflow: hidden; }
 </style>

@@ -1,0 +1,348 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"undertide/api"
+)
+
+// cause gives the first cause that a job's figures name; empty for none.
+func (s *serving) cause(job string) api.Cause {
+	j := s.job(job)
+	if j.Live == nil || len(j.Live.Causes) == 0 {
+		return api.Cause{}
+	}
+	return j.Live.Causes[0]
+}
+
+// told waits until a job's first cause is of a kind, at a part, and says something; the sentence in list and page of the job says it too.
+func (s *serving) told(job string, most time.Duration, kind, at, text string) {
+	s.t.Helper()
+	var got api.Cause
+	for until := time.Now().Add(most); ; time.Sleep(100 * time.Millisecond) {
+		if got = s.cause(job); got.Kind == kind && got.At == at && strings.Contains(got.Text, text) {
+			break
+		}
+		if time.Now().After(until) {
+			s.t.Fatalf("not within %s: %s of %s, %q; it says %+v: %s", most, kind, at, text, got, s.job(job).Sentence)
+		}
+	}
+	if o := s.must("show", job); !strings.Contains(strings.ToLower(o.out), strings.ToLower(text)) {
+		s.t.Errorf("show says\n%s\nwithout %q", o.out, text)
+	}
+}
+
+// TestSlowSinkNamed: of four steps that read one source, and four sinks, one sink is slow. It is named, with the others that
+// it holds up, in the API, the terminal and the console; once it takes rows again, nothing is.
+func TestSlowSinkNamed(t *testing.T) {
+	t.Parallel()
+	var slow atomic.Bool
+	slow.Store(true)
+	receiver := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		for n := 0; slow.Load() && n < 20; n++ {
+			time.Sleep(10 * time.Millisecond)
+		}
+	}))
+	t.Cleanup(receiver.Close)
+	dir := open(t)
+	write(t, dir, "four.yaml", fmt.Sprintf(`undertide: 1
+job: four
+settings: {checkpoint: {every: 2s}, delivery: at_least_once, lanes: 2}
+connections:
+  board: {via: http, url: "%s"}
+sources:
+  lifts:
+    via: simulate
+    with: {rate: 20000/s, fields: {crane: {pick: [C1, C2, C3, C4]}, mass: {between: [1, 99]}, at: {now: true}}}
+    fields: {crane: string, mass: double, at: timestamp}
+    event_time: at
+    watermark: {margin: 1s}
+steps:
+  heavy: {from: lifts, where: mass > 50.0}
+  minute: {from: lifts, key: [crane], window: {tumbling: 5s}, measures: {n: count()}}
+  half: {from: lifts, key: [crane], window: {sliding: 10s, by: 5s}, measures: {m: mean(mass)}}
+  light: {from: lifts, where: mass < 10.0}
+sinks:
+  a: {from: heavy, via: file, with: {path: %[2]s/a/}}
+  b: {from: minute, via: file, with: {path: %[2]s/b/}}
+  c: {from: half, via: file, with: {path: %[2]s/c/}}
+  slow: {from: light, via: http, with: {connection: board, path: /notices, type: application/json}}
+`, receiver.URL, dir))
+	s := serve(t, dir)
+	s.must("save", "four.yaml")
+	s.must("start", "four")
+	s.told("four", 40*time.Second, "sink", "sink slow", "sink slow holds up the run, with sinks a, b, c")
+	var f api.Figures
+	_, text, _ := s.get("/api/v1/runs/1/figures")
+	if err := json.Unmarshal([]byte(text), &f); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"a", "b", "c"} {
+		if f.Rates.Sinks[name].HeldUp > 0.1 {
+			t.Errorf("sink %s is said to hold up others %.0f %% of the time", name, 100*f.Rates.Sinks[name].HeldUp)
+		}
+	}
+	if f.Rates.Sources["lifts"].Blocked < 0.5 || f.Rates.Steps["light"].Blocked < 0.5 || f.Rates.Steps["heavy"].Blocked > 0.1 {
+		t.Errorf("blocked: the source %.2f, light %.2f, heavy %.2f", f.Rates.Sources["lifts"].Blocked, f.Rates.Steps["light"].Blocked, f.Rates.Steps["heavy"].Blocked)
+	}
+	if f.Live.CatchUp != nil {
+		t.Errorf("it is said to have caught up in %v s", *f.Live.CatchUp)
+	}
+	p := browse(t, s.address+"/jobs/four")
+	p.shows("Sink slow holds up the run")
+	p.shows("holds up others")
+	slow.Store(false)
+	eventually(t, 60*time.Second, "nothing holds it up", func() bool { return s.cause("four").Kind == "" && s.job("four").Live.InPerSecond > 0 })
+}
+
+// TestPartitionNamed: a partition of which nothing comes is named, with until when it is waited for; then all of them are silent; a filter
+// that lets nothing through and rows without a key are named too, with what they are about.
+func TestPartitionNamed(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	write(t, dir, "lifts-a.ndjson", "")
+	write(t, dir, "lifts-b.ndjson", `{"crane":"C9","mass":1,"at":0}`+"\n")
+	write(t, dir, "moves.yaml", fmt.Sprintf(`undertide: 1
+job: moves
+settings: {checkpoint: {every: 1s}}
+sources:
+  lifts:
+    via: file
+    with: {files: %[1]s/lifts-*.ndjson, follow: true}
+    fields: {crane: string, mass: double, at: {type: timestamp, parse: epoch_ms}}
+    event_time: at
+    watermark: {margin: 0s, ahead: none, idle: 20s}
+steps:
+  heavy: {from: lifts, where: mass > 90.0}
+  minute: {from: lifts, key: [crane], window: {tumbling: 10s}, measures: {n: count()}}
+sinks:
+  out: {from: minute, via: file, with: {path: %[1]s/out/}}
+  heavies: {from: heavy, via: file, with: {path: %[1]s/heavies/}}
+`, dir))
+	s := serve(t, dir)
+	s.must("save", "moves.yaml")
+	s.must("start", "moves")
+	stop := make(chan struct{})
+	fed := make(chan struct{})
+	go func() {
+		defer close(fed)
+		for n := 1; ; n++ {
+			select {
+			case <-stop:
+				return
+			case <-time.After(50 * time.Millisecond):
+			}
+			crane := `"C1"`
+			if n%3 == 0 {
+				crane = "null"
+			}
+			if err := appendTo(filepath.Join(dir, "lifts-a.ndjson"), fmt.Sprintf(`{"crane":%s,"mass":4,"at":%d}`+"\n", crane, n*1000)); err != nil {
+				t.Error(err)
+			}
+		}
+	}()
+	silent := "partition " + dir + "/lifts-b.ndjson of lifts"
+	s.told("moves", 30*time.Second, "partition", silent, silent+" has had no event since ")
+	if c := s.cause("moves"); !strings.Contains(c.Text, " and is waited for until ") || c.Since.IsZero() {
+		t.Errorf("it says %+v", c)
+	}
+	s.told("moves", 40*time.Second, "null_keys", "step minute", "of the rows of step minute have no crane and are rejected (null key)")
+	eventually(t, 20*time.Second, "the filter is named too", func() bool {
+		for _, c := range s.job("moves").Live.Causes {
+			if c.Kind == "drops_all" && c.At == "step heavy" && strings.Contains(c.Text, "(where mass > 90.0), such as {") {
+				return true
+			}
+		}
+		return false
+	})
+	close(stop)
+	<-fed
+	eventually(t, 40*time.Second, "all are silent", func() bool { return strings.Contains(s.job("moves").Sentence, "othing has come from lifts since ") })
+}
+
+// alarmsOf gives the alarms that are on, of a job, by name.
+func (s *serving) alarmsOn(job string) map[string]api.Alarm {
+	s.t.Helper()
+	var list []api.Alarm
+	if err := json.Unmarshal([]byte(s.must("alarms", job, "--format", "json").out), &list); err != nil {
+		s.t.Fatal(err)
+	}
+	out := map[string]api.Alarm{}
+	for _, a := range list {
+		out[a.Name] = a
+	}
+	return out
+}
+
+// TestCrashesTold: a run that fails again and again says with what, how often and since when; alarms for it come on within a stated
+// time, and stay over a restart of the service; who has seen one is noted by hand; with a start that works they are off.
+func TestCrashesTold(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	write(t, dir, "loads.yaml", fmt.Sprintf(`undertide: 1
+job: loads
+settings: {checkpoint: {every: 200ms}, restart: {tries: 3, within: 10m}}
+sources:
+  lifts:
+    via: simulate
+    with: {rate: 200/s, fields: {crane: {pick: [C1, C2]}, at: {now: true}}}
+    fields: {crane: string, at: timestamp}
+    event_time: at
+    watermark: {margin: 100ms}
+steps:
+  second: {from: lifts, key: [crane], window: {tumbling: 1s}, measures: {n: count()}}
+sinks:
+  loads: {from: second, via: file, with: {path: %s/loads/}}
+alarms:
+  busy: {when: "steps.second.in_per_second > 50", for: 2s, about: many lifts}
+`, dir))
+	s := serve(t, dir)
+	s.must("save", "loads.yaml")
+	s.must("start", "loads")
+	eventually(t, 15*time.Second, "the document's own alarm is on", func() bool { return strings.Contains(s.alarmsOn("loads")["busy"].Text, "many lifts (steps.second.in_per_second is ") })
+	if _, text, _ := s.get("/metrics"); !strings.Contains(text, `undertide_alarm_on{alarm="busy",job="loads"} 1`) {
+		t.Error("/metrics does not tell of it")
+	}
+	folder := filepath.Join(dir, "loads")
+	if err := os.RemoveAll(folder); err != nil {
+		t.Fatal(err)
+	}
+	write(t, dir, "loads", "a file stands where the folder was")
+	eventually(t, 30*time.Second, "the sentence says that it failed again", func() bool {
+		return strings.HasPrefix(s.job("loads").Sentence, "Recovering. Sink loads: ") && strings.Contains(s.job("loads").Sentence, " times in ")
+	})
+	eventually(t, 30*time.Second, "it is given up", func() bool { return s.job("loads").Status == "failed" })
+	eventually(t, 5*time.Second, "alarms say so", func() bool { return s.alarmsOn("loads")["failed"].ID > 0 })
+	if j := s.job("loads"); !strings.HasPrefix(j.Sentence, "Failed at ") || !strings.Contains(j.Sentence, "the run has failed 4 times within 10m") || !strings.Contains(j.Sentence, "It had been started again 3 times.") {
+		t.Errorf("it says: %s", j.Sentence)
+	}
+	all := s.must("alarms", "loads", "--all").out
+	for _, want := range []string{"restarts", "busy", "failed", "three times in ten minutes (restarts_lately is 3)"} {
+		if !strings.Contains(all, want) {
+			t.Errorf("alarms --all lacks %s:\n%s", want, all)
+		}
+	}
+	s.end(t, syscall.SIGKILL)
+	s = serve(t, dir)
+	a := s.alarmsOn("loads")["failed"]
+	if a.ID == 0 || a.SeenAt != nil {
+		t.Fatalf("after a restart of the service: %+v", a)
+	}
+	p := browse(t, s.address+"/alarms")
+	p.shows("the run has failed and is not started again")
+	p.press("Say that alarm failed of loads was seen")
+	p.fill("Seen by", "Ada")
+	p.press("I have seen it")
+	eventually(t, 10*time.Second, "somebody has seen it", func() bool { return s.alarmsOn("loads")["failed"].SeenBy == "Ada" })
+	p.press("Change cpu")
+	p.fill("For", "5m")
+	p.press("Save")
+	eventually(t, 10*time.Second, "the condition is changed", func() bool { return strings.Contains(s.must("alarms", "--rules").out, "cpu              changed") })
+	if err := os.Remove(folder); err != nil {
+		t.Fatal(err)
+	}
+	s.must("start", "loads")
+	eventually(t, 20*time.Second, "it is off", func() bool { return s.alarmsOn("loads")["failed"].ID == 0 && s.job("loads").Status == "running" })
+}
+
+// TestFiguresOverTime: figures go on over a kill of the service, with a point where the run was not up, thinned as they age; they
+// are given as a table, JSON and CSV; the console draws them, and a stretch is chosen by dragging.
+func TestFiguresOverTime(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	write(t, dir, "loads.yaml", fmt.Sprintf(`undertide: 1
+job: loads
+settings: {checkpoint: {every: 500ms}}
+sources:
+  lifts:
+    via: simulate
+    with: {rate: 200/s, fields: {crane: {pick: [C1, C2]}, at: {now: true}}}
+    fields: {crane: string, at: timestamp}
+    event_time: at
+    watermark: {margin: 100ms}
+steps:
+  second: {from: lifts, key: [crane], window: {tumbling: 1s}, measures: {n: count()}}
+sinks:
+  loads: {from: second, via: file, with: {path: %s/loads/}}
+`, dir))
+	s := serve(t, dir)
+	s.must("save", "loads.yaml")
+	s.must("start", "loads")
+	time.Sleep(25 * time.Second)
+	s.end(t, syscall.SIGKILL)
+	s = serve(t, dir)
+	s.waitStatus("loads", "running")
+	past := func(args ...string) (p api.PastFigures) {
+		t.Helper()
+		o := s.must(append([]string{"figures", "loads", "--format", "json"}, args...)...)
+		if err := json.Unmarshal([]byte(o.out), &p); err != nil {
+			t.Fatalf("%v: %s", err, o.out)
+		}
+		return p
+	}
+	eventually(t, 20*time.Second, "it has read after the kill", func() bool {
+		p := past("--name", "in_per_second", "--since", "5s")
+		return len(p.At) > 0 && p.Lines[0].Means[len(p.At)-1] != nil && *p.Lines[0].Means[len(p.At)-1] > 100
+	})
+	p := past("--name", "in_per_second", "--name", "up", "--since", "2m")
+	if p.Step != 1 || len(p.At) < 20 || len(p.Lines) != 2 || p.Lines[0].Unit != "events/s" {
+		t.Fatalf("%d points of %v s: %+v", len(p.At), p.Step, p.Lines)
+	}
+	down, flowing := 0, 0
+	for i := range p.At {
+		if i > 0 && p.At[i]-p.At[i-1] < 1000 {
+			t.Errorf("two points in the second of %d", p.At[i])
+		}
+		switch up := p.Lines[1].Means[i]; {
+		case up == nil:
+			t.Errorf("nobody knows whether it was up at %d", p.At[i])
+		case *up == 0:
+			down++
+		case p.Lines[0].Means[i] != nil && *p.Lines[0].Means[i] > 100:
+			flowing++
+		}
+	}
+	if down == 0 || flowing < 10 {
+		t.Errorf("%d points where it was not up, %d where it read", down, flowing)
+	}
+	kinds := map[string]bool{}
+	for _, m := range p.Marks {
+		kinds[m.Kind] = true
+	}
+	if !kinds["started"] || !kinds["recovering"] || !kinds["saved"] {
+		t.Errorf("what happened meanwhile: %v", kinds)
+	}
+	if tens := past("--name", "steps.*.in_per_second", "--since", "20m"); tens.Step != 10 || len(tens.At) < 2 || len(tens.Lines) != 1 || tens.Lines[0].Name != "steps.second.in_per_second" {
+		t.Errorf("points of ten seconds: %+v", tens)
+	}
+	if o := s.must("figures", "loads", "--since", "2m", "--step", "30s"); !strings.Contains(o.out, "watermark age") || !strings.Contains(o.out, "recovering") {
+		t.Errorf("the table:\n%s", o.out)
+	}
+	if o := s.must("figures", "loads", "--since", "2m", "--name", "up", "--format", "csv"); !strings.HasPrefix(o.out, "at,up,up.greatest\n") || strings.Count(o.out, "\n") < 20 {
+		t.Errorf("CSV:\n%s", o.out)
+	}
+	if o := s.must("figures", "loads", "--names"); !strings.Contains(o.out, "sinks.loads.held_up_share") {
+		t.Errorf("names:\n%s", o.out)
+	}
+	s.run("figures", "loads", "--name", "lag_event").want(t, 1, "did you mean lag_events?")
+	s.run("figures", "loads", "--step", "soon").want(t, 2, "--step soon")
+
+	page := browse(t, s.address+"/jobs/loads")
+	page.shows("Rows in and out")
+	page.shows("Failed checkpoints")
+	at := page.find("document.querySelector('section[aria-label=Figures] .chart canvas')")
+	page.drag(at.X-20, at.Y, at.X+130, at.Y)
+	page.shows("Back from ")
+	page.press("3 h")
+	eventually(t, 10*time.Second, "the whole is shown again", func() bool { return !strings.Contains(page.text(), "Back from ") })
+}
