@@ -267,7 +267,7 @@ func TestKeyboard(t *testing.T) {
 	p.shows("harbour: reached")
 	p.tabTo("Stop")
 	p.enter()
-	p.shows("Stopped with a checkpoint")
+	p.shows("with a checkpoint. The next start goes on from there.")
 	p.tabTo("Start")
 	p.enter()
 	s.waitStatus("means", "running")

@@ -223,7 +223,7 @@ func TestBrokerAway(t *testing.T) {
 	if j := s.job("means"); j.Status != "running" || !strings.Contains(j.Live.Sentence, "Waiting: broker harbour ("+broker+") has not answered for") {
 		t.Errorf("the job says: %s, %s", j.Status, j.Live.Sentence)
 	}
-	s.must("jobs").want(t, 0, "means waits: broker harbour")
+	s.must("jobs").want(t, 0, "Waiting: broker harbour")
 	time.Sleep(*outage - time.Since(began))
 	startBroker(t, dir, broker)
 	sent = feeding(t, broker, n)
