@@ -209,7 +209,9 @@ alarms:
 	s := serve(t, dir)
 	s.must("save", "loads.yaml")
 	s.must("start", "loads")
-	eventually(t, 15*time.Second, "the document's own alarm is on", func() bool { return strings.Contains(s.alarmsOn("loads")["busy"].Text, "many lifts (steps.second.in_per_second is ") })
+	eventually(t, 15*time.Second, "the document's own alarm is on", func() bool {
+		return strings.Contains(s.alarmsOn("loads")["busy"].Text, "many lifts (steps.second.in_per_second is ")
+	})
 	if _, text, _ := s.get("/metrics"); !strings.Contains(text, `undertide_alarm_on{alarm="busy",job="loads"} 1`) {
 		t.Error("/metrics does not tell of it")
 	}
