@@ -363,15 +363,40 @@ type Seen struct {
 	By string `json:"by"`
 }
 
+// Notice is a way to tell people of alarms.
+type Notice struct {
+	Name string `json:"name"`
+	// Text is a sink of kind mail or http as it stands below `sinks:` in a document, without from; its rows have the fields job, alarm,
+	// state (on or off), about and at.
+	Text       string     `json:"text"`
+	Everything bool       `json:"everything"` // told of every alarm
+	Told       int64      `json:"told"`       // since the service started
+	LastAt     *time.Time `json:"last_at"`    // when it told last; null for not yet
+	Waiting    int        `json:"waiting"`    // to be told
+	Trouble    string     `json:"trouble"`    // why the last try did not arrive; empty where it did
+}
+
+// NewNotice makes or changes a notice.
+type NewNotice struct {
+	Text       string `json:"text"`
+	Everything bool   `json:"everything"`
+}
+
+// NoticeTried says that a notice was taken.
+type NoticeTried struct {
+	Told bool `json:"told"`
+}
+
 // Rule is an alarm that all jobs have, unless their documents change it.
 type Rule struct {
-	Name    string `json:"name"`
-	When    string `json:"when"` // the condition over figures
-	For     string `json:"for"`  // how long it holds before the alarm is on
-	About   string `json:"about"`
-	Off     bool   `json:"off"`
-	Usual   bool   `json:"usual"`   // it comes with the service
-	Changed bool   `json:"changed"` // by somebody
+	Name    string   `json:"name"`
+	When    string   `json:"when"` // the condition over figures
+	For     string   `json:"for"`  // how long it holds before the alarm is on
+	About   string   `json:"about"`
+	Off     bool     `json:"off"`
+	Notify  []string `json:"notify"`  // notices that tell of it
+	Usual   bool     `json:"usual"`   // it comes with the service
+	Changed bool     `json:"changed"` // by somebody
 }
 
 // NewRule changes an alarm of all jobs, or makes one; what is empty is as usual.
@@ -380,6 +405,8 @@ type NewRule struct {
 	For   string `json:"for"`
 	About string `json:"about"`
 	Off   bool   `json:"off"`
+	// Notify names notices that tell of it.
+	Notify []string `json:"notify"`
 }
 
 // PastFigures are figures of a job over time, over all of its runs.

@@ -46,6 +46,7 @@ var (
 	NoSuchVersion       = problem("no-such-version", http.StatusNotFound, "the job has no such version", "see undertide versions")
 	NoSuchStep          = problem("no-such-step", http.StatusNotFound, "the run has no such source, step or part", "see undertide show")
 	NoSuchCheckpoint    = problem("no-such-checkpoint", http.StatusNotFound, "the job has no such checkpoint", "see undertide checkpoints")
+	NoSuchNotice        = problem("no-such-notice", http.StatusNotFound, "there is no such notice", "see undertide notices")
 	NoSuchAlarm         = problem("no-such-alarm", http.StatusNotFound, "there is no such alarm", "see undertide alarms")
 	NoSuchFigure        = problem("no-such-figure", http.StatusNotFound, "the job has no such figure", "see undertide figures JOB --names")
 	NoSuchPin           = problem("no-such-pin", http.StatusNotFound, "the job has no such pin", "see undertide pins")

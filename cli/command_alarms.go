@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os/user"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -38,8 +39,8 @@ usual ones are the same for all jobs, and a document may change them, switch the
 		if len(args) > 0 {
 			job = args[0]
 		}
-		if change == "" && slices.ContainsFunc([]string{"when", "for", "about", "off"}, c.Flags().Changed) {
-			return usageError{errors.New("--when, --for, --about and --off are of an alarm that is changed; add --change NAME")}
+		if change == "" && slices.ContainsFunc([]string{"when", "for", "about", "off", "notify"}, c.Flags().Changed) {
+			return usageError{errors.New("--when, --for, --about, --notify and --off are of an alarm that is changed; add --change NAME")}
 		}
 		switch {
 		case change != "":
@@ -78,6 +79,7 @@ usual ones are the same for all jobs, and a document may change them, switch the
 	f.StringVar(&ask.When, "when", "", "with --change: its condition over figures, a `CEL` expression")
 	f.StringVar(&ask.For, "for", "", "with --change: how long it holds before the alarm is on, a `DURATION`")
 	f.StringVar(&ask.About, "about", "", "with --change: what it means, in words")
+	f.StringSliceVar(&ask.Notify, "notify", nil, "with --change: notices that tell of it, with commas between: `NAMES`")
 	f.BoolVar(&off, "off", false, "with --change: switch it off")
 	f.StringVar(&usual, "usual", "", "make the alarm `NAME` as usual again, or take it away")
 	return c
@@ -120,7 +122,7 @@ func ruleLines(s *streams, list []api.Rule) {
 		case r.Changed:
 			state = "added"
 		}
-		rows = append(rows, []string{r.Name, state, r.When, r.For, harmless(r.About)})
+		rows = append(rows, []string{r.Name, state, r.When, r.For, strings.Join(r.Notify, ", "), harmless(r.About)})
 	}
-	grid(s.out, []string{"alarm", "", "when", ">for", "about"}, rows)
+	grid(s.out, []string{"alarm", "", "when", ">for", "told by", "about"}, rows)
 }

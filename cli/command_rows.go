@@ -17,27 +17,31 @@ import (
 
 func newRows(s *streams) *cobra.Command {
 	var r reach
-	var q client.RowQuery
+	var q client.JobQuery
 	var format string
 	var follow bool
 	c := r.command(&cobra.Command{
 		Use:   "rows JOB STEP",
 		Short: "Show the rows of a step as they are published",
-		Long: `Show the rows of a step as they are published: the newest that the service keeps, oldest first.
-STEP may also be a source, a reference, or a part such as 'late of minute' or 'rejects of levels'.`,
+		Long: `Show the rows of a step as they are published: the newest that the service keeps, oldest first, over all runs of the job,
+whether it runs or not. STEP may also be a source, a reference, or a part such as 'late of minute' or 'rejects of levels'.`,
 		Example: `  undertide rows mean-level minute --follow
   undertide rows mean-level minute --key G03 --since 10m --format json
+  undertide rows mean-level minute --where 'mean_m > 2.5' --format csv > high.csv
   undertide rows mean-level 'late of minute'`,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
-		if format != "table" && format != "json" {
-			return usageError{fmt.Errorf("--format %s: rows are shown as table or json", format)}
-		}
-		j, err := started(c.Context(), cl, args[0])
-		if err != nil {
-			return err
+		if !slices.Contains(rowForms, format) {
+			return usageError{fmt.Errorf("--format %s: give %s", format, strings.Join(rowForms, ", "))}
 		}
 		step := strings.Join(strings.Fields(args[1]), " ")
-		first, err := cl.Rows(c.Context(), j.Run.ID, step, q)
+		if follow && (q.Where != "" || q.Until != "" || format == "csv" || format == "parquet") {
+			return usageError{errors.New("--follow goes with --key, --since and --format table or json alone")}
+		}
+		if format == "csv" || format == "parquet" {
+			q.Format = format
+			return cl.RowsFile(c.Context(), s.out, args[0], step, q)
+		}
+		first, err := cl.JobRows(c.Context(), args[0], step, q)
 		if err != nil {
 			return err
 		}
@@ -51,11 +55,15 @@ STEP may also be a source, a reference, or a part such as 'late of minute' or 'r
 				s.say("%s rows came too fast to be kept for looking; sinks have them all", group(first.Skipped))
 			}
 			if len(first.Rows) == 0 {
-				s.say("no rows are kept: %s has published %s in this run", step, group(first.Passed))
+				s.say("no rows are kept that fit: %s has published %s so far", step, group(first.Passed))
 			}
 			return p.flush()
 		}
-		for m, err := range cl.FollowRows(c.Context(), j.Run.ID, step, q) {
+		j, err := started(c.Context(), cl, args[0])
+		if err != nil {
+			return err
+		}
+		for m, err := range cl.FollowRows(c.Context(), j.Run.ID, step, q.RowQuery) {
 			if err != nil {
 				return err
 			}
@@ -82,11 +90,16 @@ STEP may also be a source, a reference, or a part such as 'late of minute' or 'r
 	f := c.Flags()
 	f.StringArrayVar(&q.Key, "key", nil, "only rows with this `KEY`: FIELD=VALUE, or the values of the key's fields in order")
 	f.StringVar(&q.Since, "since", "", "only rows published since a `TIME`, or so long ago (10m)")
+	f.StringVar(&q.Where, "where", "", "only rows for which this `CEL` condition over their fields holds")
+	f.StringVar(&q.Until, "until", "", "only rows published before a `TIME`, or so long ago")
 	f.IntVar(&q.Limit, "limit", 100, "at most so many of those that are kept")
 	f.BoolVarP(&follow, "follow", "f", false, "go on with new rows until the run ends or Ctrl-C")
-	f.StringVar(&format, "format", "table", "how rows are shown: `FORM` table or json")
+	f.StringVar(&format, "format", "table", "how rows are shown: `FORM` "+strings.Join(rowForms, ", "))
 	return c
 }
+
+// rowForms are the forms in which rows are shown.
+var rowForms = []string{"table", "json", "csv", "parquet"}
 
 // gapText says what lies between the rows that were shown.
 func gapText(g api.Gap) string {

@@ -126,7 +126,7 @@ late data, and writes the results. A job is one document; begin with:
 		return usageError{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
 	root.AddCommand(newRun(s), newCheck(s), newRehearse(s), newServe(s), newDemo(s), newBroker(s), newSave(s), newStart(s), newStop(s), newDrain(s), newRestart(s), newDelete(s),
-		newJobs(s), newShow(s), newVersions(s), newDiff(s), newRows(s), newWatch(s), newFigures(s), newAlarms(s), newCheckpoints(s), newPin(s), newUnpin(s), newPins(s), newTokens(s), newState(s), newHistory(s), newLogs(s), newVersion(s),
+		newJobs(s), newShow(s), newVersions(s), newDiff(s), newRows(s), newWatch(s), newFigures(s), newAlarms(s), newNotices(s), newCheckpoints(s), newPin(s), newUnpin(s), newPins(s), newTokens(s), newState(s), newHistory(s), newLogs(s), newVersion(s),
 		newTopics(s), newSchemas(s), newPeek(s), newSend(s), newLateness(s), newConnections(s), newSecrets(s), newCatalogue(s), newKept(s))
 	for _, c := range root.Commands() {
 		c.Args = explainArgs(c.Args)

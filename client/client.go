@@ -271,6 +271,29 @@ func (c *Client) See(ctx context.Context, id int64, by string) (api.Alarm, error
 	return carry[api.Alarm](ctx, c, "POST", "/alarms/"+strconv.FormatInt(id, 10)+"/seen", api.Seen{By: by})
 }
 
+// Notices lists the ways by which people are told.
+func (c *Client) Notices(ctx context.Context) ([]api.Notice, error) {
+	p, err := call[api.List[api.Notice]](ctx, c, "GET", "/notices", "", nil)
+	return p.Items, err
+}
+
+// PutNotice makes or changes a notice, RemoveNotice removes one, and TryNotice tells something by it.
+func (c *Client) PutNotice(ctx context.Context, notice string, n api.NewNotice) (api.Notice, error) {
+	return put[api.Notice](ctx, c, "/notices/"+name(notice), n)
+}
+
+// RemoveNotice removes a notice, and what it was to tell.
+func (c *Client) RemoveNotice(ctx context.Context, notice string) error {
+	_, err := call[struct{}](ctx, c, "DELETE", "/notices/"+name(notice), "", nil)
+	return err
+}
+
+// TryNotice tells something by a notice now; the error says why it did not arrive.
+func (c *Client) TryNotice(ctx context.Context, notice string) error {
+	_, err := call[api.NoticeTried](ctx, c, "POST", "/notices/"+name(notice)+"/try", "", nil)
+	return err
+}
+
 // Rules lists the alarms that all jobs have.
 func (c *Client) Rules(ctx context.Context) ([]api.Rule, error) {
 	p, err := call[api.List[api.Rule]](ctx, c, "GET", "/rules", "", nil)
@@ -466,6 +489,35 @@ func (q RowQuery) query() string {
 // Rows gives the newest kept rows of a step or part, newest first.
 func (c *Client) Rows(ctx context.Context, id int64, step string, q RowQuery) (api.Rows, error) {
 	return call[api.Rows](ctx, c, "GET", runAt(id)+"/steps/"+name(step)+"/rows"+q.query(), "", nil)
+}
+
+// JobQuery chooses rows of a job; zero values choose the newest hundred, as JSON.
+type JobQuery struct {
+	RowQuery
+	Where, Until string
+	Format       string // ndjson, csv or parquet, for a file
+}
+
+func (q JobQuery) query() string {
+	return q.RowQuery.query() + "&" + strings.TrimPrefix(query("where", q.Where, "until", q.Until, "format", q.Format), "?")
+}
+
+// JobRows gives the newest kept rows of a step or part over all runs of a job, newest first.
+func (c *Client) JobRows(ctx context.Context, job, step string, q JobQuery) (api.Rows, error) {
+	return call[api.Rows](ctx, c, "GET", "/jobs/"+name(job)+"/steps/"+name(step)+"/rows"+q.query(), "", nil)
+}
+
+// RowsFile writes them in a form, oldest first.
+func (c *Client) RowsFile(ctx context.Context, w io.Writer, job, step string, q JobQuery) error {
+	res, err := c.request(ctx, "GET", "/jobs/"+name(job)+"/steps/"+name(step)+"/rows"+q.query(), "", "*/*", nil)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if _, err := io.Copy(w, res.Body); err != nil {
+		return fmt.Errorf("read the answer of %s: %w", c.base, err)
+	}
+	return nil
 }
 
 // Message is a server-sent event. ID is the last that came, of this event or one before.

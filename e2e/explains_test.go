@@ -3,11 +3,13 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -347,4 +349,159 @@ sinks:
 	page.shows("Back from ")
 	page.press("3 h")
 	eventually(t, 10*time.Second, "the whole is shown again", func() bool { return !strings.Contains(page.text(), "Back from ") })
+}
+
+// TestNoticesTold: a notice tells once that an alarm is on and once that it is off, also what it could not while its receiver was away and
+// the service was killed; it is tried by a button, and says why it does not arrive.
+func TestNoticesTold(t *testing.T) {
+	t.Parallel()
+	var away atomic.Bool
+	var mu sync.Mutex
+	var got []string
+	receiver := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		text, err := io.ReadAll(r.Body)
+		if err != nil || away.Load() {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		got = append(got, string(text))
+	}))
+	t.Cleanup(receiver.Close)
+	told := func(part string) (n int) {
+		mu.Lock()
+		defer mu.Unlock()
+		for _, g := range got {
+			if strings.Contains(g, part) {
+				n++
+			}
+		}
+		return n
+	}
+	dir := open(t)
+	write(t, dir, "undertide.yaml", fmt.Sprintf("connections:\n  board: {via: http, url: %q}\n", receiver.URL))
+	write(t, dir, "duty.yaml", "via: http\nwith:\n  connection: board\n  path: /notices\n  type: application/json\n  template: '{{\"text\": \"{alarm} of {job} is {state}: {about}\"}}'\n")
+	write(t, dir, "wrong.yaml", "via: http\nwith: {connection: bord}\n")
+	write(t, dir, "loads.yaml", fmt.Sprintf(`undertide: 1
+job: loads
+sources:
+  lifts:
+    via: simulate
+    with: {rate: 200/s, fields: {crane: {pick: [C1, C2]}, at: {now: true}}}
+    fields: {crane: string, at: timestamp}
+    event_time: at
+    watermark: {margin: 100ms}
+steps:
+  second: {from: lifts, key: [crane], window: {tumbling: 1s}, measures: {n: count()}}
+sinks:
+  loads: {from: second, via: file, with: {path: %s/loads/}}
+alarms:
+  busy: {when: "in_per_second > 50", for: 1s, about: many lifts, notify: duty}
+`, dir))
+	s := serve(t, dir)
+	s.run("notices", "duty", "--put", "wrong.yaml").want(t, 1, "there is no connection bord; ")
+	s.must("notices", "duty", "--put", "duty.yaml")
+	s.must("notices", "duty", "--try")
+	if told("trial of no-job is on") != 1 {
+		t.Errorf("the trial did not arrive: %v", got)
+	}
+	away.Store(true)
+	s.must("save", "loads.yaml")
+	s.must("start", "loads")
+	eventually(t, 30*time.Second, "the notice says why it does not arrive", func() bool {
+		o := s.must("notices").out
+		return strings.Contains(o, "503") && strings.Contains(o, "alarms that name it")
+	})
+	s.run("notices", "duty", "--try").want(t, 1, "notice duty was not taken")
+	s.end(t, syscall.SIGKILL)
+	away.Store(false)
+	s = serve(t, dir)
+	eventually(t, 30*time.Second, "what was to be told is", func() bool { return told("busy of loads is on: many lifts (in_per_second is ") == 1 })
+	s.waitStatus("loads", "running")
+	s.must("stop", "loads")
+	eventually(t, 20*time.Second, "that it is off is told", func() bool { return told("busy of loads is off: the run has ended") == 1 })
+	p := browse(t, s.address+"/alarms")
+	p.shows("alarms that name it")
+	p.press("Try duty")
+	p.shows("Notice duty was taken.")
+	time.Sleep(time.Second)
+	if told("busy of loads is on") != 1 || told("is off") != 1 {
+		t.Errorf("told more than once: %v", got)
+	}
+}
+
+// TestResultsStay: rows to look at are there over a stop, a kill of the service, and another version; a condition chooses some; they are
+// given as a table, JSON, CSV and Parquet.
+func TestResultsStay(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	write(t, dir, "in.ndjson", `{"gauge":"G1","level_m":1.5,"at":0}
+{"gauge":"G2","level_m":2.5,"at":1000}
+{"gauge":"G1","level_m":3.5,"at":61000}
+{"gauge":"G3","level_m":9,"at":300000}
+`)
+	doc := func(about string) string {
+		return fmt.Sprintf(`undertide: 1
+job: levels
+about: %s
+sources:
+  levels:
+    via: file
+    with: {path: %[2]s/in.ndjson, follow: true}
+    fields: {gauge: string, level_m: double, at: {type: timestamp, parse: epoch_ms}}
+    event_time: at
+    watermark: {margin: 0s, ahead: none}
+steps:
+  minute: {from: levels, key: [gauge], window: {tumbling: 1m}, measures: {mean_m: mean(level_m)}}
+sinks:
+  means: {from: minute, via: file, with: {path: %[2]s/means/}}
+`, about, dir)
+	}
+	write(t, dir, "levels.yaml", doc("levels"))
+	s := serve(t, dir)
+	s.must("save", "levels.yaml")
+	s.must("rows", "levels", "minute").want(t, 0, "no rows are kept that fit")
+	s.must("start", "levels")
+	have := func(n int) func() bool {
+		return func() bool {
+			return strings.Count(s.must("rows", "levels", "minute", "--format", "json").out, "\n") == n
+		}
+	}
+	eventually(t, 20*time.Second, "three windows are closed", have(3))
+	s.must("stop", "levels")
+	eventually(t, 20*time.Second, "they stay over a stop", have(3))
+	s.end(t, syscall.SIGINT)
+	s = serve(t, dir)
+	if !have(3)() {
+		t.Errorf("over a restart of the service: %s", s.must("rows", "levels", "minute").out)
+	}
+	write(t, dir, "levels.yaml", doc("levels again"))
+	s.must("save", "levels.yaml")
+	s.must("start", "levels")
+	s.waitStatus("levels", "running")
+	if err := appendTo(filepath.Join(dir, "in.ndjson"), `{"gauge":"G3","level_m":1,"at":900000}`+"\n"); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, 20*time.Second, "another version's rows stand behind those of before", have(4))
+	if o := s.must("rows", "levels", "minute", "--where", "mean_m > 2.0 && gauge != 'G3'", "--format", "json"); strings.Count(o.out, "\n") != 2 || !strings.Contains(o.out, `"G2"`) {
+		t.Errorf("where gives\n%s", o.out)
+	}
+	if o := s.must("rows", "levels", "minute", "--until", "1h"); o.out != "" {
+		t.Errorf("rows of an hour ago:\n%s", o.out)
+	}
+	if o := s.must("rows", "levels", "minute", "--format", "csv"); !strings.HasPrefix(o.out, "gauge,window_start,window_end,mean_m\n") { // lanes publish side by side
+		t.Errorf("CSV:\n%s", o.out)
+	} else {
+		sameLines(t, "gauge,window_start,window_end,mean_m\nG1,1970-01-01T00:00:00Z,1970-01-01T00:01:00Z,1.5\nG2,1970-01-01T00:00:00Z,1970-01-01T00:01:00Z,2.5\n"+
+			"G1,1970-01-01T00:01:00Z,1970-01-01T00:02:00Z,3.5\nG3,1970-01-01T00:05:00Z,1970-01-01T00:06:00Z,9\n", o.out)
+	}
+	if o := s.must("rows", "levels", "minute", "--format", "parquet"); !strings.HasPrefix(o.out, "PAR1") || !strings.HasSuffix(o.out, "PAR1") {
+		t.Errorf("no Parquet: %q", o.out)
+	}
+	if code, text, header := s.get("/api/v1/jobs/levels/steps/minute/rows?where=mean_m%20%3E%208.0", "Accept", "application/x-ndjson"); code != 200 || strings.Count(text, "\n") != 1 || !strings.Contains(text, `"G3"`) || header.Get("Content-Type") != "application/x-ndjson" {
+		t.Errorf("over HTTP: %d %v %s", code, header, text)
+	}
+	s.run("rows", "levels", "minute", "--where", "mean_ > 8").want(t, 1, "did you mean mean_m?")
+	s.run("rows", "levels", "minut").want(t, 1, "did you mean minute?")
 }

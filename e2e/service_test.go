@@ -31,7 +31,7 @@ func TestServiceLife(t *testing.T) {
 	doc := write(t, dir, "means.yaml", document)
 	s.must("save", doc).want(t, 0, "saved as version 1 of means")
 	s.must("save", doc).want(t, 0, "nothing changed: it equals version 1 of means")
-	if o := s.must("show", "means"); !strings.Contains(o.out, "saved since") || !strings.Contains(o.out, "topic levels of harbour") {
+	if o := s.must("show", "means"); !strings.Contains(o.out, "Saved, and never started.") || !strings.Contains(o.out, "topic levels of harbour") {
 		t.Errorf("show before the first start:\n%s", o.out)
 	}
 

@@ -179,7 +179,7 @@ func (s *Service) start(ctx context.Context, name string, ask api.Start) (api.St
 // startHeld is start with the job's name held.
 func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.Started, error) {
 	name := e.rec.Name
-	r, last := s.newestRun(e)
+	r, _ := s.newestRun(e)
 	if r != nil && r.goingOn() {
 		return api.Started{}, api.AlreadyRunning.With(fmt.Sprintf("job %s is running (run %d, version %d)", name, r.rec.ID, r.rec.Version), "")
 	}
@@ -241,7 +241,6 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	}
 	notes = append(notes, j.Promises(connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery}, func(s *job.Sink) connect.Sink { return s.With })...)
 	s.db.AddEvent(store.Event{JobID: rec.ID, RunID: &record.ID, At: record.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
-	s.dropRows(r, last) // only the newest run's are looked at
 	r, ready := s.begin(j, record, false)
 	s.mu.Lock()
 	e.run = r
@@ -427,7 +426,7 @@ func (s *Service) remove(ctx context.Context, name string) error {
 
 func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 	name := e.rec.Name
-	r, last := s.newestRun(e)
+	r, _ := s.newestRun(e)
 	if r != nil && r.goingOn() {
 		return api.StillRunning.With("job "+name+" is running", "stop it first: undertide stop "+name)
 	}
@@ -441,7 +440,7 @@ func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 	s.mu.Lock()
 	delete(s.jobs, name)
 	s.mu.Unlock()
-	s.dropRows(r, last)
+	s.dropRows(e.rec.ID)
 	return errors.Join(os.RemoveAll(filepath.Join(s.opt.Data, "checkpoints", name)), remove(s.logPath(name)), remove(s.logPath(name)+".old"))
 }
 

@@ -60,7 +60,7 @@ func alarmOf(w store.Rule, usual job.Alarm) job.Alarm {
 	if text == "" && usual.When != nil {
 		text = usual.When.Text()
 	}
-	a, err := job.AlarmOf(w.Name, text, cmp.Or(w.About, usual.About), time.Duration(w.Lasting)*time.Microsecond, nil)
+	a, err := job.AlarmOf(w.Name, text, cmp.Or(w.About, usual.About), time.Duration(w.Lasting)*time.Microsecond, splitNames(w.Notify))
 	if err != nil {
 		return usual
 	}
@@ -68,6 +68,10 @@ func alarmOf(w store.Rule, usual job.Alarm) job.Alarm {
 		a.When = nil
 	}
 	return a
+}
+
+func splitNames(text string) []string {
+	return strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' })
 }
 
 // list gives the alarms of all jobs, and a number that tells when they have changed.
@@ -85,11 +89,12 @@ type alarms struct {
 	of    *job.Job // whose rules those are
 	stamp int
 	on    map[string]store.Alarm // those that are on, by name
+	told  map[string]*again      // of those
 }
 
 // alarmsOf gives what watches the alarms of a job.
 func (s *Service) alarmsOf(job int64) *alarms {
-	a, _ := s.alarms.LoadOrStore(job, &alarms{on: map[string]store.Alarm{}})
+	a, _ := s.alarms.LoadOrStore(job, &alarms{on: map[string]store.Alarm{}, told: map[string]*again{}})
 	return a.(*alarms)
 }
 
@@ -125,12 +130,54 @@ func (a *alarms) add(r *runner, at time.Time, names []string, values []float64) 
 			r.s.db.AlarmOn(rec)
 			r.log.Warn("alarm", "alarm", rec.Name, "about", rec.Text)
 			r.event("alarm", rec.Name+": "+rec.Text)
+			a.told[rec.Name] = &again{at: c.At}
+			r.s.notices.tell(c.Alarm.Notify, store.Telling{Job: r.name, Alarm: rec.Name, State: "on", At: c.At, About: rec.Text})
 			continue
 		}
 		delete(a.on, rec.Name)
 		r.s.db.AlarmOff(rec.JobID, rec.Name, c.At)
 		r.log.Info("the alarm is off", "alarm", rec.Name, "about", rec.Text)
 		r.event("well", "alarm "+rec.Name+" is off")
+		delete(a.told, rec.Name)
+		r.s.notices.tell(c.Alarm.Notify, store.Telling{Job: r.name, Alarm: rec.Name, State: "off", At: c.At, About: rec.Text})
+	}
+	a.repeat(r, at)
+}
+
+// again is when an alarm that is on was told last, and how often again.
+type again struct {
+	at    time.Time
+	times int
+}
+
+// repeat tells again of alarms that nobody has seen. Called with mu held.
+func (a *alarms) repeat(r *runner, at time.Time) {
+	for name, rec := range a.on {
+		t := a.told[name]
+		if t == nil { // it was on when the service started
+			a.told[name] = &again{at: at}
+			continue
+		}
+		if rec.SeenAt != nil || t.times >= mostAgain || at.Sub(t.at) < againAfter {
+			continue
+		}
+		t.at, t.times = at, t.times+1
+		i := slices.IndexFunc(a.rules, func(x job.Alarm) bool { return x.Name == name })
+		var notify []string
+		if i >= 0 {
+			notify = a.rules[i].Notify
+		}
+		r.s.notices.tell(notify, store.Telling{Job: r.name, Alarm: name, State: "on", At: at, About: "still: " + rec.Text})
+	}
+}
+
+// seen notes that somebody has seen an alarm that is on.
+func (a *alarms) seen(x store.Alarm) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if on, is := a.on[x.Name]; is && x.OffAt == nil {
+		on.SeenAt, on.SeenBy = x.SeenAt, x.SeenBy
+		a.on[x.Name] = on
 	}
 }
 
@@ -143,8 +190,15 @@ func (a *alarms) end(r *runner, at time.Time, failed bool) {
 			continue
 		}
 		a.watch.Forget(name)
+		rec := a.on[name]
 		delete(a.on, name)
+		delete(a.told, name)
 		r.s.db.AlarmOff(r.rec.JobID, name, at)
+		var notify []string
+		if i := slices.IndexFunc(a.rules, func(x job.Alarm) bool { return x.Name == name }); i >= 0 {
+			notify = a.rules[i].Notify
+		}
+		r.s.notices.tell(notify, store.Telling{Job: r.name, Alarm: name, State: "off", At: at, About: "the run has ended: " + rec.Text})
 		r.log.Info("the alarm is off, since the run has ended", "alarm", name)
 	}
 }
@@ -208,11 +262,12 @@ func (s *Service) postSeen(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	s.alarmsOf(x.JobID).seen(x)
 	return answer(c, http.StatusOK, s.viewAlarm(x))
 }
 
 func viewRule(a job.Alarm, usual, changed bool) api.Rule {
-	out := api.Rule{Name: a.Name, About: a.About, For: row.DurationText(a.For), Off: a.When == nil, Usual: usual, Changed: changed}
+	out := api.Rule{Name: a.Name, About: a.About, For: row.DurationText(a.For), Off: a.When == nil, Usual: usual, Changed: changed, Notify: append([]string{}, a.Notify...)}
 	if a.When != nil {
 		out.When = a.When.Text()
 	}
@@ -250,7 +305,7 @@ func (s *Service) putRule(c *gin.Context) error {
 	}
 	usual := figures.Usual()
 	was := slices.IndexFunc(usual, func(u job.Alarm) bool { return u.Name == name })
-	w := store.Rule{Name: name, Condition: ask.When, About: ask.About, Off: ask.Off}
+	w := store.Rule{Name: name, Condition: ask.When, About: ask.About, Off: ask.Off, Notify: strings.Join(ask.Notify, ",")}
 	switch {
 	case was < 0 && ask.When == "":
 		return api.WrongRequest.With(name+" is no usual alarm, and has no condition", "give when, such as lag_seconds > 60")

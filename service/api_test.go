@@ -196,15 +196,25 @@ func TestAPI(t *testing.T) {
 	want("GET", "/jobs/lifts/figures?name=[", "", "", 400, "wrong-request")
 	want("GET", "/jobs/lifts/figures?since=1h&until=2h", "", "", 400, "wrong-request")
 	want("GET", "/jobs/nobody/figures", "", "", 404, "no-such-job")
+	want("GET", "/jobs/lifts/steps/lifts/rows?where=crane%20!%3D%20''&limit=5", "", "", 200, "")
+	want("GET", "/jobs/lifts/steps/lifts/rows?where=cran%20%3D%3D%20''", "", "", 400, "wrong-request")
+	want("GET", "/jobs/lifts/steps/lifts/rows?format=xml", "", "", 400, "wrong-request")
+	want("GET", "/jobs/lifts/steps/lift/rows", "", "", 404, "no-such-step")
+	want("GET", "/jobs/nobody/steps/lifts/rows", "", "", 404, "no-such-job")
 	want("GET", "/alarms?on=true", "", "", 200, "")
 	want("GET", "/alarms?job=nobody", "", "", 404, "no-such-job")
 	want("GET", "/jobs/lifts/alarms", "", "", 200, "")
 	want("POST", "/alarms/9999/seen", js, `{"by":"Ada"}`, 404, "no-such-alarm")
+	want("GET", "/notices", "", "", 200, "")
+	want("PUT", "/notices/duty", js, `{"text":"via: file\nwith: {path: /x}","everything":false}`, 400, "wrong-request")
+	want("PUT", "/notices/du-ty", js, `{"text":"","everything":false}`, 400, "wrong-request")
+	want("POST", "/notices/duty/try", js, "", 404, "no-such-notice")
+	want("DELETE", "/notices/duty", "", "", 404, "no-such-notice")
 	want("GET", "/rules", "", "", 200, "")
 	want("PUT", "/rules/behind", js, `{"when":"lag_secnds > 60","for":"","about":"","off":false}`, 400, "wrong-request")
 	want("PUT", "/rules/behind", js, `{"when":"","for":"","about":"","off":false}`, 400, "wrong-request")
 	want("PUT", "/rules/behind", js, `{"when":"lag_seconds > 60","for":"soon","about":"","off":false}`, 400, "wrong-request")
-	want("PUT", "/rules/behind", js, `{"when":"lag_seconds > 60","for":"5m","about":"late","off":false}`, 200, "")
+	want("PUT", "/rules/behind", js, `{"when":"lag_seconds > 60","for":"5m","about":"late","off":false,"notify":["duty"]}`, 200, "")
 	want("PUT", "/rules/cpu", js, `{"when":"","for":"","about":"","off":true}`, 200, "")
 	want("DELETE", "/rules/cpu", "", "", 204, "")
 	want("DELETE", "/rules/cpu", "", "", 404, "no-such-alarm")
@@ -294,6 +304,8 @@ func shape(path string) string {
 			parts[i] = "{topic}"
 		case i == 2 && parts[1] == "secrets":
 			parts[i] = "{secret}"
+		case i == 2 && parts[1] == "notices":
+			parts[i] = "{notice}"
 		case i == 2 && parts[1] == "rules":
 			parts[i] = "{rule}"
 		case i == 2 && parts[1] == "alarms":

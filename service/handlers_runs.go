@@ -69,9 +69,29 @@ func (s *Service) getRun(c *gin.Context) error {
 func (s *Service) live(c *gin.Context) (*runner, error) {
 	r, rec, err := s.runner(c)
 	if err == nil && r == nil {
-		err = api.NotRunning.With(fmt.Sprintf("run %d has ended (%s) and its figures and rows are no longer held", rec.ID, rec.Status), "look at the job's newest run")
+		err = ended(rec)
 	}
 	return r, err
+}
+
+func ended(rec store.Run) error {
+	return api.NotRunning.With(fmt.Sprintf("run %d has ended (%s) and its figures and rows are no longer held", rec.ID, rec.Status), "look at the job's newest run")
+}
+
+// keptTap gives what was kept of a part for the newest run of a job, which an earlier service carried out.
+func (s *Service) keptTap(c *gin.Context, rec store.Run) (*tap, error) {
+	e, err := s.find(s.nameOf(rec.JobID))
+	if err != nil {
+		return nil, err
+	}
+	if r, last := s.newestRun(e); r != nil || last == nil || last.ID != rec.ID {
+		return nil, ended(rec)
+	}
+	t, names, err := s.tapOf(c, e, c.Param("step"))
+	if err == nil && t == nil {
+		err = api.NoSuchStep.With("job "+e.rec.Name+" has nothing named "+cut(c.Param("step")), "there are "+strings.Join(names, ", "))
+	}
+	return t, err
 }
 
 // getFigures gives a run's figures; as a stream, every second until the run ends.
@@ -129,11 +149,16 @@ func (s *Service) getCheckpoints(c *gin.Context) error {
 // getRows gives the newest rows of a step that are kept, newest first; as a stream, those after
 // Last-Event-ID or `after`, else after now, as they are published.
 func (s *Service) getRows(c *gin.Context) error {
-	r, err := s.live(c)
+	r, rec, err := s.runner(c)
 	if err != nil {
 		return err
 	}
-	t, err := r.look(c.Param("step"))
+	var t *tap
+	if r != nil {
+		t, err = r.look(c.Param("step"))
+	} else { // of a run before this service started
+		t, err = s.keptTap(c, rec)
+	}
 	if err != nil {
 		return err
 	}
@@ -163,6 +188,9 @@ func (s *Service) getRows(c *gin.Context) error {
 	recent := func(row api.Row) bool { return !row.At.Before(since) && match(row) }
 	after := c.Query("after")
 	if wantsStream(c) {
+		if r == nil {
+			return ended(rec)
+		}
 		return s.followRows(c, r, t, recent, cmp.Or(c.GetHeader("Last-Event-ID"), after), int(limit))
 	}
 	if after == "" {

@@ -102,6 +102,10 @@ func (s *Service) routes() []route {
 		{"GET", "/jobs/:job/state/:step/compare", s.oneOf(s.getCompared)},
 		{"GET", "/alarms", s.getAlarms},
 		{"POST", "/alarms/:alarm/seen", s.postSeen},
+		{"GET", "/notices", s.getNotices},
+		{"PUT", "/notices/:notice", s.oneOf(s.putNotice)},
+		{"DELETE", "/notices/:notice", s.deleteNotice},
+		{"POST", "/notices/:notice/try", s.tryNotice},
 		{"GET", "/rules", s.getRules},
 		{"PUT", "/rules/:rule", s.putRule},
 		{"DELETE", "/rules/:rule", s.deleteRule},
@@ -137,6 +141,7 @@ func (s *Service) routes() []route {
 		{"GET", "/runs/:run", s.getRun},
 		{"GET", "/runs/:run/figures", s.getFigures},
 		{"GET", "/runs/:run/checkpoints", s.getCheckpoints},
+		{"GET", "/jobs/:job/steps/:step/rows", s.oneOf(s.getJobRows)},
 		{"GET", "/runs/:run/steps/:step/rows", s.getRows},
 	}
 }

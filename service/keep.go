@@ -11,12 +11,14 @@ import (
 	"time"
 
 	"undertide/api"
-	"undertide/store"
 )
 
 // keptRows is how many rows of each step outlast the service, to be looked at when it starts again.
 // They are for people only: what a kill takes from them is in the sinks all the same.
 const keptRows = 1000
+
+// keptFor is how long.
+const keptFor = 30 * 24 * time.Hour
 
 // keptTap is what outlasts of a tap.
 type keptTap struct {
@@ -27,17 +29,24 @@ type keptTap struct {
 	Rows  []api.Row        `json:"rows"` // oldest first
 }
 
-func (s *Service) livePath(run int64) string {
-	return filepath.Join(s.opt.Data, "live", strconv.FormatInt(run, 10)+".json")
+// livePath is where rows of a job are kept, over all of its runs.
+func (s *Service) livePath(job int64) string {
+	return filepath.Join(s.opt.Data, "live", "job-"+strconv.FormatInt(job, 10)+".json")
 }
 
-// keepRows writes the newest rows of all taps aside; an older run's are removed with it.
+// keepRows writes the newest rows of all taps aside. Those of parts that this version of the document does not have go.
 func (r *runner) keepRows() {
+	r.mu.Lock()
+	lost := r.lost
+	r.mu.Unlock()
+	if lost { // another run of the job keeps its own
+		return
+	}
 	all := map[string]keptTap{}
 	for name, t := range r.taps {
 		all[name] = t.keepNewest(keptRows)
 	}
-	path := r.s.livePath(r.rec.ID)
+	path := r.s.livePath(r.rec.JobID)
 	text, err := json.Marshal(all)
 	if err == nil {
 		err = os.MkdirAll(filepath.Dir(path), 0o700)
@@ -53,9 +62,9 @@ func (r *runner) keepRows() {
 	}
 }
 
-// findRows takes up what keepRows left for the run; nothing where there is nothing to read.
+// findRows takes up what an earlier run of the job left; nothing where there is nothing to read.
 func (r *runner) findRows() error {
-	all, err := r.s.keptRows(r.rec.ID)
+	all, err := r.s.keptRows(r.rec.JobID)
 	if err != nil {
 		return err
 	}
@@ -67,9 +76,9 @@ func (r *runner) findRows() error {
 	return nil
 }
 
-// keptRows reads what was kept of a run; nothing where there is nothing to read.
-func (s *Service) keptRows(run int64) (all map[string]keptTap, err error) {
-	text, err := os.ReadFile(s.livePath(run))
+// keptRows reads what was kept of a job; nothing where there is nothing to read.
+func (s *Service) keptRows(job int64) (all map[string]keptTap, err error) {
+	text, err := os.ReadFile(s.livePath(job))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
@@ -104,7 +113,7 @@ func (r *runner) look(step string) (*tap, error) {
 	if t == nil || !released {
 		return t, nil
 	}
-	all, err := r.s.keptRows(r.rec.ID)
+	all, err := r.s.keptRows(r.rec.JobID)
 	if err != nil {
 		return nil, err
 	}
@@ -113,15 +122,8 @@ func (r *runner) look(step string) (*tap, error) {
 	return again, nil
 }
 
-// dropRows removes what was kept of earlier runs; what cannot be removed is of no harm.
-func (s *Service) dropRows(r *runner, last *store.Run) {
-	if r != nil {
-		_ = remove(s.livePath(r.rec.ID))
-	}
-	if last != nil {
-		_ = remove(s.livePath(last.ID))
-	}
-}
+// dropRows removes what was kept of a job; what cannot be removed is of no harm.
+func (s *Service) dropRows(job int64) { _ = remove(s.livePath(job)) }
 
 func (t *tap) keepNewest(n int) keptTap {
 	t.mu.Lock()
@@ -143,6 +145,8 @@ func (t *tap) takeUp(k keptTap) {
 	defer t.mu.Unlock()
 	t.passed, t.skipped, t.known = k.Passed, k.Skipped, k.Marks
 	for _, r := range k.Rows[max(0, len(k.Rows)-t.keep):] {
-		t.put(r)
+		if time.Since(r.At) < keptFor {
+			t.put(r)
+		}
 	}
 }

@@ -161,16 +161,20 @@ func (s *Service) checkpointDir(job string, generation int) string {
 // prepareTaps makes the taps beforehand, so that who asks for rows of a run that is only starting
 // finds them.
 func (r *runner) prepareTaps() {
-	add := func(name string, schema row.Schema, key []string) {
+	eachTap(r.job, func(name string, schema row.Schema, key []string) {
 		r.taps[name] = newTap(name, schema, key, r.s.opt.KeepRows, r.s.boot, &r.s.kept)
 		r.names = append(r.names, name)
+	})
+}
+
+// eachTap names what of a job can be looked at, with its fields and key.
+func eachTap(j *job.Job, add func(name string, schema row.Schema, key []string)) {
+	for i := range j.Sources {
+		add(j.Sources[i].Name, j.Sources[i].Schema, nil)
+		add("rejects of "+j.Sources[i].Name, engine.RejectSchema, nil)
 	}
-	for i := range r.job.Sources {
-		add(r.job.Sources[i].Name, r.job.Sources[i].Schema, nil)
-		add("rejects of "+r.job.Sources[i].Name, engine.RejectSchema, nil)
-	}
-	for i := range r.job.Steps {
-		st := &r.job.Steps[i]
+	for i := range j.Steps {
+		st := &j.Steps[i]
 		names, _, schemas := st.Parts()
 		for n, name := range names {
 			var key []string

@@ -90,6 +90,7 @@ type Service struct {
 	streams gate          // streams of events at once
 	closing chan struct{} // closed when streams are to end
 	rules   *rules
+	notices *notices
 	alarms  sync.Map // by the job's number: its *alarms
 	pasts   sync.Map // by the job's number: its *past
 	taking  sync.Map // by JOB/SOURCE: the connect.Taker of posts, while a run is there
@@ -191,6 +192,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		return err
 	}
 	if s.rules, err = openRules(ctx, db); err != nil {
+		return err
+	}
+	if err := s.openNotices(ctx); err != nil {
 		return err
 	}
 	if err := errors.Join(s.load(ctx), s.resumeAlarms(ctx)); err != nil {

@@ -27,6 +27,7 @@ type Rule struct {
 	About     string
 	Lasting   int64 // microseconds
 	Off       bool
+	Notify    string // names of notices, with commas between
 }
 
 // AlarmOn writes behind the caller that an alarm is on, and AlarmOff that it is no longer.

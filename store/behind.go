@@ -24,6 +24,7 @@ type record struct {
 	Job        int64       `json:"job,omitempty"` // of Checkpoint
 	Points     *Batch      `json:"points,omitempty"`
 	Alarm      *Alarm      `json:"alarm,omitempty"`
+	Telling    *Telling    `json:"telling,omitempty"`
 	Used       *Token      `json:"used,omitempty"` // when it was used last
 }
 
@@ -172,6 +173,8 @@ func (r record) write(db *gorm.DB) error {
 	case r.Event != nil:
 		e := *r.Event
 		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&e).Error
+	case r.Telling != nil:
+		return r.Telling.write(db)
 	case r.Alarm != nil:
 		return r.Alarm.write(db)
 	case r.Points != nil:

@@ -128,6 +128,7 @@ func TestRecords(t *testing.T) {
 		!slices.Equal(names[points[9].Shape], shape.Names) {
 		t.Errorf("%d points, the last %+v of %v: %v", len(points), points[len(points)-1], names, err)
 	}
+	alarmsAndNotices(t, s, j, at)
 	again := Run{JobID: j.ID, Version: 2, Status: "starting", Wanted: true, StartedAt: time.Now(), Generation: 1}
 	if err := s.CreateRun(ctx, &again); err != nil { // although the end of the first one was never written
 		t.Errorf("a second run: %v", err)
@@ -310,5 +311,62 @@ func TestJournal(t *testing.T) {
 	}
 	if st, err := os.Stat(journal); err != nil || st.Size() != 0 {
 		t.Errorf("after it was written the journal has %v: %v", st, err)
+	}
+}
+
+// alarmsAndNotices: what is written behind the caller is there once, alarms are on until they are off, and what is told no longer waits.
+func alarmsAndNotices(t *testing.T, s *Store, j Job, at time.Time) {
+	t.Helper()
+	for range 2 {
+		s.AlarmOn(Alarm{JobID: j.ID, Name: "behind", Text: "late", OnAt: at})
+		s.AlarmOn(Alarm{JobID: j.ID, Name: "cpu", OnAt: at})
+		s.Tell(Telling{Notice: "duty", Job: j.Name, Alarm: "behind", State: "on", At: at, About: "late"})
+		s.Tell(Telling{Notice: "duty", Job: j.Name, Alarm: "cpu", State: "on", At: at})
+	}
+	s.AlarmOff(j.ID, "cpu", at.Add(time.Second))
+	s.AlarmOff(j.ID, "behind", at.Add(-time.Second)) // of another time
+	s.Tell(Telling{Notice: "duty", Job: j.Name, Alarm: "cpu", State: "on", At: at, Told: true})
+	written(t, s)
+	on, err := s.Alarms(ctx, AlarmQuery{Job: j.ID, On: true, Limit: 10})
+	if err != nil || len(on) != 1 || on[0].Name != "behind" || !on[0].OnAt.Equal(at) {
+		t.Fatalf("alarms that are on: %+v %v", on, err)
+	}
+	if all, err := s.Alarms(ctx, AlarmQuery{Limit: 10}); err != nil || len(all) != 2 {
+		t.Errorf("alarms: %+v %v", all, err)
+	}
+	if seen, err := s.See(ctx, on[0].ID, "Ada", at.Add(time.Minute)); err != nil || seen.SeenBy != "Ada" || !seen.SeenAt.Equal(at.Add(time.Minute)) {
+		t.Errorf("seen: %+v %v", seen, err)
+	}
+	if _, err := s.See(ctx, 1<<40, "Ada", at); !errors.Is(err, ErrNotFound) {
+		t.Errorf("an alarm that is not there is seen: %v", err)
+	}
+	if list, err := s.Tellings(ctx); err != nil || len(list) != 1 || list[0].Alarm != "behind" || list[0].About != "late" {
+		t.Errorf("to be told: %+v %v", list, err)
+	}
+	for _, text := range []string{"via: mail", "via: http"} {
+		if err := s.PutNotice(ctx, Notice{Name: "duty", Text: text, UpdatedAt: at}); err != nil {
+			t.Error(err)
+		}
+	}
+	if list, err := s.Notices(ctx); err != nil || len(list) != 1 || list[0].Text != "via: http" {
+		t.Errorf("notices: %+v %v", list, err)
+	}
+	if err := s.RemoveNotice(ctx, "duty"); err != nil {
+		t.Error(err)
+	}
+	if list, err := s.Tellings(ctx); err != nil || len(list) != 0 {
+		t.Errorf("of a notice that was removed is to be told: %+v %v", list, err)
+	}
+	if err := s.PutRule(ctx, Rule{Name: "cpu", Off: true, Notify: "duty"}); err != nil {
+		t.Error(err)
+	}
+	if list, err := s.Rules(ctx); err != nil || len(list) != 1 || !list[0].Off || list[0].Notify != "duty" {
+		t.Errorf("rules: %+v %v", list, err)
+	}
+	if err := errors.Join(s.RemoveRule(ctx, "cpu")); err != nil {
+		t.Error(err)
+	}
+	if err := s.RemoveRule(ctx, "cpu"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a rule that is not there is removed: %v", err)
 	}
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"errors"
+	"flag"
 	"fmt"
 	"strings"
 	"testing"
@@ -106,6 +107,57 @@ func TestThin(t *testing.T) {
 		}
 		if p := fmt.Sprint(plan); len(plan) == 0 || !strings.Contains(p, "_by_time") {
 			t.Errorf("%s goes through all rows: %s", q, p)
+		}
+	}
+}
+
+// monthJobs is how many jobs have a month of figures; the long form has a hundred.
+var monthJobs = flag.Int("jobs", 10, "how many jobs TestMonth fills a month for")
+
+// TestMonth: with the figures of a month of many jobs, those of one are there at once, and the database takes no more than is said
+// (docs/figures.md, "Over time").
+func TestMonth(t *testing.T) {
+	s := openStore(t, server(t).URL())
+	sql := func(query string, args ...any) {
+		t.Helper()
+		if err := s.db.Exec(query, args...).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+	now := time.Now().UTC().Truncate(time.Second)
+	sql("INSERT INTO jobs (name, created_at) SELECT 'job-' || n, now() FROM generate_series(1, ?) n", *monthJobs)
+	sql("INSERT INTO shapes VALUES (1, (SELECT array_agg('figure_' || n) FROM generate_series(1, 100) n))")
+	for tier, x := range []struct {
+		every string
+		back  time.Duration
+	}{{"1 second", 25 * time.Minute}, {"10 seconds", 190 * time.Minute}, {"1 minute", 24 * time.Hour}, {"10 minutes", 7 * 24 * time.Hour}, {"1 hour", 30 * 24 * time.Hour}} {
+		sql(`INSERT INTO points SELECT j.id, ?, t.at, 1, v.v, v.v FROM jobs j, generate_series(?::timestamptz, ?::timestamptz, ?::interval) t(at),
+			LATERAL (SELECT array_agg((random() * 1e3 + 0 * n * extract(epoch FROM t.at)::bigint * j.id)::real) AS v FROM generate_series(1, 100) n) v`, tier, now.Add(-x.back), now, x.every)
+	}
+	sql("ANALYZE points")
+	var bytes int64
+	if err := s.db.Raw("SELECT pg_total_relation_size('points')").Scan(&bytes).Error; err != nil {
+		t.Fatal(err)
+	}
+	const most = 8 << 20
+	if each := bytes / int64(*monthJobs); each > most {
+		t.Errorf("the figures of a job take %d bytes, more than %d", each, most)
+	} else {
+		t.Logf("the figures of a job take %d KiB", each>>10)
+	}
+	for tier, back := range []time.Duration{15 * time.Minute, 3 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour, 30 * 24 * time.Hour} {
+		took := time.Hour
+		var points []Point
+		for range 3 { // the least: the machine may be busy with others
+			began := time.Now()
+			var err error
+			if points, _, err = s.Points(ctx, 3, tier, now.Add(-back), now); err != nil {
+				t.Fatal(err)
+			}
+			took = min(took, time.Since(began))
+		}
+		if len(points) < 600 || took > time.Second {
+			t.Errorf("tier %d: %d points in %v", tier, len(points), took)
 		}
 	}
 }

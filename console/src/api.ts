@@ -682,6 +682,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/steps/{step}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest rows of a source, step or part that are kept for looking, over all runs, whether the job runs or not; newest first as JSON, oldest first as a file by `format` or Accept (application/x-ndjson, text/csv, application/vnd.apache.parquet). */
+        get: operations["jobRows"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/stop": {
         parameters: {
             query?: never;
@@ -779,6 +796,58 @@ export interface paths {
         get: operations["kinds"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ways by which people are told of alarms, and how they fare. */
+        get: operations["notices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/{notice}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Make or change a notice. */
+        put: operations["putNotice"];
+        post?: never;
+        /** Remove a notice, and what it was to tell. */
+        delete: operations["removeNotice"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/notices/{notice}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell something by a notice now. */
+        post: operations["tryNotice"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1528,6 +1597,10 @@ export interface components {
             key: string | null;
             text: string;
         };
+        NewNotice: {
+            everything: boolean;
+            text: string;
+        };
         NewPin: {
             /** Format: int64 */
             checkpoint?: number;
@@ -1536,6 +1609,7 @@ export interface components {
         NewRule: {
             about: string;
             for: string;
+            notify: string[];
             off: boolean;
             when: string;
         };
@@ -1552,6 +1626,20 @@ export interface components {
         NewTopic: {
             name: string;
             partitions?: number;
+        };
+        Notice: {
+            everything: boolean;
+            /** Format: date-time */
+            last_at: string | null;
+            name: string;
+            text: string;
+            /** Format: int64 */
+            told: number;
+            trouble: string;
+            waiting: number;
+        };
+        NoticeTried: {
+            told: boolean;
         };
         PartitionFigures: {
             /** Format: date-time */
@@ -1870,6 +1958,7 @@ export interface components {
             changed: boolean;
             for: string;
             name: string;
+            notify: string[];
             off: boolean;
             usual: boolean;
             when: string;
@@ -4069,6 +4158,51 @@ export interface operations {
             };
         };
     };
+    jobRows: {
+        parameters: {
+            query?: {
+                /** @description Only rows with this key: FIELD=VALUE, or the values of the key's fields in order; may be repeated. */
+                key?: string;
+                /** @description Only rows for which this CEL condition over their fields holds. */
+                where?: string;
+                /** @description A time (RFC 3339), or a duration before now such as 15m. */
+                since?: string;
+                /** @description Only rows published before this time (RFC 3339), or a duration before now. */
+                until?: string;
+                /** @description At most so many. */
+                limit?: number;
+                /** @description json (the default), ndjson, csv or parquet. */
+                format?: string;
+            };
+            header?: never;
+            path: {
+                job: string;
+                step: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rows"];
+                };
+            };
+            /** @description A problem: no-such-job, no-such-step, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     stop: {
         parameters: {
             query?: never;
@@ -4288,6 +4422,132 @@ export interface operations {
                 };
             };
             /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    notices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Notice"][];
+                    };
+                };
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                notice: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewNotice"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Notice"];
+                };
+            };
+            /** @description A problem: wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                notice: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: no-such-notice, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tryNotice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                notice: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoticeTried"];
+                };
+            };
+            /** @description A problem: no-such-notice, connection-unreachable, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

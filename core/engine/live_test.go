@@ -293,6 +293,25 @@ func TestStopWithin(t *testing.T) {
 	})
 }
 
+// opening is a partition that cannot be opened for as long as the run goes on.
+type opening struct{ *feed }
+
+func (opening) Open(ctx context.Context, _ json.RawMessage) error {
+	<-ctx.Done()
+	return ctx.Err()
+}
+
+// TestStopWhileOpening: a run that is stopped while it opens a partition is stopped, and has not failed.
+func TestStopWhileOpening(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		stop := started(t, graph(t, &box{}, time.Hour, false, newFeed("a", false, "5 1"), opening{newFeed("b", false)}), Options{Lanes: 2})
+		time.Sleep(100 * time.Millisecond)
+		if _, err := stop(); err != nil {
+			t.Errorf("the run ends with %v", err)
+		}
+	})
+}
+
 // TestDrain: a run that does not end is drained: all windows close, also those of a partition that has been silent and of
 // one that had nothing, the last checkpoint says that it has finished, and nothing is read after it was told.
 func TestDrain(t *testing.T) {

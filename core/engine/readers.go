@@ -111,7 +111,9 @@ func (e *run) read(p *partition) {
 	for t := range p.credits {
 		if seq == 0 { // only when the first turn is asked for: there may be many partitions
 			if err := p.Open(e.hard, position); err != nil {
-				e.fail(fmt.Errorf("source %s: %w", name, err))
+				if e.hard.Err() == nil { // else the run has ended meanwhile
+					e.fail(fmt.Errorf("source %s: %w", name, err))
+				}
 				return
 			}
 			e.tellOpened()

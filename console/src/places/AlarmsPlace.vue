@@ -31,7 +31,7 @@
       <h2>Conditions</h2>
       <span class="soft">of all jobs; a document may change them for its own</span>
       <span class="grow" />
-      <ElButton size="small" @click="edit({ name: '', when: '', for: '1m', about: '', off: false, usual: false, changed: false })">Add</ElButton>
+      <ElButton size="small" @click="edit({ name: '', when: '', for: '1m', about: '', off: false, notify: [], usual: false, changed: false })">Add</ElButton>
     </header>
     <StateNote v-if="!rules.data.value" :loading="rules.loading.value" :problem="rules.problem.value" />
     <table v-else class="plain">
@@ -51,6 +51,42 @@
       </tbody>
     </table>
   </section>
+  <section class="sheet rules scroll" aria-label="Notices">
+    <header>
+      <h2>Notices</h2>
+      <span class="soft">who is told</span>
+      <span class="grow" />
+      <ElButton size="small" @click="editNotice({ name: '', text: example, everything: true })">Add a notice</ElButton>
+    </header>
+    <StateNote v-if="!notices.data.value?.items.length" :loading="notices.loading.value" :problem="notices.problem.value">Nobody is told yet. Add a notice: a mail, or a post to a program.</StateNote>
+    <table v-else class="plain">
+      <thead><tr><th>notice</th><th>tells of</th><th class="num">told</th><th>last</th><th class="num">waiting</th><th>trouble</th><th><span class="hidden">actions</span></th></tr></thead>
+      <tbody>
+        <tr v-for="n in notices.data.value.items" :key="n.name">
+          <td>{{ n.name }}</td>
+          <td>{{ n.everything ? 'every alarm' : 'alarms that name it' }}</td>
+          <td class="num">{{ n.told }}</td>
+          <td class="nowrap">{{ n.last_at ? moment(n.last_at) : 'never' }}</td>
+          <td class="num">{{ n.waiting }}</td>
+          <td class="warn">{{ n.trouble }}</td>
+          <td class="num nowrap">
+            <ElButton size="small" :loading="trying === n.name" :aria-label="`Try ${n.name}`" @click="tryNotice(n.name)">Try</ElButton>
+            <ElButton size="small" :aria-label="`Change notice ${n.name}`" @click="editNotice(n)">Change</ElButton>
+            <ElButton size="small" :aria-label="`Remove notice ${n.name}`" @click="removeNotice(n.name)">Remove</ElButton>
+          </td>
+        </tr>
+      </tbody>
+    </table>
+    <p v-if="tried" class="soft" role="status">{{ tried }}</p>
+  </section>
+  <ElDialog v-if="noticing" :model-value="true" :title="freshNotice ? 'Another notice' : `Notice ${noticing.name}`" width="620px" @close="noticing = null">
+    <div v-if="freshNotice" class="field"><label for="notice-name">Name</label><ElInput id="notice-name" v-model="noticing.name" /></div>
+    <div class="field"><label for="notice-text">Text</label><ElInput id="notice-text" v-model="noticing.text" type="textarea" :rows="9" class="mono" /></div>
+    <p class="soft">A sink of kind mail or http as it stands in a document; its rows have the fields job, alarm, state, about and at.</p>
+    <ElSwitch v-model="noticing.everything" active-text="told of every alarm" aria-label="Told of every alarm" />
+    <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
+    <template #footer><ElButton type="primary" @click="saveNotice">Save notice</ElButton></template>
+  </ElDialog>
   <ElDialog v-if="seeing" :model-value="true" :title="`Alarm ${seeing.name} of ${seeing.job}`" width="440px" @close="seeing = null">
     <p>{{ seeing.text }}</p>
     <div class="field"><label for="alarm-seen-by">Seen by</label><ElInput id="alarm-seen-by" v-model="by" placeholder="your name" /></div>
@@ -61,6 +97,7 @@
     <div class="field"><label for="alarm-when">When</label><ElInput id="alarm-when" v-model="editing.when" class="mono" placeholder="lag_seconds > 60" /></div>
     <div class="field"><label for="alarm-for">For</label><ElInput id="alarm-for" v-model="editing.for" placeholder="5m" /></div>
     <div class="field"><label for="alarm-about">About</label><ElInput id="alarm-about" v-model="editing.about" /></div>
+    <div class="field"><label for="alarm-told">Told by</label><ElInput id="alarm-told" v-model="told" placeholder="names of notices, with commas between" /></div>
     <ElSwitch v-if="!fresh" v-model="editing.off" active-text="switched off" aria-label="Switched off" />
     <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
     <template #footer><ElButton type="primary" @click="save">Save</ElButton></template>
@@ -75,6 +112,7 @@ import { moment, span } from '../format'
 import { asProblem, part, post, put, remove, type Problem, type Schemas } from '../http'
 import StateNote from '../parts/StateNote.vue'
 import { useResource } from '../use/resource'
+import { sure } from '../use/sure'
 
 type Alarm = Schemas['Alarm']
 type Rule = Schemas['Rule']
@@ -105,6 +143,37 @@ async function act(what: () => Promise<unknown>): Promise<boolean> {
   }
 }
 
+const notices = useResource<{ items: Schemas['Notice'][] }>(ref('/notices'), 3000)
+const example = 'via: mail\nwith:\n  connection: post\n  to: [keeper@example.org]\n  subject: "{alarm} of {job} is {state}"\n  template: "{about}, at {at:%H:%M:%S}"\n'
+const noticing = ref<{ name: string; text: string; everything: boolean } | null>(null)
+const freshNotice = ref(false)
+function editNotice(n: { name: string; text: string; everything: boolean }) {
+  failure.value = null
+  freshNotice.value = n.name === ''
+  noticing.value = { name: n.name, text: n.text, everything: n.everything }
+}
+async function saveNotice() {
+  const n = noticing.value
+  if (n && (await act(() => put(`/notices/${part(n.name)}`, { text: n.text, everything: n.everything })))) {
+    noticing.value = null
+    await notices.refresh()
+  }
+}
+async function removeNotice(name: string) {
+  if (await sure(`Notice ${name} is removed, with what it was still to tell.`, 'Remove')) {
+    await act(() => remove(`/notices/${part(name)}`))
+    await notices.refresh()
+  }
+}
+const trying = ref('')
+const tried = ref('')
+async function tryNotice(name: string) {
+  trying.value = name
+  tried.value = ''
+  if (await act(() => post(`/notices/${part(name)}/try`))) tried.value = `Notice ${name} was taken.`
+  trying.value = ''
+}
+
 const seeing = ref<Alarm | null>(null)
 const by = ref('')
 async function see() {
@@ -114,14 +183,16 @@ async function see() {
 
 const editing = ref<Rule | null>(null)
 const fresh = ref(false)
+const told = ref('')
 function edit(r: Rule) {
   failure.value = null
   fresh.value = r.name === ''
   editing.value = { ...r }
+  told.value = r.notify.join(', ')
 }
 async function save() {
   const r = editing.value
-  if (r && (await act(() => put(`/rules/${part(r.name)}`, { when: r.when, for: r.for, about: r.about, off: r.off })))) editing.value = null
+  if (r && (await act(() => put(`/rules/${part(r.name)}`, { when: r.when, for: r.for, about: r.about, off: r.off, notify: told.value.split(/[\s,]+/).filter(Boolean) })))) editing.value = null
 }
 </script>
 
