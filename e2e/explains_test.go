@@ -172,6 +172,39 @@ sinks:
 	eventually(t, 40*time.Second, "all are silent", func() bool { return strings.Contains(s.job("moves").Sentence, "othing has come from lifts since ") })
 }
 
+// TestSkewNamed: 5,000 rows are in one lane and none in another, and the key is named.
+func TestSkewNamed(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	var text strings.Builder
+	for n := range 5000 {
+		fmt.Fprintf(&text, `{"crane":"C1","at":%d}`+"\n", n)
+	}
+	write(t, dir, "lifts.ndjson", text.String())
+	write(t, dir, "uneven.yaml", fmt.Sprintf(`undertide: 1
+job: uneven
+settings: {checkpoint: {every: 500ms}, lanes: 2}
+sources:
+  lifts:
+    via: file
+    with: {path: %[1]s/lifts.ndjson, follow: true}
+    fields: {crane: string, at: {type: timestamp, parse: epoch_ms}}
+    event_time: at
+    watermark: {margin: 0s, ahead: none}
+steps:
+  minute: {from: lifts, key: [crane], window: {tumbling: 1m}, measures: {n: count()}}
+sinks:
+  out: {from: minute, via: file, with: {path: %[1]s/out/}}
+`, dir))
+	s := serve(t, dir)
+	s.must("save", "uneven.yaml")
+	s.must("start", "uneven")
+	s.told("uneven", 20*time.Second, "skew", "step minute", "of step minute has had 5,000 of its 5,000 rows, most for ")
+	if c := s.cause("uneven"); !strings.Contains(c.Text, "C1") || c.Grave {
+		t.Errorf("it says %+v", c)
+	}
+}
+
 // alarmsOf gives the alarms that are on, of a job, by name.
 func (s *serving) alarmsOn(job string) map[string]api.Alarm {
 	s.t.Helper()

@@ -26,6 +26,7 @@ const (
 	Partition   = "partition"   // the watermark waits for a partition
 	Silent      = "silent"      // all is idle, and the watermark stands
 	ByClock     = "clock"       // all is idle, and the watermark goes on by the clock
+	Skew        = "skew"        // one lane gets most of a step's rows
 	NullKeys    = "null_keys"   // rows are rejected since they have no key
 	Rejects     = "rejects"     // events or rows are rejected
 	DropsAll    = "drops_all"   // where or having lets nothing through
@@ -33,10 +34,10 @@ const (
 	Nothing     = "nothing"     // no event has come yet
 )
 
-var order = []string{Unreachable, Undelivered, Sink, Delivery, Busy, Partition, Silent, ByClock, NullKeys, Rejects, DropsAll, PassedOver, Nothing}
+var order = []string{Unreachable, Undelivered, Sink, Delivery, Busy, Partition, Silent, ByClock, Skew, NullKeys, Rejects, DropsAll, PassedOver, Nothing}
 
 // mild causes explain why little comes out; with them nothing is wrong.
-var mild = []string{Silent, ByClock, PassedOver, Nothing}
+var mild = []string{Silent, ByClock, Skew, PassedOver, Nothing}
 
 // When something is worth a word.
 const (
@@ -50,6 +51,8 @@ const (
 	enoughRows  = 100              // for a share to say something
 	someRows    = 20               // should have come through, and none did
 	usualShare  = 0.05             // of a step's rows came through before
+	skewedRows  = 1000             // of a step, for its lanes to be compared
+	mostInOne   = 0.9              // of a step's rows in one lane; of many lanes three times the part of each
 	exampleText = 160              // bytes of an example
 )
 
@@ -63,6 +66,9 @@ func (s *Series) causes(a Asked, rates api.Rates) []api.Cause {
 	}
 	if !l.has(Unreachable, Undelivered, Sink, Busy) { // else events wait to be read that may be what is waited for
 		l.watermark()
+	}
+	if !l.has(Busy) {
+		l.uneven()
 	}
 	l.rejects()
 	l.drops()
@@ -236,7 +242,38 @@ func (l *look) skew(step, lane string) string {
 	if others := (all - lanes[n].In) / float64(len(lanes)-1); lanes[n].In < 3*others || all == 0 {
 		return ""
 	}
-	return fmt.Sprintf(" and gets %.0f %% of the rows; the heaviest keys: undertide state %s %s --skew", 100*lanes[n].In/all, l.Job.Name, step)
+	return fmt.Sprintf(" and gets %.0f %% of the rows%s", 100*lanes[n].In/all, l.heavyKey(step))
+}
+
+// heavyKey names the key with most of what a step keeps, as text that follows a sentence; or where to look for it.
+func (l *look) heavyKey(step string) string {
+	if l.Heaviest != nil {
+		if key := l.Heaviest(step); key != "" {
+			return ", most for " + key
+		}
+	}
+	return fmt.Sprintf("; the heaviest keys: undertide state %s %s --skew", l.Job.Name, step)
+}
+
+// uneven names steps of whose rows one lane has most.
+func (l *look) uneven() {
+	for i := range l.Job.Steps {
+		s := &l.Job.Steps[i]
+		lanes := l.now.fig.Steps[s.Name].Lanes
+		if s.Keyed == nil || len(lanes) < 2 || len(s.Keyed.Spec().KeySchema()) == 0 {
+			continue
+		}
+		var all, most int64
+		fullest := 0
+		for n, x := range lanes {
+			if all += x.RowsIn; x.RowsIn > most {
+				most, fullest = x.RowsIn, n
+			}
+		}
+		if all >= skewedRows && float64(most) >= min(mostInOne, 3/float64(len(lanes)))*float64(all) {
+			l.add(Skew, "step "+s.Name, "lane %d of step %s has had %s of its %s rows%s", fullest, s.Name, Grouped(most), Grouped(all), l.heavyKey(s.Name))
+		}
+	}
 }
 
 // watermark names what the watermark waits for.

@@ -154,6 +154,8 @@ type Asked struct {
 	StateMemory                              int64 // what state may take; 0 for no bound
 	// Example gives the newest row or event of a part of the document as text; empty for none. May be nil.
 	Example func(part string) string
+	// Heaviest names the key with most of what a step keeps, such as "gauge=G1 (12,000 rows)"; empty where that is not known. May be nil.
+	Heaviest func(step string) string
 }
 
 // Live tells how the run goes.

@@ -202,6 +202,9 @@ sinks:
 		{"all are idle, and nothing is open", []run.PartitionFigures{idle}, []run.PartitionFigures{idle}, false, run.StepFigures{}, "", ""},
 		{"by the clock", []run.PartitionFigures{idle}, []run.PartitionFigures{idle}, true, run.StepFigures{OpenWindows: 4}, "clock", "the watermark goes on by the clock"},
 		{"having", []run.PartitionFigures{part("0", text(at(20)), 59, 7)}, nil, false, run.StepFigures{Made: 240, Dropped: 240, RowsIn: 900}, "drops_all", "step both drops all of its 240 results (having n > 100)"},
+		{"skew", []run.PartitionFigures{part("0", text(at(20)), 59, 7)}, nil, false, run.StepFigures{RowsIn: 87_010, Lanes: []run.LaneFigures{{RowsIn: 10}, {RowsIn: 87_000}}},
+			"skew", "lane 1 of step both has had 87,000 of its 87,010 rows, most for C1 (87,000 rows)"},
+		{"lanes that are even enough", []run.PartitionFigures{part("0", text(at(20)), 59, 7)}, nil, false, run.StepFigures{RowsIn: 8700, Lanes: []run.LaneFigures{{RowsIn: 2000}, {RowsIn: 6700}}}, "", ""},
 		{"null keys", []run.PartitionFigures{part("0", text(at(20)), 59, 7)}, nil, false, run.StepFigures{RowsIn: 4000, Rejected: map[string]int64{"null key": 1200}}, "null_keys", "30 % of the rows of step both have no crane and are rejected (null key): 1,200 of 4,000"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -209,7 +212,7 @@ sinks:
 			var s Series
 			s.Add(at(19), run.Figures{})
 			s.Add(at(59), f)
-			l := s.Live(Asked{Job: j, Status: "running", Since: at(0)}, s.Rates())
+			l := s.Live(Asked{Job: j, Status: "running", Since: at(0), Heaviest: func(string) string { return "C1 (87,000 rows)" }}, s.Rates())
 			told(t, l, c.kinds, c.text)
 			if c.kinds == "" {
 				return

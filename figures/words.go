@@ -33,7 +33,7 @@ func sentence(l *api.Live, f run.Figures, a Asked, now time.Time) string {
 			continue
 		}
 		b.WriteString(" " + upper(c.Text))
-		if d := now.Sub(c.Since); d >= 10*time.Second && c.Kind != PassedOver {
+		if d := now.Sub(c.Since); d >= 10*time.Second && c.Kind != PassedOver && c.Kind != Skew {
 			fmt.Fprintf(&b, ", for %s", Span(d))
 		}
 		b.WriteString(".")

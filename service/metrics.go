@@ -52,6 +52,13 @@ var (
 	watermarkDesc   = desc("watermark_timestamp_seconds", "The run's watermark.", "job")
 	checkpointDesc  = desc("checkpoint_age_seconds", "Time since the newest checkpoint.", "job")
 	completedDesc   = desc("checkpoints_total", "Checkpoints of this try, by outcome.", "job", "outcome")
+	heldUpDesc      = desc("sink_held_up_ratio", "Share of the last seconds in which somebody waited for a sink to take rows.", "job", "sink")
+	writingDesc     = desc("sink_writing_ratio", "Share of the last seconds in which a sink wrote.", "job", "sink")
+	lateEventsDesc  = desc("source_late_events_total", "Events of which a row was lost as late, each once.", "job", "source")
+	workDesc        = desc("work_ratio", "CPUs that the run takes over the last seconds, by its own account.", "job")
+	memoryDesc      = desc("memory_bytes", "What the run holds in memory, by its own account.", "job")
+	arrivingDesc    = desc("source_arriving_events_per_second", "Events that come to be where a source reads.", "job", "source")
+	stallDesc       = desc("checkpoint_longest_stall_seconds", "The longest that a lane stood still for a checkpoint, of this try.", "job")
 	alarmDesc       = desc("alarm_on", "Whether an alarm of the job is on.", "job", "alarm")
 	restartsDesc    = desc("restarts_total", "Restarts of the run.", "job")
 	databaseDesc    = desc("database_up", "Whether the database answers.")
@@ -121,7 +128,14 @@ func collectRun(f *api.Figures, gauge func(*prometheus.Desc, float64, ...string)
 	count(completedDesc, f.Checkpoints.Completed, job, "completed")
 	count(completedDesc, f.Checkpoints.Failed, job, "failed")
 	count(completedDesc, f.Checkpoints.Skipped, job, "skipped")
+	gauge(workDesc, f.Rates.Work, job)
+	gauge(memoryDesc, float64(f.Memory), job)
+	gauge(stallDesc, f.Checkpoints.LongestStall, job)
 	for name, s := range f.Sources {
+		count(lateEventsDesc, s.Late, job, name)
+		if a := f.Rates.Sources[name].Arriving; a != nil {
+			gauge(arrivingDesc, *a, job, name)
+		}
 		count(readDesc, s.Read, job, name)
 		count(readBytesDesc, s.Bytes, job, name)
 		if s.LagEvents != nil {
@@ -171,6 +185,8 @@ func collectRun(f *api.Figures, gauge func(*prometheus.Desc, float64, ...string)
 		count(rejectedDesc, r.Unkeyed, job, name, "null key")
 	}
 	for name, s := range f.Sinks {
+		gauge(heldUpDesc, f.Rates.Sinks[name].HeldUp, job, name)
+		gauge(writingDesc, f.Rates.Sinks[name].Writing, job, name)
 		count(sinkDesc, s.Rows, job, name)
 		count(deliveredDesc, s.Delivered, job, name)
 		gauge(undeliveredDesc, float64(s.WaitingBytes), job, name)

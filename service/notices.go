@@ -215,19 +215,19 @@ func (s *Service) send(ctx context.Context, rec store.Notice, told job.Told) err
 // view gives a notice as it stands. Called with mu held.
 func (t *teller) view() api.Notice {
 	v := api.Notice{Name: t.rec.Name, Text: t.rec.Text, Everything: t.rec.Everything, Told: t.told, Waiting: len(t.waiting), Trouble: t.trouble}
-	if !t.last.IsZero() {
-		v.LastAt = &t.last
+	if last := t.last; !last.IsZero() {
+		v.LastAt = &last
 	}
 	return v
 }
 
 func (s *Service) getNotices(c *gin.Context) error {
-	s.notices.mu.Lock()
-	defer s.notices.mu.Unlock()
 	out := api.List[api.Notice]{Items: []api.Notice{}}
+	s.notices.mu.Lock()
 	for _, t := range s.notices.all {
 		out.Items = append(out.Items, t.view())
 	}
+	s.notices.mu.Unlock() // whoever reads the answer slowly holds up nobody
 	slices.SortFunc(out.Items, func(a, b api.Notice) int { return strings.Compare(a.Name, b.Name) })
 	return answer(c, http.StatusOK, out)
 }
@@ -259,8 +259,9 @@ func (s *Service) putNotice(c *gin.Context) error {
 	}
 	t := s.notices.add(rec)
 	s.notices.mu.Lock()
-	defer s.notices.mu.Unlock()
-	return answer(c, http.StatusOK, t.view())
+	v := t.view()
+	s.notices.mu.Unlock()
+	return answer(c, http.StatusOK, v)
 }
 
 // deleteNotice removes a notice.

@@ -156,7 +156,7 @@ func (r *runner) remember() {
 		return
 	}
 	var values []float64
-	if f := r.last; f != nil && now.Sub(f.At) < 2*sampleEvery && r.rec.Status != recovering && r.rec.Status != failed {
+	if f := r.last; f != nil && now.Sub(f.At) < 5*sampleEvery && r.rec.Status != recovering && r.rec.Status != failed {
 		values = figures.Values(r.job, f)
 	} else {
 		values = figures.Down(r.job, figures.NotUp{Restarts: r.rec.Restarts, RestartsLately: r.restartsLately(now), CheckpointsFailedRunning: r.unmade, Failed: r.rec.Status == failed})

@@ -82,8 +82,9 @@ type runner struct {
 	taps      map[string]*tap
 	names     []string // of taps, in the document's order
 	trouble   string
-	restarted []time.Time // those of the last minutes
-	unmade    int         // checkpoints that did not come to be since the newest
+	heavy     map[string]heavy // by step with uneven lanes
+	restarted []time.Time      // those of the last minutes
+	unmade    int              // checkpoints that did not come to be since the newest
 	// same is how often in a row the run failed with trouble, since sameSince.
 	same      int
 	sameSince time.Time
@@ -104,7 +105,7 @@ type runner struct {
 // that fails is tried again, as for a run that went on before the service started.
 func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-chan error) {
 	ctx, cancel := context.WithCancel(s.runs)
-	r := &runner{s: s, job: j, stateMemory: run.StateMemoryOf(j), name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, draining: make(chan struct{}), at: map[string]int{},
+	r := &runner{s: s, job: j, stateMemory: run.StateMemoryOf(j), name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, heavy: map[string]heavy{}, draining: make(chan struct{}), at: map[string]int{},
 		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}}
 	ready := make(chan error, 1)
 	r.past, r.alarms, r.figureNames = s.pastOf(rec.JobID), s.alarmsOf(rec.JobID), namesOf(j.Figures())
@@ -454,7 +455,7 @@ func (r *runner) takeSample(g *engine.Graph) {
 	f.Version, f.Run, f.Restarts = r.rec.Version, int(r.rec.ID), r.rec.Restarts
 	r.series.Add(now, f)
 	rates := r.series.Rates()
-	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf,
+	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf, Heaviest: r.heaviest,
 		RestartsLately: r.restartsLately(now), CheckpointsFailedRunning: r.unmade, StateMemory: r.stateMemory()}
 	if r.rec.Status == recovering {
 		asked.Trouble = r.trouble

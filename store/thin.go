@@ -24,7 +24,7 @@ func (s *Store) Thin(ctx context.Context) error {
 	for _, old := range []struct {
 		table, column string
 		before        time.Time
-	}{{"history", "at", now.Add(-historyKept)}, {"checkpoints", "written_at", now.Add(-catalogueKept)}} {
+	}{{"history", "at", now.Add(-historyKept)}, {"alarms", "off_at", now.Add(-historyKept)}, {"checkpoints", "written_at", now.Add(-catalogueKept)}} {
 		q := "DELETE FROM " + old.table + " WHERE ctid IN (SELECT ctid FROM " + old.table + " WHERE " + old.column + " < ? LIMIT ?)"
 		if err := s.inParts(ctx, q, old.before, thinBatch); err != nil {
 			return err
