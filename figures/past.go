@@ -88,18 +88,13 @@ func (p *Past) add(one Point) (done []Point) {
 	return done
 }
 
-// Restore takes in the points of a tier that the slot of the next one under way is made of, as a service starts; oldest first.
-func (p *Past) Restore(points []Point) {
+// Restore takes in points of a tier that were written, as a service starts: those that the slot of the next tier under way is made of, and of the
+// one before it where its own point was not written; oldest first, the coarsest tier first. It gives the points that are complete with them.
+func (p *Past) Restore(points []Point) (done []Point) {
 	for _, one := range points {
-		for len(p.open) < len(Tiers) {
-			p.open = append(p.open, slot{})
-		}
-		s := &p.open[one.Tier+1]
-		if at := one.At.Truncate(Tiers[one.Tier+1].Step); !s.at.Equal(at) {
-			*s = slot{at: at}
-		}
-		s.take(one)
+		done = append(done, p.add(one)[1:]...) // the first is one itself
 	}
+	return done
 }
 
 func (s *slot) take(p Point) {

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"math"
 	"net/http"
@@ -89,10 +90,16 @@ func (p *past) add(s *Service, job int64, at time.Time, names []string, values [
 func (p *past) load(s *Service, job int64, at time.Time) {
 	ctx, cancel := context.WithTimeout(s.runs, 5*time.Second)
 	defer cancel()
-	for tier := range len(figures.Tiers) - 1 {
-		from := at.UTC().Truncate(figures.Tiers[tier+1].Step)
-		points, names, err := s.db.Points(ctx, job, tier, from, at)
-		if err != nil {
+	for tier := len(figures.Tiers) - 2; tier >= 0; tier-- { // the coarsest first
+		step := figures.Tiers[tier+1].Step
+		now := at.UTC().Truncate(step)
+		from := now.Add(-step)
+		written, _, err := s.db.Points(ctx, job, tier+1, from, now)
+		if len(written) > 0 {
+			from = now
+		}
+		points, names, err2 := s.db.Points(ctx, job, tier, from, at)
+		if err := errors.Join(err, err2); err != nil {
 			s.opt.Log.Warn("figures over time go on without what was under way", "job", job, "error", err)
 			return
 		}
@@ -100,7 +107,7 @@ func (p *past) load(s *Service, job int64, at time.Time) {
 		for _, x := range points {
 			list = append(list, figures.Point{Tier: tier, At: x.At.UTC(), Names: names[x.Shape], Means: x.Means, Greatest: x.Greatest})
 		}
-		p.made.Restore(list)
+		p.waiting = append(p.waiting, p.made.Restore(list)...)
 	}
 	step := figures.Tiers[recentTier].Step
 	points, names, err := s.db.Points(ctx, job, recentTier, at.Add(-recentPoints*step), at)
