@@ -61,19 +61,13 @@ func (s *Service) openNotices(ctx context.Context) error {
 		return err
 	}
 	for _, rec := range list {
-		t := s.notices.add(rec)
-		for _, w := range waiting {
-			if w.Notice == rec.Name {
-				t.waiting = append(t.waiting, w)
-			}
-		}
-		t.wake()
+		s.notices.add(rec, slices.DeleteFunc(slices.Clone(waiting), func(w store.Telling) bool { return w.Notice != rec.Name }))
 	}
 	return nil
 }
 
-// add takes in a notice, and begins to tell.
-func (n *notices) add(rec store.Notice) *teller {
+// add takes in a notice with what it is to tell, or changes one, and begins to tell.
+func (n *notices) add(rec store.Notice, waiting []store.Telling) *teller {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	if t := n.all[rec.Name]; t != nil {
@@ -81,7 +75,7 @@ func (n *notices) add(rec store.Notice) *teller {
 		t.wake()
 		return t
 	}
-	t := &teller{rec: rec, news: make(chan struct{}, 1), gone: make(chan struct{})}
+	t := &teller{rec: rec, news: make(chan struct{}, 1), gone: make(chan struct{}), waiting: waiting}
 	n.all[rec.Name] = t
 	go n.run(t)
 	return t
@@ -257,7 +251,7 @@ func (s *Service) putNotice(c *gin.Context) error {
 	if err := s.db.PutNotice(c.Request.Context(), rec); err != nil {
 		return err
 	}
-	t := s.notices.add(rec)
+	t := s.notices.add(rec, nil)
 	s.notices.mu.Lock()
 	v := t.view()
 	s.notices.mu.Unlock()
