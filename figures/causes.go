@@ -166,7 +166,7 @@ func (l *look) sinks() {
 
 func (l *look) undelivered() int64 { return cmp.Or(l.Job.Undelivered, engine.DefaultUndelivered) }
 
-// heldBy names the steps that wait for a sink, and the other sinks, which get no more than it takes.
+// heldBy names the other sinks, which get no more than a sink takes that others wait for.
 func (l *look) heldBy(sink string) string {
 	var others []string
 	for i := range l.Job.Sinks {
@@ -310,7 +310,7 @@ func (l *look) together() (sets [][]int) {
 // silent says whether all that a set of sources has is idle, and names that.
 func (l *look) silent(of []int, done map[string]bool) bool {
 	var names []string
-	clock, windows := true, 0
+	byClock, windows := true, 0
 	last := time.Time{}
 	for _, i := range of {
 		s := &l.Job.Sources[i]
@@ -324,7 +324,7 @@ func (l *look) silent(of []int, done map[string]bool) bool {
 			}
 			last = later(last, p.LastEvent)
 		}
-		clock = clock && x.ByClock
+		byClock = byClock && x.ByClock
 		names = append(names, s.Name)
 	}
 	for _, x := range l.now.fig.Steps {
@@ -333,10 +333,10 @@ func (l *look) silent(of []int, done map[string]bool) bool {
 	name := strings.Join(names, ", ")
 	switch {
 	case done[name]:
-	case clock:
-		l.add(ByClock, "source "+name, "nothing has come from %s since %s, and the watermark goes on by the clock (silence: advance)", name, clock2(last))
+	case byClock:
+		l.add(ByClock, "source "+name, "nothing has come from %s since %s, and the watermark goes on by the clock (silence: advance)", name, clock(last))
 	case windows > 0:
-		l.add(Silent, "source "+name, "nothing has come from %s since %s, and the watermark stands (silence: hold): what is open closes with later events", name, clock2(last))
+		l.add(Silent, "source "+name, "nothing has come from %s since %s, and the watermark stands (silence: hold): what is open closes with later events", name, clock(last))
 	}
 	done[name] = true
 	return true
@@ -348,8 +348,6 @@ func later(a, b time.Time) time.Time {
 	}
 	return a
 }
-
-func clock2(t time.Time) string { return strings.TrimSuffix(clock(t), " UTC") + " UTC" }
 
 // partition names the partition that holds the watermark of a set of sources, where it has had nothing for a while and others
 // are ahead.
@@ -400,13 +398,13 @@ func (l *look) partition(of []int, done map[string]bool) {
 	done[name] = true
 	text := name + " has had no event yet"
 	if least.Events > 0 {
-		text = name + " has had no event since " + clock2(least.LastEvent)
+		text = name + " has had no event since " + clock(least.LastEvent)
 	}
 	switch idle := l.idleOf(least.source); {
 	case least.End > least.Position && least.WaitedUntil == nil:
 		text = fmt.Sprintf("%s is behind the others with %s that wait there, and the watermark waits for it", name, Grouped(least.End-least.Position))
 	case least.WaitedUntil != nil:
-		text += " and is waited for until " + clock2(*least.WaitedUntil)
+		text += " and is waited for until " + clock(*least.WaitedUntil)
 	case idle == 0:
 		text += " and is waited for without end; `watermark: {idle: …}` would bound that"
 	default:

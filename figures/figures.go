@@ -49,9 +49,6 @@ func (s *Series) Add(at time.Time, fig run.Figures) {
 	}
 }
 
-// Empty says whether there is no moment yet.
-func (s *Series) Empty() bool { return len(s.list) == 0 }
-
 func (s *Series) last() moment { return s.list[len(s.list)-1] }
 
 // before finds the newest moment that is at least d before the last.
@@ -126,8 +123,8 @@ func arriving(now, then run.SourceFigures, over float64) *float64 {
 	return &r
 }
 
-// Lag adds up what the sources have not read yet; nil where no source can tell.
-func Lag(f run.Figures) (events *int64, seconds *float64) {
+// lag adds up what the sources have not read yet; nil where no source can tell.
+func lag(f run.Figures) (events *int64, seconds *float64) {
 	for _, s := range f.Sources {
 		if s.LagEvents == nil {
 			continue
@@ -163,7 +160,7 @@ func (s *Series) Live(a Asked, rates api.Rates) api.Live {
 	now := s.last()
 	f := now.fig
 	l := api.Live{LagTrend: "holding", Restarts: a.Restarts, Watermark: f.Watermark}
-	l.LagEvents, l.LagSeconds = Lag(f)
+	l.LagEvents, l.LagSeconds = lag(f)
 	for _, r := range rates.Sources {
 		l.InPerSecond += r.Read
 		if r.Arriving != nil {
@@ -323,7 +320,7 @@ func (s *Series) trend(l *api.Live) {
 		return
 	}
 	then := s.before(trendOver)
-	past, _ := Lag(then.fig)
+	past, _ := lag(then.fig)
 	over := s.last().at.Sub(then.at).Seconds()
 	if past == nil || over < 2 {
 		return

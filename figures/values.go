@@ -146,11 +146,14 @@ func known[T int64 | float64](v *T) float64 {
 }
 
 // ratio gives a share of rows; of none it is not known.
-func ratio(of, all float64) float64 {
-	if all <= 0 {
+func ratio(of, all float64) float64 { return min(1, against(of, all)) }
+
+// against gives one number in terms of another; of 0 it is not known.
+func against(a, b float64) float64 {
+	if b <= 0 {
 		return math.NaN()
 	}
-	return min(1, of/all)
+	return a / b
 }
 
 func add[T any](m map[string]T, of func(T) float64) (all float64) {
@@ -172,14 +175,7 @@ func skewOf(lanes []api.LaneRate) float64 {
 	for _, l := range lanes {
 		all, most = all+l.In, max(most, l.In)
 	}
-	return ratio2(most*float64(len(lanes)), all)
-}
-
-func ratio2(a, b float64) float64 {
-	if b <= 0 {
-		return math.NaN()
-	}
-	return a / b
+	return against(most*float64(len(lanes)), all)
 }
 
 // Values gives the figures of a job at a moment, in the order of [job.Job.Figures]; NaN for what is not known.

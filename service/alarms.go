@@ -162,13 +162,16 @@ func (a *alarms) repeat(r *runner, at time.Time) {
 			continue
 		}
 		t.at, t.times = at, t.times+1
-		i := slices.IndexFunc(a.rules, func(x job.Alarm) bool { return x.Name == name })
-		var notify []string
-		if i >= 0 {
-			notify = a.rules[i].Notify
-		}
-		r.s.notices.tell(notify, store.Telling{Job: r.name, Alarm: name, State: "on", At: at, About: "still: " + rec.Text})
+		r.s.notices.tell(a.notify(name), store.Telling{Job: r.name, Alarm: name, State: "on", At: at, About: "still: " + rec.Text})
 	}
+}
+
+// notify gives the notices that tell of an alarm. Called with mu held.
+func (a *alarms) notify(name string) []string {
+	if i := slices.IndexFunc(a.rules, func(x job.Alarm) bool { return x.Name == name }); i >= 0 {
+		return a.rules[i].Notify
+	}
+	return nil
 }
 
 // seen notes that somebody has seen an alarm that is on.
@@ -194,11 +197,7 @@ func (a *alarms) end(r *runner, at time.Time, failed bool) {
 		delete(a.on, name)
 		delete(a.told, name)
 		r.s.db.AlarmOff(r.rec.JobID, name, at)
-		var notify []string
-		if i := slices.IndexFunc(a.rules, func(x job.Alarm) bool { return x.Name == name }); i >= 0 {
-			notify = a.rules[i].Notify
-		}
-		r.s.notices.tell(notify, store.Telling{Job: r.name, Alarm: name, State: "off", At: at, About: "the run has ended: " + rec.Text})
+		r.s.notices.tell(a.notify(name), store.Telling{Job: r.name, Alarm: name, State: "off", At: at, About: "the run has ended: " + rec.Text})
 		r.log.Info("the alarm is off, since the run has ended", "alarm", name)
 	}
 }
@@ -216,13 +215,6 @@ func (a *alarms) onNow() []string {
 	}
 	slices.Sort(out)
 	return out
-}
-
-// rulesOf gives the rules of a job as they count.
-func (a *alarms) rulesOf() []job.Alarm {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	return a.rules
 }
 
 func (s *Service) viewAlarm(x store.Alarm) api.Alarm {
@@ -325,7 +317,7 @@ func (s *Service) putRule(c *gin.Context) error {
 			return api.WrongRequest.With("when: "+err.Error(), "docs/figures.md lists the figures")
 		}
 	}
-	if err := s.db.PutRule(c.Request.Context(), w); err != nil {
+	if err := store.Put(c.Request.Context(), s.db, w); err != nil {
 		return err
 	}
 	if err := s.readRules(c.Request.Context()); err != nil {
@@ -336,7 +328,7 @@ func (s *Service) putRule(c *gin.Context) error {
 
 // deleteRule makes a usual alarm as usual again, or takes another one away.
 func (s *Service) deleteRule(c *gin.Context) error {
-	err := s.db.RemoveRule(c.Request.Context(), c.Param("rule"))
+	err := store.Remove[store.Rule](c.Request.Context(), s.db, c.Param("rule"))
 	if errors.Is(err, store.ErrNotFound) {
 		return api.NoSuchAlarm.With("nobody has changed an alarm "+cut(c.Param("rule")), "")
 	}

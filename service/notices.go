@@ -248,7 +248,7 @@ func (s *Service) putNotice(c *gin.Context) error {
 		return api.WrongRequest.With("a notice of kind "+sink.Via+" reaches no person", "write via: mail, or via: http")
 	}
 	rec := store.Notice{Name: name, Text: ask.Text, Everything: ask.Everything, UpdatedAt: time.Now().UTC()}
-	if err := s.db.PutNotice(c.Request.Context(), rec); err != nil {
+	if err := store.Put(c.Request.Context(), s.db, rec); err != nil {
 		return err
 	}
 	t := s.notices.add(rec, nil)
@@ -267,7 +267,7 @@ func (s *Service) deleteNotice(c *gin.Context) error {
 	if t == nil {
 		return s.noNotice(name)
 	}
-	if err := s.db.RemoveNotice(c.Request.Context(), name); err != nil {
+	if err := s.db.RemoveNotice(c.Request.Context(), name); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
 	s.notices.mu.Lock()

@@ -94,29 +94,34 @@ func (p *past) load(s *Service, job int64, at time.Time) {
 		step := figures.Tiers[tier+1].Step
 		now := at.UTC().Truncate(step)
 		from := now.Add(-step)
-		written, _, err := s.db.Points(ctx, job, tier+1, from, now)
-		if len(written) > 0 {
+		made, err := s.written(ctx, job, tier+1, from, now)
+		if len(made) > 0 {
 			from = now
 		}
-		points, names, err2 := s.db.Points(ctx, job, tier, from, at)
+		list, err2 := s.written(ctx, job, tier, from, at)
 		if err := errors.Join(err, err2); err != nil {
 			s.opt.Log.Warn("figures over time go on without what was under way", "job", job, "error", err)
 			return
 		}
-		var list []figures.Point
-		for _, x := range points {
-			list = append(list, figures.Point{Tier: tier, At: x.At.UTC(), Names: names[x.Shape], Means: x.Means, Greatest: x.Greatest})
-		}
 		p.waiting = append(p.waiting, p.made.Restore(list)...)
 	}
 	step := figures.Tiers[recentTier].Step
-	points, names, err := s.db.Points(ctx, job, recentTier, at.Add(-recentPoints*step), at)
+	list, err := s.written(ctx, job, recentTier, at.Add(-recentPoints*step), at)
 	if err != nil {
 		return
 	}
-	for _, x := range points {
-		p.note(figures.Point{Names: names[x.Shape], Means: x.Means})
+	for _, x := range list {
+		p.note(x)
 	}
+}
+
+// written reads the points of a tier that are in the database.
+func (s *Service) written(ctx context.Context, job int64, tier int, from, to time.Time) (out []figures.Point, err error) {
+	list, names, err := s.db.Points(ctx, job, tier, from, to)
+	for _, x := range list {
+		out = append(out, figures.Point{Tier: tier, At: x.At.UTC(), Names: names[x.Shape], Means: x.Means, Greatest: x.Greatest})
+	}
+	return out, err
 }
 
 // write hands the points that wait to the database. Called with mu held.
@@ -235,9 +240,6 @@ func (s *Service) getPast(c *gin.Context) error {
 		return err
 	}
 	tier := figures.TierFor(now, since, int(most))
-	for tier+1 < len(figures.Tiers) && until.Sub(since)/figures.Tiers[tier].Step > time.Duration(most) {
-		tier++
-	}
 	points, err := s.pointsOf(c.Request.Context(), e, tier, since, until)
 	if err != nil {
 		return err
@@ -273,14 +275,12 @@ func (s *Service) getPast(c *gin.Context) error {
 
 // pointsOf reads the points of a tier, with those that wait to be written.
 func (s *Service) pointsOf(ctx context.Context, e *entry, tier int, since, until time.Time) (out []figures.Point, err error) {
-	list, names, err := s.db.Points(ctx, e.rec.ID, tier, since, until)
-	if err != nil {
+	if out, err = s.written(ctx, e.rec.ID, tier, since, until); err != nil {
 		return nil, err
 	}
 	last := since
-	for _, x := range list {
-		last = x.At
-		out = append(out, figures.Point{Tier: tier, At: x.At.UTC(), Names: names[x.Shape], Means: x.Means, Greatest: x.Greatest})
+	if n := len(out); n > 0 {
+		last = out[n-1].At
 	}
 	for _, x := range s.pastOf(e.rec.ID).unwritten(tier) {
 		if x.At.After(last) && x.At.Before(until) {

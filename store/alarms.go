@@ -87,23 +87,4 @@ func (s *Store) See(ctx context.Context, id int64, by string, at time.Time) (out
 }
 
 // Rules lists the alarms of all jobs that were changed or made, by name.
-func (s *Store) Rules(ctx context.Context) (out []Rule, err error) {
-	err = s.ask(ctx, "list alarms", func(db *gorm.DB) error { return db.Order("name").Find(&out).Error })
-	return out, err
-}
-
-// PutRule writes a rule, and RemoveRule takes one away; ErrNotFound where there is none.
-func (s *Store) PutRule(ctx context.Context, r Rule) error {
-	return s.ask(ctx, "write an alarm", func(db *gorm.DB) error { return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&r).Error })
-}
-
-// RemoveRule takes away what was written of an alarm; ErrNotFound where there is nothing.
-func (s *Store) RemoveRule(ctx context.Context, name string) error {
-	return s.ask(ctx, "remove an alarm", func(db *gorm.DB) error {
-		done := db.Delete(&Rule{}, "name = ?", name)
-		if done.Error == nil && done.RowsAffected == 0 {
-			return ErrNotFound
-		}
-		return done.Error
-	})
-}
+func (s *Store) Rules(ctx context.Context) ([]Rule, error) { return list[Rule](ctx, s, "list alarms") }

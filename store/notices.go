@@ -44,22 +44,15 @@ func (s *Store) Tellings(ctx context.Context) (out []Telling, err error) {
 }
 
 // Notices lists the notices by name.
-func (s *Store) Notices(ctx context.Context) (out []Notice, err error) {
-	err = s.ask(ctx, "list notices", func(db *gorm.DB) error { return db.Order("name").Find(&out).Error })
-	return out, err
+func (s *Store) Notices(ctx context.Context) ([]Notice, error) {
+	return list[Notice](ctx, s, "list notices")
 }
 
-// PutNotice writes a notice.
-func (s *Store) PutNotice(ctx context.Context, n Notice) error {
-	return s.ask(ctx, "write a notice", func(db *gorm.DB) error { return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&n).Error })
-}
-
-// RemoveNotice removes a notice, and what it was to tell.
+// RemoveNotice removes a notice, and what it was to tell; ErrNotFound where there is none.
 func (s *Store) RemoveNotice(ctx context.Context, name string) error {
-	return s.ask(ctx, "remove a notice", func(db *gorm.DB) error {
-		if err := db.Delete(&Telling{}, "notice = ?", name).Error; err != nil {
-			return err
-		}
-		return db.Delete(&Notice{}, "name = ?", name).Error
-	})
+	err := s.ask(ctx, "remove a notice", func(db *gorm.DB) error { return db.Delete(&Telling{}, "notice = ?", name).Error })
+	if err != nil {
+		return err
+	}
+	return Remove[Notice](ctx, s, name)
 }

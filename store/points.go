@@ -6,7 +6,6 @@ import (
 	"database/sql/driver"
 	"encoding/binary"
 	"fmt"
-	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -48,12 +47,7 @@ func (r Reals) Value() (driver.Value, error) {
 		if i > 0 {
 			b = append(b, ',')
 		}
-		switch {
-		case math.IsNaN(float64(v)):
-			b = append(b, "NaN"...)
-		default:
-			b = strconv.AppendFloat(b, float64(v), 'g', -1, 32)
-		}
+		b = strconv.AppendFloat(b, float64(v), 'g', -1, 32)
 	}
 	return string(append(b, '}')), nil
 }

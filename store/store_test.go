@@ -344,7 +344,7 @@ func alarmsAndNotices(t *testing.T, s *Store, j Job, at time.Time) {
 		t.Errorf("to be told: %+v %v", list, err)
 	}
 	for _, text := range []string{"via: mail", "via: http"} {
-		if err := s.PutNotice(ctx, Notice{Name: "duty", Text: text, UpdatedAt: at}); err != nil {
+		if err := Put(ctx, s, Notice{Name: "duty", Text: text, UpdatedAt: at}); err != nil {
 			t.Error(err)
 		}
 	}
@@ -357,16 +357,16 @@ func alarmsAndNotices(t *testing.T, s *Store, j Job, at time.Time) {
 	if list, err := s.Tellings(ctx); err != nil || len(list) != 0 {
 		t.Errorf("of a notice that was removed is to be told: %+v %v", list, err)
 	}
-	if err := s.PutRule(ctx, Rule{Name: "cpu", Off: true, Notify: "duty"}); err != nil {
+	if err := Put(ctx, s, Rule{Name: "cpu", Off: true, Notify: "duty"}); err != nil {
 		t.Error(err)
 	}
 	if list, err := s.Rules(ctx); err != nil || len(list) != 1 || !list[0].Off || list[0].Notify != "duty" {
 		t.Errorf("rules: %+v %v", list, err)
 	}
-	if err := errors.Join(s.RemoveRule(ctx, "cpu")); err != nil {
+	if err := Remove[Rule](ctx, s, "cpu"); err != nil {
 		t.Error(err)
 	}
-	if err := s.RemoveRule(ctx, "cpu"); !errors.Is(err, ErrNotFound) {
+	if err := Remove[Rule](ctx, s, "cpu"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a rule that is not there is removed: %v", err)
 	}
 }

@@ -53,13 +53,18 @@ func list[T any](ctx context.Context, s *Store, what string) (out []T, err error
 	return out, err
 }
 
-// Put stores a connection, secret or described source, in place of one of its name.
-func Put[T Connection | Secret | Described](ctx context.Context, s *Store, v T) error {
+// Named are records that have their name for a key.
+type Named interface {
+	Connection | Secret | Described | Notice | Rule
+}
+
+// Put stores one, in place of that of its name.
+func Put[T Named](ctx context.Context, s *Store, v T) error {
 	return s.ask(ctx, "store it", func(db *gorm.DB) error { return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&v).Error })
 }
 
 // Remove deletes one by its name; ErrNotFound where there is none.
-func Remove[T Connection | Secret | Described](ctx context.Context, s *Store, name string) error {
+func Remove[T Named](ctx context.Context, s *Store, name string) error {
 	return s.ask(ctx, "remove it", func(db *gorm.DB) error {
 		var v T
 		r := db.Where("name = ?", name).Delete(&v)
