@@ -462,7 +462,12 @@ func (c *Client) StateFile(ctx context.Context, w io.Writer, job, step string, q
 	if q.Format == "json" {
 		q.Format = "ndjson"
 	}
-	res, err := c.request(ctx, "GET", stateAt(job, step)+q.query(), "", "*/*", nil)
+	return c.file(ctx, w, stateAt(job, step)+q.query())
+}
+
+// file writes what an address answers, whatever its form.
+func (c *Client) file(ctx context.Context, w io.Writer, path string) error {
+	res, err := c.request(ctx, "GET", path, "", "*/*", nil)
 	if err != nil {
 		return err
 	}
@@ -509,15 +514,7 @@ func (c *Client) JobRows(ctx context.Context, job, step string, q JobQuery) (api
 
 // RowsFile writes them in a form, oldest first.
 func (c *Client) RowsFile(ctx context.Context, w io.Writer, job, step string, q JobQuery) error {
-	res, err := c.request(ctx, "GET", "/jobs/"+name(job)+"/steps/"+name(step)+"/rows"+q.query(), "", "*/*", nil)
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	if _, err := io.Copy(w, res.Body); err != nil {
-		return fmt.Errorf("read the answer of %s: %w", c.base, err)
-	}
-	return nil
+	return c.file(ctx, w, "/jobs/"+name(job)+"/steps/"+name(step)+"/rows"+q.query())
 }
 
 // Message is a server-sent event. ID is the last that came, of this event or one before.

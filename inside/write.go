@@ -108,18 +108,27 @@ func (s *Step) Write(w io.Writer, form string, a Asked) (more bool, err error) {
 	if f == nil || !slices.Contains(Forms, form) {
 		return false, fmt.Errorf("%w: --format %s: give %s", ErrUsage, form, strings.Join(Forms, ", "))
 	}
+	err = WriteAs(w, f, schema, func(write func(*row.Batch) error) (err error) {
+		more, err = s.Rows(a, write)
+		return err
+	})
+	return more, err
+}
+
+// WriteAs writes the rows that each gives, batch by batch, in a form: with what stands before all rows, and what ends the file.
+func WriteAs(w io.Writer, f *connect.Format, schema row.Schema, each func(write func(*row.Batch) error) error) error {
 	enc := f.Encode(schema)
 	if f.Pack != nil {
 		p := f.Pack(w, schema)
-		more, err = s.Rows(a, func(b *row.Batch) error { return p.Write(encoded(enc, b), b.N) })
-		return more, errors.Join(err, p.Close())
+		err := each(func(b *row.Batch) error { return p.Write(encoded(enc, b), b.N) })
+		return errors.Join(err, p.Close())
 	}
 	if f.Head != nil {
 		if _, err := w.Write(f.Head(schema)); err != nil {
-			return false, err
+			return err
 		}
 	}
-	return s.Rows(a, func(b *row.Batch) error {
+	return each(func(b *row.Batch) error {
 		_, err := w.Write(encoded(enc, b))
 		return err
 	})

@@ -5,13 +5,11 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"undertide/api"
-	"undertide/job"
 	"undertide/store"
 )
 
@@ -89,7 +87,7 @@ func (s *Service) keptTap(c *gin.Context, rec store.Run) (*tap, error) {
 	}
 	t, names, err := s.tapOf(c, e, c.Param("step"))
 	if err == nil && t == nil {
-		err = api.NoSuchStep.With("job "+e.rec.Name+" has nothing named "+cut(c.Param("step")), "there are "+strings.Join(names, ", "))
+		err = noStep(e.rec.Name, c.Param("step"), names, "")
 	}
 	return t, err
 }
@@ -175,11 +173,7 @@ func (s *Service) getRows(c *gin.Context) error {
 		if is {
 			return answer(c, http.StatusOK, out)
 		}
-		fix := "there are " + strings.Join(r.names, ", ") + r.referenceNames()
-		if n := job.Nearest(c.Param("step"), r.names); n != "" {
-			fix = "did you mean " + n + "?"
-		}
-		return api.NoSuchStep.With("job "+r.name+" has nothing named "+cut(c.Param("step")), fix)
+		return noStep(r.name, c.Param("step"), r.names, r.referenceNames())
 	}
 	match, err := t.matchKey(c.QueryArray("key"))
 	if err != nil {

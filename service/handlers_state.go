@@ -71,19 +71,14 @@ func (s *Service) getState(c *gin.Context) error {
 	if _, err := st.Schema(a); err != nil {
 		return wrongState(err)
 	}
-	kinds := map[string]string{"ndjson": "application/x-ndjson", "csv": "text/csv; charset=utf-8", "parquet": "application/vnd.apache.parquet", "table": "text/plain; charset=utf-8"}
-	if kinds[form] == "" {
+	if fileKinds[form] == "" {
 		return api.WrongRequest.With("format="+form+" is none of json, ndjson, csv, parquet, table", "")
 	}
-	c.Header("Content-Type", kinds[form])
-	c.Header("Content-Disposition", `attachment; filename="`+st.Name+"-"+strconv.FormatInt(st.Epoch, 10)+"."+form+`"`)
+	asFile(c, st.Name+"-"+strconv.FormatInt(st.Epoch, 10), form)
 	if c.Query("limit") == "" {
 		a.Limit = 0
 	}
-	if form == "ndjson" {
-		form = "json"
-	}
-	_, err = st.Write(c.Writer, form, a)
+	_, err = st.Write(c.Writer, fileFormat(form).Name, a)
 	return err
 }
 

@@ -2,9 +2,7 @@ package service
 
 import (
 	"cmp"
-	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"slices"
 	"strconv"
@@ -19,7 +17,7 @@ import (
 	"undertide/core/engine"
 	"undertide/core/expr"
 	"undertide/core/row"
-	"undertide/core/step"
+	"undertide/inside"
 	"undertide/job"
 	"undertide/store"
 )
@@ -79,14 +77,10 @@ func (s *Service) getJobRows(c *gin.Context) error {
 		if is {
 			return answer(c, http.StatusOK, out)
 		}
-		names = append(slices.Clone(names), r.referenceNames())
+		return noStep(r.name, c.Param("step"), names, r.referenceNames())
 	}
 	if t == nil {
-		fix := "there are " + strings.Join(names, ", ")
-		if n := job.Nearest(c.Param("step"), names); n != "" {
-			fix = "did you mean " + n + "?"
-		}
-		return api.NoSuchStep.With("job "+s.record(e).Name+" has nothing named "+cut(c.Param("step")), fix)
+		return noStep(s.record(e).Name, c.Param("step"), names, "")
 	}
 	limit, err1 := number(c, "limit", 100, 1, 100_000)
 	since, err2 := moments(c, "since", time.Time{})
@@ -100,74 +94,66 @@ func (s *Service) getJobRows(c *gin.Context) error {
 	rows := t.newest(int(limit), func(r api.Row) bool {
 		return !r.At.Before(since) && r.At.Before(until) && match(r) && where(r)
 	})
-	if form == nil {
+	if form == "" {
 		return answer(c, http.StatusOK, rows)
 	}
-	c.Header("Content-Type", rowKinds[form.Name])
-	c.Header("Content-Disposition", `attachment; filename="`+s.record(e).Name+"-"+strings.ReplaceAll(c.Param("step"), " ", "-")+"."+form.Name+`"`)
-	return writeRows(c.Writer, form, t.schema, rows.Rows)
-}
-
-// rowKinds are the forms in which rows are given as files, by the names of formats.
-var rowKinds = map[string]string{"ndjson": "application/x-ndjson", "csv": "text/csv; charset=utf-8", "parquet": "application/vnd.apache.parquet"}
-
-// formOf gives the form that is asked for, by `format` or by the header Accept; nil for JSON.
-func formOf(c *gin.Context) (*connect.Format, error) {
-	name := c.Query("format")
-	if name == "" {
-		for n, kind := range rowKinds {
-			if kind, _, _ = strings.Cut(kind, ";"); strings.Contains(c.GetHeader("Accept"), kind) {
-				name = n
-			}
-		}
-	}
-	if name == "" || name == "json" {
-		return nil, nil
-	}
-	if rowKinds[name] == "" {
-		return nil, api.WrongRequest.With("format="+cut(name)+" is none of json, ndjson, csv, parquet", "")
-	}
-	if name == "ndjson" {
-		name = "json"
-	}
-	f := *connect.FormatNamed(name)
-	if name == "json" {
-		f.Name = "ndjson"
-	}
-	return &f, nil
-}
-
-// writeRows writes rows, oldest first, in a form.
-func writeRows(w io.Writer, f *connect.Format, schema row.Schema, rows []api.Row) error {
-	seen := schemaOf(schema)
-	enc := f.Encode(seen)
-	var p connect.Packer
-	if f.Pack != nil {
-		p = f.Pack(w, seen)
-	}
-	if f.Head != nil {
-		if _, err := w.Write(f.Head(seen)); err != nil {
-			return err
-		}
-	}
-	slices.Reverse(rows)
-	for part := range slices.Chunk(rows, row.MaxRows) {
-		b := decoded(seen, part)
-		text := enc.Append(nil, step.ViewOf(b, nil))
-		if p != nil {
-			if err := p.Write(text, b.N); err != nil {
+	asFile(c, s.record(e).Name+"-"+strings.ReplaceAll(c.Param("step"), " ", "-"), form)
+	slices.Reverse(rows.Rows)
+	seen := schemaOf(t.schema)
+	again := newRereader(seen)
+	return inside.WriteAs(c.Writer, fileFormat(form), seen, func(write func(*row.Batch) error) error {
+		for part := range slices.Chunk(rows.Rows, row.MaxRows) {
+			if err := write(again.read(part...)); err != nil {
 				return err
 			}
-			continue
 		}
-		if _, err := w.Write(text); err != nil {
-			return err
+		return nil
+	})
+}
+
+// noStep says that a job has no part of a name, with the nearest or all that it has.
+func noStep(of, part string, names []string, more string) error {
+	fix := "there are " + strings.Join(names, ", ") + more
+	if n := job.Nearest(part, names); n != "" {
+		fix = "did you mean " + n + "?"
+	}
+	return api.NoSuchStep.With("job "+of+" has nothing named "+cut(part), fix)
+}
+
+// fileKinds are the forms in which rows are given as files: the name that is asked for, and what it is over HTTP.
+var fileKinds = map[string]string{"ndjson": "application/x-ndjson", "csv": "text/csv; charset=utf-8", "parquet": "application/vnd.apache.parquet", "table": "text/plain; charset=utf-8"}
+
+// fileFormat gives the format of a form: rows as JSON, a line each, are its ndjson.
+func fileFormat(form string) *connect.Format {
+	if form == "ndjson" {
+		form = "json"
+	}
+	return connect.FormatNamed(form)
+}
+
+// asFile says what an answer is: a file of rows.
+func asFile(c *gin.Context, name, form string) {
+	c.Header("Content-Type", fileKinds[form])
+	c.Header("Content-Disposition", `attachment; filename="`+name+"."+form+`"`)
+}
+
+// formOf gives the form that is asked for, by `format` or by the header Accept; empty for JSON.
+func formOf(c *gin.Context) (string, error) {
+	form := c.Query("format")
+	if form == "" {
+		for name, kind := range fileKinds {
+			if kind, _, _ = strings.Cut(kind, ";"); name != "table" && strings.Contains(c.GetHeader("Accept"), kind) {
+				form = name
+			}
 		}
 	}
-	if p != nil {
-		return p.Close()
+	switch {
+	case form == "" || form == "json":
+		return "", nil
+	case form == "table" || fileKinds[form] == "":
+		return "", api.WrongRequest.With("format="+cut(form)+" is none of json, ndjson, csv, parquet", "")
 	}
-	return nil
+	return form, nil
 }
 
 // schemaOf is the schema of rows that are shown.
@@ -178,21 +164,32 @@ func schemaOf(s row.Schema) (out row.Schema) {
 	return out
 }
 
-// decoded reads shown rows again; those of another version of the document that do not fit are left out.
-func decoded(schema row.Schema, rows []api.Row) *row.Batch {
+// rereader reads shown rows again. One goroutine at a time.
+type rereader struct {
+	decoder engine.Decoder
+	chunk   engine.Chunk
+	batch   *row.Batch
+}
+
+func newRereader(schema row.Schema) *rereader {
 	var fields codec.Fields
 	for _, f := range schema {
 		fields = append(fields, codec.Field{Name: f.Name, Kind: f.Kind})
 	}
-	var chunk engine.Chunk
-	for _, r := range rows {
-		chunk.Starts = append(chunk.Starts, uint32(len(chunk.Raw)))
-		chunk.Raw = append(chunk.Raw, r.Row...)
-		chunk.Ends = append(chunk.Ends, uint32(len(chunk.Raw)))
+	return &rereader{decoder: connect.FormatNamed("json").Decode().Decoder(fields), batch: row.NewBatch(schema)}
+}
+
+// read gives rows as a batch, until the next call; those of another version of the document that do not fit are left out.
+func (r *rereader) read(rows ...api.Row) *row.Batch {
+	r.chunk.Reset()
+	r.batch.Reset()
+	for _, x := range rows {
+		r.chunk.Starts = append(r.chunk.Starts, uint32(len(r.chunk.Raw)))
+		r.chunk.Raw = append(r.chunk.Raw, x.Row...)
+		r.chunk.Ends = append(r.chunk.Ends, uint32(len(r.chunk.Raw)))
 	}
-	b := row.NewBatch(schema)
-	connect.FormatNamed("json").Decode().Decoder(fields).Decode(&chunk, b, nil)
-	return b
+	r.decoder.Decode(&r.chunk, r.batch, nil)
+	return r.batch
 }
 
 // whereOf makes a test for rows of an expression over their fields; true for all where there is none.
@@ -215,8 +212,9 @@ func whereOf(schema row.Schema, text string) (func(api.Row) bool, error) {
 	if p.Kind() != row.Bool {
 		return nil, api.WrongRequest.With(fmt.Sprintf("where: a condition is a bool, and this is a %s", p.Kind()), "compare it with something, as in n > 3")
 	}
+	again := newRereader(seen)
 	return func(r api.Row) bool {
-		b := decoded(seen, []api.Row{{Row: json.RawMessage(r.Row)}})
+		b := again.read(r)
 		if b.N == 0 {
 			return false
 		}
