@@ -219,14 +219,10 @@ func (s *serving) alarmsOn(job string) map[string]api.Alarm {
 	return out
 }
 
-// TestCrashesTold: a run that fails again and again says with what, how often and since when; alarms for it come on within a stated
-// time, and stay over a restart of the service; who has seen one is noted by hand; with a start that works they are off.
-func TestCrashesTold(t *testing.T) {
-	t.Parallel()
-	dir := open(t)
-	write(t, dir, "loads.yaml", fmt.Sprintf(`undertide: 1
+// loads is a job that counts made-up lifts, second by second, with more of a document.
+func loads(dir, more string) string {
+	return fmt.Sprintf(`undertide: 1
 job: loads
-settings: {checkpoint: {every: 200ms}, restart: {tries: 3, within: 10m}}
 sources:
   lifts:
     via: simulate
@@ -238,9 +234,18 @@ steps:
   second: {from: lifts, key: [crane], window: {tumbling: 1s}, measures: {n: count()}}
 sinks:
   loads: {from: second, via: file, with: {path: %s/loads/}}
+`, dir) + more
+}
+
+// TestCrashesTold: a run that fails again and again says with what, how often and since when; alarms for it come on within a stated
+// time, and stay over a restart of the service; who has seen one is noted by hand; with a start that works they are off.
+func TestCrashesTold(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	write(t, dir, "loads.yaml", loads(dir, `settings: {checkpoint: {every: 200ms}, restart: {tries: 3, within: 10m}}
 alarms:
   busy: {when: "steps.second.in_per_second > 50", for: 2s, about: many lifts}
-`, dir))
+`))
 	s := serve(t, dir)
 	s.must("save", "loads.yaml")
 	s.must("start", "loads")
@@ -297,21 +302,8 @@ alarms:
 func TestFiguresOverTime(t *testing.T) {
 	t.Parallel()
 	dir := open(t)
-	write(t, dir, "loads.yaml", fmt.Sprintf(`undertide: 1
-job: loads
-settings: {checkpoint: {every: 500ms}}
-sources:
-  lifts:
-    via: simulate
-    with: {rate: 200/s, fields: {crane: {pick: [C1, C2]}, at: {now: true}}}
-    fields: {crane: string, at: timestamp}
-    event_time: at
-    watermark: {margin: 100ms}
-steps:
-  second: {from: lifts, key: [crane], window: {tumbling: 1s}, measures: {n: count()}}
-sinks:
-  loads: {from: second, via: file, with: {path: %s/loads/}}
-`, dir))
+	write(t, dir, "loads.yaml", loads(dir, `settings: {checkpoint: {every: 500ms}}
+`))
 	s := serve(t, dir)
 	s.must("save", "loads.yaml")
 	s.must("start", "loads")
@@ -416,22 +408,9 @@ func TestNoticesTold(t *testing.T) {
 	write(t, dir, "undertide.yaml", fmt.Sprintf("connections:\n  board: {via: http, url: %q}\n", receiver.URL))
 	write(t, dir, "duty.yaml", "via: http\nwith:\n  connection: board\n  path: /notices\n  type: application/json\n  template: '{{\"text\": \"{alarm} of {job} is {state}: {about}\"}}'\n")
 	write(t, dir, "wrong.yaml", "via: http\nwith: {connection: bord}\n")
-	write(t, dir, "loads.yaml", fmt.Sprintf(`undertide: 1
-job: loads
-sources:
-  lifts:
-    via: simulate
-    with: {rate: 200/s, fields: {crane: {pick: [C1, C2]}, at: {now: true}}}
-    fields: {crane: string, at: timestamp}
-    event_time: at
-    watermark: {margin: 100ms}
-steps:
-  second: {from: lifts, key: [crane], window: {tumbling: 1s}, measures: {n: count()}}
-sinks:
-  loads: {from: second, via: file, with: {path: %s/loads/}}
-alarms:
+	write(t, dir, "loads.yaml", loads(dir, `alarms:
   busy: {when: "in_per_second > 50", for: 1s, about: many lifts, notify: duty}
-`, dir))
+`))
 	s := serve(t, dir)
 	s.run("notices", "duty", "--put", "wrong.yaml").want(t, 1, "there is no connection bord; ")
 	s.must("notices", "duty", "--put", "duty.yaml")

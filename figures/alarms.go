@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"undertide/core/row"
@@ -21,7 +22,7 @@ const offAfter = 30 * time.Second
 // never again, it is off at 10:05:41.
 type Alarms struct {
 	state map[string]*alarmState
-	cols  map[string][]*row.Column // by alarm: one row of its figures
+	cols  []*row.Column // one row of the job's figures
 }
 
 type alarmState struct {
@@ -53,14 +54,15 @@ func (a *Alarms) On(name string) bool { return a.state[name] != nil && a.state[n
 
 func (a *Alarms) begin() {
 	if a.state == nil {
-		a.state, a.cols = map[string]*alarmState{}, map[string][]*row.Column{}
+		a.state = map[string]*alarmState{}
 	}
 }
 
-// Add takes the figures of a moment, by name, and gives what is on or off with them. A condition about what is not known neither
+// Add takes the figures of a moment, in the order of [job.Job.Figures], and gives what is on or off with them. A condition about what is not known neither
 // holds nor does not: the alarm stays as it is. An alarm that is no longer listed, or was switched off, is off.
-func (a *Alarms) Add(at time.Time, rules []job.Alarm, values map[string]float64) (changes []Change) {
+func (a *Alarms) Add(at time.Time, rules []job.Alarm, names []string, values []float64) (changes []Change) {
 	a.begin()
+	a.fill(values)
 	for name, s := range a.state {
 		if i := slices.IndexFunc(rules, func(r job.Alarm) bool { return r.Name == name }); i < 0 || rules[i].When == nil {
 			if s.on {
@@ -79,7 +81,7 @@ func (a *Alarms) Add(at time.Time, rules []job.Alarm, values map[string]float64)
 			s = &alarmState{}
 			a.state[r.Name] = s
 		}
-		holds, known := a.holds(r, values)
+		holds, known := a.holds(r)
 		switch {
 		case !known:
 		case holds:
@@ -89,7 +91,7 @@ func (a *Alarms) Add(at time.Time, rules []job.Alarm, values map[string]float64)
 			}
 			if !s.on && at.Sub(s.holds) >= r.For {
 				s.on = true
-				changes = append(changes, Change{*r, true, at, alarmText(r, values)})
+				changes = append(changes, Change{*r, true, at, alarmText(r, names, values)})
 			}
 		case !s.on:
 			s.holds = time.Time{}
@@ -97,31 +99,30 @@ func (a *Alarms) Add(at time.Time, rules []job.Alarm, values map[string]float64)
 			s.without = at
 		case at.Sub(s.without) >= min(offAfter, max(r.For, time.Second)):
 			*s = alarmState{}
-			changes = append(changes, Change{*r, false, at, alarmText(r, values)})
+			changes = append(changes, Change{*r, false, at, alarmText(r, names, values)})
 		}
 	}
 	return changes
 }
 
-// holds says whether a condition holds; not known where it asks about what is not.
-func (a *Alarms) holds(r *job.Alarm, values map[string]float64) (holds, known bool) {
-	cols := a.cols[r.Name]
-	if len(cols) != len(r.Fields) {
-		cols = make([]*row.Column, len(r.Fields))
-		for i := range cols {
-			cols[i] = row.NewColumn(row.Double)
-		}
-		a.cols[r.Name] = cols
+// fill puts the figures of a moment into columns. Conditions of all jobs ask about those of a job as a whole, which come first.
+func (a *Alarms) fill(values []float64) {
+	for len(a.cols) < len(values) {
+		a.cols = append(a.cols, row.NewColumn(row.Double))
 	}
-	for i, f := range r.Fields {
-		cols[i].Reset()
-		if v, is := values[f.Name]; is && !math.IsNaN(v) {
-			cols[i].AppendDouble(v)
+	for i, v := range values {
+		a.cols[i].Reset()
+		if math.IsNaN(v) {
+			a.cols[i].AppendNull()
 		} else {
-			cols[i].AppendNull()
+			a.cols[i].AppendDouble(v)
 		}
 	}
-	v, err := r.When.Eval(cols, 0)
+}
+
+// holds says whether a condition holds; not known where it asks about what is not.
+func (a *Alarms) holds(r *job.Alarm) (holds, known bool) {
+	v, err := r.When.Eval(a.cols, 0)
 	if err != nil || v.Null {
 		return false, false
 	}
@@ -129,22 +130,21 @@ func (a *Alarms) holds(r *job.Alarm, values map[string]float64) (holds, known bo
 }
 
 // alarmText says what an alarm is about, with the figures that its condition names.
-func alarmText(r *job.Alarm, values map[string]float64) string {
+func alarmText(r *job.Alarm, figures []string, values []float64) string {
 	text := r.About
 	if text == "" {
 		text = r.When.Text()
 	}
 	var parts []string
-	for _, f := range r.Fields {
-		if !names(r.When.Text(), f.Name) {
+	for i, v := range values {
+		if !names(r.When.Text(), figures[i]) {
 			continue
 		}
-		v := values[f.Name]
 		said := "not known"
 		if !math.IsNaN(v) {
 			said = strconv.FormatFloat(v, 'g', 4, 64)
 		}
-		parts = append(parts, fmt.Sprintf("%s is %s", f.Name, said))
+		parts = append(parts, fmt.Sprintf("%s is %s", figures[i], said))
 	}
 	if len(parts) == 0 {
 		return text
@@ -172,8 +172,8 @@ func names(text, name string) bool {
 
 // Rules puts together the alarms of a job: the usual ones, as they were changed for all jobs, then as the document changes
 // them, with its own.
-func Rules(usual []job.Alarm, j *job.Job) []job.Alarm {
-	out := slices.Clone(usual)
+func Rules(all []job.Alarm, j *job.Job) []job.Alarm {
+	out := slices.Clone(all)
 	for _, own := range j.Alarms {
 		if i := slices.IndexFunc(out, func(r job.Alarm) bool { return r.Name == own.Name }); i >= 0 {
 			if own.Notify == nil {
@@ -188,7 +188,9 @@ func Rules(usual []job.Alarm, j *job.Job) []job.Alarm {
 }
 
 // Usual gives the usual alarms as they are unless somebody changes them.
-func Usual() (out []job.Alarm) {
+func Usual() []job.Alarm { return slices.Clone(usual()) }
+
+var usual = sync.OnceValue(func() (out []job.Alarm) {
 	for _, u := range job.UsualAlarms {
 		a, err := job.AlarmOf(u.Name, u.When, u.About, u.For, nil)
 		if err != nil {
@@ -197,4 +199,4 @@ func Usual() (out []job.Alarm) {
 		out = append(out, a)
 	}
 	return out
-}
+})

@@ -11,6 +11,20 @@ import (
 	"undertide/run"
 )
 
+// watched gives alarms the figures of a job as a whole; those that are not given are not known.
+func watched(a *Alarms, at time.Time, rules []job.Alarm, given map[string]float64) []Change {
+	var names []string
+	var values []float64
+	for _, f := range (&job.Job{}).Figures() {
+		v, is := given[f.Name]
+		if !is {
+			v = math.NaN()
+		}
+		names, values = append(names, f.Name), append(values, v)
+	}
+	return a.Add(at, rules, names, values)
+}
+
 // TestAlarms: an alarm is on once its condition has held for as long as it says, off once it has not for a while, and stays as it is
 // while what it asks about is not known.
 func TestAlarms(t *testing.T) {
@@ -50,7 +64,7 @@ func TestAlarms(t *testing.T) {
 		second := 0
 		for _, part := range c.lags {
 			for _, v := range part {
-				for _, x := range a.Add(at(0).Add(time.Duration(second)*time.Second), []job.Alarm{c.rule}, map[string]float64{"lag_seconds": v, "in_per_second": 0}) {
+				for _, x := range watched(&a, at(0).Add(time.Duration(second)*time.Second), []job.Alarm{c.rule}, map[string]float64{"lag_seconds": v, "in_per_second": 0}) {
 					got = append(got, fmt.Sprintf("%d %s", second, map[bool]string{true: "on", false: "off"}[x.On]))
 					if !strings.HasPrefix(x.Text, "too far behind (lag_seconds is ") {
 						t.Errorf("%s: it says %q", c.name, x.Text)
@@ -73,19 +87,19 @@ func TestAlarmsChange(t *testing.T) {
 	}
 	var w Alarms
 	w.Resume("behind", at(0))
-	if got := w.Add(at(1), []job.Alarm{a}, map[string]float64{"lag_seconds": 90}); len(got) > 0 || !w.On("behind") {
+	if got := watched(&w, at(1), []job.Alarm{a}, map[string]float64{"lag_seconds": 90}); len(got) > 0 || !w.On("behind") {
 		t.Errorf("told again: %+v", got)
 	}
-	if got := w.Add(at(2), nil, nil); len(got) != 1 || got[0].On || w.On("behind") {
+	if got := watched(&w, at(2), nil, nil); len(got) != 1 || got[0].On || w.On("behind") {
 		t.Errorf("taken away: %+v", got)
 	}
 	w.Resume("behind", at(0))
 	off := a
 	off.When = nil
-	if got := w.Add(at(2), []job.Alarm{off}, nil); len(got) != 1 || got[0].On {
+	if got := watched(&w, at(2), []job.Alarm{off}, nil); len(got) != 1 || got[0].On {
 		t.Errorf("switched off: %+v", got)
 	}
-	if got := w.Add(at(3), []job.Alarm{off}, nil); len(got) > 0 {
+	if got := watched(&w, at(3), []job.Alarm{off}, nil); len(got) > 0 {
 		t.Errorf("told again: %+v", got)
 	}
 }

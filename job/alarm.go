@@ -13,9 +13,8 @@ import (
 // Alarm is a condition over the figures of a job: when it has held for a while, somebody should know (docs/alarms.md). Immutable.
 type Alarm struct {
 	Name, About string
-	// When asks about the figures of Fields, in their order; nil for one that is switched off.
+	// When asks about the figures of the job, in the order of [Job.Figures]; nil for one that is switched off.
 	When   *expr.Program
-	Fields row.Schema
 	For    time.Duration
 	Notify []string // names of notices
 }
@@ -42,13 +41,14 @@ var UsualAlarms = []Usual{
 
 // AlarmOf makes an alarm for all jobs of its text; the error says what is wrong with it, and what would be right.
 func AlarmOf(name, when, about string, lasting time.Duration, notify []string) (Alarm, error) {
-	a := Alarm{Name: name, About: about, For: lasting, Notify: notify, Fields: figureFields(OfJob)}
-	p, faults := expr.Compile(when, expr.Scope{Fields: a.Fields})
+	a := Alarm{Name: name, About: about, For: lasting, Notify: notify}
+	fields := figureFields(OfJob)
+	p, faults := expr.Compile(when, expr.Scope{Fields: fields})
 	for _, f := range faults {
 		fix := f.Remedy
 		if f.Name != "" {
-			fix = "ask about figures of jobs as a whole: " + strings.Join(a.Fields.Names(), ", ")
-			if near := Nearest(f.Name, a.Fields.Names()); near != "" {
+			fix = "ask about figures of jobs as a whole: " + strings.Join(fields.Names(), ", ")
+			if near := Nearest(f.Name, fields.Names()); near != "" {
 				fix = "did you mean " + near + "?"
 			}
 		}
@@ -100,7 +100,7 @@ func (b *builder) readAlarms() {
 }
 
 func (b *builder) alarm(k, v *node, place string, fields row.Schema) Alarm {
-	a := Alarm{Name: k.text, For: usualFor, Fields: fields}
+	a := Alarm{Name: k.text, For: usualFor}
 	usual := slices.IndexFunc(UsualAlarms, func(u Usual) bool { return u.Name == k.text })
 	if usual >= 0 {
 		a.For, a.About = UsualAlarms[usual].For, UsualAlarms[usual].About
@@ -131,7 +131,7 @@ func (b *builder) alarm(k, v *node, place string, fields row.Schema) Alarm {
 	case usual >= 0:
 		of, err := AlarmOf(a.Name, UsualAlarms[usual].When, a.About, a.For, a.Notify)
 		if err == nil { // a test keeps the usual ones right
-			a.When, a.Fields = of.When, of.Fields
+			a.When = of.When
 		}
 	default:
 		b.fault(v, place, "when is missing: the condition over figures", `write when: "lag_seconds > 60"; docs/figures.md lists the figures`)

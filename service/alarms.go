@@ -119,11 +119,7 @@ func (a *alarms) add(r *runner, at time.Time, names []string, values []float64) 
 	if a.of != r.job || a.stamp != stamp {
 		a.of, a.stamp, a.rules = r.job, stamp, figures.Rules(usual, r.job)
 	}
-	by := make(map[string]float64, len(names))
-	for i, n := range names {
-		by[n] = values[i]
-	}
-	for _, c := range a.watch.Add(at, a.rules, by) {
+	for _, c := range a.watch.Add(at, a.rules, names, values) {
 		rec := store.Alarm{JobID: r.rec.JobID, Name: c.Alarm.Name, Text: c.Text, OnAt: c.At}
 		if c.On {
 			a.on[rec.Name] = rec
