@@ -13,7 +13,7 @@
       <ElSelect v-model="more" size="small" multiple collapse-tags filterable class="pick" placeholder="more figures" aria-label="More figures">
         <ElOption v-for="n in names" :key="n.name" :value="n.name" :label="n.name" :title="n.about" />
       </ElSelect>
-      <a class="soft" :href="csv" :download="`${job}-figures.json`">as JSON</a>
+      <a class="soft" :href="file" :download="`${job}-figures.json`">as JSON</a>
     </header>
     <StateNote v-if="problem || empty" :loading="loading" :problem="problem">The job did not run in that time. Choose a longer one, or start the job.</StateNote>
     <div v-else class="charts">
@@ -97,7 +97,6 @@ function like(pattern: string, name: string): boolean {
   return a.length === b.length && a.every((x, i) => x === '*' || x === b[i])
 }
 
-const units: Record<string, string> = { lag_events: 'events' }
 const charts = computed(() => {
   const of = (patterns: string[]) => {
     const out: { name: string; unit: string; at: number[]; values: (number | null)[] }[] = []
@@ -110,7 +109,7 @@ const charts = computed(() => {
   }
   const list = boards.map((b) => ({ title: b.title, lines: of(b.names) }))
   for (const n of more.value) list.push({ title: short(n), lines: of([n]) })
-  return list.filter((c) => c.lines.some((l) => l.values.some((v) => v !== null))).map((c) => ({ ...c, unit: c.lines[0]?.unit ?? units[c.title] ?? '' }))
+  return list.filter((c) => c.lines.some((l) => l.values.some((v) => v !== null))).map((c) => ({ ...c, unit: c.lines[0]?.unit ?? '' }))
 })
 const empty = computed(() => !loading.value && [...data.value.values()].every((p) => p.at.length === 0))
 const marks = computed(() => data.value.get(props.job)?.marks ?? [])
@@ -130,7 +129,7 @@ function short(name: string): string {
   return parts.length > 1 ? `${parts.slice(1, -1).join('.')} ${last}` : last
 }
 
-const csv = computed(() => {
+const file = computed(() => {
   const q = new URLSearchParams('back' in range.value ? { since: range.value.back } : { since: new Date(range.value.since).toISOString(), until: new Date(range.value.until).toISOString() })
   return address(`/jobs/${part(props.job)}/figures?${q.toString()}`)
 })
