@@ -47,14 +47,20 @@ func (p *page) find(element string) at {
 	})()`)
 }
 
-// hit presses an element with the mouse; what is how the test calls it. Where the page moved the element away between the look
-// and the press, so that the press went to something else, it looks again, as a person does.
+// hit presses an element with the mouse and lets it go; what is how the test calls it.
 func (p *page) hit(what, element string, options ...chromedp.MouseOption) {
+	p.t.Helper()
+	p.strike(what, element, func(x, y float64) { p.do(chromedp.MouseClickXY(x, y, options...)) })
+}
+
+// strike does something with the mouse at the middle of an element. Where the page moved the element away between the look and the
+// press, so that the press went to something else, it looks again, as a person does.
+func (p *page) strike(what, element string, press func(x, y float64)) {
 	p.t.Helper()
 	var where at
 	for until := time.Now().Add(15 * time.Second); time.Now().Before(until); time.Sleep(50 * time.Millisecond) {
 		if where = p.find(element); where.Why == "" {
-			p.do(chromedp.MouseClickXY(where.X, where.Y, options...))
+			press(where.X, where.Y)
 			if !value[bool](p, "window.struck === false") { // where the press led to another page there is none
 				return
 			}
@@ -65,18 +71,21 @@ func (p *page) hit(what, element string, options ...chromedp.MouseOption) {
 	p.t.Fatalf("%s cannot be pressed: %s", what, where.Why)
 }
 
-// drag presses the mouse at a place, moves it to another in steps, as a hand does, and lets go.
-func (p *page) drag(fromX, fromY, toX, toY float64) {
+// drag presses the mouse in the middle of an element, moves it by a distance in steps of 20 ms, as a hand does, and lets go. A slow hand
+// takes long enough for the page to be drawn anew meanwhile.
+func (p *page) drag(what, element string, byX, byY float64, takes time.Duration) {
 	p.t.Helper()
 	left := chromedp.ButtonLeft
-	p.do(chromedp.MouseEvent(chromedp.MouseMoved, fromX, fromY), chromedp.MouseEvent(chromedp.MousePressed, fromX, fromY, left, chromedp.ClickCount(1)))
-	const steps = 10
-	for n := 1; n <= steps; n++ {
-		share := float64(n) / steps
-		p.do(chromedp.MouseEvent(chromedp.MouseMoved, fromX+share*(toX-fromX), fromY+share*(toY-fromY), left))
-		time.Sleep(20 * time.Millisecond)
-	}
-	p.do(chromedp.MouseEvent(chromedp.MouseReleased, toX, toY, left, chromedp.ClickCount(1)))
+	p.strike(what, element, func(x, y float64) {
+		p.do(chromedp.MouseEvent(chromedp.MouseMoved, x, y), chromedp.MouseEvent(chromedp.MousePressed, x, y, left, chromedp.ClickCount(1)))
+		const step = 20 * time.Millisecond
+		for passed := step; passed <= takes; passed += step {
+			share := float64(passed) / float64(takes)
+			p.do(chromedp.MouseEvent(chromedp.MouseMoved, x+share*byX, y+share*byY, left))
+			time.Sleep(step)
+		}
+		p.do(chromedp.MouseEvent(chromedp.MouseReleased, x+byX, y+byY, left, chromedp.ClickCount(1)))
+	})
 }
 
 // keys presses keys, one after another, whatever has the focus.
