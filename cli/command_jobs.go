@@ -174,9 +174,9 @@ func figureLines(s *streams, f api.Figures, plan job.Plan) {
 		if x.NextClose != nil {
 			next = clockText(x.NextClose)
 		}
-		rows = append(rows, []string{n, perSecond(rate.In), perSecond(rate.Out), group(x.RowsIn), group(x.RowsOut), group(x.Dropped), group(x.Late.Lost), group(total(x.Rejected)), strconv.Itoa(x.OpenWindows), next, group(int64(x.Keys)), bytesText(int64(x.StateBytes)), percent(rate.Busy), percent(rate.Blocked)})
+		rows = append(rows, []string{n, perSecond(rate.In), perSecond(rate.Out), group(x.RowsIn), group(x.RowsOut), group(x.Dropped), group(x.Late.Lost), group(total(x.Rejected)), strconv.Itoa(x.OpenWindows), next, clockText(x.Watermark), group(int64(x.Keys)), bytesText(int64(x.StateBytes)), percent(rate.Busy), percent(rate.Blocked)})
 	}
-	grid(s.out, []string{"step", ">in", ">out", ">rows in", ">rows out", ">dropped", ">late", ">rejected", ">open", "next closes at", ">keys", ">state", ">busy", ">blocked"}, rows)
+	grid(s.out, []string{"step", ">in", ">out", ">rows in", ">rows out", ">dropped", ">late", ">rejected", ">open", "next closes at", "watermark", ">keys", ">state", ">busy", ">blocked"}, rows)
 	fmt.Fprintln(s.out)
 	joinLines(s, f, plan)
 	referenceLines(s, f, plan)
@@ -184,14 +184,22 @@ func figureLines(s *streams, f api.Figures, plan job.Plan) {
 	for _, sink := range plan.Sinks {
 		n := sink.Name
 		x := f.Sinks[n]
-		rows = append(rows, []string{n, perSecond(f.Rates.Sinks[n].Rows), group(x.Rows), group(x.Delivered), group(x.Waiting), bytesText(x.WaitingBytes), group(x.Retries), group(x.Refused), percent(f.Rates.Sinks[n].HeldUp), percent(f.Rates.Sinks[n].Writing)})
+		rows = append(rows, []string{n, perSecond(f.Rates.Sinks[n].Rows), group(x.Rows), group(x.Delivered), group(x.Waiting), bytesText(x.WaitingBytes), group(x.Retries), group(x.Refused), percent(f.Rates.Sinks[n].HeldUp), percent(f.Rates.Sinks[n].Writing), delayText(x.EventDelay), delayText(x.ReadDelay)})
 	}
-	grid(s.out, []string{"sink", ">in", ">rows", ">delivered", ">waiting", ">undelivered", ">retries", ">refused", ">held up", ">writing"}, rows)
+	grid(s.out, []string{"sink", ">in", ">rows", ">delivered", ">waiting", ">undelivered", ">retries", ">refused", ">held up", ">writing", ">after the event", ">after reading"}, rows)
 	for _, sink := range plan.Sinks {
 		if x := f.Sinks[sink.Name]; x.Refused > 0 {
 			fmt.Fprintf(s.out, "\n%s: the table did not take %s %s, kept in undertide_refused beside it; the newest in this run: %s\n", sink.Name, group(x.Refused), plural(x.Refused, "row"), cmp.Or(x.Refusal, "none"))
 		}
 	}
+}
+
+// delayText gives within which times half of the rows appeared, and all but one in a hundred.
+func delayText(d run.DelayFigures) string {
+	if d.P50 == nil {
+		return "-"
+	}
+	return span(seconds(*d.P50)) + ", " + span(seconds(*d.P99))
 }
 
 // joinLines writes what became of the rows of both sides of joins.

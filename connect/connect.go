@@ -143,7 +143,11 @@ type Fitting interface {
 }
 
 // SinkWords are what a plan says of a sink.
-type SinkWords struct{ Writes, Makes, Delivery string }
+type SinkWords struct {
+	Writes, Makes, Delivery string
+	// AsMade: rows can be read as they are made; else they appear with checkpoints.
+	AsMade bool
+}
 
 // Delivering is how a run would deliver.
 type Delivering struct {

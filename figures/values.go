@@ -22,6 +22,15 @@ var ofJobs = map[string]func(*api.Figures) float64{
 	"could_per_second":      func(f *api.Figures) float64 { return known(f.Live.CouldPerSecond) },
 	"out_per_second":        func(f *api.Figures) float64 { return f.Live.OutPerSecond },
 	"watermark_age_seconds": func(f *api.Figures) float64 { return known(f.Live.WatermarkAge) },
+	"event_delay_p99_seconds": func(f *api.Figures) float64 {
+		most := math.NaN()
+		for _, s := range f.Sinks {
+			if d := known(s.EventDelay.P99); !(most >= d) && !math.IsNaN(d) {
+				most = d
+			}
+		}
+		return most
+	},
 	"late_per_second": func(f *api.Figures) float64 {
 		return add(f.Rates.Sources, func(r api.SourceRate) float64 { return r.Late })
 	},
@@ -80,6 +89,7 @@ type source struct {
 type stepOf struct {
 	run.StepFigures
 	rate api.StepRate
+	at   time.Time
 }
 
 type sinkOf struct {
@@ -88,46 +98,63 @@ type sinkOf struct {
 }
 
 var ofSources = map[string]func(source) float64{
-	"read_per_second":     func(x source) float64 { return x.rate.Read },
-	"bytes_per_second":    func(x source) float64 { return x.rate.Bytes },
-	"arriving_per_second": func(x source) float64 { return known(x.rate.Arriving) },
-	"lag_events":          func(x source) float64 { return known(x.LagEvents) },
-	"lag_seconds":         func(x source) float64 { return known(x.LagSeconds) },
-	"rejected_share":      func(x source) float64 { return ratio(x.rate.Rejected, x.rate.Read) },
-	"late_share":          func(x source) float64 { return ratio(x.rate.Late, x.rate.Read) },
-	"watermark_age_seconds": func(x source) float64 {
-		if w, ok := TimeOf(x.Watermark); ok {
-			return max(0, x.at.Sub(w).Seconds())
-		}
-		return math.NaN()
-	},
-	"busy_share":    func(x source) float64 { return x.rate.Busy },
-	"blocked_share": func(x source) float64 { return x.rate.Blocked },
+	"read_per_second":       func(x source) float64 { return x.rate.Read },
+	"bytes_per_second":      func(x source) float64 { return x.rate.Bytes },
+	"arriving_per_second":   func(x source) float64 { return known(x.rate.Arriving) },
+	"lag_events":            func(x source) float64 { return known(x.LagEvents) },
+	"lag_seconds":           func(x source) float64 { return known(x.LagSeconds) },
+	"rejected_share":        func(x source) float64 { return ratio(x.rate.Rejected, x.rate.Read) },
+	"late_share":            func(x source) float64 { return ratio(x.rate.Late, x.rate.Read) },
+	"watermark_age_seconds": func(x source) float64 { return age(x.Watermark, x.at) },
+	"busy_share":            func(x source) float64 { return x.rate.Busy },
+	"blocked_share":         func(x source) float64 { return x.rate.Blocked },
 }
 
 var ofSteps = map[string]func(stepOf) float64{
-	"in_per_second":      func(x stepOf) float64 { return x.rate.In },
-	"out_per_second":     func(x stepOf) float64 { return x.rate.Out },
-	"dropped_per_second": func(x stepOf) float64 { return x.rate.Dropped },
-	"lost_share":         func(x stepOf) float64 { return ratio(x.rate.Lost, x.rate.In) },
-	"rejected_share":     func(x stepOf) float64 { return ratio(x.rate.Rejected, x.rate.In) },
-	"open_windows":       func(x stepOf) float64 { return float64(x.OpenWindows) },
-	"keys":               func(x stepOf) float64 { return float64(x.Keys) },
-	"state_bytes":        func(x stepOf) float64 { return float64(x.StateBytes) },
-	"busy_share":         func(x stepOf) float64 { return x.rate.Busy },
-	"blocked_share":      func(x stepOf) float64 { return x.rate.Blocked },
-	"skew":               func(x stepOf) float64 { return skewOf(x.rate.Lanes) },
+	"in_per_second":         func(x stepOf) float64 { return x.rate.In },
+	"out_per_second":        func(x stepOf) float64 { return x.rate.Out },
+	"dropped_per_second":    func(x stepOf) float64 { return x.rate.Dropped },
+	"lost_share":            func(x stepOf) float64 { return ratio(x.rate.Lost, x.rate.In) },
+	"rejected_share":        func(x stepOf) float64 { return ratio(x.rate.Rejected, x.rate.In) },
+	"watermark_age_seconds": func(x stepOf) float64 { return age(x.Watermark, x.at) },
+	"silent_seconds": func(x stepOf) float64 {
+		if x.LastOut == nil {
+			return math.NaN()
+		}
+		return max(0, x.at.Sub(*x.LastOut).Seconds())
+	},
+	"open_windows":  func(x stepOf) float64 { return float64(x.OpenWindows) },
+	"kept_windows":  func(x stepOf) float64 { return float64(x.KeptWindows) },
+	"keys":          func(x stepOf) float64 { return float64(x.Keys) },
+	"forgotten":     func(x stepOf) float64 { return float64(x.Forgotten) },
+	"state_rows":    func(x stepOf) float64 { return float64(x.StateRows) },
+	"state_bytes":   func(x stepOf) float64 { return float64(x.StateBytes) },
+	"busy_share":    func(x stepOf) float64 { return x.rate.Busy },
+	"blocked_share": func(x stepOf) float64 { return x.rate.Blocked },
+	"skew":          func(x stepOf) float64 { return skewOf(x.rate.Lanes) },
 }
 
 var ofSinks = map[string]func(sinkOf) float64{
-	"rows_per_second":      func(x sinkOf) float64 { return x.rate.Rows },
-	"delivered_per_second": func(x sinkOf) float64 { return x.rate.Delivered },
-	"waiting_rows":         func(x sinkOf) float64 { return float64(x.Waiting) },
-	"waiting_bytes":        func(x sinkOf) float64 { return float64(x.WaitingBytes) },
-	"held_up_share":        func(x sinkOf) float64 { return x.rate.HeldUp },
-	"writing_share":        func(x sinkOf) float64 { return x.rate.Writing },
-	"delivering_share":     func(x sinkOf) float64 { return x.rate.Delivering },
-	"retries":              func(x sinkOf) float64 { return float64(x.Retries) },
+	"rows_per_second":         func(x sinkOf) float64 { return x.rate.Rows },
+	"delivered_per_second":    func(x sinkOf) float64 { return x.rate.Delivered },
+	"waiting_rows":            func(x sinkOf) float64 { return float64(x.Waiting) },
+	"waiting_bytes":           func(x sinkOf) float64 { return float64(x.WaitingBytes) },
+	"held_up_share":           func(x sinkOf) float64 { return x.rate.HeldUp },
+	"writing_share":           func(x sinkOf) float64 { return x.rate.Writing },
+	"delivering_share":        func(x sinkOf) float64 { return x.rate.Delivering },
+	"event_delay_p50_seconds": func(x sinkOf) float64 { return known(x.EventDelay.P50) },
+	"event_delay_p99_seconds": func(x sinkOf) float64 { return known(x.EventDelay.P99) },
+	"read_delay_p50_seconds":  func(x sinkOf) float64 { return known(x.ReadDelay.P50) },
+	"read_delay_p99_seconds":  func(x sinkOf) float64 { return known(x.ReadDelay.P99) },
+	"retries":                 func(x sinkOf) float64 { return float64(x.Retries) },
+}
+
+// age is how far a watermark is behind the clock; one at the end has none.
+func age(watermark *string, now time.Time) float64 {
+	if w, ok := TimeOf(watermark); ok {
+		return max(0, now.Sub(w).Seconds())
+	}
+	return math.NaN()
 }
 
 func number(b bool) float64 {
@@ -192,7 +219,7 @@ func Values(j *job.Job, f *api.Figures) (list []float64) {
 	}
 	for i := range j.Steps {
 		n := j.Steps[i].Name
-		x := stepOf{f.Steps[n], f.Rates.Steps[n]}
+		x := stepOf{f.Steps[n], f.Rates.Steps[n], f.At}
 		for _, o := range job.OfStep {
 			list = append(list, ofSteps[o.Name](x))
 		}

@@ -149,7 +149,7 @@ func (b *builder) graph(known map[string][]string) (*engine.Graph, error) {
 		if err != nil {
 			return nil, err
 		}
-		g.Sinks = append(g.Sinks, engine.SinkNode{Name: s.Name, From: s.From, Schema: s.Reads, Constants: s.Constants, Sink: sink})
+		g.Sinks = append(g.Sinks, engine.SinkNode{Name: s.Name, From: s.From, Schema: s.Reads, Constants: s.Constants, Sink: sink, AsMade: b.opt.SinkOf(s).Words(s.Encode, s.Schema, b.delivering()).AsMade})
 	}
 	b.taps(g)
 	return g, nil

@@ -108,11 +108,18 @@ type StepFigures struct {
 	Late          LateFigures      `json:"late"`
 	Rejected      map[string]int64 `json:"rejected"`
 	MeasureErrors int64            `json:"measure_errors"`
-	LeftOut       int64            `json:"left_out"` // values that collect had no room for
+	LeftOut       int64            `json:"left_out"`  // values that collect had no room for
+	Forgotten     int64            `json:"forgotten"` // keys that `forget` let go
 	OpenWindows   int              `json:"open_windows"`
-	NextClose     *string          `json:"next_close"` // the end of the window that closes next; null for none
-	Keys          int              `json:"keys"`
-	StateBytes    int              `json:"state_bytes"`
+	KeptWindows   int              `json:"kept_windows"` // closed, and kept for late rows and repeats
+	StateRows     int              `json:"state_rows"`
+	// Watermark is the one that all lanes of a step with keys were given; null for another step. LastOut is when the step gave out
+	// rows last; null for not yet.
+	Watermark  *string    `json:"watermark"`
+	LastOut    *time.Time `json:"last_out"`
+	NextClose  *string    `json:"next_close"` // the end of the window that closes next; null for none
+	Keys       int        `json:"keys"`
+	StateBytes int        `json:"state_bytes"`
 	// BusyShare is the share of the time that those who carry it out are at work for it, each on average: its lanes, or the
 	// workers. BlockedShare is the share in which they could not go on, since what it had made was not taken. WorkSeconds
 	// is the time of all of them together.
@@ -197,6 +204,23 @@ type SinkFigures struct {
 	WritingShare    float64 `json:"writing_share"`
 	DeliveringShare float64 `json:"delivering_share"`
 	WorkSeconds     float64 `json:"work_seconds"` // to encode and to write
+	// Delays of the rows that appeared within the last minute: from their event times, and from when the events that made them were read.
+	EventDelay DelayFigures `json:"event_delay"`
+	ReadDelay  DelayFigures `json:"read_delay"`
+}
+
+// DelayFigures tell within how many seconds half of the rows appeared, and all but one in a hundred; null where none did.
+type DelayFigures struct {
+	P50 *float64 `json:"p50_seconds"`
+	P99 *float64 `json:"p99_seconds"`
+}
+
+func delayFigures(d engine.Delay) DelayFigures {
+	if d.P50 < 0 {
+		return DelayFigures{}
+	}
+	p50, p99 := d.P50.Seconds(), d.P99.Seconds()
+	return DelayFigures{&p50, &p99}
 }
 
 // CheckpointFigures tell of checkpoints.
@@ -311,7 +335,11 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 	out.Watermark = watermark(least)
 	for i, c := range f.Steps {
 		s := StepFigures{RowsIn: c.In, RowsOut: c.Out, Used: c.Used, Dropped: c.Dropped, Made: c.Made, Repeats: c.Repeats, Late: LateFigures{Lost: c.Lost, Partial: c.Partial, Accepted: c.Accepted}, Rejected: c.Rejected, MeasureErrors: c.MeasureErrors, LeftOut: c.LeftOut,
-			OpenWindows: c.OpenWindows, Keys: c.Keys, StateBytes: c.StateBytes, Lanes: []LaneFigures{}}
+			Forgotten: c.Forgotten, OpenWindows: c.OpenWindows, KeptWindows: c.KeptWindows, Keys: c.Keys, StateRows: c.StateRows, StateBytes: c.StateBytes, Watermark: watermark(c.Watermark), Lanes: []LaneFigures{}}
+		if c.LastOut > row.MinTime {
+			at := c.LastOut.Std().UTC()
+			s.LastOut = &at
+		}
 		if c.NextClose != row.MaxTime {
 			s.NextClose = watermark(c.NextClose)
 		}
@@ -326,7 +354,7 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 	}
 	for i, c := range f.Sinks {
 		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, WaitingEpochs: c.WaitingEpochs, WaitingBytes: c.WaitingBytes, Epoch: c.DeliveredEpoch, Retries: c.Retries, Refused: c.Refused, Refusal: c.Refusal, Trouble: c.Trouble,
-			HeldUpShare: share(c.HeldUp), WritingShare: share(c.Writing), DeliveringShare: share(c.Delivering), WorkSeconds: (c.Encoding + c.Writing).Seconds()}
+			HeldUpShare: share(c.HeldUp), WritingShare: share(c.Writing), DeliveringShare: share(c.Delivering), WorkSeconds: (c.Encoding + c.Writing).Seconds(), EventDelay: delayFigures(c.FromEvent), ReadDelay: delayFigures(c.FromRead)}
 		work += c.Encoding + c.Writing
 	}
 	for _, r := range out.References {

@@ -227,10 +227,13 @@ func askSinks(ctx context.Context, g *engine.Graph, o *engine.Options) error {
 
 // sayDelivery says what each sink promises in this run, sinks with the same words together.
 func (b *builder) sayDelivery() {
-	d := connect.Delivering{Once: b.job.Delivery == "exactly_once", Kept: b.opt.Checkpoints != "", Every: b.job.CheckpointEvery}
-	for _, line := range b.job.Promises(d, b.opt.SinkOf) {
+	for _, line := range b.job.Promises(b.delivering(), b.opt.SinkOf) {
 		b.opt.say("%s", line)
 	}
+}
+
+func (b *builder) delivering() connect.Delivering {
+	return connect.Delivering{Once: b.job.Delivery == "exactly_once", Kept: b.opt.Checkpoints != "", Every: b.job.CheckpointEvery}
 }
 
 // finished makes sure that all of a finished run was delivered, and does nothing else.

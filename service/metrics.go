@@ -54,6 +54,13 @@ var (
 	completedDesc   = desc("checkpoints_total", "Checkpoints of this try, by outcome.", "job", "outcome")
 	heldUpDesc      = desc("sink_held_up_ratio", "Share of the last seconds in which somebody waited for a sink to take rows.", "job", "sink")
 	writingDesc     = desc("sink_writing_ratio", "Share of the last seconds in which a sink wrote.", "job", "sink")
+	eventDelayDesc  = desc("sink_event_delay_seconds", "How long after their event times rows appeared, over the last minute: quantiles 0.5 and 0.99.", "job", "sink", "quantile")
+	readDelayDesc   = desc("sink_read_delay_seconds", "How long after the events that made them were read rows appeared, over the last minute: quantiles 0.5 and 0.99.", "job", "sink", "quantile")
+	keptDesc        = desc("step_kept_windows", "Windows that are closed, and kept for late rows and repeats.", "job", "step")
+	stateRowsDesc   = desc("step_state_rows", "Rows of state.", "job", "step")
+	forgottenDesc   = desc("step_keys_forgotten_total", "Keys that forget has let go.", "job", "step")
+	stepMarkDesc    = desc("step_watermark_timestamp_seconds", "The watermark that all lanes of a step with keys were given.", "job", "step")
+	lastOutDesc     = desc("step_last_row_timestamp_seconds", "When a step published a row last.", "job", "step")
 	lateEventsDesc  = desc("source_late_events_total", "Events of which a row was lost as late, each once.", "job", "source")
 	workDesc        = desc("work_ratio", "CPUs that the run takes over the last seconds, by its own account.", "job")
 	memoryDesc      = desc("memory_bytes", "What the run holds in memory, by its own account.", "job")
@@ -152,7 +159,16 @@ func collectRun(f *api.Figures, gauge func(*prometheus.Desc, float64, ...string)
 		count(droppedDesc, s.Dropped, job, name)
 		count(lateDesc, s.Late.Lost, job, name)
 		gauge(windowsDesc, float64(s.OpenWindows), job, name)
+		gauge(keptDesc, float64(s.KeptWindows), job, name)
 		gauge(keysDesc, float64(s.Keys), job, name)
+		count(forgottenDesc, s.Forgotten, job, name)
+		gauge(stateRowsDesc, float64(s.StateRows), job, name)
+		if t, ok := figures.TimeOf(s.Watermark); ok {
+			gauge(stepMarkDesc, float64(t.UnixMicro())/1e6, job, name)
+		}
+		if s.LastOut != nil {
+			gauge(lastOutDesc, float64(s.LastOut.UnixMicro())/1e6, job, name)
+		}
 		gauge(stateDesc, float64(s.StateBytes), job, name)
 		gauge(busyDesc, f.Rates.Steps[name].Busy, job, name)
 		gauge(blockedDesc, f.Rates.Steps[name].Blocked, job, name)
@@ -192,5 +208,11 @@ func collectRun(f *api.Figures, gauge func(*prometheus.Desc, float64, ...string)
 		gauge(undeliveredDesc, float64(s.WaitingBytes), job, name)
 		count(retriesDesc, s.Retries, job, name)
 		count(refusedDesc, s.Refused, job, name)
+		for d, delay := range map[*prometheus.Desc]run.DelayFigures{eventDelayDesc: s.EventDelay, readDelayDesc: s.ReadDelay} {
+			if delay.P50 != nil {
+				gauge(d, *delay.P50, job, name, "0.5")
+				gauge(d, *delay.P99, job, name, "0.99")
+			}
+		}
 	}
 }

@@ -239,7 +239,7 @@ func (s *sink) Words(f *connect.Format, _ row.Schema, d connect.Delivering) conn
 	path := string(s.Path)
 	switch {
 	case path == "-":
-		return connect.SinkWords{Writes: f.Title + " to standard output", Delivery: d.AtLeastOnce(false)}
+		return connect.SinkWords{Writes: f.Title + " to standard output", Delivery: d.AtLeastOnce(false), AsMade: true}
 	case isFolder(path) && s.Roll != nil && s.Roll.Every > 0:
 		words := connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: "exactly once: files appear whole, closed after " + row.DurationText(s.Roll.Every) + ", with the checkpoint that follows"}
 		if !d.Kept {
@@ -251,9 +251,9 @@ func (s *sink) Words(f *connect.Format, _ row.Schema, d connect.Delivering) conn
 	case isFolder(path):
 		return connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: d.WithCheckpoints() + ", as whole files"}
 	case !d.Kept:
-		return connect.SinkWords{Writes: f.Title + " to " + path, Delivery: "the file appears when the run finishes, and replaces the one before; without checkpoints a run that is started again begins it anew"}
+		return connect.SinkWords{Writes: f.Title + " to " + path, Delivery: "the file appears when the run finishes, and replaces the one before; without checkpoints a run that is started again begins it anew", AsMade: true}
 	}
-	return connect.SinkWords{Writes: f.Title + " to " + path, Delivery: "exactly once: aside as .part, cut back to the checkpoint on resume, renamed when the run finishes"}
+	return connect.SinkWords{Writes: f.Title + " to " + path, Delivery: "exactly once: aside as .part, cut back to the checkpoint on resume, renamed when the run finishes", AsMade: true}
 }
 
 // at gives the path as the working folder sees it.

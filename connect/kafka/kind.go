@@ -480,8 +480,9 @@ func (s *sink) Stream() (*connect.Connection, string) { return s.Connection, str
 func (s *sink) Makes() bool { return s.Create }
 
 func (s *sink) Words(f *connect.Format, schema row.Schema, d connect.Delivering) connect.SinkWords {
-	w := connect.SinkWords{Writes: connect.StreamText(s) + ", " + strings.ToUpper(f.Name), Delivery: d.AtLeastOnce(s.Replace)}
+	w := connect.SinkWords{Writes: connect.StreamText(s) + ", " + strings.ToUpper(f.Name), Delivery: d.AtLeastOnce(s.Replace), AsMade: true}
 	if d.Once && d.Kept {
+		w.AsMade = false
 		w.Delivery = d.WithCheckpoints() + ", in one transaction of the broker; readers that take committed messages alone see each once"
 	}
 	keyed := ""

@@ -228,7 +228,7 @@ func (s *sink) Atomic() bool { return false }
 
 // Words says what is sent.
 func (s *sink) Words(_ *connect.Format, _ row.Schema, d connect.Delivering) connect.SinkWords {
-	w := connect.SinkWords{Writes: "a mail for each row to " + strings.Join(s.To, ", "), Delivery: d.AtLeastOnce(false) + ", under the same Message-ID"}
+	w := connect.SinkWords{Writes: "a mail for each row to " + strings.Join(s.To, ", "), Delivery: d.AtLeastOnce(false) + ", under the same Message-ID", AsMade: true}
 	w.Writes += notice.Bounds(s.Quiet, s.Key)
 	return w
 }

@@ -41,7 +41,7 @@ func (s *sink) Stream() (*connect.Connection, string) { return s.Connection, s.T
 
 // Words says what is written.
 func (s *sink) Words(f *connect.Format, _ row.Schema, d connect.Delivering) connect.SinkWords {
-	w := connect.SinkWords{Writes: connect.StreamText(s) + ", " + strings.ToUpper(f.Name), Delivery: d.AtLeastOnce(false)}
+	w := connect.SinkWords{Writes: connect.StreamText(s) + ", " + strings.ToUpper(f.Name), Delivery: d.AtLeastOnce(false), AsMade: true}
 	if s.Retain {
 		w.Writes += "; the broker retains the newest of each topic"
 	}

@@ -205,7 +205,7 @@ func (s *sink) Words(_ *connect.Format, _ row.Schema, d connect.Delivering) conn
 	if s.Batch > 1 {
 		what = fmt.Sprintf("posts of up to %d rows", s.Batch)
 	}
-	w := connect.SinkWords{Writes: what + " to " + s.at(), Delivery: d.AtLeastOnce(false) + ", each with an Idempotency-Key by which the receiver may know it"}
+	w := connect.SinkWords{Writes: what + " to " + s.at(), Delivery: d.AtLeastOnce(false) + ", each with an Idempotency-Key by which the receiver may know it", AsMade: true}
 	w.Writes += notice.Bounds(s.Quiet, s.Key)
 	return w
 }

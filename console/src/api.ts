@@ -1206,6 +1206,12 @@ export interface components {
             source: components["schemas"]["Setting"][] | null;
             stored: boolean;
         };
+        DelayFigures: {
+            /** Format: double */
+            p50_seconds: number | null;
+            /** Format: double */
+            p99_seconds: number | null;
+        };
         Described: {
             about: string;
             jobs: components["schemas"]["DescribedUse"][];
@@ -2073,8 +2079,10 @@ export interface components {
             delivering_share: number;
             /** Format: int64 */
             epoch: number;
+            event_delay: components["schemas"]["DelayFigures"];
             /** Format: double */
             held_up_share: number;
+            read_delay: components["schemas"]["DelayFigures"];
             refusal: string;
             /** Format: int64 */
             refused: number;
@@ -2312,9 +2320,14 @@ export interface components {
             busy_share: number;
             /** Format: int64 */
             dropped: number;
+            /** Format: int64 */
+            forgotten: number;
             join?: components["schemas"]["JoinFigures"];
+            kept_windows: number;
             keys: number;
             lanes: components["schemas"]["LaneFigures"][];
+            /** Format: date-time */
+            last_out: string | null;
             late: components["schemas"]["LateFigures"];
             /** Format: int64 */
             left_out: number;
@@ -2335,8 +2348,10 @@ export interface components {
             /** Format: int64 */
             rows_out: number;
             state_bytes: number;
+            state_rows: number;
             /** Format: int64 */
             used: number;
+            watermark: string | null;
             /** Format: double */
             work_seconds: number;
         };

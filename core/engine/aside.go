@@ -88,7 +88,7 @@ func (w *worker) carry(t *turn) {
 	all := t.chunk
 	for i := range all.Starts {
 		alone := newWorker(w.e) // what panicked may be left in any state
-		one := &turn{part: t.part, exec: newExecutor(w.e.p, w.e.opt.Lanes, true), rejected: map[string]int64{}, arrived: t.arrived}
+		one := &turn{part: t.part, exec: newExecutor(w.e.p, w.e.opt.Lanes, true), rejected: map[string]int64{}, arrived: t.arrived, read: t.read}
 		one.chunk = Chunk{Raw: all.Raw, Starts: all.Starts[i : i+1], Ends: all.Ends[i : i+1], Header: all.Header, Text: all.Text, First: all.Offset(i)}
 		if Guard(func() error { alone.run(one); return nil }) != nil {
 			t.err = w.e.atEvent(t.part, &all, i, err)

@@ -17,11 +17,12 @@ type StepCounts struct {
 	Lost          int64            `json:"lost"`
 	Used          int64            `json:"used"`
 	Repeats       int64            `json:"repeats"`
-	Partial       int64            `json:"partial"`  // of Used: missed one window, went into another
-	Accepted      int64            `json:"accepted"` // of Used: missed none, corrected one
-	LeftOut       int64            `json:"left_out"` // values that collect had no room for
-	Parts         []int64          `json:"parts"`    // of a split: rows of its rest and parts
-	Rejected      map[string]int64 `json:"rejected"` // by reason
+	Partial       int64            `json:"partial"`             // of Used: missed one window, went into another
+	Accepted      int64            `json:"accepted"`            // of Used: missed none, corrected one
+	LeftOut       int64            `json:"left_out"`            // values that collect had no room for
+	Forgotten     int64            `json:"forgotten,omitempty"` // keys that `forget` let go
+	Parts         []int64          `json:"parts"`               // of a split: rows of its rest and parts
+	Rejected      map[string]int64 `json:"rejected"`            // by reason
 	MeasureErrors int64            `json:"measure_errors"`
 	MostLate      time.Duration    `json:"most_late_ns"` // the greatest late_by of a lost row
 	// Pairs and Sides are of a join: what it made, and what became of the rows of its sides, left and right.
@@ -97,6 +98,7 @@ func (c *StepCounts) add(d StepCounts) {
 	c.Partial += d.Partial
 	c.Accepted += d.Accepted
 	c.LeftOut += d.LeftOut
+	c.Forgotten += d.Forgotten
 	c.MeasureErrors += d.MeasureErrors
 	c.MostLate = max(c.MostLate, d.MostLate)
 	c.Pairs += d.Pairs

@@ -42,10 +42,12 @@ type delivery struct {
 	waiting []Shipment // also the one that is under way, the first
 	bytes   int64
 	ended   bool // nothing more comes
+	// ages are of rows that appear with their epoch's delivery.
+	ages map[int64]ages
 }
 
 func newDelivery(e *run, at int, waiting []Shipment) *delivery {
-	d := &delivery{e: e, at: at, node: &e.p.Sinks[at], waiting: slices.Clone(waiting)}
+	d := &delivery{e: e, at: at, node: &e.p.Sinks[at], waiting: slices.Clone(waiting), ages: map[int64]ages{}}
 	d.changed.L = &d.mu
 	for _, s := range waiting {
 		d.bytes += s.Bytes
@@ -106,12 +108,24 @@ func (d *delivery) next() (Shipment, bool) {
 	return d.waiting[0], true
 }
 
-func (d *delivery) done() {
+// expect notes which rows appear when an epoch is delivered.
+func (d *delivery) expect(epoch int64, a ages) {
 	d.mu.Lock()
-	d.bytes -= d.waiting[0].Bytes
+	defer d.mu.Unlock()
+	d.ages[epoch] = a
+}
+
+// done takes the first shipment off, and gives the rows that have appeared with it.
+func (d *delivery) done() ages {
+	d.mu.Lock()
+	s := d.waiting[0]
+	d.bytes -= s.Bytes
 	d.waiting = d.waiting[1:]
+	a := d.ages[s.Epoch]
+	delete(d.ages, s.Epoch)
 	d.mu.Unlock()
 	d.changed.Broadcast()
+	return a
 }
 
 func (d *delivery) run() {
@@ -129,7 +143,9 @@ func (d *delivery) run() {
 			}
 			return
 		}
-		d.done()
+		if a := d.done(); d.e.opt.Script == nil {
+			d.e.sinks[d.at].delays.appear(a, d.e.opt.Now())
+		}
 		d.e.watch.delivered(d.at, s)
 	}
 }

@@ -41,6 +41,7 @@ type executor struct {
 
 	meter *meter // of the goroutine that is at it
 
+	read row.Time // when the event that makes rows just now was read
 	// where the rows come from, for rejects; nil after lanes
 	chunk     *Chunk
 	partition string
@@ -98,7 +99,8 @@ func (x *executor) reset() {
 		x.steps[i] = StepCounts{Rejected: r, Parts: parts}
 	}
 	for i := range x.blocks {
-		x.blocks[i].data, x.blocks[i].rows = x.blocks[i].data[:0], 0
+		b := &x.blocks[i]
+		b.data, b.rows, b.ages = b.data[:0], 0, b.ages[:0]
 	}
 	for i := range x.viewed {
 		x.viewed[i].data, x.viewed[i].rows = x.viewed[i].data[:0], 0
@@ -258,6 +260,7 @@ func (x *executor) encode(sink int, v step.View) {
 	b := &x.blocks[sink]
 	b.data = x.encoders[sink].Append(b.data, v)
 	b.rows += len(v.Sel)
+	b.ages = b.ages.look(v, x.read)
 }
 
 // constants adds columns of constants to rows; filled are those of before, which are made longer where they must be.

@@ -74,6 +74,8 @@ type SinkNode struct {
 	// Constants are written beside what is read, by ascending At.
 	Constants []Constant
 	Sink      Sink
+	// AsMade says that rows can be read as soon as the sink took them; else they appear with the delivery of their epoch.
+	AsMade bool
 }
 
 // Constant is a field of what a sink writes whose value is always the same.

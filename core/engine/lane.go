@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"time"
 
+	"undertide/core/row"
 	"undertide/core/state"
 	"undertide/core/step"
 )
@@ -36,9 +37,10 @@ type keyedLane struct {
 	exchange *step.Exchange
 
 	// of the part at hand
-	event int // it has gone through the events before this one
-	given int // exchange that it has come to, by number
-	pos   int // row of it that it has come to, by position
+	event int      // it has gone through the events before this one
+	given int      // exchange that it has come to, by number
+	mark  row.Time // the watermark that it was given last
+	pos   int      // row of it that it has come to, by position
 }
 
 func newLane(e *run, stage, number int) *lane {
@@ -49,7 +51,7 @@ func newLane(e *run, stage, number int) *lane {
 	}
 	for _, k := range e.p.stages[stage] {
 		i := e.p.keyed[k]
-		s := &keyedLane{at: k, step: i, state: e.p.Steps[i].Keyed.NewLane(step.LaneOptions{Ordered: e.p.ordered[i], Keeps: e.opt.Save != nil || e.opt.Behind != nil, Behind: e.opt.Behind, Step: e.p.Steps[i].Name, Lane: number, Lanes: e.opt.Lanes, Begun: e.begun[e.p.Steps[i].Name], Ease: l.bound, Fail: e.fail})}
+		s := &keyedLane{at: k, step: i, mark: row.MinTime, state: e.p.Steps[i].Keyed.NewLane(step.LaneOptions{Ordered: e.p.ordered[i], Keeps: e.opt.Save != nil || e.opt.Behind != nil, Behind: e.opt.Behind, Step: e.p.Steps[i].Name, Lane: number, Lanes: e.opt.Lanes, Begun: e.begun[e.p.Steps[i].Name], Ease: l.bound, Fail: e.fail})}
 		if e.p.routed[k] {
 			s.gather, s.exchange = step.NewGathering(e.p.Steps[i].Input), e.p.Steps[i].Keyed.Spec().NewExchange(1)
 		}
@@ -215,7 +217,7 @@ func (l *lane) some(p *part, handed int) (event int) {
 	}
 	l.flush(true)
 	l.exec.show()
-	l.e.laneCounts(l)
+	l.e.laneCounts(l, p.turn.now)
 	l.e.watch.spend(l.producer(), l.meter)
 	return event
 }
@@ -224,6 +226,7 @@ func (l *lane) some(p *part, handed int) (event int) {
 func (l *lane) step(p *part, s *keyedLane) {
 	defer l.meter.charge(l.meter.charge(l.e.p.stepOwner(s.step)))
 	t, d := p.turn, l.e.p.domain[s.at]
+	l.exec.read = t.read
 	st := step.Turn{Marks: t.marks[d][:p.to], After: p.after(d, p.to), Now: t.now}
 	o := out{l, s.step, t}
 	switch {
@@ -235,11 +238,12 @@ func (l *lane) step(p *part, s *keyedLane) {
 		s.event = p.to
 	}
 	st.Marks, st.After = t.marks[d][:s.event], p.after(d, s.event)
+	s.mark = st.After
 	s.state.Move(&st, o)
 	c, k := &l.counts[s.step], s.state.Counts()
 	c.Used, c.Lost, c.Out, c.MeasureErrors, c.MostLate = k.Used, k.Lost, k.Out, k.MeasureErrors, k.MostLate
 	c.Partial, c.Accepted, c.Repeats, c.LeftOut, c.Dropped, c.Made = k.Partial, k.Accepted, k.Repeats, k.LeftOut, k.Dropped, k.Made
-	c.Lookup = k.Lookup
+	c.Lookup, c.Forgotten = k.Lookup, k.Forgotten
 	if c.Pairs = k.Pairs; l.e.p.Steps[s.step].joins() {
 		c.Sides = append(c.Sides[:0], k.Sides[:]...)
 	}

@@ -134,7 +134,8 @@ func (e *run) read(p *partition) {
 			e.fail(err)
 			return
 		}
-		arrived = max(arrived, row.TimeOf(e.opt.Now()))
+		t.read = row.TimeOf(e.opt.Now())
+		arrived = max(arrived, t.read)
 		t.arrived = arrived
 		first += int64(len(t.chunk.Starts))
 		last := t.chunk.Last // once sent, the turn is no longer the reader's

@@ -183,7 +183,8 @@ func (e *run) note(t *turn) {
 // quietTurn is a turn without events: the watermarks go to where they stand now, and what is due by the clock
 // is published.
 func (e *run) quietTurn() {
-	t := &turn{number: e.turns, now: e.clock(), sources: e.marks.ofSources(nil), after: e.marks.ofSets(nil), step: e.order.step()}
+	now := e.clock()
+	t := &turn{number: e.turns, now: now, read: now, sources: e.marks.ofSources(nil), after: e.marks.ofSets(nil), step: e.order.step()}
 	for _, w := range e.given {
 		t.marks = append(t.marks, []row.Time{w})
 	}

@@ -20,6 +20,16 @@ type sinkRunner struct {
 	shipped   int64 // of counts.Rows: those of epochs that have ended
 	dirty     bool
 	delivery  *delivery
+	ages      ages // of rows that were taken and have not appeared
+	delays    delays
+}
+
+// appeared notes that the rows which were taken can be read from now on.
+func (s *sinkRunner) appeared() {
+	if s.e.opt.Script == nil { // else time is made up
+		s.delays.appear(s.ages, s.e.opt.Now())
+	}
+	s.ages = s.ages[:0]
 }
 
 var blockPool = sync.Pool{New: func() any { return new(block) }}
@@ -27,7 +37,7 @@ var blockPool = sync.Pool{New: func() any { return new(block) }}
 // send hands the rows of b to a sink in a block of its own, and empties b.
 func (e *run) send(m *meter, producer, sink int, b *block) {
 	out := blockPool.Get().(*block)
-	*out, *b = *b, block{data: out.data[:0]}
+	*out, *b = *b, block{data: out.data[:0], ages: out.ages[:0]}
 	hand(e, m, producer, sink, e.sinks[sink].in, sinkMessage{producer: producer, block: out})
 }
 
@@ -64,6 +74,10 @@ func (s *sinkRunner) flush() {
 	}
 	if err := s.e.waits.during(&s.e.waits.writing[s.at], f.Flush); err != nil {
 		s.e.fail(fmt.Errorf("sink %s: %w", s.node.Name, err))
+		return
+	}
+	if s.node.AsMade {
+		s.appeared()
 	}
 }
 
@@ -91,6 +105,10 @@ func (s *sinkRunner) take(m sinkMessage) {
 	s.dirty = true
 	s.counts.Rows += int64(m.block.rows)
 	s.e.sinkCounts(s.at, s.counts)
+	s.ages = s.ages.add(m.block.ages)
+	if _, flushes := s.node.Sink.(Flusher); s.node.AsMade && !flushes {
+		s.appeared()
+	}
 	blockPool.Put(m.block)
 }
 
@@ -112,6 +130,12 @@ func (s *sinkRunner) finishMark(m sinkMessage) {
 		}
 		shipment.Epoch, shipment.Place, shipment.Rows = m.mark.snap.Epoch, m.mark.snap.Turn, s.counts.Rows-s.shipped
 		s.shipped = s.counts.Rows
+		if s.node.AsMade {
+			s.appeared()
+		} else {
+			s.delivery.expect(shipment.Epoch, s.ages)
+			s.ages = nil
+		}
 		waiting, _ := s.delivery.left()
 		m.mark.addShipments(s.node.Name, s.at, append(waiting, shipment), s.counts)
 	}

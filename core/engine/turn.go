@@ -21,6 +21,7 @@ type turn struct {
 	bytes int64 // of its events in the buffer
 	// arrived is when the events were read, for sources whose event time that is.
 	arrived row.Time
+	read    row.Time // when the events were read, by the clock; when the turn was made, where it has none
 	chunk   Chunk
 	batch   *row.Batch
 	exec    *executor
@@ -79,6 +80,7 @@ func (s *lateEvents) take(events int) (n int64) {
 type block struct {
 	data []byte
 	rows int
+	ages ages // of some of the rows
 }
 
 // sinkMessage is what travels to a sink: rows, or a mark, of one of its producers.

@@ -17,7 +17,8 @@ type Watch struct {
 	run      *run
 	seq      Counts            // what the sequencer has tallied, with the base
 	lanes    [][]StepCounts    // by lane of all stages
-	open     [][]step.Held     // by keyed step, by lane
+	open     [][]laneHeld      // by keyed step, by lane
+	out      []row.Time        // by step: when it gave out rows last, by the clock; row.MinTime for not yet
 	spent    [][]time.Duration // by producer, by owner (meter.go); those of all workers together
 	sinks    []SinkCounts
 	epochs   []int64 // by sink: the epoch that was delivered last
@@ -83,15 +84,19 @@ type SinkFigures struct {
 	// HeldUp is how long somebody waited for the sink to take rows; Writing how long it wrote and prepared them, and Delivering
 	// how long it delivered. Encoding is the time of all goroutines that wrote its rows as text.
 	HeldUp, Writing, Delivering, Encoding time.Duration
+	// FromEvent is how long after their event times rows appeared, FromRead how long after the events that made them were read.
+	FromEvent, FromRead Delay
 }
 
 // StepFigures are a step's counts with what it holds now.
 type StepFigures struct {
 	StepCounts
-	OpenWindows, Keys, StateBytes int
-	NextClose                     row.Time        // the end of the window that closes next; row.MaxTime for none
-	Kept                          []step.SideHeld // of a join, left and right; nil until it was weighed
-	Lanes                         []LaneFigures
+	OpenWindows, KeptWindows, Keys, StateRows, StateBytes int
+	NextClose                                             row.Time        // the end of the window that closes next; row.MaxTime for none
+	Watermark                                             row.Time        // of a step with keys: the one that all of its lanes were given; row.MinTime for none
+	LastOut                                               row.Time        // when it gave out rows last, by the clock; row.MinTime for not yet
+	Kept                                                  []step.SideHeld // of a join, left and right; nil until it was weighed
+	Lanes                                                 []LaneFigures
 	Effort
 }
 
@@ -144,6 +149,12 @@ type Figures struct {
 	Elapsed     time.Duration
 }
 
+// laneHeld is what a lane keeps of a step, and the watermark that it was given last.
+type laneHeld struct {
+	step.Held
+	mark row.Time
+}
+
 // NewWatch makes a watch for one run.
 func NewWatch() *Watch { return &Watch{} }
 
@@ -160,8 +171,9 @@ func (w *Watch) begin(e *run) {
 		w.lanes = append(w.lanes, make([]StepCounts, len(e.p.Steps)))
 	}
 	for range e.p.keyed {
-		w.open = append(w.open, make([]step.Held, e.opt.Lanes))
+		w.open = append(w.open, slices.Repeat([]laneHeld{{mark: row.MinTime}}, e.opt.Lanes))
 	}
+	w.out = slices.Repeat([]row.Time{row.MinTime}, len(e.p.Steps))
 	for _, p := range e.partitions {
 		w.addLocked(e, p)
 	}
@@ -198,6 +210,9 @@ func (e *run) tally(t *turn) {
 	}
 	for i := range t.exec.steps {
 		w.seq.Steps[i].add(t.exec.steps[i])
+		if t.exec.steps[i].Out > 0 {
+			w.out[i] = t.now
+		}
 	}
 	for _, s := range t.exec.samples {
 		w.addSample(s)
@@ -246,10 +261,10 @@ func (w *Watch) sequenced(e *run) Counts {
 	return c
 }
 
-func (e *run) laneCounts(l *lane) {
-	held := make([]step.Held, len(l.steps)) // worked out before others are held up
+func (e *run) laneCounts(l *lane, now row.Time) {
+	held := make([]laneHeld, len(l.steps)) // worked out before others are held up
 	for i, s := range l.steps {
-		held[i] = s.state.Held()
+		held[i] = laneHeld{s.state.Held(), s.mark}
 	}
 	w := e.watch
 	w.mu.Lock()
@@ -260,6 +275,9 @@ func (e *run) laneCounts(l *lane) {
 			c.Rejected = maps.Clone(l.counts[i].Rejected)
 		}
 		c.Parts, c.Sides = slices.Clone(c.Parts), slices.Clone(c.Sides)
+		if c.Out > w.lanes[l.producer()-1][i].Out {
+			w.out[i] = max(w.out[i], now)
+		}
 		w.lanes[l.producer()-1][i] = c
 	}
 	for _, s := range l.exec.samples {
@@ -356,6 +374,10 @@ func (w *Watch) Figures() Figures {
 		waiting, bytes := w.run.sinks[i].delivery.left()
 		sf := SinkFigures{SinkCounts: s, WaitingEpochs: len(waiting), WaitingBytes: bytes, DeliveredEpoch: w.epochs[i], Trouble: trouble(w.run.p.Sinks[i].Sink, w.finished),
 			HeldUp: waited.held[i], Writing: waited.writing[i], Delivering: waited.delivering[i], Encoding: w.work(w.run.p.sinkOwner(i))}
+		sf.FromEvent, sf.FromRead = nodelay, nodelay
+		if w.run.opt.Script == nil {
+			sf.FromEvent, sf.FromRead = w.run.sinks[i].delays.within(w.run.opt.Now())
+		}
 		if r, ok := w.run.p.Sinks[i].Sink.(Retrier); ok {
 			sf.Retries = r.Retries()
 		}
@@ -366,18 +388,21 @@ func (w *Watch) Figures() Figures {
 	}
 	for i := range c.Steps {
 		p := w.run.p
-		s := StepFigures{StepCounts: c.Steps[i], NextClose: row.MaxTime, Effort: w.effortOf(p.stepOwner(i), p.carried[i], p.behindStep[i], waited)}
+		s := StepFigures{StepCounts: c.Steps[i], NextClose: row.MaxTime, Watermark: row.MinTime, LastOut: w.out[i], Effort: w.effortOf(p.stepOwner(i), p.carried[i], p.behindStep[i], waited)}
 		for n := range w.lanes {
 			s.add(w.lanes[n][i])
 		}
 		if at := w.run.p.keyedAt[i]; at >= 0 {
 			first := w.run.p.stage[at] * w.run.opt.Lanes
+			s.Watermark = row.MaxTime
 			for n, o := range w.open[at] {
+				s.Watermark = min(s.Watermark, o.mark)
 				if o.Windows > 0 {
 					s.NextClose = min(s.NextClose, o.Next)
 				}
-				s.OpenWindows = max(s.OpenWindows, o.Windows)
+				s.OpenWindows, s.KeptWindows = max(s.OpenWindows, o.Windows), max(s.KeptWindows, o.Held.Kept)
 				s.Keys += o.Keys
+				s.StateRows += o.Rows
 				s.StateBytes += o.Bytes
 				for len(s.Kept) < len(o.Sides) {
 					s.Kept = append(s.Kept, step.SideHeld{})

@@ -51,7 +51,7 @@ func (w *worker) run(t *turn) {
 		w.meter.charge(nobody)
 		w.e.watch.spend(workers, w.meter)
 	}()
-	x.chunk, x.partition = &t.chunk, t.part.Name()
+	x.chunk, x.partition, x.read = &t.chunk, t.part.Name(), t.read
 	x.rejects = x.rejects[:0]
 	if t.batch == nil || &t.batch.Schema[0] != &s.Schema[0] {
 		t.batch = row.NewBatch(s.Schema)

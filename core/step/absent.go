@@ -42,7 +42,7 @@ type absentLane struct {
 
 func (l *absentLane) Counts() *LaneCounts { return &l.counts }
 func (l *absentLane) Held() Held {
-	return Held{Keys: l.live + l.cold.rows, Bytes: l.dict.Bytes() + l.expiry.bytes() + l.kept.bytes() + l.cold.bytes(), Next: min(l.queue.next(), l.cold.due)}
+	return Held{Keys: l.live + l.cold.rows, Rows: l.live + l.cold.rows, Bytes: l.dict.Bytes() + l.expiry.bytes() + l.kept.bytes() + l.cold.bytes(), Next: min(l.queue.next(), l.cold.due)}
 }
 
 // Take notes the times of the lane's rows. A key that the row's own watermark has passed gets its row

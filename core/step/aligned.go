@@ -1,6 +1,8 @@
 package step
 
 import (
+	"sort"
+
 	"fmt"
 	"slices"
 
@@ -56,14 +58,22 @@ func newAlignedLane(d *Window, o LaneOptions) *alignedLane {
 func (l *alignedLane) Counts() *LaneCounts { return &l.counts }
 
 func (l *alignedLane) Held() Held {
-	h := Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.held + 16*(cap(l.owed)+cap(l.preview)), Next: l.next}
+	h := Held{Keys: l.dict.Len(), Rows: l.cold, Bytes: l.dict.Bytes() + l.held + 16*(cap(l.owed)+cap(l.preview)), Next: l.next}
 	for _, sh := range l.shown {
 		h.Bytes += 48 * len(sh.by)
 	}
+	for _, s := range l.open {
+		h.Rows += s.keys
+	}
 	if n := len(l.open); n > 0 {
-		h.Windows = n
+		first := l.firstUnclosed()
+		closed := sort.Search(n, func(i int) bool { return l.open[i].last >= first })
+		h.Windows = n - closed
 		if !l.w.Tumbles() {
-			h.Windows = int(l.open[n-1].last - max(l.open[0].first, l.firstUnclosed()) + 1)
+			h.Windows = max(0, int(l.open[n-1].last-max(l.open[0].first, first)+1))
+		}
+		if l.hold > 0 {
+			h.Kept = closed
 		}
 	}
 	return h

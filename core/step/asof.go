@@ -128,7 +128,7 @@ func (l *asOfLane) Counts() *LaneCounts { return &l.counts }
 
 // Held implements [Lane].
 func (l *asOfLane) Held() Held {
-	h := Held{Keys: l.held, Bytes: l.dict.Bytes() + l.wait.bytes() + 24*cap(l.versions) + queuedBytes*cap(l.due) + 4*cap(l.fresh), Next: min(l.wait.next(), l.due.next())}
+	h := Held{Keys: l.held, Rows: l.cols.N - l.dead + l.wait.waits(), Bytes: l.dict.Bytes() + l.wait.bytes() + 24*cap(l.versions) + queuedBytes*cap(l.due) + 4*cap(l.fresh), Next: min(l.wait.next(), l.due.next())}
 	h.Bytes += 24 * l.cols.N
 	for _, c := range l.cols.Cols {
 		h.Bytes += 8*(cap(c.I)+cap(c.F)) + 4*cap(c.Off) + cap(c.Data)

@@ -50,7 +50,7 @@ type dedupLane struct {
 
 func (l *dedupLane) Counts() *LaneCounts { return &l.counts }
 func (l *dedupLane) Held() Held {
-	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 8*cap(l.passed) + 64*len(l.more) + l.fresh.Bytes() + l.sent.Bytes() + l.away.bytes(), Next: row.MaxTime}
+	return Held{Keys: l.dict.Len(), Rows: l.dict.Len(), Bytes: l.dict.Bytes() + 8*cap(l.passed) + 64*len(l.more) + l.fresh.Bytes() + l.sent.Bytes() + l.away.bytes(), Next: row.MaxTime}
 }
 
 func (l *dedupLane) Take(x *Exchange, lane int, t *Turn, out Out) {

@@ -272,6 +272,10 @@ func (l *joinLane) Held() Held {
 	for side := range l.sides {
 		s := &l.sides[side]
 		h.Bytes += s.bytes()
+		h.Rows += s.rows.N
+		for _, span := range s.spans {
+			h.Rows += span.away
+		}
 		h.Next = min(h.Next, s.due.next())
 	}
 	return h

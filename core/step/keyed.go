@@ -104,6 +104,8 @@ type LaneCounts struct {
 	Sides [2]SideCounts
 	// Lookup is of a lookup as of event time.
 	Lookup LookupCounts
+	// Forgotten are keys of which nothing came for as long as `forget` says.
+	Forgotten int64
 }
 
 // SideCounts are what became of the rows of a side of a join. Those of Rows that are not yet counted elsewhere wait.
@@ -127,7 +129,9 @@ func (c SideCounts) Waiting() int64 { return c.Rows - c.Matched - c.Unmatched - 
 
 // Held tells what a lane keeps of a step.
 type Held struct {
-	Windows, Keys, Bytes int
+	// Windows are those that are open, Kept those that are closed and kept for late rows and repeats; of windows that share slices Kept are
+	// the slices that no open one needs. Rows are those of the state, as checkpoints keep them.
+	Windows, Kept, Keys, Rows, Bytes int
 	// Next is the time at which something is closed or forgotten next; row.MaxTime for nothing.
 	Next row.Time
 	// Sides are those of a join, left and right, as they were weighed last; nil for another step. Nobody changes them.

@@ -77,7 +77,7 @@ func newLookBackLane(d *Window, o LaneOptions) *lookBackLane {
 
 func (l *lookBackLane) Counts() *LaneCounts { return &l.counts }
 func (l *lookBackLane) Held() Held {
-	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes() + l.accs.bytes() + l.seen.bytes() + l.away.bytes() + 32*(cap(l.fresh)+cap(l.sent)) + 48*cap(l.keys), Next: l.wait.next()}
+	return Held{Keys: l.dict.Len(), Rows: l.slots - len(l.free) + l.wait.waits(), Bytes: l.dict.Bytes() + l.wait.bytes() + l.accs.bytes() + l.seen.bytes() + l.away.bytes() + 32*(cap(l.fresh)+cap(l.sent)) + 48*cap(l.keys), Next: l.wait.next()}
 }
 
 // Take keeps the lane's rows until the watermark has passed them.

@@ -48,7 +48,7 @@ type ranked struct {
 
 func (l *rankLane) Counts() *LaneCounts { return &l.counts }
 func (l *rankLane) Held() Held {
-	return Held{Keys: l.dict.Len(), Bytes: l.dict.Bytes() + l.wait.bytes(), Next: l.wait.next()}
+	return Held{Keys: l.dict.Len(), Rows: l.wait.waits(), Bytes: l.dict.Bytes() + l.wait.bytes(), Next: l.wait.next()}
 }
 
 func (l *rankLane) Take(x *Exchange, lane int, _ *Turn, _ Out) {

@@ -74,7 +74,7 @@ type rememberLane struct {
 
 func (l *rememberLane) Counts() *LaneCounts { return &l.counts }
 func (l *rememberLane) Held() Held {
-	return Held{Keys: l.live + l.cold.rows, Bytes: l.dict.Bytes() + l.wait.bytes() + l.expiry.bytes() + l.kept.bytes() + l.cold.bytes() + 24*cap(l.values) + valueBytes*len(l.def.Next)*l.live + l.held, Next: min(l.wait.next(), l.queue.next(), l.cold.due)}
+	return Held{Keys: l.live + l.cold.rows, Rows: l.live + l.cold.rows + l.wait.waits(), Bytes: l.dict.Bytes() + l.wait.bytes() + l.expiry.bytes() + l.kept.bytes() + l.cold.bytes() + 24*cap(l.values) + valueBytes*len(l.def.Next)*l.live + l.held, Next: min(l.wait.next(), l.queue.next(), l.cold.due)}
 }
 
 // Take applies rows as they come, or keeps them until the watermark has passed them.
@@ -176,6 +176,7 @@ func (l *rememberLane) Shed() {
 }
 
 func (l *rememberLane) forget(id uint32) {
+	l.counts.Forgotten++
 	l.held -= heldOf(l.values[id])
 	l.values[id] = nil
 	l.drop(id)

@@ -22,6 +22,7 @@ type sessionLane struct {
 	sessions []session
 	free     []uint32
 	live     int
+	open     int // of those that live: pending; the others are kept for late rows
 	accs     *accs
 	queue    queue // of sessions, by when something is due
 	mark     row.Time
@@ -107,7 +108,7 @@ func newSessionLane(d *Window, o LaneOptions) *sessionLane {
 func (l *sessionLane) Counts() *LaneCounts { return &l.counts }
 
 func (l *sessionLane) Held() Held {
-	return Held{Windows: l.live + l.cold.rows, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + sessionBytes*cap(l.sessions) + queuedBytes*cap(l.queue) + 4*cap(l.free) + l.dirty.Bytes() + l.sent.Bytes() + l.cold.bytes() + l.accs.bytes(), Next: l.nextDue()}
+	return Held{Windows: l.open + l.cold.rows, Kept: l.live - l.open, Rows: l.live + l.cold.rows, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + sessionBytes*cap(l.sessions) + queuedBytes*cap(l.queue) + 4*cap(l.free) + l.dirty.Bytes() + l.sent.Bytes() + l.cold.bytes() + l.accs.bytes(), Next: l.nextDue()}
 }
 
 func (l *sessionLane) end(s *session) row.Time { return s.last + l.gap }
@@ -199,7 +200,8 @@ func (l *sessionLane) join(x *Exchange, key uint32, at, mark row.Time) (uint32, 
 	}
 	l.link(key, n)
 	s := &l.sessions[n]
-	s.pending, s.readUnder = true, row.MinTime
+	l.await(s, true)
+	s.readUnder = row.MinTime
 	if l.end(s) <= mark {
 		s.readUnder = mark
 	}
@@ -235,7 +237,8 @@ func (l *sessionLane) joinOne(at, mark row.Time) (uint32, bool) {
 		return 0, false
 	}
 	s.last = max(s.last, at)
-	s.pending, s.readUnder = true, row.MinTime
+	l.await(s, true)
+	s.readUnder = row.MinTime
 	return n, true
 }
 
@@ -296,6 +299,17 @@ func (l *sessionLane) alloc(key uint32, at row.Time) uint32 {
 	return n
 }
 
+// await notes whether something is to be published of a session when its time comes.
+func (l *sessionLane) await(s *session, pending bool) {
+	if pending != s.pending {
+		if s.pending = pending; pending {
+			l.open++
+		} else {
+			l.open--
+		}
+	}
+}
+
 // release empties a session that is in no list any more.
 func (l *sessionLane) release(n uint32) {
 	if int(n) < len(l.accs.rows) {
@@ -307,6 +321,7 @@ func (l *sessionLane) release(n uint32) {
 		l.leaving.Put(s.key)
 		l.next.Drop(l.dict.Key(s.key), l.dict.Hash(s.key), 0, s.number)
 	}
+	l.await(&l.sessions[n], false)
 	l.sessions[n] = session{}
 	l.free = append(l.free, n)
 	l.live--
@@ -407,7 +422,7 @@ func (l *sessionLane) advanceTo(mark row.Time, t *Turn, out Out) {
 			l.queue.push(due, q.n)
 			continue
 		}
-		s.pending = false
+		l.await(s, false)
 		l.touch(q.n)
 		if s.closed && !s.changed { // a repeat has shown the correction meanwhile
 			s.queued = beyond(l.end(s), l.hold)
@@ -780,7 +795,8 @@ func (l *sessionLane) Load(_ int, r *state.Rows) error {
 		if !cols[2].IsNull(i) {
 			s.readUnder = row.Time(cols[2].I[i])
 		}
-		s.pending, s.closed, s.changed = cols[3].I[i] != 0, cols[4].I[i] != 0, cols[5].I[i] != 0
+		l.await(s, cols[3].I[i] != 0)
+		s.closed, s.changed = cols[4].I[i] != 0, cols[5].I[i] != 0
 		if s.changed && s.pending && l.def.Revised {
 			s.inPreview = true
 			l.preview = append(l.preview, n)

@@ -45,7 +45,7 @@ func newWholeLane(d *Window, o LaneOptions) *wholeLane {
 
 func (l *wholeLane) Counts() *LaneCounts { return &l.counts }
 func (l *wholeLane) Held() Held {
-	return Held{Windows: min(1, l.accs.keys), Keys: l.accs.keys + l.cold.rows, Bytes: l.dict.Bytes() + l.accs.bytes() + l.expiry.bytes() + l.kept.bytes() + l.cold.bytes() + 12*cap(l.shown), Next: min(l.queue.next(), l.cold.due)}
+	return Held{Windows: min(1, l.accs.keys), Keys: l.accs.keys + l.cold.rows, Rows: l.accs.keys + l.cold.rows, Bytes: l.dict.Bytes() + l.accs.bytes() + l.expiry.bytes() + l.kept.bytes() + l.cold.bytes() + 12*cap(l.shown), Next: min(l.queue.next(), l.cold.due)}
 }
 
 func (l *wholeLane) begin(t *Turn) {
@@ -97,6 +97,7 @@ func (l *wholeLane) flush(x *Exchange) {
 }
 
 func (l *wholeLane) reset(id uint32) {
+	l.counts.Forgotten++
 	l.accs.reset(id)
 	l.drop(id)
 	l.kept.drop(id, l.dict)

@@ -218,6 +218,62 @@ func TestMemoryFollowsKeys(t *testing.T) {
 	}
 }
 
+// TestWindowsOpenAndKept: a window is open until the watermark has passed it, then kept for late rows; a late row does not open it again. It holds
+// over a restart.
+func TestWindowsOpenAndKept(t *testing.T) {
+	const second = row.Time(1_000_000)
+	tumbling := window.Tumbling(time.Second, 0)
+	for name, set := range map[string]func(*Window){
+		"tumbling": func(d *Window) { d.Aligned = &tumbling },
+		"session":  func(d *Window) { d.Session = &Session{Gap: time.Second} },
+	} {
+		t.Run(name, func(t *testing.T) {
+			d := windowed(t, func(d *Window) {
+				set(d)
+				d.Accept = 3 * time.Second
+			})
+			r := rand.New(rand.NewPCG(3, 4))
+			l, m := d.NewLane(LaneOptions{Keeps: true}), state.NewMemory()
+			x := d.Spec().NewExchange(1)
+			begun := map[row.Time]bool{} // windows that had rows, by start: even seconds, so that sessions stay apart
+			mark := row.MinTime
+			for n := range 200 {
+				at := row.Time(1000+n/4-r.IntN(8)) / 2 * 2 * second // some are too late
+				b := batch(r, 1, 1, 0, at, 1)
+				x.Fill(ViewOf(b, nil), nil)
+				if mark == row.MinTime || at+4*second > mark {
+					begun[at] = true
+				}
+				after := max(mark, row.Time(1000+n/4)*second-row.Time(r.Int64N(int64(second))))
+				l.Take(x, 0, turn(1, mark, after), &box{})
+				l.Move(turn(1, mark, after), &box{})
+				mark = after
+				if n%50 == 20 {
+					keep(m, d, []Lane{l})
+					l = d.NewLane(LaneOptions{Keeps: true})
+					if err := Restore("s", d, l, m, 0, 1, nil); err != nil {
+						t.Fatal(err)
+					}
+				}
+				mark++
+				l.Move(turn(1, mark-1, mark), &box{}) // what a turn has closed goes with the next one at the latest
+				open, kept := 0, 0
+				for at := range begun {
+					switch end := at + second; {
+					case end > mark:
+						open++
+					case end+3*second > mark:
+						kept++
+					}
+				}
+				if h := l.Held(); h.Windows != open || h.Kept != kept || h.Rows != open+kept {
+					t.Fatalf("after row %d %d windows are open and %d kept, in %d rows; want %d and %d", n, h.Windows, h.Kept, h.Rows, open, kept)
+				}
+			}
+		})
+	}
+}
+
 // TestNoAllocation: adding rows of known keys to open windows allocates nothing.
 func TestNoAllocation(t *testing.T) {
 	d := newWindow(t, time.Hour)

@@ -72,6 +72,7 @@ const stretch = computed(() => ('back' in range.value ? '' : `${moment(new Date(
 const boards = [
   { title: 'Behind', names: ['lag_events'] },
   { title: 'Behind in time', names: ['lag_seconds', 'watermark_age_seconds'] },
+  { title: 'Delay after the event', names: ['sinks.*.event_delay_p50_seconds', 'sinks.*.event_delay_p99_seconds'] },
   { title: 'Rows in and out', names: ['in_per_second', 'arriving_per_second', 'out_per_second'] },
   { title: 'Busy', names: ['busiest_share', 'steps.*.busy_share'] },
   { title: 'Blocked, held up', names: ['steps.*.blocked_share', 'sinks.*.held_up_share'] },

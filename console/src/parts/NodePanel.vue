@@ -53,7 +53,7 @@
 import { ElButton } from 'element-plus'
 import { computed, ref, watch } from 'vue'
 
-import { bytes, count, moment, percent } from '../format'
+import { bytes, count, figure, moment, percent, secondsSince, span } from '../format'
 import type { Schemas } from '../http'
 import RowsTable from './RowsTable.vue'
 
@@ -131,6 +131,11 @@ const counts = computed<[string, string][]>(() => {
     if (t.made > 0 && t.dropped > 0) out.push(['result rows', count(t.made)], ['dropped by having', count(t.dropped)])
     out.push(['rows out', count(t.rows_out)])
     if (step.value.state !== 'none') out.push(['open windows', count(t.open_windows)], ['next closes at', moment(t.next_close)])
+    if (t.kept_windows > 0) out.push(['closed, kept for late rows', count(t.kept_windows)])
+    if (t.forgotten > 0) out.push(['keys forgotten', count(t.forgotten)])
+    if (t.state_rows > 0) out.push(['rows of state', count(t.state_rows)])
+    if (t.watermark) out.push(['watermark', moment(t.watermark)])
+    if (t.last_out) out.push(['last row', `${span(secondsSince(t.last_out))} ago`])
   }
   if (step.value && t?.lookup) {
     out.push([`found in ${t.lookup.reference}`, count(t.lookup.found)], ['missed', count(t.lookup.missed)], ['with a null', count(t.lookup.null)])
@@ -144,6 +149,11 @@ const counts = computed<[string, string][]>(() => {
   }
   const k = f.sinks[label.value]
   if (sink.value && k) out.push(['rows taken', count(k.rows)], ['delivered', count(k.delivered)], ['waiting', count(k.waiting)], ['retries', count(k.retries)])
+  if (sink.value && k) {
+    for (const [name, d] of [['after the event', k.event_delay], ['after reading', k.read_delay]] as const) {
+      if (d.p50_seconds !== null && d.p99_seconds !== null) out.push([`${name}: half within`, figure(d.p50_seconds, 'seconds')], [`${name}: 99 % within`, figure(d.p99_seconds, 'seconds')])
+    }
+  }
   if (sink.value && k && k.refused > 0) out.push(['refused, kept in undertide_refused', count(k.refused)], ['why, of the newest', k.refusal || 'of an earlier run'])
   return out
 })
