@@ -344,6 +344,8 @@ type Gap struct {
 type Field struct {
 	Name string `json:"name"`
 	Type string `json:"type"`
+	// Levels are what its values are called, ascending; left out where they are called nothing.
+	Levels []job.Level `json:"levels,omitempty"`
 }
 
 // Alarm is a time during which an alarm of a job was on.

@@ -106,6 +106,15 @@ func DecodedOf(src *job.Source, sample connect.Sample) Peek {
 	return out
 }
 
+// Answered tells of the events of a sample that were asked for, with the fields that were asked for; view gives events as they are shown.
+func Answered(asker *try.Asker, sample connect.Sample, view func(connect.Sample) Peek) Peek {
+	out := view(asker.Of(sample))
+	for i := range out.Events {
+		out.Events[i].Decoded = asker.Shown(out.Events[i].Decoded)
+	}
+	return out
+}
+
 // piecesOf gives the pieces of an event that is shown whole, where how it is read knows them.
 func piecesOf(how any, e connect.Event, cut bool) []connect.Piece {
 	p, ok := how.(connect.Piecing)

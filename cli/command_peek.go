@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -35,6 +36,8 @@ type peekFlags struct {
 	profile, infer        bool
 	checkpoints           string
 	purpose, format, grep string
+	where                 string
+	only                  []string
 }
 
 func newPeek(s *streams) *cobra.Command {
@@ -48,10 +51,14 @@ position moves. A file needs no document yet; its format is told by its name's e
 
 --time takes events stored since then; those of files have no such time, and their own event time counts.
 
+--where and --only ask a question of a stream and leave nothing behind: the events for which a condition holds, and these of
+their fields. Where no document declares the fields they are those that --infer would find.
+
 --profile tells of each field how often it is null, how many values it has, the least and the greatest.
 --infer proposes the fields, the event time and the margin, with each doubt, and writes a document to
 begin with to standard output.`,
 		Example: `  undertide peek --connection harbour --topic gauge.levels --oldest --rows 5
+  undertide peek --connection harbour --topic gauge.levels --where 'level_m > 3.6' --only gauge,level_m
   undertide peek --connection harbour --topic gauge.levels --profile
   undertide peek --connection harbour --topic gauge.levels --infer > job.yaml
   undertide peek --file gauges.ndjson --infer > job.yaml
@@ -95,6 +102,10 @@ begin with to standard output.`,
 				return show(s, f.format, p.Profile, func() { profileTable(s, p.Profile) })
 			}
 			return show(s, f.format, p.Events, func() {
+				if len(f.only) > 0 {
+					f.grid(s, p.Events)
+					return
+				}
 				for _, e := range p.Events {
 					showEvent(s, e)
 				}
@@ -113,6 +124,8 @@ begin with to standard output.`,
 	g.BoolVarP(&f.follow, "follow", "f", false, "events as they are stored from now on; Ctrl-C ends it")
 	g.IntVar(&f.rows, "rows", 10, "at most so many (--profile and --infer: 1000)")
 	g.IntVar(&f.partition, "partition", -1, "of this partition alone")
+	g.StringVar(&f.where, "where", "", "only events for which this `CEL` condition over their fields holds; 20,000 are looked through")
+	g.StringSliceVar(&f.only, "only", nil, "of each event these `FIELDS` alone, as a table")
 	g.BoolVar(&f.profile, "profile", false, "tell what each field holds")
 	g.BoolVar(&f.infer, "infer", false, "propose fields, event time and margin, as a document")
 	g.StringVar(&f.purpose, "purpose", "", "what the document of --infer is for: `PURPOSE` "+purposes())
@@ -143,6 +156,8 @@ func (f *peekFlags) check(args []string) error {
 		return usageError{errors.New("--partition is for topics; name the file itself")}
 	case f.rows < 1 || f.rows > 10_000:
 		return usageError{fmt.Errorf("--rows %d: give 1 to 10000", f.rows)}
+	case (f.where != "" || len(f.only) > 0) && (f.profile || f.infer):
+		return usageError{errors.New("--where and --only are for looking at events, and not with --profile or --infer")}
 	case f.purpose != "" && !f.infer:
 		return usageError{errors.New("--purpose belongs to --infer")}
 	}
@@ -193,13 +208,13 @@ func (f *peekFlags) peek(ctx context.Context, args []string) (api.Peek, *connect
 	if f.file != "" {
 		source := connect.AtPath(f.file)
 		p, err := f.byEventTime(o, func(o connect.Sampling) (api.Peek, string, error) {
-			sample, err := source.Sample(ctx, connect.Opening{Format: cmp.Or(connect.FormatOf(f.file), connect.DefaultFormat())}, o)
+			sample, err := source.Sample(ctx, connect.Opening{Format: cmp.Or(connect.FormatOf(f.file), connect.DefaultFormat())}, f.question(o).Sampled(o))
 			if err != nil {
 				return api.Peek{}, "", err
 			}
-			p := api.PeekOf(sample)
-			if p.Inference == nil {
-				return p, "", nil
+			p, err := f.sampled(o, sample)
+			if err != nil || p.Inference == nil {
+				return p, "", err
 			}
 			return p, p.Inference.EventTime, nil
 		})
@@ -210,18 +225,51 @@ func (f *peekFlags) peek(ctx context.Context, args []string) (api.Peek, *connect
 		return api.Peek{}, nil, err
 	}
 	if cl != nil {
-		p, err := cl.Peek(ctx, f.connection, f.topic, client.PeekOptions{From: f.word(), At: f.at, Limit: f.rows, Partition: o.Partition})
+		p, err := cl.Peek(ctx, f.connection, f.topic, f.options(o))
 		return p, nil, without(f.connection, err)
 	}
 	source, err := conn.At(f.topic)
 	if err != nil {
 		return api.Peek{}, nil, err
 	}
-	sample, err := source.Sample(ctx, connect.Opening{}, o)
+	sample, err := source.Sample(ctx, connect.Opening{}, f.question(o).Sampled(o))
 	if err != nil {
 		return api.Peek{}, nil, err
 	}
-	return api.PeekOf(sample), originOf(source), nil
+	p, err := f.sampled(o, sample)
+	return p, originOf(source), err
+}
+
+// options are what the service is asked for.
+func (f *peekFlags) options(o connect.Sampling) client.PeekOptions {
+	return client.PeekOptions{From: f.word(), At: f.at, Limit: f.rows, Partition: o.Partition, Where: f.where, Only: f.only}
+}
+
+// question is what is asked of the events.
+func (f *peekFlags) question(o connect.Sampling) try.Question {
+	return try.Question{Where: f.where, Only: f.only, Rows: f.rows, First: o.From != connect.Newest}
+}
+
+// sampled tells of events that no document declares: of those that are asked for.
+func (f *peekFlags) sampled(o connect.Sampling, sample connect.Sample) (api.Peek, error) {
+	q := f.question(o)
+	if !q.Asked() {
+		return api.PeekOf(sample), nil
+	}
+	asker, err := try.AskSample(q, sample)
+	if err != nil {
+		return api.Peek{}, asUsage(err)
+	}
+	return api.Answered(asker, sample, api.PeekOf), nil
+}
+
+// asUsage tells what is wrong with a question as a wrong use of the command.
+func asUsage(err error) error {
+	var w try.WrongQuestion
+	if errors.As(err, &w) {
+		return usageError{w}
+	}
+	return err
 }
 
 func originOf(s connect.Source) *connect.Origin {
@@ -240,7 +288,7 @@ func (f *peekFlags) peekDocument(ctx context.Context, args []string, o connect.S
 		return api.Peek{}, nil, err
 	}
 	if cl != nil {
-		p, err := cl.PeekSource(ctx, text, sourceOf(args), f.rows, f.word())
+		p, err := cl.PeekSource(ctx, text, sourceOf(args), f.options(o))
 		return p, nil, err
 	}
 	src, err := named(j, args)
@@ -250,8 +298,12 @@ func (f *peekFlags) peekDocument(ctx context.Context, args []string, o connect.S
 	if f.checkpoints != "" {
 		o.Journal = filepath.Join(f.checkpoints, "journals", src.Name)
 	}
+	asker, err := try.AskSource(f.question(o), src)
+	if err != nil {
+		return api.Peek{}, nil, asUsage(err)
+	}
 	take := func(o connect.Sampling) (api.Peek, string, error) {
-		sample, err := try.Sample(ctx, j, src, o)
+		sample, err := try.Sample(ctx, j, src, asker.Sampled(o))
 		if err != nil {
 			return api.Peek{}, "", err
 		}
@@ -259,7 +311,7 @@ func (f *peekFlags) peekDocument(ctx context.Context, args []string, o connect.S
 		if src.EventTime != nil {
 			field = src.EventTime.Text()
 		}
-		return api.DecodedOf(src, sample), field, nil
+		return api.Answered(asker, sample, func(some connect.Sample) api.Peek { return api.DecodedOf(src, some) }), field, nil
 	}
 	if _, stored := src.With.(connect.Storing); !stored {
 		p, err := f.byEventTime(o, take)
@@ -514,10 +566,14 @@ func (f *peekFlags) followed(ctx context.Context, s *streams, args []string) err
 		if err != nil {
 			return err
 		}
-		return f.followHere(ctx, s, src.With, "source "+src.Name, func(sample connect.Sample) api.Peek { return api.DecodedOf(src, sample) })
+		asker, err := try.AskSource(f.question(connect.Sampling{}), src)
+		if err != nil {
+			return asUsage(err)
+		}
+		return f.followHere(ctx, s, src.With, "source "+src.Name, asker, func(sample connect.Sample) api.Peek { return api.DecodedOf(src, sample) })
 	}
 	if f.file != "" {
-		return f.followHere(ctx, s, connect.AtPath(f.file), f.file, api.PeekOf)
+		return f.followUndeclared(ctx, s, connect.AtPath(f.file), f.file)
 	}
 	conn, cl, err := f.find(f.connection)
 	if err != nil {
@@ -531,11 +587,45 @@ func (f *peekFlags) followed(ctx context.Context, s *streams, args []string) err
 	if err != nil {
 		return err
 	}
-	return f.followHere(ctx, s, source, f.topic, api.PeekOf)
+	return f.followUndeclared(ctx, s, source, f.topic)
+}
+
+// followUndeclared follows events that no document declares. What is asked of them is asked by the fields of the newest that are there.
+func (f *peekFlags) followUndeclared(ctx context.Context, s *streams, source connect.Source, name string) error {
+	q := f.question(connect.Sampling{})
+	if !q.Asked() {
+		return f.followHere(ctx, s, source, name, nil, api.PeekOf)
+	}
+	sample, err := source.Sample(ctx, connect.Opening{Format: connect.FormatOf(f.file)}, connect.Sampling{Rows: 200})
+	if err != nil {
+		return err
+	}
+	asker, err := try.AskSample(q, sample)
+	if err != nil {
+		return asUsage(err)
+	}
+	return f.followHere(ctx, s, source, name, asker, api.PeekOf)
+}
+
+// grid shows the fields that were asked for, in columns.
+func (f *peekFlags) grid(s *streams, events []api.RawEvent) {
+	var rows [][]string
+	for _, e := range events {
+		line := make([]string, len(f.only))
+		for _, v := range e.Decoded {
+			line[slices.Index(f.only, v.Name)] = harmless(v.Value)
+		}
+		rows = append(rows, line)
+	}
+	grid(s.out, f.only, rows)
 }
 
 // one shows an event.
 func (f *peekFlags) one(s *streams, e api.RawEvent) error {
+	if f.format != "json" && len(f.only) > 0 {
+		fmt.Fprintln(s.out, harmless(pairs(e.Decoded)))
+		return nil
+	}
 	if f.format != "json" {
 		showEvent(s, e)
 		return nil
@@ -548,7 +638,7 @@ func (f *peekFlags) one(s *streams, e api.RawEvent) error {
 	return err
 }
 
-func (f *peekFlags) followHere(ctx context.Context, s *streams, source connect.Source, name string, peek func(connect.Sample) api.Peek) error {
+func (f *peekFlags) followHere(ctx context.Context, s *streams, source connect.Source, name string, asker *try.Asker, peek func(connect.Sample) api.Peek) error {
 	follower, ok := source.(connect.Follower)
 	if !ok {
 		return usageError{fmt.Errorf("%s is no topic and no file; --follow is for those", name)}
@@ -562,7 +652,12 @@ func (f *peekFlags) followHere(ctx context.Context, s *streams, source connect.S
 		if len(list) == 0 {
 			return nil
 		}
-		for _, e := range peek(connect.Sample{Events: list}).Events {
+		sample := connect.Sample{Events: list}
+		shown := peek
+		if asker != nil {
+			shown = func(sample connect.Sample) api.Peek { return api.Answered(asker, sample, peek) }
+		}
+		for _, e := range shown(sample).Events {
 			if err := f.one(s, e); err != nil {
 				return err
 			}
@@ -572,7 +667,7 @@ func (f *peekFlags) followHere(ctx context.Context, s *streams, source connect.S
 }
 
 func (f *peekFlags) followThere(ctx context.Context, s *streams, cl *client.Client) error {
-	for m, err := range cl.FollowEvents(ctx, f.connection, f.topic) {
+	for m, err := range cl.FollowEvents(ctx, f.connection, f.topic, client.PeekOptions{Where: f.where, Only: f.only}) {
 		if err != nil {
 			return without(f.connection, err)
 		}

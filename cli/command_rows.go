@@ -13,6 +13,7 @@ import (
 
 	"undertide/api"
 	"undertide/client"
+	"undertide/job"
 )
 
 func newRows(s *streams) *cobra.Command {
@@ -145,11 +146,31 @@ func cellText(f api.Field, raw json.RawMessage) string {
 	case f.Type == "timestamp" && json.Unmarshal(raw, &text) == nil:
 		return strings.Replace(strings.TrimSuffix(text, "Z"), "T", " ", 1)
 	case f.Type == "double" && json.Unmarshal(raw, &num) == nil:
-		return fmt.Sprintf("%.3f", num)
+		return fmt.Sprintf("%.3f", num) + levelText(f, num)
+	case f.Type == "int" && json.Unmarshal(raw, &num) == nil:
+		return string(raw) + levelText(f, num)
 	case json.Unmarshal(raw, &text) == nil:
 		return text
 	}
 	return string(raw)
+}
+
+// levelText is what a value is called, with as many marks as it is high: 3.485 ▲▲ high. All values of a field with levels are as wide, so that they stand
+// in a line.
+func levelText(f api.Field, v float64) string {
+	if len(f.Levels) == 0 {
+		return ""
+	}
+	width := 0
+	for i, l := range f.Levels {
+		width = max(width, i+2+len([]rune(l.Name)))
+	}
+	name, rank := job.FieldLevels{Levels: f.Levels}.LevelOf(v)
+	text := strings.Repeat("▲", rank) + " " + name
+	if rank == 0 {
+		text = ""
+	}
+	return " " + text + strings.Repeat(" ", width-len([]rune(text)))
 }
 
 // flush writes what was added.

@@ -649,6 +649,24 @@ type PeekOptions struct {
 	At        string // a time, or a duration before now
 	Limit     int
 	Partition string
+	Where     string   // a condition over the events' fields; empty for all
+	Only      []string // fields; none for all
+}
+
+// asked gives the query of what is asked of events.
+func (o PeekOptions) asked(q string) string {
+	v := url.Values{"only": o.Only}
+	if o.Where != "" {
+		v.Set("where", o.Where)
+	}
+	switch more := v.Encode(); {
+	case more == "":
+		return q
+	case q == "":
+		return "?" + more
+	default:
+		return q + "&" + more
+	}
 }
 
 // Peek gives some events of a topic, and what they are.
@@ -657,7 +675,7 @@ func (c *Client) Peek(ctx context.Context, connection, topic string, o PeekOptio
 	if o.Partition != "" {
 		q += "&partition=" + url.QueryEscape(o.Partition)
 	}
-	return call[api.Peek](ctx, c, "GET", "/connections/"+name(connection)+"/topics/"+name(topic)+"/events"+q, "", nil)
+	return call[api.Peek](ctx, c, "GET", "/connections/"+name(connection)+"/topics/"+name(topic)+"/events"+o.asked(q), "", nil)
 }
 
 // Begin writes a document to begin with over a topic, for a purpose.
@@ -713,8 +731,8 @@ func (c *Client) Rehearse(ctx context.Context, ask api.Rehearse) (try.Rehearsal,
 }
 
 // PeekSource gives some events of a document's source, and what it makes of them.
-func (c *Client) PeekSource(ctx context.Context, document, source string, rows int, from string) (api.Peek, error) {
-	return post[api.Peek](ctx, c, "/documents/peek"+query("source", source, "rows", strconv.Itoa(rows), "from", from), api.Document{Document: document})
+func (c *Client) PeekSource(ctx context.Context, document, source string, o PeekOptions) (api.Peek, error) {
+	return post[api.Peek](ctx, c, "/documents/peek"+o.asked(query("source", source, "rows", strconv.Itoa(o.Limit), "from", o.From)), api.Document{Document: document})
 }
 
 // DocumentLateness tells how late the events of a document's source come.
@@ -723,6 +741,6 @@ func (c *Client) DocumentLateness(ctx context.Context, document, source string, 
 }
 
 // FollowEvents gives the events of a topic as they are stored: messages event and note.
-func (c *Client) FollowEvents(ctx context.Context, connection, topic string) iter.Seq2[Message, error] {
-	return c.follow(ctx, "/connections/"+name(connection)+"/topics/"+name(topic)+"/events")
+func (c *Client) FollowEvents(ctx context.Context, connection, topic string, o PeekOptions) iter.Seq2[Message, error] {
+	return c.follow(ctx, "/connections/"+name(connection)+"/topics/"+name(topic)+"/events"+o.asked(""))
 }

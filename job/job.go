@@ -116,6 +116,7 @@ type Step struct {
 	Timed     bool
 	Does      []string // for plans
 	Looks     []int    // the references that it looks up in
+	Levels    []FieldLevels
 
 	several, windowed, overlap, unbounded bool
 	identity                              []string // the fields that tell its rows apart; nil where nothing does

@@ -132,7 +132,7 @@ func pieces(j *Job, root *node) map[string]string {
 			continue
 		}
 		n := root.get("steps").get(s.Name)
-		free := []string{"from", "having", "about", "where"}
+		free := []string{"from", "having", "about", "where", "levels"}
 		if sided(s.Keyed) { // they see the result alone
 			free = append(free, "set", "without", "only")
 		}

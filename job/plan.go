@@ -61,6 +61,10 @@ type StepPlan struct {
 	Delay string `json:"delay" yaml:"delay"`
 	// Parts are what can be read of it, beside rejects: itself, late of it, the parts of a split.
 	Parts []string `json:"parts" yaml:"parts"`
+	// Overlap says that rows are of windows that overlap: an event counts in several of them.
+	Overlap bool `json:"overlap" yaml:"overlap"`
+	// Levels are what values of its fields are called.
+	Levels []FieldLevels `json:"levels" yaml:"levels"`
 }
 
 // SinkPlan tells of a sink.
@@ -128,6 +132,7 @@ func planStep(j *Job, s *Step) StepPlan {
 	p := StepPlan{Name: s.Name, Kind: s.Kind, From: s.FromText, Does: s.Does, Fields: fieldTexts(s.Schema), Key: []string{}, Looks: []string{},
 		Exchange: "none: in the lane or worker that has the rows", State: "none", Delay: "none beyond the turn"}
 	p.Parts, _, _ = s.Parts()
+	p.Overlap, p.Levels = s.overlap && s.windowed, append([]FieldLevels{}, s.Levels...)
 	for _, r := range s.Looks {
 		p.Looks = append(p.Looks, j.References[r].Name)
 	}
@@ -433,6 +438,9 @@ func (p Plan) Text() string {
 			}
 		}
 		line("fields", strings.Join(s.Fields, ", "))
+		for _, l := range s.Levels {
+			line("levels", l.text())
+		}
 		line("key", strings.Join(s.Key, ", "))
 		line("exchange", s.Exchange)
 		line("state", s.State)

@@ -38,7 +38,7 @@ var stepKinds = []stepKind{
 }
 
 var stepFields = func() fieldSpec {
-	s := fieldSpec{known: []string{"from"}}
+	s := fieldSpec{known: []string{"from", "levels"}}
 	for _, k := range stepKinds {
 		for _, f := range slices.Concat(k.tells, k.may) {
 			if !slices.Contains(s.known, f) {
@@ -102,7 +102,11 @@ func (b *builder) readSteps() {
 		if b.ctx.Err() != nil {
 			return
 		}
-		b.step(p.k, p.v, join("steps", p.k.text))
+		place := join("steps", p.k.text)
+		b.step(p.k, p.v, place)
+		if i, built := b.steps[p.k.text]; built {
+			b.levels(p.v.get("levels"), place+".levels", &b.job.Steps[i])
+		}
 	}
 	if len(circle) > 0 {
 		b.fault(circle[0].k, join("steps", circle[0].k.text), "steps read each other in a circle: "+namesOfPending(circle), "let one of them read a source")
@@ -432,6 +436,9 @@ func (b *builder) step(k, n *node, place string) {
 	b.job.Steps = append(b.job.Steps, s)
 }
 
+// ofAny says whether steps of any kind have the field.
+func ofAny(field *node) bool { return field.text == "from" || field.text == "levels" }
+
 // kindOf finds what kind of step it is, and the field that tells; nil, with a fault, when fields of two
 // kinds stand together.
 func (b *builder) kindOf(n *node, place string) (*stepKind, string) {
@@ -447,7 +454,7 @@ func (b *builder) kindOf(n *node, place string) (*stepKind, string) {
 				continue
 			}
 			for _, key := range n.keys {
-				if key.text != "from" && slices.Contains(stepFields.known, key.text) && !slices.Contains(k.tells, key.text) && !slices.Contains(k.may, key.text) {
+				if !ofAny(key) && slices.Contains(stepFields.known, key.text) && !slices.Contains(k.tells, key.text) && !slices.Contains(k.may, key.text) {
 					b.fault(key, join(place, key.text), fmt.Sprintf("%s and %s are of two kinds of step", key.text, f), "put one of them in a step of its own, and let the other read it")
 					return nil, ""
 				}
@@ -456,7 +463,7 @@ func (b *builder) kindOf(n *node, place string) (*stepKind, string) {
 		}
 	}
 	for _, key := range n.keys {
-		if key.text != "from" && slices.Contains(stepFields.known, key.text) {
+		if !ofAny(key) && slices.Contains(stepFields.known, key.text) {
 			b.fault(key, join(place, key.text), key.text+" alone says not what the step does", "add measures, deduplicate, remember, absent or split")
 			return nil, ""
 		}

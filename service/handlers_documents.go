@@ -153,11 +153,15 @@ func (s *Service) document(c *gin.Context, run bool) (*job.Job, error) {
 
 // sample takes events of a document's source, as many as are asked for.
 func (s *Service) sample(c *gin.Context, j *job.Job, name string, def int64) (*job.Source, connect.Sample, error) {
-	src, err := j.SourceNamed(name)
+	o, err := sampleOptions(c, def)
 	if err != nil {
 		return nil, connect.Sample{}, err
 	}
-	o, err := sampleOptions(c, def)
+	return s.sampleAs(c, j, name, o)
+}
+
+func (s *Service) sampleAs(c *gin.Context, j *job.Job, name string, o connect.Sampling) (*job.Source, connect.Sample, error) {
+	src, err := j.SourceNamed(name)
 	if err != nil {
 		return nil, connect.Sample{}, err
 	}
@@ -246,9 +250,19 @@ func (s *Service) peekSource(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	src, sample, err := s.sample(c, j, c.Query("source"), 100)
+	o, err := sampleOptions(c, 100)
 	if err != nil {
 		return err
 	}
-	return answer(c, http.StatusOK, api.DecodedOf(src, sample))
+	q := question(c, o)
+	src, sample, err := s.sampleAs(c, j, c.Query("source"), q.Sampled(o))
+	if err != nil {
+		return err
+	}
+	decoded := func(some connect.Sample) api.Peek { return api.DecodedOf(src, some) }
+	asker, err := try.AskSource(q, src)
+	if err != nil {
+		return wrongQuestion(err)
+	}
+	return answer(c, http.StatusOK, api.Answered(asker, sample, decoded))
 }

@@ -285,19 +285,46 @@ func (s *Service) getEvents(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	q := question(c, o)
 	if wantsStream(c) {
-		return s.followEvents(c, source)
+		asker, err := askTopic(c.Request.Context(), source, q)
+		if err != nil {
+			return err
+		}
+		return s.followEvents(c, source, asker)
 	}
-	sample, err := source.Sample(c.Request.Context(), connect.Opening{}, o)
+	sample, err := source.Sample(c.Request.Context(), connect.Opening{}, q.Sampled(o))
+	if err != nil || !q.Asked() {
+		return cmp.Or(err, answer(c, http.StatusOK, api.PeekOf(sample)))
+	}
+	asker, err := try.AskSample(q, sample)
 	if err != nil {
-		return err
+		return wrongQuestion(err)
 	}
-	return answer(c, http.StatusOK, api.PeekOf(sample))
+	return answer(c, http.StatusOK, api.Answered(asker, sample, api.PeekOf))
+}
+
+// question reads what is asked of the events that are looked at.
+func question(c *gin.Context, o connect.Sampling) try.Question {
+	return try.Question{Where: c.Query("where"), Only: c.QueryArray("only"), Rows: o.Rows, First: o.From != connect.Newest}
+}
+
+// askTopic makes ready to ask about the events of a topic that are to come, by the fields of its newest; nil where nothing is asked.
+func askTopic(ctx context.Context, source connect.Source, q try.Question) (*try.Asker, error) {
+	if !q.Asked() {
+		return nil, nil
+	}
+	sample, err := source.Sample(ctx, connect.Opening{}, connect.Sampling{Rows: 200})
+	if err != nil {
+		return nil, err
+	}
+	asker, err := try.AskSample(q, sample)
+	return asker, wrongQuestion(err)
 }
 
 // followEvents gives events as they are stored. When there are none for a while, it says so, and where
 // the newest are.
-func (s *Service) followEvents(c *gin.Context, source connect.Source) error {
+func (s *Service) followEvents(c *gin.Context, source connect.Source, asker *try.Asker) error {
 	follower, ok := source.(connect.Follower)
 	if !ok {
 		return fmt.Errorf("%w: events of this connection cannot be followed", connect.ErrCannot)
@@ -339,15 +366,15 @@ func (s *Service) followEvents(c *gin.Context, source connect.Source) error {
 				}
 				return
 			case list := <-batches:
-				for _, e := range list {
+				for _, e := range eventsOf(list, asker) {
 					select {
-					case out <- api.EventOf(e):
+					case out <- e:
 					default: // whoever looks is too slow: the newest count
 						select {
 						case <-out:
 						default:
 						}
-						out <- api.EventOf(e) // there is room: nobody else adds any
+						out <- e // there is room: nobody else adds any
 					}
 				}
 				if note := quiet.Note(ctx, len(list)); note != "" {
@@ -383,6 +410,17 @@ func (s *Service) followEvents(c *gin.Context, source connect.Source) error {
 	cancel()
 	<-ended
 	return err
+}
+
+// eventsOf gives events as the API does: those that were asked for, where something was.
+func eventsOf(list []connect.Event, asker *try.Asker) (out []api.RawEvent) {
+	if asker != nil {
+		return api.Answered(asker, connect.Sample{Events: list}, api.PeekOf).Events
+	}
+	for _, e := range list {
+		out = append(out, api.EventOf(e))
+	}
+	return out
 }
 
 func (s *Service) postEvents(c *gin.Context) error {

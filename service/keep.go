@@ -117,7 +117,7 @@ func (r *runner) look(step string) (*tap, error) {
 	if err != nil {
 		return nil, err
 	}
-	again := newTap(step, t.schema, t.key, t.keep, t.boot, nil)
+	again := newTap(t.seen, t.keep, t.boot, nil)
 	again.takeUp(all[step])
 	return again, nil
 }

@@ -48,12 +48,10 @@ func (b *budget) over() bool { return b != nil && b.used.Load() > mostLookBytes 
 //	service a: kept aside up to row 100, killed at 150     marks a-1 … a-150
 //	service b: goes on from 100                            marks b-101 …; a-1 … a-100 are known, a-150 is not
 type tap struct {
-	step   string
-	schema row.Schema
-	key    []string
-	keep   int
-	boot   string
-	all    *budget
+	seen
+	keep int
+	boot string
+	all  *budget
 	listeners
 
 	mu      sync.Mutex // guards all below
@@ -69,8 +67,8 @@ type tap struct {
 	known   map[string]int64 // marks of services before: up to which number they count
 }
 
-func newTap(step string, schema row.Schema, key []string, keep int, boot string, all *budget) *tap {
-	return &tap{step: step, schema: schema, key: key, keep: keep, boot: boot, all: all}
+func newTap(of seen, keep int, boot string, all *budget) *tap {
+	return &tap{seen: of, keep: keep, boot: boot, all: all}
 }
 
 func (t *tap) NewEncoder(s row.Schema) engine.Encoder { return run.TextOf(s) }
@@ -188,7 +186,7 @@ func (t *tap) before(to int64, limit int) ([]api.Row, int64) {
 // newest gives the newest kept rows that match, newest first.
 func (t *tap) newest(limit int, match func(api.Row) bool) api.Rows {
 	t.mu.Lock()
-	out := api.Rows{Step: t.step, Key: append([]string{}, t.key...), Passed: t.passed, Skipped: t.skipped, Mark: t.mark(t.passed), Rows: []api.Row{}, Fields: fieldsOf(t.schema)}
+	out := api.Rows{Step: t.name, Key: append([]string{}, t.key...), Passed: t.passed, Skipped: t.skipped, Mark: t.mark(t.passed), Rows: []api.Row{}, Fields: t.fields()}
 	n := t.kept
 	t.mu.Unlock()
 	for {
@@ -231,6 +229,18 @@ func missedIn(list []api.Row, seq int64) (missed, last int64) {
 		seq = r.Seq
 	}
 	return missed, seq
+}
+
+func (t *tap) fields() []api.Field {
+	out := fieldsOf(t.schema)
+	for i := range out {
+		for _, l := range t.levels {
+			if l.Field == out[i].Name {
+				out[i].Levels = l.Levels
+			}
+		}
+	}
+	return out
 }
 
 func fieldsOf(s row.Schema) []api.Field {

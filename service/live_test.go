@@ -22,7 +22,7 @@ func all(api.Row) bool { return true }
 // TestTap compares the ring with a plain list, over many sizes of what is kept and given.
 func TestTap(t *testing.T) {
 	for keep := 1; keep <= 12; keep++ {
-		tap := newTap("minute", levels, []string{"gauge"}, keep, "b", nil)
+		tap := newTap(seen{name: "minute", schema: levels, key: []string{"gauge"}}, keep, "b", nil)
 		var list []int64 // the seqs that were kept
 		var passed int64
 		for give := range 25 {
@@ -46,7 +46,7 @@ func TestTap(t *testing.T) {
 					t.Fatalf("keep %d, after %d: row %d is %d %s, want %d", keep, give, i, r.Seq, r.Row, seq)
 				}
 			}
-			again := newTap("minute", levels, nil, keep+give%3, "b", nil)
+			again := newTap(seen{name: "minute", schema: levels}, keep+give%3, "b", nil)
 			again.takeUp(tap.keepNewest(4))
 			again.Take([]byte("{\"n\":0}\n"), 1)
 			kept := append(want[max(0, len(want)-4):len(want):len(want)], passed+1)
@@ -63,7 +63,7 @@ func TestTap(t *testing.T) {
 
 // TestTapRoom: rows that come too fast are counted and not kept.
 func TestTapRoom(t *testing.T) {
-	tap := newTap("levels", levels, nil, 100, "b", nil)
+	tap := newTap(seen{name: "levels", schema: levels}, 100, "b", nil)
 	took := 0
 	began := time.Now().Unix()
 	for range 1000 {
@@ -76,7 +76,7 @@ func TestTapRoom(t *testing.T) {
 
 // TestMatchKey: keys are given by value or by name, and a wrong one is told what there is.
 func TestMatchKey(t *testing.T) {
-	tap := newTap("minute", levels, []string{"gauge"}, 10, "b", nil)
+	tap := newTap(seen{name: "minute", schema: levels, key: []string{"gauge"}}, 10, "b", nil)
 	r := api.Row{Row: json.RawMessage(`{"gauge":"a=b","n":7}`)}
 	for _, c := range []struct {
 		key  []string
@@ -138,7 +138,7 @@ func TestTapBytes(t *testing.T) {
 	long := []byte(`{"gauge":"` + strings.Repeat("x", 20_000) + "\"}\n")
 	var taps []*tap
 	for i := range 60 {
-		tap := newTap(fmt.Sprint(i), levels, nil, 10_000, "b", &all)
+		tap := newTap(seen{name: fmt.Sprint(i), schema: levels}, 10_000, "b", &all)
 		taps = append(taps, tap)
 		for range 500 {
 			tap.Take(long, 1)
@@ -162,7 +162,7 @@ func TestTapBytes(t *testing.T) {
 	if all.used.Load() != 0 {
 		t.Errorf("%d bytes are left of nothing", all.used.Load())
 	}
-	tap := newTap("levels", levels, nil, 100, "b", &all)
+	tap := newTap(seen{name: "levels", schema: levels}, 100, "b", &all)
 	tap.Take([]byte(`{"gauge":"`+strings.Repeat("x", mostRowBytes)+"\"}\n"+`{"gauge":"y"}`+"\n"), 2)
 	if got := tap.newest(10, func(api.Row) bool { return true }); len(got.Rows) != 1 || got.Rows[0].Seq != 2 || got.Skipped != 1 || got.Passed != 2 {
 		t.Errorf("a row that is too long: %+v", got)
@@ -181,14 +181,14 @@ func TestMarks(t *testing.T) {
 			tap.Take([]byte(`{"n":1}`+"\n"), 1)
 		}
 	}
-	a := newTap("levels", levels, nil, 10, "a", nil)
+	a := newTap(seen{name: "levels", schema: levels}, 10, "a", nil)
 	give(a, 30)
 	kept := a.keepNewest(5)
 	give(a, 20) // those are lost with a kill
-	b := newTap("levels", levels, nil, 10, "b", nil)
+	b := newTap(seen{name: "levels", schema: levels}, 10, "b", nil)
 	b.takeUp(kept)
 	give(b, 100)
-	c := newTap("levels", levels, nil, 10, "c", nil)
+	c := newTap(seen{name: "levels", schema: levels}, 10, "c", nil)
 	c.takeUp(b.keepNewest(5))
 	for _, x := range []struct {
 		tap  *tap

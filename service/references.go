@@ -28,7 +28,7 @@ func (r *runner) referenceRows(c *gin.Context, limit int) (api.Rows, bool, error
 		return api.Rows{}, true, api.WrongRequest.With(name+" is a reference, whose rows are not followed", "ask for them without a stream, as rows does without --follow")
 	}
 	schema := table.Schema()
-	match, err := (&tap{schema: schema, key: key}).matchKey(c.QueryArray("key"))
+	match, err := (&tap{seen: seen{schema: schema, key: key}}).matchKey(c.QueryArray("key"))
 	if err != nil {
 		return api.Rows{}, true, err
 	}

@@ -2,7 +2,8 @@ package service
 
 import (
 	"cmp"
-	"fmt"
+	"encoding/json"
+	"errors"
 	"net/http"
 	"slices"
 	"strconv"
@@ -13,13 +14,11 @@ import (
 
 	"undertide/api"
 	"undertide/connect"
-	"undertide/connect/codec"
-	"undertide/core/engine"
-	"undertide/core/expr"
 	"undertide/core/row"
 	"undertide/inside"
 	"undertide/job"
 	"undertide/store"
+	"undertide/try"
 )
 
 // tapOf gives the tap of a part of a job: of its run, or of what was kept of it, whether it runs or not; and the names of all parts.
@@ -43,10 +42,10 @@ func (s *Service) tapOf(c *gin.Context, e *entry, part string) (*tap, []string, 
 	}
 	var found *tap
 	var names []string
-	eachTap(j, func(name string, schema row.Schema, key []string) {
-		names = append(names, name)
-		if name == part {
-			found = newTap(name, schema, key, s.opt.KeepRows, s.boot, nil)
+	eachSeen(j, func(of seen) {
+		names = append(names, of.name)
+		if of.name == part {
+			found = newTap(of, s.opt.KeepRows, s.boot, nil)
 		}
 	})
 	if found == nil {
@@ -100,10 +99,14 @@ func (s *Service) getJobRows(c *gin.Context) error {
 	asFile(c, s.record(e).Name+"-"+strings.ReplaceAll(c.Param("step"), " ", "-"), form)
 	slices.Reverse(rows.Rows)
 	seen := schemaOf(t.schema)
-	again := newRereader(seen)
+	again := try.NewRereader(seen)
 	return inside.WriteAs(c.Writer, fileFormat(form), seen, func(write func(*row.Batch) error) error {
 		for part := range slices.Chunk(rows.Rows, row.MaxRows) {
-			if err := write(again.read(part...)); err != nil {
+			var texts []json.RawMessage
+			for _, r := range part {
+				texts = append(texts, r.Row)
+			}
+			if err := write(again.Read(texts...)); err != nil {
 				return err
 			}
 		}
@@ -164,61 +167,20 @@ func schemaOf(s row.Schema) (out row.Schema) {
 	return out
 }
 
-// rereader reads shown rows again. One goroutine at a time.
-type rereader struct {
-	decoder engine.Decoder
-	chunk   engine.Chunk
-	batch   *row.Batch
-}
-
-func newRereader(schema row.Schema) *rereader {
-	var fields codec.Fields
-	for _, f := range schema {
-		fields = append(fields, codec.Field{Name: f.Name, Kind: f.Kind})
-	}
-	return &rereader{decoder: connect.FormatNamed("json").Decode().Decoder(fields), batch: row.NewBatch(schema)}
-}
-
-// read gives rows as a batch, until the next call; those of another version of the document that do not fit are left out.
-func (r *rereader) read(rows ...api.Row) *row.Batch {
-	r.chunk.Reset()
-	r.batch.Reset()
-	for _, x := range rows {
-		r.chunk.Starts = append(r.chunk.Starts, uint32(len(r.chunk.Raw)))
-		r.chunk.Raw = append(r.chunk.Raw, x.Row...)
-		r.chunk.Ends = append(r.chunk.Ends, uint32(len(r.chunk.Raw)))
-	}
-	r.decoder.Decode(&r.chunk, r.batch, nil)
-	return r.batch
-}
-
 // whereOf makes a test for rows of an expression over their fields; true for all where there is none.
 func whereOf(schema row.Schema, text string) (func(api.Row) bool, error) {
-	if text == "" {
-		return func(api.Row) bool { return true }, nil
+	fits, err := try.Where(schemaOf(schema), text)
+	if err != nil {
+		return nil, wrongQuestion(err)
 	}
-	seen := schemaOf(schema)
-	p, faults := expr.Compile(text, expr.Scope{Fields: seen})
-	for _, f := range faults {
-		fix := f.Remedy
-		if f.Name != "" {
-			fix = "the fields are " + strings.Join(seen.Names(), ", ")
-			if near := job.Nearest(f.Name, seen.Names()); near != "" {
-				fix = "did you mean " + near + "?"
-			}
-		}
-		return nil, api.WrongRequest.With("where: "+f.Message, fix)
+	return func(r api.Row) bool { return fits(r.Row) }, nil
+}
+
+// wrongQuestion gives what is wrong with a condition or a list of fields as the API does.
+func wrongQuestion(err error) error {
+	var w try.WrongQuestion
+	if errors.As(err, &w) {
+		return api.WrongRequest.With(w.Message, w.Remedy)
 	}
-	if p.Kind() != row.Bool {
-		return nil, api.WrongRequest.With(fmt.Sprintf("where: a condition is a bool, and this is a %s", p.Kind()), "compare it with something, as in n > 3")
-	}
-	again := newRereader(seen)
-	return func(r api.Row) bool {
-		b := again.read(r)
-		if b.N == 0 {
-			return false
-		}
-		v, err := p.Eval(b.Cols, 0)
-		return err == nil && !v.Null && v.I != 0
-	}, nil
+	return err
 }

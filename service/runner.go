@@ -162,33 +162,44 @@ func (s *Service) checkpointDir(job string, generation int) string {
 // prepareTaps makes the taps beforehand, so that who asks for rows of a run that is only starting
 // finds them.
 func (r *runner) prepareTaps() {
-	eachTap(r.job, func(name string, schema row.Schema, key []string) {
-		r.taps[name] = newTap(name, schema, key, r.s.opt.KeepRows, r.s.boot, &r.s.kept)
-		r.names = append(r.names, name)
+	eachSeen(r.job, func(of seen) {
+		r.taps[of.name] = newTap(of, r.s.opt.KeepRows, r.s.boot, &r.s.kept)
+		r.names = append(r.names, of.name)
 	})
 }
 
-// eachTap names what of a job can be looked at, with its fields and key.
-func eachTap(j *job.Job, add func(name string, schema row.Schema, key []string)) {
+// seen is what of a job can be looked at: a source, a step, or a part of one.
+type seen struct {
+	name   string
+	schema row.Schema
+	key    []string
+	levels []job.FieldLevels // what values are called
+}
+
+// eachSeen gives all that can be looked at of a job.
+func eachSeen(j *job.Job, add func(seen)) {
 	for i := range j.Sources {
-		add(j.Sources[i].Name, j.Sources[i].Schema, nil)
-		add("rejects of "+j.Sources[i].Name, engine.RejectSchema, nil)
+		add(seen{name: j.Sources[i].Name, schema: j.Sources[i].Schema})
+		add(seen{name: "rejects of " + j.Sources[i].Name, schema: engine.RejectSchema})
 	}
 	for i := range j.Steps {
 		st := &j.Steps[i]
 		names, _, schemas := st.Parts()
 		for n, name := range names {
-			var key []string
+			of := seen{name: name, schema: schemas[n]}
+			if name == st.Name || st.Split != nil {
+				of.levels = st.Levels
+			}
 			if st.Keyed != nil && name == st.Name {
 				for _, f := range st.Keyed.Spec().KeySchema() {
 					if st.Schema.Index(f.Name) >= 0 {
-						key = append(key, f.Name)
+						of.key = append(of.key, f.Name)
 					}
 				}
 			}
-			add(name, schemas[n], key)
+			add(of)
 		}
-		add("rejects of "+st.Name, engine.RejectSchema, nil)
+		add(seen{name: "rejects of " + st.Name, schema: engine.RejectSchema})
 	}
 }
 

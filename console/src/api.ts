@@ -1264,8 +1264,13 @@ export interface components {
             place: string;
         };
         Field: {
+            levels?: components["schemas"]["Level"][];
             name: string;
             type: string;
+        };
+        FieldLevels: {
+            field: string;
+            levels: components["schemas"]["Level"][];
         };
         FieldProfile: {
             common: components["schemas"]["Common"][];
@@ -1496,6 +1501,11 @@ export interface components {
             source: string;
             sources: string[];
             words: string;
+        };
+        Level: {
+            /** Format: double */
+            from: number;
+            name: string;
         };
         Live: {
             /** Format: double */
@@ -2364,8 +2374,10 @@ export interface components {
             from: string;
             key: string[];
             kind: string;
+            levels: components["schemas"]["FieldLevels"][];
             looks: string[];
             name: string;
+            overlap: boolean;
             parts: string[];
             state: string;
         };
@@ -2967,6 +2979,10 @@ export interface operations {
             query?: {
                 /** @description Which are wanted: newest (default), oldest or time. */
                 from?: string;
+                /** @description Only events for which this CEL condition over their fields holds; 20,000 are looked through. */
+                where?: string;
+                /** @description A field that is given; all by default. May be repeated. */
+                only?: string;
                 /** @description With from=time: a time (RFC 3339), or a duration before now. */
                 at?: string;
                 /** @description At most so many. */
@@ -3155,6 +3171,10 @@ export interface operations {
                 rows?: number;
                 /** @description Which are sampled: newest (default) or oldest. */
                 from?: string;
+                /** @description Only events for which this CEL condition over their fields holds; 20,000 are looked through. */
+                where?: string;
+                /** @description A field that is given; all by default. May be repeated. */
+                only?: string;
             };
             header?: never;
             path?: never;

@@ -58,8 +58,9 @@ export function secondsSince(text: string): number {
 }
 
 /** A cell of a row by its field's type. */
-export function cell(value: unknown, type: string): string {
+export function cell(value: unknown, type: string, decimals?: number): string {
   if (value === null || value === undefined) return '–'
+  if (type === 'double' && typeof value === 'number' && decimals !== undefined) return value.toFixed(decimals)
   if (type === 'double' && typeof value === 'number') return three.format(value)
   if (type === 'int' && typeof value === 'number') return whole.format(value)
   if (type === 'timestamp') return moment(String(value))

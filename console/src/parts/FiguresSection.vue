@@ -7,10 +7,10 @@
       </ElRadioGroup>
       <ElButton v-if="!('back' in range)" size="small" @click="chosen = before">Back from {{ stretch }}</ElButton>
       <span class="grow" />
-      <ElSelect v-model="others" size="small" multiple collapse-tags filterable class="pick" placeholder="beside other jobs" aria-label="Beside other jobs">
+      <ElSelect v-model="others" size="small" multiple collapse-tags filterable tag-type="primary" class="pick" placeholder="beside other jobs" aria-label="Beside other jobs">
         <ElOption v-for="j in otherJobs" :key="j" :value="j" :label="j" />
       </ElSelect>
-      <ElSelect v-model="more" size="small" multiple collapse-tags filterable class="pick" placeholder="more figures" aria-label="More figures">
+      <ElSelect v-model="more" size="small" multiple collapse-tags filterable tag-type="primary" class="pick" placeholder="more figures" aria-label="More figures">
         <ElOption v-for="n in names" :key="n.name" :value="n.name" :label="n.name" :title="n.about" />
       </ElSelect>
       <a class="soft" :href="file" :download="`${job}-figures.json`">as JSON</a>
@@ -72,7 +72,7 @@ const stretch = computed(() => ('back' in range.value ? '' : `${moment(new Date(
 const boards = [
   { title: 'Behind', names: ['lag_events'] },
   { title: 'Behind in time', names: ['lag_seconds', 'watermark_age_seconds'] },
-  { title: 'Delay after the event', names: ['sinks.*.event_delay_p50_seconds', 'sinks.*.event_delay_p99_seconds'] },
+  { title: 'Delay after the event, 99 %', names: ['sinks.*.event_delay_p99_seconds'] },
   { title: 'Rows in and out', names: ['in_per_second', 'arriving_per_second', 'out_per_second'] },
   { title: 'Busy', names: ['busiest_share', 'steps.*.busy_share'] },
   { title: 'Blocked, held up', names: ['steps.*.blocked_share', 'sinks.*.held_up_share'] },

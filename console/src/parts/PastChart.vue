@@ -20,7 +20,7 @@ import VChart from 'vue-echarts'
 
 import { figure, moment } from '../format'
 import type { Schemas } from '../http'
-import { useTheme } from '../use/theme'
+import { dragged, letDrag, useChartStyle, type Dragged } from '../use/chart'
 
 use([LineChart, DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, ToolboxComponent, TooltipComponent, CanvasRenderer])
 
@@ -39,48 +39,36 @@ const emit = defineEmits<{
   choose: [since: number, until: number]
 }>()
 
-const { dark } = useTheme()
-const chart = useTemplateRef<InstanceType<typeof VChart>>('chart')
+const chart = useTemplateRef<Dragged>('chart')
+onMounted(() => setTimeout(() => letDrag(chart.value), 50))
+watch(() => [props.since, props.until, props.lines], () => setTimeout(() => letDrag(chart.value), 50))
 
-// Dragging over a chart chooses a stretch of time, without a button to press first.
-function letDrag() {
-  chart.value?.dispatchAction({ type: 'takeGlobalCursor', key: 'dataZoomSelect', dataZoomSelectActive: true })
-}
-onMounted(() => setTimeout(letDrag, 50))
-watch(() => [props.since, props.until, props.lines], () => setTimeout(letDrag, 50))
-
-type Zoom = { startValue?: number; endValue?: number; batch?: { startValue?: number; endValue?: number }[] }
 function zoomed(e: unknown) {
-  const z = e as Zoom
-  const from = z.startValue ?? z.batch?.[0]?.startValue
-  const to = z.endValue ?? z.batch?.[0]?.endValue
-  if (from !== undefined && to !== undefined && to - from >= 5000) emit('choose', Math.round(from), Math.round(to))
+  const range = dragged(e)
+  if (range && range[1] - range[0] >= 5000) emit('choose', Math.round(range[0]), Math.round(range[1]))
 }
 
 const worst = new Set(['failed', 'recovering', 'trouble', 'checkpoint', 'alarm'])
 
+const style = useChartStyle()
 const option = computed(() => {
-  void dark.value // colours are read anew
-  const css = getComputedStyle(document.documentElement)
-  const color = (name: string) => css.getPropertyValue(`--${name}`).trim()
-  const axis = { axisLine: { lineStyle: { color: color('line') } }, axisLabel: { color: color('soft'), fontSize: 10, hideOverlap: true }, splitLine: { lineStyle: { color: color('line') } } }
+  const { color, base, axis, legend, tooltip, toolbox } = style.value
   const marks = props.marks.map((m) => ({
     xAxis: Date.parse(m.at), name: m.kind,
     lineStyle: { color: color(worst.has(m.kind) ? 'brick' : 'tide'), type: worst.has(m.kind) ? 'solid' : 'dashed', width: 1 },
   }))
+  const values = props.lines.flatMap((l) => l.values.filter((v) => v !== null))
+  const peak = Math.max(0, ...values)
+  const half = props.unit === 'share' && peak > 0.5
+  const whole = ['', 'events', 'rows', 'bytes'].includes(props.unit) && values.every((v) => Number.isInteger(v))
   return {
-    animation: false,
-    color: color('series').split(',').map((c) => c.trim()),
-    textStyle: { fontFamily: 'Inter, system-ui, sans-serif' },
+    ...base,
     grid: { left: 4, right: 10, top: props.lines.length > 1 ? 24 : 8, bottom: 2, containLabel: true },
-    legend: { show: props.lines.length > 1, type: 'scroll', top: 0, left: 0, icon: 'roundRect', itemWidth: 9, itemHeight: 9, textStyle: { color: color('soft'), fontSize: 10 }, pageTextStyle: { color: color('soft') }, pageIconColor: color('sea'), pageIconInactiveColor: color('line'), pageIconSize: 10 },
-    tooltip: {
-      trigger: 'axis', renderMode: 'richText', confine: true, backgroundColor: color('sheet'), borderColor: color('line'), textStyle: { color: color('ink'), fontSize: 11 },
-      valueFormatter: (v: unknown) => (typeof v === 'number' ? figure(v, props.unit) : 'not known'),
-    },
-    toolbox: { show: true, showTitle: false, itemSize: 0, feature: { dataZoom: { yAxisIndex: 'none', brushStyle: { color: color('sea-soft'), opacity: 0.6 } } } },
+    legend: { ...legend, show: props.lines.length > 1 },
+    tooltip: { ...tooltip, valueFormatter: (v: unknown) => (typeof v === 'number' ? figure(v, props.unit) : 'not known') },
+    toolbox,
     xAxis: { type: 'time', min: props.since, max: props.until, ...axis, splitLine: { show: false }, axisLabel: { ...axis.axisLabel, formatter: (t: number) => clock(t) } },
-    yAxis: { type: 'value', min: 0, max: (v: { max: number }) => (v.max === 0 || (props.unit === 'share' && v.max > 0.5) ? 1 : undefined), minInterval: props.unit === '' && props.lines.every((l) => l.values.every((v) => v === null || Number.isInteger(v))) ? 1 : undefined, ...axis, splitNumber: 3, axisLabel: { ...axis.axisLabel, formatter: (v: number) => figure(v, props.unit) } },
+    yAxis: { type: 'value', min: 0, max: peak === 0 || half ? 1 : undefined, interval: half ? 0.5 : undefined, minInterval: whole ? 1 : undefined, ...axis, splitNumber: 3, axisLabel: { ...axis.axisLabel, formatter: (v: number) => figure(v, props.unit) } },
     series: props.lines.map((l, n) => ({
       name: l.name, type: 'line', showSymbol: l.at.length < 3, symbolSize: 4, lineStyle: { width: 1.4 }, connectNulls: false,
       data: l.at.map((t, i) => [t, l.values[i] ?? null]),

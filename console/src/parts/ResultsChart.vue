@@ -1,68 +1,89 @@
 <template>
-  <VChart class="chart" :option="option" autoresize role="img" :aria-label="`${measure} in the last windows`" />
+  <figure class="results-chart">
+    <figcaption v-if="titled"><strong>{{ measure.name }}</strong></figcaption>
+    <VChart ref="chart" class="chart" :style="{ height: `${height}px` }" :option="option" autoresize role="img" :aria-label="said" @datazoom="zoomed" />
+  </figure>
 </template>
 
 <script setup lang="ts">
 import { BarChart, LineChart } from 'echarts/charts'
-import { GridComponent, LegendComponent, TooltipComponent } from 'echarts/components'
+import { DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, ToolboxComponent, TooltipComponent } from 'echarts/components'
 import { use } from 'echarts/core'
 import { CanvasRenderer } from 'echarts/renderers'
-import { computed } from 'vue'
+import { computed, onMounted, useTemplateRef, watch } from 'vue'
 import VChart from 'vue-echarts'
 
 import { moment } from '../format'
-import type { Row } from '../use/runs'
-import { useTheme } from '../use/theme'
+import { levelColor, levelOf, type Field } from '../results'
+import { dragged, letDrag, useChartStyle, type Dragged } from '../use/chart'
 
-use([BarChart, LineChart, GridComponent, LegendComponent, TooltipComponent, CanvasRenderer])
+use([BarChart, LineChart, DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, ToolboxComponent, TooltipComponent, CanvasRenderer])
 
 const props = defineProps<{
-  /** Published rows, newest first. */
-  rows: Row[]
-  /** The fields of the key. */
-  keys: string[]
-  measure: string
+  measure: Field
+  /** The ends of the windows, oldest first. */
+  windows: string[]
+  /** A line for each key: a value for each window, null for none. */
+  lines: { name: string; values: (number | null)[] }[]
+  bars: boolean
+  decimals: number
+  height: number
+  /** Whether the chart says which measure it is of. */
+  titled: boolean
+}>()
+const emit = defineEmits<{
+  /** Windows were chosen by dragging: the ends of the first and the last. */
+  choose: [from: string, until: string]
 }>()
 
-const windows = 30
-const most = 12 // lines that can still be told apart
-const { dark } = useTheme()
+const chart = useTemplateRef<Dragged>('chart')
+onMounted(() => setTimeout(() => letDrag(chart.value), 50))
+watch(() => [props.windows, props.lines, props.bars], () => setTimeout(() => letDrag(chart.value), 50))
 
+function zoomed(e: unknown) {
+  const range = dragged(e)
+  const from = range && props.windows[range[0]]
+  const until = range && props.windows[range[1]]
+  if (from && until && range[1] - range[0] < props.windows.length - 1) emit('choose', from, until)
+}
+
+const style = useChartStyle()
 const option = computed(() => {
-  void dark.value // colours are read anew
-  const css = getComputedStyle(document.documentElement)
-  const color = (name: string) => css.getPropertyValue(`--${name}`).trim()
-  const ends = [...new Set(props.rows.map((r) => String(r.row.window_end)))].sort().slice(-windows)
-  const by = new Map<string, Map<string, number | null>>()
-  for (const r of [...props.rows].reverse()) { // a newer row of the same window counts
-    const key = props.keys.map((k) => String(r.row[k])).join(', ') || 'all'
-    if (!by.has(key)) by.set(key, new Map())
-    by.get(key)?.set(String(r.row.window_end), r.row[props.measure] as number | null)
+  const { color, base, axis, legend, tooltip, toolbox } = style.value
+  const levels = props.measure.levels ?? []
+  const several = props.lines.length > 1
+  const text = (v: unknown) => {
+    if (typeof v !== 'number') return 'no row'
+    const level = levelOf(v, levels)
+    return v.toFixed(props.decimals) + (level ? ` ${level.name}` : '')
   }
-  const keys = [...by.keys()].sort().slice(0, most)
-  const axis = { axisLine: { lineStyle: { color: color('line') } }, axisLabel: { color: color('soft'), fontSize: 10 }, splitLine: { lineStyle: { color: color('line') } } }
   return {
-    animation: false,
-    color: color('series').split(',').map((c) => c.trim()),
-    textStyle: { fontFamily: 'Inter, system-ui, sans-serif' },
-    grid: { left: 8, right: 12, top: 34, bottom: 4, containLabel: true },
-    legend: { type: 'scroll', top: 0, icon: 'roundRect', itemWidth: 10, itemHeight: 10, textStyle: { color: color('soft'), fontSize: 11 }, pageTextStyle: { color: color('soft') }, pageIconColor: color('sea'), pageIconInactiveColor: color('line'), pageIconSize: 11 },
-    // Keys come from events: as rich text they are drawn, never read as HTML.
-    tooltip: { trigger: 'axis', renderMode: 'richText', confine: true, backgroundColor: color('sheet'), borderColor: color('line'), textStyle: { color: color('ink'), fontSize: 11 } },
-    xAxis: { type: 'category', data: ends.map((e) => moment(e)), ...axis },
-    yAxis: { type: 'value', scale: keys.length > 1, ...axis },
-    series: keys.map((k) => ({
-      name: k,
-      type: keys.length > 1 ? 'line' : 'bar',
-      showSymbol: ends.length < 12,
+    ...base,
+    grid: { left: 4, right: 12, top: several ? 26 : 10, bottom: 2, containLabel: true },
+    legend: { ...legend, show: several },
+    tooltip: { ...tooltip, valueFormatter: text },
+    toolbox,
+    xAxis: { type: 'category', data: props.windows.map((e) => moment(e)), ...axis },
+    yAxis: { type: 'value', scale: !props.bars, ...axis },
+    series: props.lines.map((l, n) => ({
+      name: l.name,
+      type: props.bars ? 'bar' : 'line',
+      showSymbol: props.windows.length < 12,
       symbolSize: 5,
       lineStyle: { width: 1.6 },
-      data: ends.map((e) => by.get(k)?.get(e) ?? null),
+      data: l.values,
+      markLine: n === 0 && levels.length
+        ? { silent: true, symbol: 'none', data: levels.map((x, i) => ({ yAxis: x.from, name: x.name, label: { formatter: `${'▲'.repeat(i + 1)} ${x.name}`, position: 'insideStartTop', color: color(levelColor(i + 1, levels.length)), fontSize: 10 }, lineStyle: { color: color(levelColor(i + 1, levels.length)), type: 'dashed', width: 1 } })) }
+        : undefined,
     })),
   }
 })
+
+const said = computed(() => `${props.measure.name} of ${props.lines.length === 1 ? (props.lines[0]?.name ?? '') : `${props.lines.length} keys`} in ${props.windows.length} windows`)
 </script>
 
 <style scoped>
-.chart { height: 330px; width: 100%; }
+.results-chart { margin: 0; min-width: 0; }
+.results-chart figcaption { font-size: 12px; }
+.chart { width: 100%; cursor: crosshair; }
 </style>

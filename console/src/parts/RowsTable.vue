@@ -12,7 +12,7 @@
       </thead>
       <tbody>
         <tr v-for="r in shown" :key="r.seq">
-          <td v-for="f in fields" :key="f.name" :class="{ num: toRight(f.type), nowrap: f.type === 'timestamp' }" :title="raw(r.row[f.name])">{{ cell(r.row[f.name], f.type) }}</td>
+          <td v-for="f in fields" :key="f.name" :class="{ num: toRight(f.type), nowrap: f.type === 'timestamp' }" :title="raw(r.row[f.name])">{{ cell(r.row[f.name], f.type, decimals) }} <LevelMark v-if="levelOf(r.row[f.name], f.levels)" :level="levelOf(r.row[f.name], f.levels)!" /></td>
         </tr>
       </tbody>
     </table>
@@ -23,7 +23,9 @@
 import { computed, ref, toRef, watch } from 'vue'
 
 import { cell, toRight } from '../format'
+import { levelOf, type Field } from '../results'
 import { useRows, type Row } from '../use/runs'
+import LevelMark from './LevelMark.vue'
 import StateNote from './StateNote.vue'
 
 const props = defineProps<{
@@ -34,10 +36,14 @@ const props = defineProps<{
   rowsShown: number
   /** Only rows that hold this text in some field; empty for all. */
   filter?: string
+  /** Only rows for which it says so. */
+  pick?: (r: Row) => boolean
+  /** How many decimals numbers have; up to three without. */
+  decimals?: number
 }>()
 const emit = defineEmits<{
   /** The rows that are held, newest first, with their fields; whenever they change. */
-  rows: [rows: Row[], fields: { name: string; type: string }[], key: string[]]
+  rows: [rows: Row[], fields: Field[], key: string[]]
 }>()
 
 const { gap, rows, fields, key, loading, problem } = useRows(toRef(props, 'run'), toRef(props, 'step'))
@@ -59,7 +65,8 @@ function raw(v: unknown): string {
 
 const shown = computed(() => {
   const wanted = props.filter?.toLowerCase() ?? ''
-  let list = wanted ? rows.value.filter((r) => Object.values(r.row).some((v) => String(v).toLowerCase().includes(wanted))) : rows.value
+  const some = props.pick ? rows.value.filter(props.pick) : rows.value
+  let list = wanted ? some.filter((r) => Object.values(r.row).some((v) => String(v).toLowerCase().includes(wanted))) : some
   const by = sorted.value
   if (!by && fields.value.some((f) => f.name === 'window_end')) {
     // Lanes publish side by side: the newest window is the one that ends last.
