@@ -136,6 +136,12 @@ type Replacing interface {
 	ReplaceBy(key []string)
 }
 
+// Readable is a sink whose rows can be read where they are.
+type Readable interface {
+	// Written gives the newest rows that are there, at most so many, the oldest of them first.
+	Written(ctx context.Context, o Opening, rows int) (Sample, error)
+}
+
 // Fitting is a sink that can compare what it would write with what is there, a step for each column; none where nothing is
 // there yet.
 type Fitting interface {

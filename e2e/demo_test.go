@@ -33,6 +33,11 @@ func TestDemo(t *testing.T) {
 	}
 	s, _ := demo()
 	rows(s)
+	for _, sink := range []string{"sink means", "sink table"} { // messages of a topic, rows of a table
+		eventually(t, 20*time.Second, sink+" has rows", func() bool {
+			return strings.Count(s.must("rows", "mean-level", sink, "--where", "readings > 0", "--limit", "3", "--format", "json").out, `"mean_m"`) == 3
+		})
+	}
 	s.end(t, syscall.SIGINT)
 	left(t, data)
 	if s.cmd.ProcessState.ExitCode() != 0 {

@@ -57,6 +57,13 @@ sinks:
 	}
 	s.run("peek", "--file", filepath.Join(dir, "in.ndjson"), "--where", "level > 12.0").want(t, 2, "did you mean level_m?")
 
+	s.waitStatus("levels", "running")
+	eventually(t, 20*time.Second, "the newest row of all lies in the sink's files", func() bool {
+		return strings.Contains(s.must("rows", "levels", "sink means", "--where", "mean_m > 13.0", "--limit", "1").out, "1970-01-01 00:39:00  2  13.250")
+	})
+	s.run("rows", "levels", "sink mean").want(t, 1, "did you mean sink means?")
+	s.run("rows", "levels", "sink means", "--since", "1h").want(t, 1, "leave out key, since and until")
+
 	page := browse(t, s.address+"/jobs/levels")
 	page.shows("Windows overlap: an event counts in several of them.")
 	page.shows("12 of 14 keys are drawn. Not drawn: G13, G14.")
@@ -78,10 +85,19 @@ sinks:
 	page.shows("13.3 ▲▲ high")
 	page.drag("a chart", "document.querySelector('.results-chart canvas')", 90, 0, 300*time.Millisecond)
 	page.shows("Back from")
-	eventually(t, 10*time.Second, "fewer windows are drawn", func() bool { return !strings.Contains(chart(), "39 windows") && !strings.Contains(chart(), " 0 windows") })
+	eventually(t, 10*time.Second, "fewer windows are drawn", func() bool {
+		return !strings.Contains(chart(), "39 windows") && !strings.Contains(chart(), " 0 windows")
+	})
 	page.pick("Keys", "G14")
 	page.keys("\x1b")
 	eventually(t, 10*time.Second, "one key alone is drawn", func() bool { return strings.HasPrefix(chart(), "n of G14 in ") })
+
+	page.choose("means")
+	page.shows("What lies there, newest first")
+	page.fill("Condition for rows", "gauge == 'G14'")
+	page.enter()
+	page.shows("39 rows")
+	page.press("Close")
 
 	down := t.TempDir()
 	if _, err := chromedp.Call(page.ctx, browser.SetDownloadBehavior, browser.SetDownloadBehaviorParams{Behavior: browser.SetDownloadBehaviorBehaviorAllow, DownloadPath: down}); err != nil {

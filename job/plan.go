@@ -76,6 +76,8 @@ type SinkPlan struct {
 	Makes    string   `json:"makes" yaml:"makes"`
 	Fields   []string `json:"fields" yaml:"fields"`
 	Delivery string   `json:"delivery" yaml:"delivery"`
+	// Readable says whether rows can be read where they are written.
+	Readable bool `json:"readable" yaml:"readable"`
 }
 
 func fieldTexts(s row.Schema) []string {
@@ -393,7 +395,8 @@ func (j *Job) Promises(d connect.Delivering, of func(*Sink) connect.Sink) (out [
 
 func planSink(j *Job, s *Sink) SinkPlan {
 	w := s.With.Words(s.Encode, s.Schema, connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery})
-	return SinkPlan{Name: s.Name, From: s.FromText, Writes: w.Writes, Makes: w.Makes, Fields: fieldTexts(s.Schema), Delivery: w.Delivery}
+	_, readable := s.With.(connect.Readable)
+	return SinkPlan{Readable: readable, Name: s.Name, From: s.FromText, Writes: w.Writes, Makes: w.Makes, Fields: fieldTexts(s.Schema), Delivery: w.Delivery}
 }
 
 func pluralOf(n int, word string) string {

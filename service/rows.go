@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"slices"
 	"strconv"
@@ -17,26 +18,19 @@ import (
 	"undertide/core/row"
 	"undertide/inside"
 	"undertide/job"
+	"undertide/run"
 	"undertide/store"
 	"undertide/try"
 )
 
 // tapOf gives the tap of a part of a job: of its run, or of what was kept of it, whether it runs or not; and the names of all parts.
 func (s *Service) tapOf(c *gin.Context, e *entry, part string) (*tap, []string, error) {
-	r, last := s.newestRun(e)
+	r, _ := s.newestRun(e)
 	if r != nil {
 		t, err := r.look(part)
 		return t, r.names, err
 	}
-	var rec store.Run
-	if last != nil {
-		rec = *last
-	}
-	version := ""
-	if rec.Version > 0 {
-		version = strconv.Itoa(rec.Version)
-	}
-	_, j, err := s.read(c, e, version, rec.SetValues, false)
+	j, err := s.lastDocument(c, e, false)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -58,11 +52,82 @@ func (s *Service) tapOf(c *gin.Context, e *entry, part string) (*tap, []string, 
 	return found, names, err
 }
 
+// lastDocument reads the version that ran last; the newest where none did. run: with all that a run knows.
+func (s *Service) lastDocument(c *gin.Context, e *entry, run bool) (*job.Job, error) {
+	var rec store.Run
+	if _, last := s.newestRun(e); last != nil {
+		rec = *last
+	}
+	version := ""
+	if rec.Version > 0 {
+		version = strconv.Itoa(rec.Version)
+	}
+	_, j, err := s.read(c, e, version, rec.SetValues, run)
+	return j, err
+}
+
+// sinkRows gives the newest rows that lie where a sink has written them: messages of a topic, rows of a table, or of files.
+func (s *Service) sinkRows(c *gin.Context, e *entry, name string) error {
+	j, err := s.lastDocument(c, e, true)
+	if err != nil {
+		return err
+	}
+	names := run.Names(j.Sinks, func(s *job.Sink) string { return "sink " + s.Name })
+	at := slices.Index(names, "sink "+name)
+	if at < 0 {
+		return noStep(j.Name, "sink "+name, names, "")
+	}
+	sink := &j.Sinks[at]
+	readable, ok := sink.With.(connect.Readable)
+	limit, err1 := number(c, "limit", 100, 1, 10_000)
+	form, err2 := formOf(c)
+	switch {
+	case !ok:
+		return api.WrongRequest.With(fmt.Sprintf("what sink %s has sent by %s cannot be read again", name, sink.Via), "look at the rows of "+sink.FromText)
+	case c.Query("since")+c.Query("until") != "" || len(c.QueryArray("key")) > 0:
+		return api.WrongRequest.With("rows where a sink has written them are asked for by where and limit", "leave out key, since and until")
+	}
+	if err := cmp.Or(err1, err2); err != nil {
+		return err
+	}
+	wanted := int(limit)
+	if c.Query("where") != "" {
+		wanted = 10_000 // are looked through
+	}
+	sample, err := readable.Written(c.Request.Context(), connect.Opening{Job: j.Name, Name: name, Dir: j.Dir, Format: sink.Encode, Schema: sink.Schema}, wanted)
+	if err != nil {
+		return err
+	}
+	schema, all, err := try.RowsOf(sample, sink.Schema)
+	if err != nil {
+		return err
+	}
+	out := api.Rows{Step: "sink " + name, Key: []string{}, Fields: fieldsOf(schema), Passed: int64(len(all)), Rows: []api.Row{}}
+	if len(all) > 0 {
+		where, err := whereOf(schema, c.Query("where"))
+		if err != nil {
+			return err
+		}
+		for n := len(all) - 1; n >= 0 && len(out.Rows) < int(limit); n-- {
+			if all[n] == nil {
+				continue
+			}
+			if r := (api.Row{Seq: int64(n + 1), At: sample.Events[n].Stored, Row: all[n]}); where(r) {
+				out.Rows = append(out.Rows, r)
+			}
+		}
+	}
+	return s.giveRows(c, e, out, schema, form)
+}
+
 // getJobRows gives the newest rows of a step that are kept, over all runs of the job, newest first; in other forms than JSON as a file.
 func (s *Service) getJobRows(c *gin.Context) error {
 	e, err := s.find(c.Param("job"))
 	if err != nil {
 		return err
+	}
+	if name, is := strings.CutPrefix(c.Param("step"), "sink "); is {
+		return s.sinkRows(c, e, name)
 	}
 	t, names, err := s.tapOf(c, e, c.Param("step"))
 	if err != nil {
@@ -93,12 +158,16 @@ func (s *Service) getJobRows(c *gin.Context) error {
 	rows := t.newest(int(limit), func(r api.Row) bool {
 		return !r.At.Before(since) && r.At.Before(until) && match(r) && where(r)
 	})
+	return s.giveRows(c, e, rows, schemaOf(t.schema), form)
+}
+
+// giveRows answers with rows, newest first as JSON, or oldest first as a file.
+func (s *Service) giveRows(c *gin.Context, e *entry, rows api.Rows, seen row.Schema, form string) error {
 	if form == "" {
 		return answer(c, http.StatusOK, rows)
 	}
 	asFile(c, s.record(e).Name+"-"+strings.ReplaceAll(c.Param("step"), " ", "-"), form)
 	slices.Reverse(rows.Rows)
-	seen := schemaOf(t.schema)
 	again := try.NewRereader(seen)
 	return inside.WriteAs(c.Writer, fileFormat(form), seen, func(write func(*row.Batch) error) error {
 		for part := range slices.Chunk(rows.Rows, row.MaxRows) {

@@ -112,8 +112,9 @@ const lookedThrough = 20_000
 // Asker answers a question about events. One goroutine at a time.
 type Asker struct {
 	Question
-	fits func(json.RawMessage) bool
-	row  func(connect.Event) json.RawMessage // nil where it does not decode
+	schema row.Schema
+	fits   func(json.RawMessage) bool
+	row    func(connect.Event) json.RawMessage // nil where it does not decode
 }
 
 // AskSource asks about events of a document's source, by its fields.
@@ -144,6 +145,29 @@ func AskSample(q Question, sample connect.Sample) (*Asker, error) {
 		}
 		return rowOf(schema, values)
 	})
+}
+
+// RowsOf gives events as rows, by the fields that are inferred from them, with the numbers as they were declared; nil for one that does not read as the
+// others do.
+func RowsOf(sample connect.Sample, declared row.Schema) (row.Schema, []json.RawMessage, error) {
+	if len(sample.Events) == 0 {
+		return nil, nil, nil
+	}
+	a, err := AskSample(Question{}, sample)
+	if err != nil {
+		return nil, nil, err
+	}
+	number := func(k row.Kind) bool { return k == row.Int || k == row.Double || k == row.Decimal }
+	for i := range a.schema { // also those that the rows are written by
+		if n := declared.Index(a.schema[i].Name); n >= 0 && number(declared[n].Kind) && number(a.schema[i].Kind) {
+			a.schema[i].Kind = declared[n].Kind
+		}
+	}
+	var out []json.RawMessage
+	for _, e := range sample.Events {
+		out = append(out, a.row(e))
+	}
+	return a.schema, out, nil
 }
 
 // rowOf writes values that are text as a row.
@@ -186,7 +210,7 @@ func newAsker(q Question, schema row.Schema, of func(connect.Event) json.RawMess
 		}
 	}
 	fits, err := Where(schema, q.Where)
-	return &Asker{Question: q, fits: fits, row: of}, err
+	return &Asker{Question: q, schema: schema, fits: fits, row: of}, err
 }
 
 // Fits says whether an event is one that was asked for; without a condition all are.

@@ -23,7 +23,7 @@ import (
 // abilities are the named interfaces of what only some can do.
 var abilities = map[string]reflect.Type{
 	"Streaming": reflect.TypeFor[connect.Streaming](), "Making": reflect.TypeFor[connect.Making](), "Follower": reflect.TypeFor[connect.Follower](), "Knowing": reflect.TypeFor[connect.Knowing](),
-	"Storing": reflect.TypeFor[connect.Storing](), "Ended": reflect.TypeFor[connect.Ended](), "Beginning": reflect.TypeFor[connect.Beginning](), "Forgetting": reflect.TypeFor[connect.Forgetting](), "Sole": reflect.TypeFor[connect.Sole](), "Replacing": reflect.TypeFor[connect.Replacing](), "Fitting": reflect.TypeFor[connect.Fitting](),
+	"Storing": reflect.TypeFor[connect.Storing](), "Ended": reflect.TypeFor[connect.Ended](), "Beginning": reflect.TypeFor[connect.Beginning](), "Forgetting": reflect.TypeFor[connect.Forgetting](), "Sole": reflect.TypeFor[connect.Sole](), "Replacing": reflect.TypeFor[connect.Replacing](), "Readable": reflect.TypeFor[connect.Readable](), "Fitting": reflect.TypeFor[connect.Fitting](),
 	"Schematic": reflect.TypeFor[connect.Schematic](), "Lister": reflect.TypeFor[connect.Lister](), "Maker": reflect.TypeFor[connect.Maker](), "Opener": reflect.TypeFor[connect.Opener](),
 	"Flusher": reflect.TypeFor[engine.Flusher](), "Prober": reflect.TypeFor[engine.Prober](), "Recoverer": reflect.TypeFor[engine.Recoverer](),
 	"Interrupter": reflect.TypeFor[engine.Interrupter](), "Knower": reflect.TypeFor[engine.Knower](), "Retrier": reflect.TypeFor[engine.Retrier](), "Refuser": reflect.TypeFor[engine.Refuser](), "Troubled": reflect.TypeFor[engine.Troubled](),
@@ -73,14 +73,14 @@ func TestAbilities(t *testing.T) {
 		"one file: "+abilitiesOf(sink(filepath.Join(dir, "out.ndjson"))), "rolled files: "+abilitiesOf(sink(dir+"/")), "objects: "+abilitiesOf(&file.Bucket{}), "file looker: "+abilitiesOf(&file.Looker{}), "standard output: "+abilitiesOf(sink("-")), "topic: "+abilitiesOf(kafka.NewSink(kafka.SinkConfig{})), "topic, once: "+abilitiesOf(&kafka.Once{}), "table: "+abilitiesOf(&postgres.Made{}), "table, once: "+abilitiesOf(&postgres.Once{}))
 	want := []string{
 		"file source: Beginning Ended Follower Streaming",
-		"file sink: Ended Sole Streaming",
+		"file sink: Ended Readable Sole Streaming",
 		"kafka source: Beginning Follower Knowing Storing Streaming",
-		"kafka sink: Making Replacing Streaming",
+		"kafka sink: Making Readable Replacing Streaming",
 		"mail sink: Streaming",
 		"mqtt source: Beginning Follower Knowing Storing Streaming",
 		"mqtt sink: Streaming",
 		"postgres source: Beginning Forgetting Knowing Storing Streaming",
-		"postgres sink: Fitting Making Replacing Sole Streaming",
+		"postgres sink: Fitting Making Readable Replacing Sole Streaming",
 		"http source: ",
 		"http sink: Streaming",
 		"simulate source: ",

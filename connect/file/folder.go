@@ -198,7 +198,6 @@ func (s *Folder) take() error {
 
 // sweep removes what an interrupted epoch left unfinished: it is made again. What waits for its delivery is kept.
 func (s *Folder) sweep(kept map[string]bool) error {
-	plain := strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`)
 	within := filepath.Join(plain.Replace(s.dir), strings.Repeat("*/", depth(s.rolled.Folders)), plain.Replace(s.called)+"-*.part")
 	found, err := s.Files.Glob(within)
 	if err != nil {
@@ -213,6 +212,9 @@ func (s *Folder) sweep(kept map[string]bool) error {
 	}
 	return nil
 }
+
+// plain takes the meaning of a pattern from a text that stands within one.
+var plain = strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`)
 
 // depth is how many folders lie within one another in a text that names them.
 func depth(t pattern.Text) int {

@@ -476,6 +476,11 @@ func (s *sink) ReplaceBy(key []string) { s.Key = key }
 
 func (s *sink) Stream() (*connect.Connection, string) { return s.Connection, string(s.Topic) }
 
+// Written gives the newest messages of the topic ([connect.Readable]).
+func (s *sink) Written(ctx context.Context, o connect.Opening, rows int) (connect.Sample, error) {
+	return (&source{Connection: s.Connection, Topic: s.Topic}).Sample(ctx, o, connect.Sampling{Rows: rows})
+}
+
 // Makes says whether the topic is made where it is missing.
 func (s *sink) Makes() bool { return s.Create }
 

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -303,6 +304,27 @@ func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
 }
 
 func (s *sink) Place(string, bool) string { return connect.StreamText(s) }
+
+// Written gives the newest rows of the table ([connect.Readable]): by the end of their window, else by the first time that they have, else as they were
+// written last.
+func (s *sink) Written(ctx context.Context, o connect.Opening, rows int) (out connect.Sample, err error) {
+	to, err := databaseOf(s.Connection)
+	if err != nil {
+		return out, err
+	}
+	order := "ctid"
+	for _, f := range o.Schema {
+		if f.Kind == row.Timestamp && (order == "ctid" || f.Name == "window_end") {
+			order = quote(f.Name)
+		}
+	}
+	asks := askedOf(s.Table, "")
+	asks.query = fmt.Sprintf("%s order by %s desc nulls last limit %d", asks.query, order, rows)
+	err = connect.Drain(ctx, &whole{to: to, asked: asks}, rows, &out)
+	out.Format = "json"
+	slices.Reverse(out.Events)
+	return out, err
+}
 
 // Fit compares what is written with the table that is there, a step for each column.
 func (s *sink) Fit(ctx context.Context, schema row.Schema) ([]connect.Step, error) {

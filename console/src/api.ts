@@ -2117,6 +2117,7 @@ export interface components {
             from: string;
             makes: string;
             name: string;
+            readable: boolean;
             writes: string;
         };
         SinkRate: {

@@ -40,6 +40,7 @@
         </table>
       </div>
     </div>
+    <SinkRows v-if="sink?.readable && run" :job="plan.job" :sink="label" />
     <template v-if="kind !== 'sink' && run">
       <div class="tabs" role="tablist">
         <button v-for="v in views" :key="v" type="button" role="tab" :aria-selected="v === view" @click="view = v">{{ v }}</button>
@@ -56,6 +57,7 @@ import { computed, ref, watch } from 'vue'
 import { bytes, count, figure, moment, percent, secondsSince, span } from '../format'
 import type { Schemas } from '../http'
 import RowsTable from './RowsTable.vue'
+import SinkRows from './SinkRows.vue'
 
 const props = defineProps<{
   /** A part of the map; sinks begin with "sink ". */
