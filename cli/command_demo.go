@@ -38,7 +38,8 @@ streams, the service and its jobs. Everything listens on loopback and ends with 
 for the next start. Jobs may read and write files in the folder beside it, whose name ends in -files. Where root opens
 the harbour, it runs as the user undertide, or postgres where there is none.`,
 		Example: `  undertide demo
-  undertide demo --for 60s`,
+  undertide demo --for 60s
+  undertide demo fault slow-sink`,
 		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			var err error
@@ -69,6 +70,7 @@ the harbour, it runs as the user undertide, or postgres where there is none.`,
 	f.DurationVar(&most, "for", 0, "end by itself after so long")
 	f.StringVar(&level, "log-level", "warn", "what is logged to standard error: `LEVEL` debug, info, warn or error")
 	_ = c.MarkFlagDirname("data") // the flag stands above
+	c.AddCommand(newFault(s))
 	return c
 }
 

@@ -38,6 +38,7 @@ func TestDemo(t *testing.T) {
 			return strings.Count(s.must("rows", "mean-level", sink, "--where", "readings > 0", "--limit", "3", "--format", "json").out, `"mean_m"`) == 3
 		})
 	}
+	practised(t, s)
 	s.end(t, syscall.SIGINT)
 	left(t, data)
 	if s.cmd.ProcessState.ExitCode() != 0 {
@@ -69,6 +70,37 @@ func TestDemo(t *testing.T) {
 		t.Error("--for 20s does not end by itself")
 	}
 	left(t, data)
+}
+
+// practised makes each fault in the harbour: its alarm comes within its time, the sentence names the cause, and the job is gone afterwards.
+func practised(t *testing.T, s *serving) {
+	t.Helper()
+	faults := []struct{ name, alarm, says string }{
+		{"bad-events", "rejects", "of the events of source lifts are rejected"},
+		{"crash", "restarts", "Sink board: receiver board does not take a row"},
+		{"slow-sink", "held_up", "Sink board holds up the run"},
+		{"silence", "stands", "Partition 1 of lifts has had no event since"},
+		{"skew", "skew", "of step minute has had"},
+		{"lag", "behind", "events behind, growing. Lane 0 of step searched is busy"},
+	}
+	var all []*process
+	for _, f := range faults {
+		all = append(all, launch(t, s.dir, "demo", "fault", f.name, "--for", "90s", "--server", s.address))
+	}
+	for i, f := range faults {
+		p := all[i]
+		p.says(t, "expected   (alarm "+f.alarm+"), within 1m0s")
+		eventually(t, 70*time.Second, "the alarm of "+f.name, func() bool { return strings.Contains(p.text(), "practice-"+f.name+" says: ") })
+		if !strings.Contains(p.text(), f.says) {
+			t.Errorf("%s does not name its cause, %q:\n%s", f.name, f.says, p.text())
+		}
+		p.end(t, syscall.SIGINT)
+		if p.cmd.ProcessState.ExitCode() != 0 || strings.Contains(s.must("jobs").out, "practice-"+f.name) {
+			t.Errorf("%s ends with status %d; jobs are then\n%s", f.name, p.cmd.ProcessState.ExitCode(), s.must("jobs").out)
+		}
+	}
+	s.run("demo", "fault", "lagg").want(t, 2, "give lag, skew, silence, slow-sink, bad-events, crash")
+	s.run("demo", "fault", "lag", "--for", "1s").want(t, 2, "5s or more")
 }
 
 // left fails when processes still work on a folder.

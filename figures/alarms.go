@@ -142,7 +142,7 @@ func alarmText(r *job.Alarm, figures []string, values []float64) string {
 		}
 		said := "not known"
 		if !math.IsNaN(v) {
-			said = strconv.FormatFloat(v, 'g', 4, 64)
+			said = shown(v)
 		}
 		parts = append(parts, fmt.Sprintf("%s is %s", figures[i], said))
 	}
@@ -150,6 +150,14 @@ func alarmText(r *job.Alarm, figures []string, values []float64) string {
 		return text
 	}
 	return text + " (" + strings.Join(parts, ", ") + ")"
+}
+
+// shown writes a figure with what matters of it: 0.02, 7.96, 12,002.
+func shown(v float64) string {
+	if math.Abs(v) >= 1000 && math.Abs(v) < 1e15 {
+		return Grouped(int64(math.Round(v)))
+	}
+	return strconv.FormatFloat(v, 'g', 4, 64)
 }
 
 // names says whether a text has a name that is not part of a longer one.

@@ -155,6 +155,9 @@ func Span(d time.Duration) string {
 
 // Grouped writes a number with a comma between thousands.
 func Grouped(n int64) string {
+	if n < 0 {
+		return "-" + Grouped(-n)
+	}
 	s := fmt.Sprint(n)
 	for i := len(s) - 3; i > 0; i -= 3 {
 		s = s[:i] + "," + s[i:]

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/job"
@@ -47,6 +48,27 @@ func TestExamples(t *testing.T) {
 	}
 	if examples < 15 {
 		t.Errorf("only %d examples were found", examples)
+	}
+}
+
+// TestFaults: each fault's document has the alarm that is expected of it, and its job and topic have its name.
+func TestFaults(t *testing.T) {
+	known, err := job.LoadConnections("../" + job.ConnectionsFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range Faults {
+		j, err := job.Parse(f.Name+".yaml", string(f.Job()), job.Options{Connections: known})
+		if err != nil {
+			t.Error(err)
+			continue
+		}
+		has := slices.ContainsFunc(j.Alarms, func(a job.Alarm) bool { return a.Name == f.Alarm }) ||
+			slices.ContainsFunc(job.UsualAlarms, func(u job.Usual) bool { return u.Name == f.Alarm })
+		_, topic, _ := connect.Through(j.Sources[0].With)
+		if !has || j.Name != "practice-"+f.Name || topic != f.Topic() {
+			t.Errorf("%s: job %s reads %s, and is to have alarm %s", f.Name, j.Name, topic, f.Alarm)
+		}
 	}
 }
 

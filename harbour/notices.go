@@ -66,6 +66,16 @@ func StartNotices(listen string) (*Notices, error) {
 	m := http.NewServeMux()
 	m.HandleFunc("GET /{$}", n.show)
 	m.HandleFunc("POST /notices", n.take)
+	m.HandleFunc("POST /slow", func(w http.ResponseWriter, r *http.Request) { // to practise with
+		select {
+		case <-time.After(500 * time.Millisecond):
+		case <-r.Context().Done():
+		}
+		w.WriteHeader(http.StatusNoContent)
+	})
+	m.HandleFunc("POST /refuse", func(w http.ResponseWriter, _ *http.Request) {
+		http.Error(w, "there is no crane C9", http.StatusUnprocessableEntity)
+	})
 	n.server = &http.Server{Handler: http.NewCrossOriginProtection().Handler(m), ReadTimeout: 10 * time.Second, WriteTimeout: 10 * time.Second}
 	go func() {
 		defer close(n.ended)
