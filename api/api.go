@@ -105,6 +105,15 @@ type Live struct {
 	RefreshesMissed *float64 `json:"refreshes_missed"`
 	// Causes are what keeps the run from its work, or its results from coming; the root first.
 	Causes []Cause `json:"causes"`
+	// Advice is what would help.
+	Advice []Advice `json:"advice"`
+}
+
+// Advice is what would help a run, with the number behind it (docs/figures.md, "Advice").
+type Advice struct {
+	Kind string `json:"kind"` // lanes, partitions, key, margin or roll
+	At   string `json:"at"`   // the source, step or sink; empty for the run
+	Text string `json:"text"`
 }
 
 // Cause is something that keeps a run from its work, or its results from coming (docs/figures.md, "What holds a run").

@@ -112,6 +112,9 @@ func newShow(s *streams) *cobra.Command {
 			}
 			if fig != nil {
 				fmt.Fprintln(s.out, capacity(fig.Live))
+				for _, a := range fig.Live.Advice {
+					fmt.Fprintf(s.out, "Advice: %s.\n", harmless(a.Text))
+				}
 			}
 			fmt.Fprintln(s.out)
 			if fig != nil {

@@ -153,6 +153,8 @@ type SinkWords struct {
 	Writes, Makes, Delivery string
 	// AsMade: rows can be read as they are made; else they appear with checkpoints.
 	AsMade bool
+	// Rolls: each checkpoint makes a file.
+	Rolls bool
 }
 
 // Delivering is how a run would deliver.

@@ -30,15 +30,19 @@ type moment struct {
 // a time.
 type Series struct {
 	list  []moment
+	first moment               // of this try
 	rows  map[string]*rejects  // by part
 	since map[string]time.Time // by what a cause is and where: when it was first seen, of those that are seen still
 }
 
 // Begin forgets the moments, as a new try begins; what has held the run since before is still known.
-func (s *Series) Begin() { s.list = nil }
+func (s *Series) Begin() { s.list, s.first = nil, moment{} }
 
 // Add takes the figures of a moment.
 func (s *Series) Add(at time.Time, fig run.Figures) {
+	if s.first.at.IsZero() {
+		s.first = moment{at, fig}
+	}
 	s.list = append(s.list, moment{at, fig})
 	first := 0
 	for at.Sub(s.list[first].at) > keepFor {
@@ -149,6 +153,7 @@ type Asked struct {
 	// RestartsLately are those of the last ten minutes, and CheckpointsFailedRunning failed in a row.
 	RestartsLately, CheckpointsFailedRunning int
 	StateMemory                              int64 // what state may take; 0 for no bound
+	CPUs                                     int   // of the machine; 0 for those that there are
 	// Example gives the newest row or event of a part of the document as text; empty for none. May be nil.
 	Example func(part string) string
 	// Heaviest names the key with most of what a step keeps, such as "gauge=G1 (12,000 rows)"; empty where that is not known. May be nil.
@@ -211,6 +216,7 @@ func (s *Series) Live(a Asked, rates api.Rates) api.Live {
 			break
 		}
 	}
+	l.Advice = s.advice(a, &l, rates)
 	l.Sentence = sentence(&l, f, a, now.at)
 	return l
 }

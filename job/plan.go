@@ -229,6 +229,9 @@ func (j *Job) behind(from []engine.Input) (out []string) {
 	return out
 }
 
+// MarginOf gives the greatest margin of the sources that a step's rows come from.
+func (j *Job) MarginOf(s *Step) time.Duration { return j.margin(s.From) }
+
 // margin gives the greatest margin of the sources that the inputs come from.
 func (j *Job) margin(from []engine.Input) (m time.Duration) {
 	for _, in := range from {

@@ -172,6 +172,8 @@ type LateFigures struct {
 	Lost     int64 `json:"lost"`
 	Partial  int64 `json:"partial"`
 	Accepted int64 `json:"accepted"`
+	// MostSeconds is how late the latest of the lost was.
+	MostSeconds float64 `json:"most_seconds"`
 }
 
 // LaneFigures tell of a step in one lane.
@@ -334,7 +336,7 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 	}
 	out.Watermark = watermark(least)
 	for i, c := range f.Steps {
-		s := StepFigures{RowsIn: c.In, RowsOut: c.Out, Used: c.Used, Dropped: c.Dropped, Made: c.Made, Repeats: c.Repeats, Late: LateFigures{Lost: c.Lost, Partial: c.Partial, Accepted: c.Accepted}, Rejected: c.Rejected, MeasureErrors: c.MeasureErrors, LeftOut: c.LeftOut,
+		s := StepFigures{RowsIn: c.In, RowsOut: c.Out, Used: c.Used, Dropped: c.Dropped, Made: c.Made, Repeats: c.Repeats, Late: LateFigures{Lost: c.Lost, Partial: c.Partial, Accepted: c.Accepted, MostSeconds: c.MostLate.Seconds()}, Rejected: c.Rejected, MeasureErrors: c.MeasureErrors, LeftOut: c.LeftOut,
 			Forgotten: c.Forgotten, OpenWindows: c.OpenWindows, KeptWindows: c.KeptWindows, Keys: c.Keys, StateRows: c.StateRows, StateBytes: c.StateBytes, Watermark: watermark(c.Watermark), Lanes: []LaneFigures{}}
 		if c.LastOut > row.MinTime {
 			at := c.LastOut.Std().UTC()

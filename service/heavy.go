@@ -10,7 +10,10 @@ import (
 )
 
 // heavyEvery is how often the heaviest key of a step is looked for, where its lanes are uneven.
-const heavyEvery = time.Minute
+const (
+	heavyEvery = time.Minute
+	heavySoon  = 5 * time.Second
+)
 
 // heavy is the heaviest key of a step as it was seen last.
 type heavy struct {
@@ -22,7 +25,11 @@ type heavy struct {
 // held: it looks behind the caller.
 func (r *runner) heaviest(step string) string {
 	h := r.heavy[step]
-	if time.Since(h.asked) >= heavyEvery {
+	every := heavyEvery
+	if h.text == "" { // there was no checkpoint yet
+		every = heavySoon
+	}
+	if time.Since(h.asked) >= every {
 		r.heavy[step] = heavy{h.text, time.Now()}
 		lanes := run.Lanes(r.job, r.rec.Lanes)
 		go r.guard("look for the heaviest key", func() {

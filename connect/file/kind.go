@@ -249,7 +249,7 @@ func (s *sink) Words(f *connect.Format, _ row.Schema, d connect.Delivering) conn
 	case isFolder(path) && !d.Kept:
 		return connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: "files appear whole, every " + row.DurationText(d.Every) + "; without checkpoints a run that is started again makes all rows again, into further files"}
 	case isFolder(path):
-		return connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: d.WithCheckpoints() + ", as whole files"}
+		return connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: d.WithCheckpoints() + ", as whole files", Rolls: true}
 	case !d.Kept:
 		return connect.SinkWords{Writes: f.Title + " to " + path, Delivery: "the file appears when the run finishes, and replaces the one before; without checkpoints a run that is started again begins it anew", AsMade: true}
 	}

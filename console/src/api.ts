@@ -1070,6 +1070,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Advice: {
+            at: string;
+            kind: string;
+            text: string;
+        };
         Alarm: {
             /** Format: int64 */
             id: number;
@@ -1472,6 +1477,8 @@ export interface components {
             accepted: number;
             /** Format: int64 */
             lost: number;
+            /** Format: double */
+            most_seconds: number;
             /** Format: int64 */
             partial: number;
         };
@@ -1508,6 +1515,7 @@ export interface components {
             name: string;
         };
         Live: {
+            advice: components["schemas"]["Advice"][];
             /** Format: double */
             arriving_per_second: number | null;
             busiest: components["schemas"]["PoolShare"];

@@ -19,6 +19,9 @@
     <template v-else-if="job.status === 'saved'">{{ job.about }}. Not started yet.</template>
     <template v-else>{{ job.sentence }}<template v-if="job.status === 'stopped'"> The next start goes on from there.</template></template>
   </p>
+  <ul v-if="goesOn(job.status) && live?.advice.length" class="advice" aria-label="Advice">
+    <li v-for="a in live.advice" :key="a.kind + a.at"><strong>Advice</strong> {{ a.text }}.</li>
+  </ul>
 </template>
 
 <script setup lang="ts">
@@ -42,5 +45,7 @@ const emit = defineEmits<{ start: []; stop: []; drain: []; span: [] }>()
 <style scoped>
 .head { display: flex; align-items: center; gap: 12px; }
 .alarm { color: var(--brick); background: var(--brick-soft); border-radius: 9px; padding: 1px 8px; font-size: 12px; text-decoration: none; }
+.advice { list-style: none; margin: -8px 0 14px; padding: 0; font-size: 12.5px; color: var(--soft); overflow-wrap: anywhere; }
+.advice strong { color: var(--sea); font-weight: 600; }
 .sentence { margin: 6px 0 14px; font-size: 13.5px; overflow-wrap: anywhere; }
 </style>
