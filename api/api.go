@@ -649,6 +649,15 @@ type RawEvent struct {
 	Pieces []connect.Piece `json:"pieces"`
 }
 
+// Use is a stream of a connection that a job reads or writes.
+type Use struct {
+	Job        string `json:"job"`
+	Part       string `json:"part"` // its source or sink
+	Writes     bool   `json:"writes"`
+	Connection string `json:"connection"`
+	Stream     string `json:"stream"` // a topic, a table, a path
+}
+
 // Sent are events on their way to a topic.
 type Sent struct {
 	Events []NewEvent `json:"events"`

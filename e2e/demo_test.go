@@ -38,6 +38,11 @@ func TestDemo(t *testing.T) {
 			return strings.Count(s.must("rows", "mean-level", sink, "--where", "readings > 0", "--limit", "3", "--format", "json").out, `"mean_m"`) == 3
 		})
 	}
+	page := browse(t, s.address+"/jobs")
+	page.press("picture")
+	page.shows("vessel.pings")
+	page.hit("the job in the picture", `[...document.querySelectorAll('.picture a')].find((e) => e.innerText.startsWith('port-calls'))`)
+	page.shows("vessel.silent of harbour")
 	practised(t, s)
 	s.end(t, syscall.SIGINT)
 	left(t, data)

@@ -518,3 +518,40 @@ sinks:
 	s.run("rows", "levels", "minute", "--where", "mean_ > 8").want(t, 1, "did you mean mean_m?")
 	s.run("rows", "levels", "minut").want(t, 1, "did you mean minute?")
 }
+
+// TestFrozenBroker: a broker that has frozen neither answers nor ends connections. The job says so within a stated time, names the source and the
+// sink that wait for it as one cause, and no alarm claims that it does well; once the broker goes on the sentence does, and nothing is lost.
+func TestFrozenBroker(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	b, broker := startBroker(t, dir, "")
+	s := serve(t, dir)
+	s.must("save", write(t, dir, "means.yaml", topicJob(broker, dir)+"alarms:\n  stands: {when: watermark_age_seconds > 0 && in_per_second == 0.0, for: 5s, about: nothing comes in}\n"))
+	s.must("start", "means")
+	kcat(t, batch(0), "-b", broker, "-t", "levels", "-P", "-K", "|")
+	eventually(t, 20*time.Second, "the first readings are read", func() bool { return strings.Contains(s.must("show", "means").out, " 200 ") })
+	if err := b.cmd.Process.Signal(syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	goOn := func() { _ = b.cmd.Process.Signal(syscall.SIGCONT) } // it may have ended
+	t.Cleanup(goOn)
+	s.told("means", 60*time.Second, "unreachable", "source levels", "harbour")
+	eventually(t, 30*time.Second, "its alarm is on", func() bool { return s.alarmsOn("means")["stands"].ID > 0 })
+	j := s.job("means")
+	if strings.Contains(j.Sentence, "caught up") || !strings.Contains(j.Sentence, "harbour") {
+		t.Errorf("while the broker is frozen it says: %s", j.Sentence)
+	}
+	if code, text := s.ready(); code != http.StatusServiceUnavailable || !strings.Contains(text, "harbour") {
+		t.Errorf("/readyz gives %d: %s", code, text)
+	}
+	p := browse(t, s.address+"/jobs/means")
+	p.shows("harbour")
+	p.shows("waits: no answer")
+	goOn()
+	eventually(t, 60*time.Second, "it goes on", func() bool {
+		c := s.cause("means")
+		return c.Kind != "unreachable" && s.job("means").Status == "running"
+	})
+	kcat(t, batch(200), "-b", broker, "-t", "levels", "-P", "-K", "|")
+	eventually(t, 30*time.Second, "all readings are read, once", func() bool { return strings.Contains(s.must("show", "means").out, " 400 ") })
+}

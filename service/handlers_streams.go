@@ -123,6 +123,17 @@ func (s *Service) usesIn(ctx context.Context, e *entry, v store.Version) (out []
 	return out
 }
 
+// getUses gives what all jobs read and write, by job.
+func (s *Service) getUses(c *gin.Context) error {
+	out := api.List[api.Use]{Items: []api.Use{}}
+	for _, u := range s.uses(c.Request.Context()) {
+		if u.topic != "" {
+			out.Items = append(out.Items, api.Use{Job: u.job, Part: u.source + u.sink, Writes: u.sink != "", Connection: u.connection, Stream: u.topic})
+		}
+	}
+	return answer(c, http.StatusOK, out)
+}
+
 func (s *Service) getTopics(c *gin.Context) error {
 	l, conn, err := s.looker(c)
 	if err != nil {

@@ -122,6 +122,7 @@ func (s *Service) routes() []route {
 		{"GET", "/connections/:connection/schemas", onEvents(s.getSchemas)},
 		{"POST", "/connections/:connection/schemas", onEvents(s.postSchema)},
 		{"POST", "/connections/:connection/schemas/check", onEvents(s.checkSchema)},
+		{"GET", "/uses", s.getUses},
 		{"GET", "/connections/:connection/topics/:topic/events", onEvents(s.getEvents)},
 		{"POST", "/connections/:connection/topics/:topic/events", onEvents(s.postEvents)},
 		{"GET", "/connections/:connection/topics/:topic/document", onEvents(s.getBeginning)},

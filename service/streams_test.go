@@ -105,6 +105,7 @@ func askStreams(t *testing.T, base string, want func(method, path, kind, body st
 		return `{"document":` + string(text) + more + `}`
 	}
 	want("GET", "/purposes", "", "", 200, "")
+	want("GET", "/uses", "", "", 200, "")
 	if c := want("POST", "/documents/check", js, body(""), 200, ""); !strings.Contains(c, `"faults":[]`) || !strings.Contains(c, `"step minute":{"from":`) {
 		t.Errorf("check: %s", c)
 	}

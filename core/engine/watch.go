@@ -13,9 +13,12 @@ import (
 
 // Watch lets others look at a run while it goes on; safe for concurrent use.
 type Watch struct {
-	mu       sync.Mutex // guards all below; never held while waiting
-	run      *run
-	seq      Counts            // what the sequencer has tallied, with the base
+	mu  sync.Mutex // guards all below; never held while waiting
+	run *run
+	seq Counts // what the sequencer has tallied, with the base
+	// saved are the counts of the newest checkpoint, which those of a run that has failed are: what came later is made again. Nil where none are
+	// kept.
+	saved    *Counts
 	lanes    [][]StepCounts    // by lane of all stages
 	open     [][]laneHeld      // by keyed step, by lane
 	out      []row.Time        // by step: when it gave out rows last, by the clock; row.MinTime for not yet
@@ -162,6 +165,10 @@ func (w *Watch) begin(e *run) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.run, w.seq, w.began = e, e.base.clone(), time.Now()
+	if e.opt.Save != nil {
+		saved := e.base.clone()
+		w.saved = &saved
+	}
 	w.sinks, w.epochs = append([]SinkCounts(nil), e.base.Sinks...), make([]int64, len(e.base.Sinks))
 	w.marks, w.byClock = e.marks.ofSources(nil), make([]bool, len(e.p.Sources))
 	for range 1 + len(e.lanes) {
@@ -328,6 +335,8 @@ func (w *Watch) checkpointDone(m *mark, took time.Duration, saved Saved) {
 	c.Completed++
 	c.Epoch, c.Seconds, c.Bytes, c.LongestStall, c.Begun = m.snap.Epoch, took.Seconds(), saved.Size, m.snap.Stall, time.Time{}
 	c.LongestOfAll = max(c.LongestOfAll, m.snap.Stall)
+	counts := m.snap.Counts.clone()
+	w.saved = &counts
 }
 
 func (w *Watch) checkpointFailed() {
@@ -343,9 +352,14 @@ func (w *Watch) Figures() Figures {
 	if w.run == nil {
 		return Figures{}
 	}
-	c := w.seq.clone()
+	c, fell := w.seq.clone(), w.saved != nil && w.run.failed()
+	if fell {
+		c = w.saved.clone()
+	}
 	for i := range c.Sources {
-		c.Sources[i].Late += w.run.late[i].Load()
+		if !fell {
+			c.Sources[i].Late += w.run.late[i].Load()
+		}
 	}
 	f := Figures{Sources: c.Sources, Watermarks: append([]row.Time(nil), w.marks...), ByClock: append([]bool(nil), w.byClock...),
 		Partitions: append([]PartitionFigures(nil), w.parts...), Samples: append([]Sample(nil), w.samples...), Checkpoints: w.check, Elapsed: w.took, InFlight: w.run.inFlight.Load()}
@@ -371,6 +385,9 @@ func (w *Watch) Figures() Figures {
 	waited := w.run.waits.waited()
 	w.effort(&f, waited)
 	for i, s := range w.sinks {
+		if fell {
+			s.Rows = c.Sinks[i].Rows
+		}
 		waiting, bytes := w.run.sinks[i].delivery.left()
 		sf := SinkFigures{SinkCounts: s, WaitingEpochs: len(waiting), WaitingBytes: bytes, DeliveredEpoch: w.epochs[i], Trouble: trouble(w.run.p.Sinks[i].Sink, w.finished),
 			HeldUp: waited.held[i], Writing: waited.writing[i], Delivering: waited.delivering[i], Encoding: w.work(w.run.p.sinkOwner(i))}
@@ -390,7 +407,9 @@ func (w *Watch) Figures() Figures {
 		p := w.run.p
 		s := StepFigures{StepCounts: c.Steps[i], NextClose: row.MaxTime, Watermark: row.MinTime, LastOut: w.out[i], Effort: w.effortOf(p.stepOwner(i), p.carried[i], p.behindStep[i], waited)}
 		for n := range w.lanes {
-			s.add(w.lanes[n][i])
+			if !fell {
+				s.add(w.lanes[n][i])
+			}
 		}
 		if at := w.run.p.keyedAt[i]; at >= 0 {
 			first := w.run.p.stage[at] * w.run.opt.Lanes

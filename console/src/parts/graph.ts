@@ -58,18 +58,23 @@ export function layOut(plan: Schemas['Plan'], partWidth = wide, ranksep = 56): {
     add(`sink ${s.name}`, 'sink', s.writes, false)
     for (const o of origins(s.from)) edges.push({ from: o.name, to: `sink ${s.name}`, part: o.part })
   }
+  return { parts, edges, height: place(parts, edges, partWidth, partHeight, ranksep) }
+}
+
+/** Gives parts their places, from left to right; the answer is the height of all. */
+export function place(parts: { name: string; x: number; y: number }[], edges: MapEdge[], width: number, height: number, ranksep: number): number {
   const g = new dagre.graphlib.Graph()
   g.setGraph({ rankdir: 'LR', nodesep: 16, ranksep, marginx: 2, marginy: 4 })
   g.setDefaultEdgeLabel(() => ({}))
-  for (const p of parts) g.setNode(p.name, { width: partWidth, height: partHeight })
+  for (const p of parts) g.setNode(p.name, { width, height })
   for (const e of edges) g.setEdge(e.from, e.to, e.part ? { width: labelWidth(e.part), height: 14, labelpos: 'c' } : {})
   dagre.layout(g)
-  let height = partHeight
+  let all = height
   for (const p of parts) {
     const at = g.node(p.name)
-    p.x = at.x - partWidth / 2
-    p.y = at.y - partHeight / 2
-    height = Math.max(height, at.y + partHeight / 2)
+    p.x = at.x - width / 2
+    p.y = at.y - height / 2
+    all = Math.max(all, at.y + height / 2)
   }
-  return { parts, edges, height: height + 4 }
+  return all + 4
 }

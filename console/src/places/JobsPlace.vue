@@ -4,6 +4,7 @@
     <span v-if="jobs" class="soft">{{ summary }}</span>
     <span class="grow" />
     <template v-if="(jobs?.length ?? 0) > 1">
+      <ElRadioGroup v-model="form" size="small" aria-label="Form"><ElRadioButton value="list">list</ElRadioButton><ElRadioButton value="picture">picture</ElRadioButton></ElRadioGroup>
       <ElInput v-model="filter" size="small" class="pick" placeholder="filter" clearable aria-label="Filter jobs" />
       <ElSelect v-model="sort" size="small" class="pick" aria-label="Order">
         <ElOption v-for="o in orders" :key="o.name" :value="o.name" :label="`by ${o.name}`" />
@@ -17,18 +18,22 @@
   </StateNote>
   <div v-else class="sheet scroll">
     <StateNote v-if="!shown.length" :loading="false" :problem="null">No job fits “{{ filter }}”.</StateNote>
+    <JobsPicture v-else-if="form === 'picture'" :jobs="shown" />
     <JobsTable v-else :jobs="shown" :busy="busy" @start="act($event, startJob)" @stop="act($event, stopJob)" />
   </div>
 </template>
 
 <script setup lang="ts">
-import { ElInput, ElOption, ElSelect } from 'element-plus'
-import { computed, ref, shallowRef } from 'vue'
+import { ElInput, ElOption, ElRadioButton, ElRadioGroup, ElSelect } from 'element-plus'
+import { computed, defineAsyncComponent, ref, shallowRef } from 'vue'
 
 import { asProblem, type Problem } from '../http'
 import JobsTable from '../parts/JobsTable.vue'
 import StateNote from '../parts/StateNote.vue'
 import { startJob, stopJob, useJobs, type Job } from '../use/jobs'
+
+const JobsPicture = defineAsyncComponent(() => import('../parts/JobsPicture.vue'))
+const form = ref('list')
 
 const { jobs, loading, problem } = useJobs()
 const busy = ref<string[]>([])
