@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"undertide/api"
-	"undertide/connect"
 	"undertide/core/row"
 	"undertide/job"
 	"undertide/run"
@@ -146,10 +145,9 @@ func (v *adviser) rolls() {
 	every := v.Job.CheckpointEvery
 	for i := range v.Job.Sinks {
 		s := &v.Job.Sinks[i]
-		words := s.With.Words(s.Encode, s.Schema, connect.Delivering{Once: v.Job.Delivery == "exactly_once", Kept: true, Every: every})
 		rate := against(float64(v.fig.Sinks[s.Name].Rows-v.first.Sinks[s.Name].Rows), v.over)
 		rows := rate * every.Seconds()
-		if !words.Rolls || !(rows >= 1) || rows > smallFile || every >= 10*time.Minute {
+		if !v.Job.Rolls(s) || !(rows >= 1) || rows > smallFile || every >= 10*time.Minute {
 			continue
 		}
 		v.add(AdviseRoll, "sink "+s.Name, "sink %s makes a file at each checkpoint, every %s, of about %s rows: roll: {every: 10m} makes one of %s", s.Name, row.DurationText(every), Grouped(int64(rows)), Grouped(int64(rate*600)))

@@ -396,8 +396,16 @@ func (j *Job) Promises(d connect.Delivering, of func(*Sink) connect.Sink) (out [
 	return out
 }
 
+// Rolls says whether a sink makes a file with each checkpoint.
+func (j *Job) Rolls(s *Sink) bool { return j.wordsOf(s).Rolls }
+
+// wordsOf tells of a sink as it is where checkpoints are kept.
+func (j *Job) wordsOf(s *Sink) connect.SinkWords {
+	return s.With.Words(s.Encode, s.Schema, connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery})
+}
+
 func planSink(j *Job, s *Sink) SinkPlan {
-	w := s.With.Words(s.Encode, s.Schema, connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery})
+	w := j.wordsOf(s)
 	_, readable := s.With.(connect.Readable)
 	return SinkPlan{Readable: readable, Name: s.Name, From: s.FromText, Writes: w.Writes, Makes: w.Makes, Fields: fieldTexts(s.Schema), Delivery: w.Delivery}
 }
