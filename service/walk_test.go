@@ -205,4 +205,3 @@ func sum(by map[string]int64) (n int64) {
 	}
 	return n
 }
-
