@@ -29,8 +29,8 @@ func (s *Service) logOf(c *gin.Context) *slog.Logger {
 	return s.opt.Log.With("request", c.Writer.Header().Get(requestID))
 }
 
-// noted gives each request a number, or takes the caller's, and writes a line about it into the log: what is asked for
-// all the time, by machines and by pages, at the level debug.
+// noted gives each request a number, or takes the caller's, and writes a line about it into the log: what only looks, as machines and pages
+// do all the time, at the level debug; changes, and what was refused, at info.
 func (s *Service) noted(c *gin.Context) {
 	id := c.GetHeader(requestID)
 	if !plainID.MatchString(id) {
@@ -41,7 +41,7 @@ func (s *Service) noted(c *gin.Context) {
 	began := time.Now()
 	c.Next()
 	level := slog.LevelInfo
-	if at := c.Request.URL.Path; c.Writer.Status() < 400 && (at == "/healthz" || at == "/readyz" || at == "/metrics" || !strings.HasPrefix(at, "/api/")) {
+	if m := c.Request.Method; c.Writer.Status() < 400 && (m == http.MethodGet || m == http.MethodHead) {
 		level = slog.LevelDebug
 	}
 	s.logOf(c).Log(context.WithoutCancel(c.Request.Context()), level, "request", "method", c.Request.Method, "path", cut(c.Request.URL.Path), "status", c.Writer.Status(), "bytes", c.Writer.Size(), "seconds", time.Since(began).Seconds(), "from", c.Request.RemoteAddr)

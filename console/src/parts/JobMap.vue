@@ -9,10 +9,11 @@
 <script setup lang="ts">
 import '@vue-flow/core/dist/style.css'
 
-import { MarkerType, Position, useVueFlow, VueFlow, type Edge, type Node } from '@vue-flow/core'
-import { computed, onMounted, onScopeDispose, useTemplateRef } from 'vue'
+import { MarkerType, Position, VueFlow, type Edge, type Node } from '@vue-flow/core'
+import { computed, useTemplateRef } from 'vue'
 
 import type { Schemas } from '../http'
+import { useFitted } from '../use/fitted'
 import { layOut, partHeight, wide, type MapEdge } from './graph'
 import MapNode from './MapNode.vue'
 
@@ -32,7 +33,6 @@ const emit = defineEmits<{
   choose: [name: string]
 }>()
 
-const { fitView } = useVueFlow()
 const narrow = 138
 const laid = computed(() => (props.compact ? layOut(props.plan, narrow, 26) : layOut(props.plan)))
 const nodes = computed<Node[]>(() =>
@@ -58,14 +58,7 @@ const edges = computed<Edge[]>(() =>
   })),
 )
 
-function settle() {
-  void fitView({ padding: 0.01, maxZoom: 1 })
-}
-// The window is not all that changes its width: a page that grows gets a scroll bar.
-const box = useTemplateRef('box')
-const watch = new ResizeObserver(() => requestAnimationFrame(settle))
-onMounted(() => box.value && watch.observe(box.value))
-onScopeDispose(() => watch.disconnect())
+const settle = useFitted(useTemplateRef('box'))
 </script>
 
 <style scoped>

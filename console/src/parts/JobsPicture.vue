@@ -20,11 +20,12 @@
 <script setup lang="ts">
 import '@vue-flow/core/dist/style.css'
 
-import { Handle, MarkerType, Position, useVueFlow, VueFlow, type Edge, type Node } from '@vue-flow/core'
-import { computed, onMounted, onScopeDispose, ref, useTemplateRef, watch } from 'vue'
+import { Handle, MarkerType, Position, VueFlow, type Edge, type Node } from '@vue-flow/core'
+import { computed, ref, useTemplateRef } from 'vue'
 
 import { count, rate } from '../format'
 import type { Schemas } from '../http'
+import { useFitted } from '../use/fitted'
 import type { Job } from '../use/jobs'
 import { useResource } from '../use/resource'
 import { place, type MapEdge } from './graph'
@@ -33,7 +34,6 @@ import StateNote from './StateNote.vue'
 const props = defineProps<{ jobs: Job[] }>()
 
 const uses = useResource<{ items: Schemas['Use'][] }>(ref('/uses'), 10_000)
-const { fitView } = useVueFlow()
 const wide = 210
 const high = 44
 
@@ -74,14 +74,7 @@ const edges = computed<Edge[]>(() =>
   laid.value.edges.map((e) => ({ id: `${e.from}\n${e.to}`, source: e.from, target: e.to, markerEnd: MarkerType.Arrow, style: { stroke: 'var(--tide)', strokeWidth: 1.2 } })),
 )
 
-function settle() {
-  void fitView({ padding: 0.01, maxZoom: 1 })
-}
-const box = useTemplateRef('box')
-const seen = new ResizeObserver(() => requestAnimationFrame(settle))
-watch(box, (b) => b && seen.observe(b))
-onMounted(() => box.value && seen.observe(box.value))
-onScopeDispose(() => seen.disconnect())
+const settle = useFitted(useTemplateRef('box'))
 </script>
 
 <style scoped>
@@ -89,7 +82,7 @@ onScopeDispose(() => seen.disconnect())
 .picture :deep(.vue-flow__pane) { cursor: default; }
 .picture :deep(.vue-flow__handle) { opacity: 0; }
 .stream { box-sizing: border-box; width: 210px; height: 44px; display: flex; align-items: center; justify-content: center; border: 1px dashed var(--line); border-radius: 22px; font-size: 12px; padding: 0 10px; color: var(--soft); overflow: hidden; white-space: nowrap; text-overflow: ellipsis; }
-.job { box-sizing: border-box; width: 210px; height: 44px; display: block; border: 1px solid var(--tide); border-radius: 8px; background: var(--ground); padding: 3px 10px; font-size: 12px; color: var(--ink); text-decoration: none; overflow: hidden; white-space: nowrap; }
+.job { pointer-events: all; box-sizing: border-box; width: 210px; height: 44px; display: block; border: 1px solid var(--tide); border-radius: 8px; background: var(--ground); padding: 3px 10px; font-size: 12px; color: var(--ink); text-decoration: none; overflow: hidden; white-space: nowrap; }
 .job.wrong { border-color: var(--brick); background: var(--brick-soft); }
 .job .line { display: flex; justify-content: space-between; gap: 8px; }
 .alarm { color: var(--brick); }

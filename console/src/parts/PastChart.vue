@@ -15,12 +15,12 @@ import { LineChart } from 'echarts/charts'
 import { DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, ToolboxComponent, TooltipComponent } from 'echarts/components'
 import { use } from 'echarts/core'
 import { CanvasRenderer } from 'echarts/renderers'
-import { computed, onMounted, useTemplateRef, watch } from 'vue'
+import { computed, useTemplateRef } from 'vue'
 import VChart from 'vue-echarts'
 
 import { figure, moment } from '../format'
 import type { Schemas } from '../http'
-import { dragged, letDrag, useChartStyle, type Dragged } from '../use/chart'
+import { useChartStyle, useDragging } from '../use/chart'
 
 use([LineChart, DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, ToolboxComponent, TooltipComponent, CanvasRenderer])
 
@@ -39,14 +39,9 @@ const emit = defineEmits<{
   choose: [since: number, until: number]
 }>()
 
-const chart = useTemplateRef<Dragged>('chart')
-onMounted(() => setTimeout(() => letDrag(chart.value), 50))
-watch(() => [props.since, props.until, props.lines], () => setTimeout(() => letDrag(chart.value), 50))
-
-function zoomed(e: unknown) {
-  const range = dragged(e)
-  if (range && range[1] - range[0] >= 5000) emit('choose', Math.round(range[0]), Math.round(range[1]))
-}
+const zoomed = useDragging(useTemplateRef('chart'), () => [props.since, props.until, props.lines], (from, to) => {
+  if (to - from >= 5000) emit('choose', Math.round(from), Math.round(to))
+})
 
 const worst = new Set(['failed', 'recovering', 'trouble', 'checkpoint', 'alarm'])
 

@@ -10,12 +10,12 @@ import { BarChart, LineChart } from 'echarts/charts'
 import { DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, ToolboxComponent, TooltipComponent } from 'echarts/components'
 import { use } from 'echarts/core'
 import { CanvasRenderer } from 'echarts/renderers'
-import { computed, onMounted, useTemplateRef, watch } from 'vue'
+import { computed, useTemplateRef } from 'vue'
 import VChart from 'vue-echarts'
 
 import { moment } from '../format'
 import { levelColor, levelOf, type Field } from '../results'
-import { dragged, letDrag, useChartStyle, type Dragged } from '../use/chart'
+import { useChartStyle, useDragging } from '../use/chart'
 
 use([BarChart, LineChart, DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, ToolboxComponent, TooltipComponent, CanvasRenderer])
 
@@ -36,16 +36,11 @@ const emit = defineEmits<{
   choose: [from: string, until: string]
 }>()
 
-const chart = useTemplateRef<Dragged>('chart')
-onMounted(() => setTimeout(() => letDrag(chart.value), 50))
-watch(() => [props.windows, props.lines, props.bars], () => setTimeout(() => letDrag(chart.value), 50))
-
-function zoomed(e: unknown) {
-  const range = dragged(e)
-  const from = range && props.windows[range[0]]
-  const until = range && props.windows[range[1]]
-  if (from && until && range[1] - range[0] < props.windows.length - 1) emit('choose', from, until)
-}
+const zoomed = useDragging(useTemplateRef('chart'), () => [props.windows, props.lines, props.bars], (first, last) => {
+  const from = props.windows[first]
+  const until = props.windows[last]
+  if (from && until && last - first < props.windows.length - 1) emit('choose', from, until)
+})
 
 const style = useChartStyle()
 const option = computed(() => {

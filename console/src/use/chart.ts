@@ -1,4 +1,4 @@
-import { computed } from 'vue'
+import { computed, onMounted, watch, type Ref } from 'vue'
 
 import { useTheme } from './theme'
 
@@ -22,19 +22,21 @@ export function useChartStyle() {
   })
 }
 
-export type Dragged = { dispatchAction: (action: Record<string, unknown>) => void }
-
-/** Lets a hand drag over a chart without a button to press first; called again whenever the chart was drawn anew. */
-export function letDrag(chart: Dragged | null) {
-  chart?.dispatchAction({ type: 'takeGlobalCursor', key: 'dataZoomSelect', dataZoomSelectActive: true })
-}
-
+type Dragged = { dispatchAction: (action: Record<string, unknown>) => void }
 type Zoom = { startValue?: number; endValue?: number; batch?: { startValue?: number; endValue?: number }[] }
 
-/** What was chosen by dragging: from and to, as the axis counts; null for nothing. */
-export function dragged(e: unknown): [number, number] | null {
-  const z = e as Zoom
-  const from = z.startValue ?? z.batch?.[0]?.startValue
-  const to = z.endValue ?? z.batch?.[0]?.endValue
-  return from !== undefined && to !== undefined ? [from, to] : null
+/**
+ * Lets a hand drag over a chart without a button to press first. drawn is what it is drawn of, and choose is told of what was chosen, from and to, as
+ * the axis counts. Gives what the chart's event datazoom is for.
+ */
+export function useDragging(chart: Readonly<Ref<Dragged | null>>, drawn: () => unknown, choose: (from: number, to: number) => void) {
+  const letDrag = () => setTimeout(() => chart.value?.dispatchAction({ type: 'takeGlobalCursor', key: 'dataZoomSelect', dataZoomSelectActive: true }), 50)
+  onMounted(letDrag)
+  watch(drawn, letDrag) // drawn anew, it forgets
+  return (e: unknown) => {
+    const z = e as Zoom
+    const from = z.startValue ?? z.batch?.[0]?.startValue
+    const to = z.endValue ?? z.batch?.[0]?.endValue
+    if (from !== undefined && to !== undefined) choose(from, to)
+  }
 }
