@@ -357,7 +357,7 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 	for i, c := range f.Sinks {
 		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, WaitingEpochs: c.WaitingEpochs, WaitingBytes: c.WaitingBytes, Epoch: c.DeliveredEpoch, Retries: c.Retries, Refused: c.Refused, Refusal: c.Refusal, Trouble: c.Trouble,
 			HeldUpShare: share(c.HeldUp), WritingShare: share(c.Writing), DeliveringShare: share(c.Delivering), WorkSeconds: (c.Encoding + c.Writing).Seconds(), EventDelay: delayFigures(c.FromEvent), ReadDelay: delayFigures(c.FromRead)}
-		work += c.Encoding + c.Writing
+		work += c.Encoding // what it writes is a wait for whoever takes it
 	}
 	for _, r := range out.References {
 		out.Memory += r.Bytes

@@ -21,6 +21,7 @@ import (
 
 	"undertide/api"
 	"undertide/inside"
+	"undertide/job"
 )
 
 // simulated is a job that needs nothing outside.
@@ -490,4 +491,39 @@ func wholeFiles(t *testing.T, dir string) []string {
 		t.Fatal(err)
 	}
 	return found
+}
+
+// TestWhoIsAway: a receiver that refuses a row is no connection that is away, and what one part could not reach is not blamed on those of others.
+func TestWhoIsAway(t *testing.T) {
+	j, err := job.Parse("a.yaml", `undertide: 1
+job: a
+settings: {delivery: at_least_once}
+connections:
+  harbour: {via: kafka, brokers: ["127.0.0.1:1"]}
+  board: {via: http, url: "http://127.0.0.1:2"}
+sources:
+  lifts: {via: kafka, with: {connection: harbour, topic: lifts}, fields: {crane: string, at: timestamp}, event_time: at, watermark: {margin: 1s}}
+sinks:
+  told: {from: lifts, via: http, with: {connection: board, path: /, type: application/json}}
+`, job.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		trouble       string
+		away          bool
+		harbour, told bool // are in trouble
+	}{
+		{"sink told: receiver board does not take a row", false, false, false},
+		{"sink told: receiver board cannot be reached", true, false, true},
+		{"source lifts: broker harbour cannot be reached", true, true, false},
+		{"broker harbour cannot be reached", true, true, false},
+		{"reference berths: table berths cannot be reached", true, false, false},
+	} {
+		r := &runner{job: j, trouble: c.trouble, away: c.away}
+		r.rec.Status = recovering
+		if got := r.troubles(); got["harbour"] != "" != c.harbour || got["board"] != "" != c.told {
+			t.Errorf("%q gives %q", c.trouble, got)
+		}
+	}
 }

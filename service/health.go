@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"net/http"
+	"strings"
 
 	"github.com/gin-gonic/gin"
 
@@ -45,7 +46,8 @@ func (s *Service) status() api.Status {
 	return out
 }
 
-// troubles says for each connection of the run what is wrong with it; empty for nothing.
+// troubles says for each connection of the run what is wrong with it; empty for nothing. What ended a try counts where something could not be reached, for
+// the part that it names: a receiver that refuses a row is no connection that is away.
 func (r *runner) troubles() map[string]string {
 	out := map[string]string{}
 	r.mu.Lock()
@@ -55,20 +57,27 @@ func (r *runner) troubles() map[string]string {
 			out[c.Name] = cmp.Or(out[c.Name], why)
 		}
 	}
-	for i := range r.job.Sources {
-		why := ""
-		if r.last != nil {
-			why = r.last.Sources[r.job.Sources[i].Name].Trouble
+	ended := func(part string) string {
+		at, _, _ := strings.Cut(r.trouble, ": ")
+		named := strings.HasPrefix(at, "source ") || strings.HasPrefix(at, "sink ") || strings.HasPrefix(at, "reference ")
+		if r.rec.Status == recovering && r.away && (at == part || !named && strings.HasPrefix(part, "source ")) {
+			return r.trouble
 		}
-		if r.rec.Status == recovering {
-			why = cmp.Or(why, r.trouble)
+		return ""
+	}
+	for i := range r.job.Sources {
+		name := r.job.Sources[i].Name
+		why := ended("source " + name)
+		if r.last != nil {
+			why = cmp.Or(r.last.Sources[name].Trouble, why)
 		}
 		note(r.job.Sources[i].With, why)
 	}
 	for i := range r.job.Sinks {
-		why := ""
+		name := r.job.Sinks[i].Name
+		why := ended("sink " + name)
 		if r.last != nil {
-			why = r.last.Sinks[r.job.Sinks[i].Name].Trouble
+			why = cmp.Or(r.last.Sinks[name].Trouble, why)
 		}
 		note(r.job.Sinks[i].With, why)
 	}

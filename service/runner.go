@@ -82,6 +82,7 @@ type runner struct {
 	taps      map[string]*tap
 	names     []string // of taps, in the document's order
 	trouble   string
+	away      bool             // what ended the last try could not be reached
 	heavy     map[string]heavy // by step with uneven lanes
 	restarted []time.Time      // those of the last minutes
 	unmade    int              // checkpoints that did not come to be since the newest
@@ -282,7 +283,7 @@ func (r *runner) failedOnce(err error) {
 	if r.same++; text != r.trouble || r.sameSince.IsZero() {
 		r.same, r.sameSince = 1, time.Now()
 	}
-	r.trouble = text
+	r.trouble, r.away = text, errors.Is(err, connect.ErrUnreachable)
 	if r.last != nil {
 		f := *r.last
 		f.Status = recovering
