@@ -36,7 +36,7 @@ export function figure(v: number, unit: string): string {
     case 'events/s': case 'rows/s': return rate(v)
     case 'events': case 'rows': return count(v)
   }
-  return Number.isInteger(v) ? count(v) : v.toFixed(2)
+  return Number.isInteger(v) ? count(v) : Math.abs(v) < 0.1 ? v.toPrecision(2) : v.toFixed(2)
 }
 
 export function percent(share: number): string {

@@ -63,7 +63,7 @@ const option = computed(() => {
     tooltip: { ...tooltip, valueFormatter: (v: unknown) => (typeof v === 'number' ? figure(v, props.unit) : 'not known') },
     toolbox,
     xAxis: { type: 'time', min: props.since, max: props.until, ...axis, splitLine: { show: false }, axisLabel: { ...axis.axisLabel, formatter: (t: number) => clock(t) } },
-    yAxis: { type: 'value', min: 0, max: peak === 0 || half ? 1 : undefined, interval: peak === 0 || half ? 0.5 : undefined, minInterval: whole ? 1 : undefined, ...axis, splitNumber: 3, axisLabel: { ...axis.axisLabel, formatter: (v: number) => figure(v, props.unit) } },
+    yAxis: { type: 'value', min: 0, max: peak === 0 || half ? 1 : undefined, interval: half ? 0.5 : peak === 0 ? (whole ? 1 : 0.5) : undefined, minInterval: whole ? 1 : undefined, ...axis, splitNumber: 3, axisLabel: { ...axis.axisLabel, formatter: (v: number) => figure(v, props.unit) } },
     series: props.lines.map((l, n) => ({
       name: l.name, type: 'line', showSymbol: l.at.length < 3, symbolSize: 4, lineStyle: { width: 1.4 }, connectNulls: false,
       data: l.at.map((t, i) => [t, l.values[i] ?? null]),

@@ -18,7 +18,7 @@
           <td>{{ a.name }}</td>
           <td class="nowrap"><span :class="a.off_at ? 'soft' : 'bad'">{{ a.off_at ? '○ off' : '▲ on' }}</span></td>
           <td class="nowrap" :title="a.on_at">{{ moment(a.on_at) }}</td>
-          <td class="num">{{ span(((a.off_at ? Date.parse(a.off_at) : now) - Date.parse(a.on_at)) / 1000) }}</td>
+          <td class="num nowrap">{{ span(((a.off_at ? Date.parse(a.off_at) : now) - Date.parse(a.on_at)) / 1000) }}</td>
           <td>{{ a.text }}</td>
           <td class="nowrap">{{ a.seen_at ? `${a.seen_by || 'somebody'}, ${moment(a.seen_at)}` : '' }}</td>
           <td class="num"><ElButton v-if="!a.seen_at" size="small" :aria-label="`Say that alarm ${a.name} of ${a.job} was seen`" @click="seeing = a">Seen</ElButton></td>
