@@ -9,7 +9,6 @@ import (
 
 	"undertide/api"
 	"undertide/core/row"
-	"undertide/job"
 	"undertide/run"
 )
 
@@ -97,15 +96,9 @@ func (v *adviser) keys() {
 	for i := range v.Job.Steps {
 		step := &v.Job.Steps[i]
 		lanes := v.fig.Steps[step.Name].Lanes
-		var all, most int64
-		for _, l := range lanes {
-			all, most = all+l.RowsIn, max(most, l.RowsIn)
-		}
-		if len(lanes) < 2 || all < skewedRows {
-			continue
-		}
+		_, most, all := fullest(step, lanes)
 		effective := float64(all) / float64(most)
-		if effective > float64(len(lanes))/2 { // more than half of them are at work
+		if all == 0 || effective > float64(len(lanes))/2 { // more than half of them are at work
 			continue
 		}
 		key := ""
@@ -114,15 +107,8 @@ func (v *adviser) keys() {
 				key = ", most of them of " + h
 			}
 		}
-		v.add(AdviseKey, "step "+step.Name, "one lane of step %s has %s of %s rows%s: its %d lanes do the work of %.1f; with a key that tells more rows apart than %s they would do that of up to %d", step.Name, Grouped(most), Grouped(all), key, len(lanes), effective, keyText(step), len(lanes))
+		v.add(AdviseKey, "step "+step.Name, "one lane of step %s has %s of %s rows%s: its %d lanes do the work of %.1f; with a key that tells more rows apart than %s they would do that of up to %d", step.Name, Grouped(most), Grouped(all), key, len(lanes), effective, strings.Join(step.Keyed.Spec().KeySchema().Names(), ", "), len(lanes))
 	}
-}
-
-func keyText(s *job.Step) string {
-	if s.Keyed == nil {
-		return "this"
-	}
-	return strings.Join(s.Keyed.Spec().KeySchema().Names(), ", ")
 }
 
 // margins: what a greater one would have kept.
@@ -147,7 +133,7 @@ func (v *adviser) rolls() {
 		s := &v.Job.Sinks[i]
 		rate := against(float64(v.fig.Sinks[s.Name].Rows-v.first.Sinks[s.Name].Rows), v.over)
 		rows := rate * every.Seconds()
-		if !v.Job.Rolls(s) || !(rows >= 1) || rows > smallFile || every >= 10*time.Minute {
+		if !(rows >= 1) || rows > smallFile || every >= 10*time.Minute || !v.Job.Rolls(s) { // its words are made last: this is asked every second
 			continue
 		}
 		v.add(AdviseRoll, "sink "+s.Name, "sink %s makes a file at each checkpoint, every %s, of about %s rows: roll: {every: 10m} makes one of %s", s.Name, row.DurationText(every), Grouped(int64(rows)), Grouped(int64(rate*600)))

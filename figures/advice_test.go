@@ -27,6 +27,17 @@ sinks:
 	if err != nil {
 		t.Fatal(err)
 	}
+	// Without a key all rows are together, and no finer key is missing.
+	if whole, err := job.Parse("b.yaml", `undertide: 1
+job: loads
+sources: {lifts: {via: file, with: {path: lifts.ndjson}, fields: {crane: string, at: timestamp}, event_time: at, watermark: {margin: 5s}}}
+steps: {minute: {from: lifts, window: {tumbling: 1m}, measures: {n: count()}}}
+sinks: {loads: {from: minute, via: file, with: {path: loads/}}}
+`, job.Options{}); err != nil {
+		t.Fatal(err)
+	} else if _, _, all := fullest(&whole.Steps[0], []run.LaneFigures{{RowsIn: 100_000}, {}}); all != 0 {
+		t.Errorf("without a key %d rows count as uneven", all)
+	}
 	lanes := func(rows ...int64) (out []run.LaneFigures) {
 		for _, n := range rows {
 			out = append(out, run.LaneFigures{RowsIn: n})

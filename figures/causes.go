@@ -260,20 +260,27 @@ func (l *look) uneven() {
 	for i := range l.Job.Steps {
 		s := &l.Job.Steps[i]
 		lanes := l.now.fig.Steps[s.Name].Lanes
-		if s.Keyed == nil || len(lanes) < 2 || len(s.Keyed.Spec().KeySchema()) == 0 {
-			continue
-		}
-		var all, most int64
-		fullest := 0
-		for n, x := range lanes {
-			if all += x.RowsIn; x.RowsIn > most {
-				most, fullest = x.RowsIn, n
-			}
-		}
-		if all >= skewedRows && float64(most) >= min(mostInOne, 3/float64(len(lanes)))*float64(all) {
-			l.add(Skew, "step "+s.Name, "lane %d of step %s has had %s of its %s rows%s", fullest, s.Name, Grouped(most), Grouped(all), l.heavyKey(s.Name))
+		if n, most, all := fullest(s, lanes); all > 0 && float64(most) >= min(mostInOne, 3/float64(len(lanes)))*float64(all) {
+			l.add(Skew, "step "+s.Name, "lane %d of step %s has had %s of its %s rows%s", n, s.Name, Grouped(most), Grouped(all), l.heavyKey(s.Name))
 		}
 	}
+}
+
+// fullest gives the lane that has had most rows of a step with keys, how many, and how many all have had; none of all where too few came to say, or where
+// rows are not spread over lanes.
+func fullest(s *job.Step, lanes []run.LaneFigures) (lane int, most, all int64) {
+	if s.Keyed == nil || len(lanes) < 2 || len(s.Keyed.Spec().KeySchema()) == 0 {
+		return 0, 0, 0
+	}
+	for n, x := range lanes {
+		if all += x.RowsIn; x.RowsIn > most {
+			lane, most = n, x.RowsIn
+		}
+	}
+	if all < skewedRows {
+		return 0, 0, 0
+	}
+	return lane, most, all
 }
 
 // watermark names what the watermark waits for.

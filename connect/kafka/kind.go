@@ -485,9 +485,8 @@ func (s *sink) Written(ctx context.Context, o connect.Opening, rows int) (connec
 func (s *sink) Makes() bool { return s.Create }
 
 func (s *sink) Words(f *connect.Format, schema row.Schema, d connect.Delivering) connect.SinkWords {
-	w := connect.SinkWords{Writes: connect.StreamText(s) + ", " + strings.ToUpper(f.Name), Delivery: d.AtLeastOnce(s.Replace), AsMade: true}
+	w := connect.SinkWords{Writes: connect.StreamText(s) + ", " + strings.ToUpper(f.Name), Delivery: d.AtLeastOnce(s.Replace), AsMade: !d.Once || !d.Kept}
 	if d.Once && d.Kept {
-		w.AsMade = false
 		w.Delivery = d.WithCheckpoints() + ", in one transaction of the broker; readers that take committed messages alone see each once"
 	}
 	keyed := ""

@@ -266,12 +266,11 @@ func (s *sink) Target() (string, func(other string) (message, remedy string)) {
 }
 
 func (s *sink) Words(_ *connect.Format, schema row.Schema, d connect.Delivering) connect.SinkWords {
-	w := connect.SinkWords{Writes: connect.StreamText(s), Delivery: d.AtLeastOnce(s.Replace), AsMade: true}
+	w := connect.SinkWords{Writes: connect.StreamText(s), Delivery: d.AtLeastOnce(s.Replace), AsMade: !d.Once || !d.Kept}
 	if s.Replace {
 		w.Writes += ", replaced by " + strings.Join(s.Key, ", ")
 	}
 	if d.Once && d.Kept {
-		w.AsMade = false
 		w.Delivery = d.WithCheckpoints() + ", in one transaction that also keeps its number in " + s.Table.beside(deliveredTable).String()
 	}
 	if s.Create {
