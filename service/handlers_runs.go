@@ -101,6 +101,9 @@ func (s *Service) getFigures(c *gin.Context) error {
 	if !wantsStream(c) {
 		f := r.figures()
 		if f == nil {
+			if !r.goingOn() {
+				return api.NotRunning.With(fmt.Sprintf("run %d ended before it read anything, so it has no figures", r.view().ID), fmt.Sprintf("see why it ended: undertide show %s", r.name))
+			}
 			return api.NotRunning.With(fmt.Sprintf("run %d has no figures yet", r.view().ID), "ask again when it runs")
 		}
 		return answer(c, http.StatusOK, f)

@@ -40,9 +40,10 @@ const (
 )
 
 const (
-	sampleEvery = time.Second      // figures
-	keepEvery   = time.Minute      // rows to look at
-	stopWithin  = 15 * time.Second // for the last checkpoint of a run that is stopped
+	sampleEvery  = time.Second           // figures
+	beginsWithin = 20 * time.Millisecond // looked for the first figures
+	keepEvery    = time.Minute           // rows to look at
+	stopWithin   = 15 * time.Second      // for the last checkpoint of a run that is stopped
 	// answerWithin is how long a request waits for a run to start or stop; with what is around it, it answers within 20 s.
 	answerWithin = 18 * time.Second
 	sameEvent    = 3 // failures at one event, after which the run is given up
@@ -432,13 +433,16 @@ func (r *runner) completed(c engine.Completed) {
 	r.s.db.AddCheckpoint(r.rec.JobID, line)
 }
 
-// sample takes the run's figures every second.
+// sample takes the run's figures every second, and the first ones as soon as it has begun.
 func (r *runner) sample(ctx context.Context, g *engine.Graph) {
-	t := time.NewTicker(sampleEvery)
+	t := time.NewTicker(beginsWithin)
 	defer t.Stop()
-	kept := time.Now()
+	kept, begun := time.Now(), false
 	for {
-		r.takeSample(g)
+		if r.takeSample(g) && !begun {
+			begun = true
+			t.Reset(sampleEvery)
+		}
 		if time.Since(kept) >= keepEvery {
 			kept = time.Now()
 			r.keepRows()
@@ -451,16 +455,17 @@ func (r *runner) sample(ctx context.Context, g *engine.Graph) {
 	}
 }
 
-func (r *runner) takeSample(g *engine.Graph) {
+// takeSample says whether there were figures to take.
+func (r *runner) takeSample(g *engine.Graph) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.graph != g || r.lost {
-		return // of an earlier try
+		return false // of an earlier try
 	}
 	now := time.Now().UTC()
 	seen := r.watch.Figures()
 	if len(seen.Sources) == 0 {
-		return // it has not begun: counts still stand at nothing
+		return false // it has not begun: counts still stand at nothing
 	}
 	f := run.Report(r.job, g, r.refs, seen, r.rec.Status)
 	r.notePosts(f.Sources)
@@ -485,6 +490,7 @@ func (r *runner) takeSample(g *engine.Graph) {
 	}
 	r.last = &api.Figures{Figures: f, At: now, Live: live, Rates: rates}
 	r.tell()
+	return true
 }
 
 // status notes what the run is doing now.

@@ -92,7 +92,9 @@ func TestSumsAddUp(t *testing.T) {
 		before = f
 		return j.Status
 	}
-	for until := time.Now().Add(*walkFor); time.Now().Before(until) && !t.Failed(); {
+	// A busy machine walks slowly, and a walk may by chance not meet a failure: it goes on until it has seen enough.
+	seen := func() bool { return looks >= 50 && ended > 0 && failures > 0 }
+	for begun := time.Now(); !t.Failed() && (time.Since(begun) < *walkFor || !seen() && time.Since(begun) < *walkFor+2*time.Minute); {
 		status := look()
 		over := status == "saved" || status == "stopped" || status == "finished" || status == "failed"
 		switch {
@@ -129,7 +131,7 @@ func TestSumsAddUp(t *testing.T) {
 	}
 	call("POST", "/jobs/walked/stop", "")
 	until(t, "it has ended", func() bool { s := look(); return s == "stopped" || s == "finished" || s == "failed" })
-	if looks < 50 || ended == 0 || failures == 0 {
+	if !seen() && !t.Failed() {
 		t.Errorf("the walk had %d looks, %d of ended runs, %d failures", looks, ended, failures)
 	}
 	t.Logf("%d looks, %d of ended runs, %d failures", looks, ended, failures)
