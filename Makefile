@@ -69,6 +69,8 @@ torture: build ## the long forms of the tests (some thirty minutes): random jobs
 	@$(GO) test -count=1 -timeout 30m -run 'TestRandomRevisions' ./run -args -jobs 100000
 	@echo "== the figures of a hundred jobs over a month"
 	@$(GO) test -count=1 -timeout 20m -run 'TestMonth' ./store -args -jobs 100
+	@echo "== opening the pages of a hundred jobs with a month of figures"
+	@$(GO) test -count=1 -timeout 20m -run 'TestMonthOnThePage' ./e2e -args -month 100
 	@echo "== walking through starts, faults and stops for five minutes, while sums must add up"
 	@$(GO) test -count=1 -timeout 20m -run 'TestSumsAddUp' ./service -args -walk 5m
 	@echo "== killing runs two hundred times, each going on with other lanes"

@@ -10,7 +10,7 @@ type Figure struct {
 // The figures of a job as a whole, and those of each of its sources, steps and sinks.
 var (
 	OfJob = []Figure{
-		{"up", "", "1 while the run goes on, 0 while it is started again"},
+		{"up", "", "1 while the run goes on, 0 while it is started"},
 		{"lag_events", "events", "events that wait to be read"},
 		{"lag_seconds", "seconds", "how long ago the newest event that was read was stored, where some wait"},
 		{"in_per_second", "events/s", "events read"},

@@ -187,10 +187,11 @@ func (r *runner) restartsLately(now time.Time) int {
 
 const lately = 10 * time.Minute
 
-// rememberAll keeps the figures of every second until the run has ended.
+// rememberAll keeps the figures of every second until the run has ended; the first says that it is being started.
 func (r *runner) rememberAll() {
 	t := time.NewTicker(sampleEvery)
 	defer t.Stop()
+	r.remember()
 	for {
 		select {
 		case <-r.done:

@@ -21,3 +21,8 @@ router.afterEach((to) => {
   const title = (to.meta.title as string | undefined) ?? String(to.params.job ?? to.params.topic ?? '')
   document.title = `${title} · Under Tide`
 })
+
+// A job is what most people open next: what its page needs is fetched while nothing else is to be done.
+void router.isReady().then(() => requestIdleCallback(() => {
+  void Promise.allSettled([import('./places/JobPlace.vue'), import('./parts/FiguresSection.vue'), import('./parts/ResultsChart.vue')])
+}))

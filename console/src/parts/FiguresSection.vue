@@ -7,12 +7,11 @@
       </ElRadioGroup>
       <ElButton v-if="!('back' in range)" size="small" @click="chosen = before">Back from {{ stretch }}</ElButton>
       <span class="grow" />
-      <ElSelect v-model="others" size="small" multiple collapse-tags filterable tag-type="primary" class="pick" placeholder="beside other jobs" aria-label="Beside other jobs">
-        <ElOption v-for="j in otherJobs" :key="j" :value="j" :label="j" />
-      </ElSelect>
-      <ElSelect v-model="more" size="small" multiple collapse-tags filterable tag-type="primary" class="pick" placeholder="more figures" aria-label="More figures">
-        <ElOption v-for="n in names" :key="n.name" :value="n.name" :label="n.name" :title="n.about" />
-      </ElSelect>
+      <!-- Lists of hundreds, of which only what is seen is drawn. -->
+      <ElSelectV2 v-model="others" :options="otherJobs" size="small" multiple collapse-tags filterable tag-type="primary" class="pick" placeholder="beside other jobs" aria-label="Beside other jobs" />
+      <ElSelectV2 v-model="more" :options="choices" size="small" multiple collapse-tags filterable tag-type="primary" class="pick" placeholder="more figures" aria-label="More figures">
+        <template #default="{ item }"><span :title="item.about">{{ item.label }}</span></template>
+      </ElSelectV2>
       <a class="soft" :href="file" :download="`${job}-figures.json`">as JSON</a>
     </header>
     <StateNote v-if="problem || empty" :loading="loading" :problem="problem">The job did not run in that time. Choose a longer one, or start the job.</StateNote>
@@ -27,30 +26,34 @@
 </template>
 
 <script setup lang="ts">
-import { ElButton, ElOption, ElRadioButton, ElRadioGroup, ElSelect } from 'element-plus'
+import { ElButton, ElRadioButton, ElRadioGroup, ElSelectV2 } from 'element-plus'
 import { computed, ref, shallowRef, watch } from 'vue'
 
 import { moment } from '../format'
 import { address, part, type Schemas } from '../http'
 import { useJobs } from '../use/jobs'
-import { figureNames, stretches, usePasts, type PastLine, type Range } from '../use/past'
+import { broken, figureNames, stretches, usePasts, type PastLine, type Range } from '../use/past'
 import PastChart from './PastChart.vue'
 import StateNote from './StateNote.vue'
 
 const props = defineProps<{ job: string }>()
 
 const { jobs } = useJobs()
-const otherJobs = computed(() => (jobs.value ?? []).map((j) => j.name).filter((n) => n !== props.job))
+const otherJobs = computed(() => (jobs.value ?? []).filter((j) => j.name !== props.job).map((j) => ({ value: j.name, label: j.name })))
 const others = ref<string[]>([])
 const more = ref<string[]>([])
-const names = shallowRef<Schemas['FigureName'][]>([])
+const known = shallowRef<Schemas['FigureName'][] | null>(null) // null until they have come
+const names = computed(() => known.value ?? [])
+const choices = computed(() => names.value.map((n) => ({ value: n.name, label: n.name, about: n.about })))
 watch(() => props.job, async (j) => {
   others.value = []
   more.value = []
+  known.value = null
   try {
-    names.value = await figureNames(j)
+    const got = await figureNames(j)
+    if (j === props.job) known.value = got
   } catch {
-    names.value = [] // the charts say why
+    if (j === props.job) known.value = [] // the charts say why
   }
 }, { immediate: true })
 
@@ -85,7 +88,7 @@ const boards = [
   { title: 'Restarts', names: ['restarts'] },
 ]
 const whole = (n: string) => !n.includes('.')
-const all = computed(() => [props.job, ...others.value])
+const all = computed(() => (known.value ? [props.job, ...others.value] : []))
 const wanted = computed(() => {
   const base = [...new Set(boards.flatMap((b) => b.names))].filter((n) => whole(n) || (others.value.length === 0 && names.value.some((x) => like(n, x.name))))
   return [...base, ...more.value.filter((n) => !base.includes(n) && (whole(n) || others.value.length === 0))]
@@ -100,17 +103,17 @@ function like(pattern: string, name: string): boolean {
 
 const charts = computed(() => {
   const of = (patterns: string[]) => {
-    const out: { name: string; unit: string; at: number[]; values: (number | null)[] }[] = []
+    const out: { name: string; unit: string; points: [number, number | null][] }[] = []
     for (const [job, past] of data.value) {
       for (const l of past.lines.filter((l: PastLine) => patterns.some((p) => like(p, l.name)))) {
-        out.push({ name: data.value.size > 1 ? `${job}: ${short(l.name)}` : short(l.name), unit: l.unit, at: past.at, values: l.means })
+        out.push({ name: data.value.size > 1 ? `${job}: ${short(l.name)}` : short(l.name), unit: l.unit, points: broken(past, l.means) })
       }
     }
     return out
   }
   const list = boards.map((b) => ({ title: b.title, lines: of(b.names) }))
   for (const n of more.value) list.push({ title: short(n), lines: of([n]) })
-  return list.filter((c) => c.lines.some((l) => l.values.some((v) => v !== null))).map((c) => ({ ...c, unit: c.lines[0]?.unit ?? '' }))
+  return list.filter((c) => c.lines.some((l) => l.points.some(([, v]) => v !== null))).map((c) => ({ ...c, unit: c.lines[0]?.unit ?? '' }))
 })
 const empty = computed(() => !loading.value && [...data.value.values()].every((p) => p.at.length === 0))
 const marks = computed(() => data.value.get(props.job)?.marks ?? [])

@@ -1,12 +1,13 @@
 <template>
-  <figure class="past">
+  <figure ref="frame" class="past">
     <figcaption>
       <strong>{{ title }}</strong>
       <span class="soft">{{ unit }}</span>
       <span class="grow" />
       <slot />
     </figcaption>
-    <VChart ref="chart" class="chart" :option="option" autoresize role="img" :aria-label="said" @datazoom="zoomed" />
+    <div v-if="!near" class="chart" />
+    <VChart v-else ref="chart" class="chart" :option="option" autoresize role="img" :aria-label="said" @datazoom="zoomed" />
   </figure>
 </template>
 
@@ -21,14 +22,15 @@ import VChart from 'vue-echarts'
 import { figure, moment } from '../format'
 import type { Schemas } from '../http'
 import { useChartStyle, useDragging } from '../use/chart'
+import { useNear } from '../use/near'
 
 use([LineChart, DataZoomComponent, GridComponent, LegendComponent, MarkLineComponent, ToolboxComponent, TooltipComponent, CanvasRenderer])
 
 const props = defineProps<{
   title: string
   unit: string
-  /** Lines with their points; values are null where nothing was known. */
-  lines: { name: string; at: number[]; values: (number | null)[] }[]
+  /** Lines with their points, by time; values are null where nothing was known. */
+  lines: { name: string; points: [number, number | null][] }[]
   /** What happened meanwhile. */
   marks: Schemas['Mark'][]
   since: number
@@ -39,7 +41,8 @@ const emit = defineEmits<{
   choose: [since: number, until: number]
 }>()
 
-const zoomed = useDragging(useTemplateRef('chart'), () => [props.since, props.until, props.lines], (from, to) => {
+const near = useNear(useTemplateRef('frame'))
+const zoomed = useDragging(useTemplateRef('chart'), () => [props.since, props.until, props.lines, near.value], (from, to) => {
   if (to - from >= 5000) emit('choose', Math.round(from), Math.round(to))
 })
 
@@ -52,7 +55,7 @@ const option = computed(() => {
     xAxis: Date.parse(m.at), name: m.kind,
     lineStyle: { color: color(worst.has(m.kind) ? 'brick' : 'tide'), type: worst.has(m.kind) ? 'solid' : 'dashed', width: 1 },
   }))
-  const values = props.lines.flatMap((l) => l.values.filter((v) => v !== null))
+  const values = props.lines.flatMap((l) => l.points.map(([, v]) => v).filter((v) => v !== null))
   const peak = Math.max(0, ...values)
   const half = props.unit === 'share' && peak > 0.5
   const whole = ['', 'events', 'rows', 'bytes'].includes(props.unit) && values.every((v) => Number.isInteger(v))
@@ -65,15 +68,15 @@ const option = computed(() => {
     xAxis: { type: 'time', min: props.since, max: props.until, ...axis, splitLine: { show: false }, axisLabel: { ...axis.axisLabel, formatter: (t: number) => clock(t) } },
     yAxis: { type: 'value', min: 0, max: peak === 0 || half ? 1 : undefined, interval: half ? 0.5 : peak === 0 ? (whole ? 1 : 0.5) : undefined, minInterval: whole ? 1 : undefined, ...axis, splitNumber: 3, axisLabel: { ...axis.axisLabel, formatter: (v: number) => figure(v, props.unit) } },
     series: props.lines.map((l, n) => ({
-      name: l.name, type: 'line', showSymbol: l.at.length < 3, symbolSize: 4, lineStyle: { width: 1.4 }, connectNulls: false,
-      data: l.at.map((t, i) => [t, l.values[i] ?? null]),
+      name: l.name, type: 'line', showSymbol: l.points.length < 3, symbolSize: 4, lineStyle: { width: 1.4 }, connectNulls: false,
+      data: l.points,
       markLine: n === 0 && marks.length ? { silent: true, symbol: 'none', label: { show: false }, data: marks } : undefined,
     })),
   }
 })
 
 const said = computed(() => `${props.title}: ${props.lines.map((l) => {
-  const v = [...l.values].reverse().find((x) => x !== null)
+  const v = [...l.points].reverse().find(([, x]) => x !== null)?.[1]
   return `${l.name} ${v === undefined || v === null ? 'not known' : figure(v, props.unit)}`
 }).join(', ')}`)
 

@@ -8,7 +8,7 @@
         <ElSelect v-model="count" size="small" class="pick" aria-label="How many windows"><ElOption v-for="w in spans" :key="w.of" :value="w.of" :label="w.name" /></ElSelect>
         <ElButton v-if="from" size="small" @click="from = ''">Back from {{ moment(from) }} to {{ moment(until) }}</ElButton>
         <ElSelect v-if="view.all.length > 1" v-model="most" size="small" class="pick" aria-label="How many keys" :disabled="named.length > 0"><ElOption v-for="n in [6, 12, 24, 48]" :key="n" :value="n" :label="`${n} keys`" /></ElSelect>
-        <ElSelect v-if="view.all.length > 1" v-model="named" size="small" class="wide" multiple collapse-tags filterable tag-type="primary" placeholder="or these keys" aria-label="Keys"><ElOption v-for="k in view.all" :key="k" :value="k" :label="k" /></ElSelect>
+        <ElSelectV2 v-if="view.all.length > 1" v-model="named" :options="view.all.map((k) => ({ value: k, label: k }))" size="small" class="wide" multiple collapse-tags filterable tag-type="primary" placeholder="or these keys" aria-label="Keys" />
         <ElRadioGroup v-model="form" size="small" aria-label="Form"><ElRadioButton value="lines">lines</ElRadioButton><ElRadioButton value="bars">bars</ElRadioButton></ElRadioGroup>
         <ElSelect v-model="decimals" size="small" class="small" aria-label="Decimals"><ElOption v-for="n in [0, 1, 2, 3, 6]" :key="n" :value="n" :label="n === 1 ? '1 decimal' : `${n} decimals`" /></ElSelect>
       </template>
@@ -30,7 +30,7 @@
 </template>
 
 <script setup lang="ts">
-import { ElButton, ElInput, ElOption, ElRadioButton, ElRadioGroup, ElSelect } from 'element-plus'
+import { ElButton, ElInput, ElOption, ElRadioButton, ElRadioGroup, ElSelect, ElSelectV2 } from 'element-plus'
 import { computed, defineAsyncComponent, ref, shallowRef, watch } from 'vue'
 
 import { moment } from '../format'
@@ -39,7 +39,8 @@ import { chosen, csv, keyOf, lines, type Field } from '../results'
 import type { Row } from '../use/runs'
 import RowsTable from './RowsTable.vue'
 
-const ResultsChart = defineAsyncComponent(() => import('./ResultsChart.vue'))
+const chart = import('./ResultsChart.vue') // begun at once, needed a little later
+const ResultsChart = defineAsyncComponent(() => chart)
 
 const props = defineProps<{
   run: number

@@ -41,7 +41,8 @@ import { useResource } from '../use/resource'
 import { useFigures, usePast } from '../use/runs'
 import { sure } from '../use/sure'
 
-const FiguresSection = defineAsyncComponent(() => import('../parts/FiguresSection.vue'))
+const charts = import('../parts/FiguresSection.vue') // begun at once, needed a little later
+const FiguresSection = defineAsyncComponent(() => charts)
 
 const props = defineProps<{
   /** The job's name, from the address. */

@@ -27,7 +27,7 @@ function address(job: string, range: Range, names: string[]): string {
   return `/jobs/${part(job)}/figures?${q.toString()}`
 }
 
-/** Figures of several jobs over time, by job; asked for again as new points come. */
+/** Figures of several jobs over time, by job; asked for again as new points come. Without a job nothing is asked. */
 export function usePasts(jobs: Ref<string[]>, range: Ref<Range>, names: Ref<string[]>) {
   const data = shallowRef<Map<string, Past>>(new Map())
   const problem = shallowRef<Problem | null>(null)
@@ -38,6 +38,7 @@ export function usePasts(jobs: Ref<string[]>, range: Ref<Range>, names: Ref<stri
   async function refresh() {
     clearTimeout(timer)
     const now = asked.value.join()
+    if (!now) return
     try {
       const all = await Promise.all(asked.value.map((a) => ask<Past>(a)))
       if (now !== asked.value.join()) return
@@ -58,6 +59,17 @@ export function usePasts(jobs: Ref<string[]>, range: Ref<Range>, names: Ref<stri
   watch(asked, () => void refresh(), { immediate: true })
   onScopeDispose(() => clearTimeout(timer))
   return { data, loading, problem }
+}
+
+/** The points of a line as charts take them, with a break where the job did not run: no line is drawn over what nobody knows. */
+export function broken(past: Past, values: (number | null)[]): [number, number | null][] {
+  const out: [number, number | null][] = []
+  past.at.forEach((t, i) => {
+    const before = past.at[i - 1]
+    if (before !== undefined && t - before > 3000 * past.step_seconds) out.push([before + 1000 * past.step_seconds, null])
+    out.push([t, values[i] ?? null])
+  })
+  return out
 }
 
 /** The figures of a job that are kept over time. */
