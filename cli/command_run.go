@@ -105,7 +105,7 @@ a partition for each file.`,
 func runJob(c *cobra.Command, s *streams, j *job.Job, opt run.Options, metrics string, quiet bool) error {
 	var bar *progress
 	if !quiet {
-		bar = newProgress(s.err, opt.Watch)
+		bar = newProgress(s.err, j, &opt)
 	}
 	res, err := run.Run(c.Context(), j, opt)
 	bar.stop()

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"os"
@@ -10,28 +11,73 @@ import (
 	"github.com/schollz/progressbar/v3"
 	"golang.org/x/term"
 
+	"undertide/api"
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/figures"
+	"undertide/job"
+	"undertide/run"
 )
 
-// progress shows how a run goes on: a bar on a terminal, a line every 10 s elsewhere.
+// progress shows how a run goes on: a bar on a terminal, a line every 10 s elsewhere; and what holds it, as the service would say.
 type progress struct {
-	end  chan struct{}
-	done sync.WaitGroup
+	w     io.Writer
+	job   *job.Job
+	watch *engine.Watch
+	begun time.Time
+	end   chan struct{}
+	done  sync.WaitGroup
+
+	mu    sync.Mutex // guards what ready hands over
+	graph *engine.Graph
+	refs  *run.References
+
+	series figures.Series // of the goroutine that shows it
 }
 
-func newProgress(w io.Writer, watch *engine.Watch) *progress {
-	p := &progress{end: make(chan struct{})}
+// What a progress takes and shows, and how often.
+const (
+	drawEvery = 100 * time.Millisecond // the bar
+	lookEvery = time.Second            // for what holds the run
+	lineEvery = 10 * time.Second
+)
+
+// newProgress shows the run that is described in opt from when it is ready.
+func newProgress(w io.Writer, j *job.Job, opt *run.Options) *progress {
+	p := &progress{w: w, job: j, watch: opt.Watch, begun: time.Now(), end: make(chan struct{})}
+	opt.Ready = func(g *engine.Graph, refs *run.References) {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.graph, p.refs = g, refs
+	}
 	f, ok := w.(*os.File)
 	terminal := ok && term.IsTerminal(int(f.Fd()))
 	p.done.Go(func() {
 		if terminal {
-			p.bar(w, watch)
+			p.bar()
 		} else {
-			p.lines(w, watch)
+			p.lines()
 		}
 	})
 	return p
+}
+
+// cause is what holds the run or loses its rows; without a text for nothing. Who is merely at work is no cause here: a run over files is meant to be. It is
+// to be called every lookEvery.
+func (p *progress) cause(f engine.Figures) api.Cause {
+	p.mu.Lock()
+	g, refs := p.graph, p.refs
+	p.mu.Unlock()
+	if g == nil || len(f.Sources) == 0 {
+		return api.Cause{} // it has not begun
+	}
+	p.series.Add(time.Now(), run.Report(p.job, g, refs, f, "running"))
+	for _, c := range p.series.Live(figures.Asked{Job: p.job, Status: "running", Since: p.begun}, p.series.Rates()).Causes {
+		if c.Grave && c.Kind != figures.Busy {
+			return c
+		}
+	}
+	return api.Cause{}
 }
 
 // stop ends it and clears the bar; nil does nothing.
@@ -62,10 +108,11 @@ func totals(f engine.Figures) (events, bytes, size int64, mark row.Time) {
 	return events, bytes, size, mark
 }
 
-func (p *progress) bar(w io.Writer, watch *engine.Watch) {
-	tick := time.NewTicker(100 * time.Millisecond)
+func (p *progress) bar() {
+	tick := time.NewTicker(drawEvery)
 	defer tick.Stop()
 	var bar *progressbar.ProgressBar
+	said, looked := api.Cause{}, time.Now()
 	for {
 		select {
 		case <-p.end:
@@ -75,7 +122,16 @@ func (p *progress) bar(w io.Writer, watch *engine.Watch) {
 			return
 		case <-tick.C:
 		}
-		f := watch.Figures()
+		f := p.watch.Figures()
+		if time.Since(looked) >= lookEvery {
+			looked = time.Now()
+			if now := p.cause(f); now.Kind != said.Kind || now.At != said.At { // once, though its numbers change
+				if said = now; bar != nil {
+					_ = bar.Clear() // only a decoration
+				}
+				fmt.Fprintln(p.w, cmp.Or(now.Text, "nothing holds it any more"))
+			}
+		}
 		events, bytes, size, mark := totals(f)
 		if events == 0 {
 			continue
@@ -85,7 +141,7 @@ func (p *progress) bar(w io.Writer, watch *engine.Watch) {
 			if total == 0 {
 				total = -1
 			}
-			bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(w), progressbar.OptionShowBytes(true), progressbar.OptionSetWidth(24),
+			bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(p.w), progressbar.OptionShowBytes(true), progressbar.OptionSetWidth(24),
 				progressbar.OptionClearOnFinish(), progressbar.OptionSetElapsedTime(true))
 		}
 		bar.Describe(fmt.Sprintf("%s events, watermark %s", group(events), mark))
@@ -93,20 +149,28 @@ func (p *progress) bar(w io.Writer, watch *engine.Watch) {
 	}
 }
 
-func (p *progress) lines(w io.Writer, watch *engine.Watch) {
-	tick := time.NewTicker(10 * time.Second)
+func (p *progress) lines() {
+	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
-	for {
+	for n := 1; ; n++ {
 		select {
 		case <-p.end:
 			return
 		case <-tick.C:
 		}
-		events, bytes, size, mark := totals(watch.Figures())
+		f := p.watch.Figures()
+		cause := p.cause(f).Text
+		if n%int(lineEvery/lookEvery) != 0 {
+			continue
+		}
+		if cause != "" {
+			cause = "; " + cause
+		}
+		events, bytes, size, mark := totals(f)
 		share := ""
 		if size > 0 {
 			share = fmt.Sprintf(", %d %% of %d MiB", 100*bytes/size, size>>20)
 		}
-		fmt.Fprintf(w, "%s events%s, watermark %s\n", group(events), share, mark)
+		fmt.Fprintf(p.w, "%s events%s, watermark %s%s\n", group(events), share, mark, cause)
 	}
 }

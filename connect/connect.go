@@ -162,6 +162,7 @@ type Delivering struct {
 	Once  bool          // the document asks for exactly once
 	Kept  bool          // checkpoints are kept
 	Every time.Duration // between checkpoints
+	Dir   string        // relative paths of the document are below it
 }
 
 // AtLeastOnce words what holds of a sink to which rows go as they are made, and why.

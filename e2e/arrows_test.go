@@ -27,7 +27,7 @@ var allowed = map[string][]string{
 	"disk":       {},
 	"harbour":    {"connect", "core", "job"},
 	"account":    {},
-	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "harbour", "inside", "job", "look", "run", "service", "try"},
+	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "figures", "harbour", "inside", "job", "look", "run", "service", "try"},
 	"cmd":        {"cli"},
 	"bench":      {"checkpoint", "core", "job", "connect", "postgres", "run"},
 	"e2e":        {"account", "api", "cli", "job"},

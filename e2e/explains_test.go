@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -555,4 +556,71 @@ func TestFrozenBroker(t *testing.T) {
 	})
 	kcat(t, batch(200), "-b", broker, "-t", "levels", "-P", "-K", "|")
 	eventually(t, 30*time.Second, "all readings are read, once", func() bool { return strings.Contains(s.must("show", "means").out, " 400 ") })
+}
+
+// TestPipeReadSlowly: a run without a service says by name which sink holds it up, a pipe that is read slowly, while four steps read one source;
+// once the pipe is read faster the run comes to its end, and nothing is missing.
+func TestPipeReadSlowly(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	pipe := filepath.Join(dir, "light")
+	if err := syscall.Mkfifo(pipe, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	doc := write(t, dir, "four.yaml", fmt.Sprintf(`undertide: 1
+job: four
+settings: {delivery: at_least_once, lanes: 2}
+sources:
+  lifts:
+    via: simulate
+    with: {rate: 100000/s, count: 1500000, fields: {n: {id: true}, crane: {pick: [C1, C2, C3, C4]}, mass: {between: [1, 100]}, at: {now: true}}}
+    fields: {n: string, crane: string, mass: int, at: timestamp}
+    event_time: at
+    watermark: {margin: 1s}
+steps:
+  heavy: {from: lifts, where: mass > 50}
+  second: {from: lifts, key: [crane], window: {tumbling: 1s}, measures: {n: count()}}
+  half: {from: lifts, key: [crane], window: {sliding: 2s, by: 1s}, measures: {m: mean(mass)}}
+  light: {from: lifts, where: mass <= 50}
+sinks:
+  a: {from: heavy, via: file, with: {path: %[1]s/a.ndjson}}
+  b: {from: second, via: file, with: {path: %[1]s/b.ndjson}}
+  c: {from: half, via: file, with: {path: %[1]s/c.ndjson}}
+  light: {from: light, via: file, with: {path: light}}
+`, dir))
+	p := launch(t, dir, "run", doc)
+	out, err := os.Open(pipe)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = out.Close() }) // it is read to its end
+	var fast atomic.Bool
+	lines := make(chan int)
+	go func() {
+		n, some := 0, make([]byte, 4096)
+		for {
+			m, err := out.Read(some)
+			n += bytes.Count(some[:m], []byte("\n"))
+			if err != nil {
+				lines <- n
+				return
+			}
+			if !fast.Load() {
+				time.Sleep(50 * time.Millisecond)
+			}
+		}
+	}()
+	p.says(t, `events, watermark \S+; (sink light holds up the run, with sinks a, b, c)`)
+	fast.Store(true)
+	select {
+	case <-p.done:
+		p.done <- nil
+	case <-time.After(60 * time.Second):
+		t.Fatal("the run does not end")
+	}
+	n := <-lines
+	if want := p.says(t, `sink light: ([\d,]+) rows to \S+/light`); strings.ReplaceAll(want, ",", "") != fmt.Sprint(n) || n < 700_000 {
+		t.Errorf("%d rows came through the pipe, and the run says %s", n, want)
+	}
+	p.says(t, `sink light: (at least once: rows appear as they are made)`)
 }

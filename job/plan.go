@@ -401,7 +401,7 @@ func (j *Job) Rolls(s *Sink) bool { return j.wordsOf(s).Rolls }
 
 // wordsOf tells of a sink as it is where checkpoints are kept.
 func (j *Job) wordsOf(s *Sink) connect.SinkWords {
-	return s.With.Words(s.Encode, s.Schema, connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery})
+	return s.With.Words(s.Encode, s.Schema, connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery, Dir: j.Dir})
 }
 
 func planSink(j *Job, s *Sink) SinkPlan {

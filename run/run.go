@@ -233,7 +233,7 @@ func (b *builder) sayDelivery() {
 }
 
 func (b *builder) delivering() connect.Delivering {
-	return connect.Delivering{Once: b.job.Delivery == "exactly_once", Kept: b.opt.Checkpoints != "", Every: b.job.CheckpointEvery}
+	return connect.Delivering{Once: b.job.Delivery == "exactly_once", Kept: b.opt.Checkpoints != "", Every: b.job.CheckpointEvery, Dir: b.job.Dir}
 }
 
 // finished makes sure that all of a finished run was delivered, and does nothing else.

@@ -239,7 +239,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	for _, w := range j.Warnings {
 		notes = append(notes, w.Error())
 	}
-	notes = append(notes, j.Promises(connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery}, func(s *job.Sink) connect.Sink { return s.With })...)
+	notes = append(notes, j.Promises(connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery, Dir: j.Dir}, func(s *job.Sink) connect.Sink { return s.With })...)
 	s.db.AddEvent(store.Event{JobID: rec.ID, RunID: &record.ID, At: record.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
 	r, ready := s.begin(j, record, false)
 	s.mu.Lock()

@@ -240,6 +240,8 @@ func (s *sink) Words(f *connect.Format, _ row.Schema, d connect.Delivering) conn
 	switch {
 	case path == "-":
 		return connect.SinkWords{Writes: f.Title + " to standard output", Delivery: d.AtLeastOnce(false), AsMade: true}
+	case s.isSpecial(s.at(d.Dir)):
+		return connect.SinkWords{Writes: f.Title + " as they are made to " + path, Delivery: d.AtLeastOnce(false), AsMade: true}
 	case isFolder(path) && s.Roll != nil && s.Roll.Every > 0:
 		words := connect.SinkWords{Writes: f.Title + " to rolled files in " + path, Delivery: "exactly once: files appear whole, closed after " + row.DurationText(s.Roll.Every) + ", with the checkpoint that follows"}
 		if !d.Kept {
@@ -254,6 +256,12 @@ func (s *sink) Words(f *connect.Format, _ row.Schema, d connect.Delivering) conn
 		return connect.SinkWords{Writes: f.Title + " to " + path, Delivery: "the file appears when the run finishes, and replaces the one before; without checkpoints a run that is started again begins it anew", AsMade: true}
 	}
 	return connect.SinkWords{Writes: f.Title + " to " + path, Delivery: "exactly once: aside as .part, cut back to the checkpoint on resume, renamed when the run finishes", AsMade: true}
+}
+
+// isSpecial says whether a path is that of a pipe or device, which takes rows as they are made.
+func (s *sink) isSpecial(path string) bool {
+	st, err := s.files.Stat(path)
+	return err == nil && !st.Mode().IsRegular() && !st.IsDir()
 }
 
 // at gives the path as the working folder sees it.

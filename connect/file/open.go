@@ -190,8 +190,8 @@ func (s *sink) Open(ctx context.Context, o connect.Opening) (engine.Sink, error)
 	if isFolder(path) {
 		return NewFolder(filepath.Clean(path), o.Name, s.rolled(), out), nil
 	}
-	if st, err := s.files.Stat(path); err == nil && !st.Mode().IsRegular() && !st.IsDir() {
-		f, err := s.files.OpenOutput(ctx, path) // a pipe or device: rows as they are made
+	if s.isSpecial(path) {
+		f, err := s.files.OpenOutput(ctx, path)
 		if err != nil {
 			return nil, disk.Explain("write", path, err)
 		}
