@@ -3,7 +3,7 @@
   <template v-else>
     <JobHead :job="job" :live="live" :busy="busy" @start="act(startJob)" @stop="act(stopJob)" @drain="drain" @span="spanning = true" />
     <SpanDialog v-if="spanning" :job="job.name" :version="job.run?.version ?? job.version" @close="spanning = false" />
-    <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
+    <div v-if="failure && !told" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
     <section class="sheet" aria-label="Map">
       <header>
         <h2>Map</h2>
@@ -68,6 +68,11 @@ watch(() => job.value?.run?.version, () => void plan.refresh())
 
 const busy = ref(false)
 const failure = shallowRef<Problem | null>(null)
+// Why it did not start may stand in the sentence already.
+const told = computed(() => {
+  const why = failure.value?.detail.split(' did not start: ')[1]
+  return !!why && !!job.value?.sentence.includes(why)
+})
 
 const spanning = ref(false)
 
