@@ -1061,11 +1061,31 @@ func (j *refJob) engine(doc *job.Job, w way) (map[string][]string, engine.Figure
 	return out, res.Figures, nil
 }
 
+// namedTwice says which fields of one part of a job have one name; empty for none.
+func namedTwice(doc *job.Job) string {
+	for i := range doc.Steps {
+		names, _, schemas := doc.Steps[i].Parts()
+		for n, s := range schemas {
+			seen := map[string]bool{}
+			for _, f := range s {
+				if seen[f.Name] {
+					return fmt.Sprintf("%s has two fields %s", names[n], f.Name)
+				}
+				seen[f.Name] = true
+			}
+		}
+	}
+	return ""
+}
+
 // check compares the engine's run of the job with the model's; empty when they agree.
 func (j *refJob) check(w way) string {
 	doc, err := job.Parse("random.yaml", j.document(""), job.Options{})
 	if err != nil {
 		return "the document is refused: " + err.Error()
+	}
+	if twice := namedTwice(doc); twice != "" {
+		return twice
 	}
 	got, figures, err := j.engine(doc, w)
 	if err != nil {

@@ -58,7 +58,11 @@ func (r refRow) get(name string) any {
 	return nil
 }
 
+// with adds a field; one of that name makes way for it.
 func (r refRow) with(name string, v any) refRow {
+	if at := slices.Index(r.names, name); at >= 0 {
+		r.names, r.vals = slices.Delete(slices.Clone(r.names), at, at+1), slices.Delete(slices.Clone(r.vals), at, at+1)
+	}
 	r.names, r.vals = append(slices.Clone(r.names), name), append(slices.Clone(r.vals), v)
 	return r
 }

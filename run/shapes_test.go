@@ -371,3 +371,40 @@ sinks:
 		}
 	}
 }
+
+// TestLateTwice: rows that are late for a second step, a join among them, have one field late_by, that of the second.
+func TestLateTwice(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "lifts.ndjson"), []byte(`{"crane":"C1","place":"quay","at":"2026-01-01T00:10:00Z"}
+{"crane":"C1","place":"quay","at":"2026-01-01T00:01:00Z"}
+`), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	j, err := job.Parse(filepath.Join(dir, "job.yaml"), `undertide: 1
+job: twice
+sources:
+  lifts: {via: file, with: {path: lifts.ndjson}, fields: {crane: string, place: string, at: timestamp}, event_time: at, watermark: {margin: 0s}}
+  orders: {via: file, with: {path: lifts.ndjson}, fields: {of: {type: string, at: crane}, at: timestamp}, event_time: at, watermark: {margin: 0s}}
+steps:
+  minute: {from: lifts, key: [crane], window: {tumbling: 1m}, measures: {n: count()}}
+  again: {from: late of minute, key: [crane], window: {tumbling: 1m}, measures: {n: count(), most: max(late_by)}}
+  named: {from: orders, only: [of]}
+  pairs: {join: {left: late of minute, right: named, match: {crane: of}, within: 1s}}
+sinks:
+  lost: {from: late of again, via: file, with: {path: lost.ndjson}}
+  apart: {from: late of pairs, via: file, with: {path: apart.ndjson}}
+`, job.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if twice := namedTwice(j); twice != "" {
+		t.Error(twice)
+	}
+	if _, err := Run(t.Context(), j, Options{Lanes: 1}); err != nil {
+		t.Fatal(err)
+	}
+	want := `{"crane":"C1","place":"quay","at":"2026-01-01T00:01:00Z","late_by":"540s"}` + "\n"
+	if text, err := os.ReadFile(filepath.Join(dir, "lost.ndjson")); err != nil || string(text) != want {
+		t.Errorf("%s, %v; want %s", text, err, want)
+	}
+}

@@ -23,7 +23,7 @@ func (d *Absent) Tables() []*state.Table {
 }
 func (d *Absent) NewLane(o LaneOptions) Lane {
 	t := d.Tables()[0]
-	l := &absentLane{def: d, expiry: expiry{after: row.Time(d.After.Microseconds())}, kept: newLedger(t, o.Keeps), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered), late: newLateRows(d.LateSchema())}
+	l := &absentLane{def: d, expiry: expiry{after: row.Time(d.After.Microseconds())}, kept: newLedger(t, o.Keeps), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered), late: newLateRows(d.Keys.Input)}
 	l.cold = newCold(o, t, true, keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool { return l.knows(id) || l.kept.left(id) }, l.Load})
 	return l
 }

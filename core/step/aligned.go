@@ -45,7 +45,7 @@ type alignedLane struct {
 }
 
 func newAlignedLane(d *Window, o LaneOptions) *alignedLane {
-	l := &alignedLane{timeline: newTimeline(d, o.Keeps), dict: state.NewDict(), late: newLateRows(d.LateSchema()), mark: row.MinTime, next: row.MaxTime,
+	l := &alignedLane{timeline: newTimeline(d, o.Keeps), dict: state.NewDict(), late: newLateRows(d.spec.Input), mark: row.MinTime, next: row.MaxTime,
 		several: d.Revisions(), hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), beats: newBeats(d)}
 	l.moment, l.table, l.behind = 1, d.sliceTable(), newBehind(o)
 	if l.several {

@@ -62,7 +62,7 @@ func (d *AsOf) Tables() []*state.Table {
 func (d *AsOf) NewLane(o LaneOptions) Lane {
 	result := d.result()
 	l := &asOfLane{def: d, keep: row.Time(d.Keep.Microseconds()), keeps: o.Keeps, table: d.Tables()[0], dict: state.NewDict(), cols: row.NewBatch(result[d.Fields:]),
-		out: newMadeRows(result, o.Ordered), late: newLateRows(d.LateSchema()), wrong: row.NewBatch(d.Keys.Input)}
+		out: newMadeRows(result, o.Ordered), late: newLateRows(d.Keys.Input[:d.Fields]), wrong: row.NewBatch(d.Keys.Input)}
 	l.next, l.fail = state.NewChanges(l.table), o.Fail
 	l.wait = newBuffer(&d.Keys, o, func() *state.Dict { return l.dict })
 	l.then = newThen(d.Then)

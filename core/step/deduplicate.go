@@ -21,7 +21,7 @@ func (d *Deduplicate) Tables() []*state.Table {
 	return []*state.Table{{Span: "about", Key: d.Keys.KeySchema(), Columns: row.Schema{{Name: "event_time", Kind: row.Timestamp}}}}
 }
 func (d *Deduplicate) NewLane(o LaneOptions) Lane {
-	return &dedupLane{def: d, within: row.Time(d.Within.Microseconds()), keeps: o.Keeps, table: d.Tables()[0], behind: newBehind(o), dict: state.NewDict(), mark: row.MinTime, late: newLateRows(d.LateSchema())}
+	return &dedupLane{def: d, within: row.Time(d.Within.Microseconds()), keeps: o.Keeps, table: d.Tables()[0], behind: newBehind(o), dict: state.NewDict(), mark: row.MinTime, late: newLateRows(d.Keys.Input)}
 }
 
 // dedupLane remembers, for each key, the times of the rows that have passed; nearly always one. Keys are not queued to

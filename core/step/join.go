@@ -55,7 +55,7 @@ func (d *Join) MainSchema() row.Schema {
 }
 func (d *Join) LateSchema() row.Schema {
 	s := lateSchema(d.Keys.Input)
-	s[len(d.Of)] = row.Field{Name: "side", Kind: row.String}
+	s[len(s)-2] = row.Field{Name: "side", Kind: row.String}
 	return s
 }
 
@@ -151,7 +151,7 @@ func (d *Join) span() row.Time {
 // NewLane implements [Keyed].
 func (d *Join) NewLane(o LaneOptions) Lane {
 	l := &joinLane{def: d, accept: row.Time(d.Accept.Microseconds()), width: d.span(), keeps: o.Keeps, behind: newBehind(o), dict: state.NewDict(), mark: row.MinTime, published: row.MinTime,
-		late: newLateRows(d.LateSchema()), out: newMadeRows(d.result(), o.Ordered), key: make([]*row.Column, len(d.Keys.Key))}
+		late: newLateRows(d.Keys.Input), out: newMadeRows(d.result(), o.Ordered), key: make([]*row.Column, len(d.Keys.Key))}
 	l.then = newThen(d.Then)
 	for side, t := range d.Tables() {
 		s := &l.sides[side]

@@ -138,15 +138,34 @@ type Held struct {
 	Sides []SideHeld
 }
 
-// lateSchema is that of `late of`: the input's fields and late_by.
-func lateSchema(in row.Schema) row.Schema {
-	return append(in[:len(in):len(in)], row.Field{Name: "late_by", Kind: row.Duration})
+const lateByField = "late_by"
+
+// lateOf gives the schema of `late of`, and which fields of the input it has: all of them, and then late_by. One that is named so already, since the rows were late
+// for another step before, makes way for it: no two fields have one name.
+func lateOf(in row.Schema) (late row.Schema, from []int) {
+	for i, f := range in {
+		if f.Name != lateByField {
+			late, from = append(late, f), append(from, i)
+		}
+	}
+	return append(late, row.Field{Name: lateByField, Kind: row.Duration}), from
 }
 
-// lateRows gathers late rows of a step.
-type lateRows struct{ b *row.Batch }
+func lateSchema(in row.Schema) row.Schema {
+	late, _ := lateOf(in)
+	return late
+}
 
-func newLateRows(s row.Schema) lateRows { return lateRows{row.NewBatch(s)} }
+// lateRows gathers late rows of a step, of the columns from of its input.
+type lateRows struct {
+	b    *row.Batch
+	from []int
+}
+
+func newLateRows(in row.Schema) lateRows {
+	late, from := lateOf(in)
+	return lateRows{row.NewBatch(late), from}
+}
 
 // add takes row r of x, which stood before mark.
 func (l lateRows) add(x *Exchange, r int, mark row.Time, c *LaneCounts) {
@@ -154,10 +173,10 @@ func (l lateRows) add(x *Exchange, r int, mark row.Time, c *LaneCounts) {
 	by := lateBy(mark, x.Times[r])
 	c.MostLate = max(c.MostLate, time.Duration(min(by, int64(math.MaxInt64/time.Microsecond)))*time.Microsecond)
 	b := l.b
-	for i, col := range x.Cols {
-		b.Cols[i].AppendFrom(col, r)
+	for i, col := range l.from {
+		b.Cols[i].AppendFrom(x.Cols[col], r)
 	}
-	b.Cols[len(x.Cols)].AppendInt(by)
+	b.Cols[len(l.from)].AppendInt(by)
 	b.Times = append(b.Times, x.Times[r])
 	b.Index = append(b.Index, x.Index[r])
 	if x.Order != nil {

@@ -67,7 +67,7 @@ type freshRow struct {
 }
 
 func newLookBackLane(d *Window, o LaneOptions) *lookBackLane {
-	l := &lookBackLane{def: d, span: row.Time(d.LookBack.Microseconds()), dict: state.NewDict(), keeps: o.Keeps, table: d.backTable(), behind: newBehind(o), mark: row.MinTime, accs: newAccs(&d.spec), late: newLateRows(d.LateSchema()),
+	l := &lookBackLane{def: d, span: row.Time(d.LookBack.Microseconds()), dict: state.NewDict(), keeps: o.Keeps, table: d.backTable(), behind: newBehind(o), mark: row.MinTime, accs: newAccs(&d.spec), late: newLateRows(d.spec.Input),
 		x: d.spec.NewExchange(1), in: row.NewBatch(d.spec.Input)}
 	l.seen.after = l.span
 	l.wait = newBuffer(&d.spec, o, func() *state.Dict { return l.dict })

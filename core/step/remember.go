@@ -48,7 +48,7 @@ func (d *Remember) NewLane(o LaneOptions) Lane {
 	l := &rememberLane{def: d, expiry: expiry{after: row.Time(d.Forget.Microseconds())}, kept: newLedger(t, o.Keeps), dict: state.NewDict(), out: newMadeRows(d.Schema, o.Ordered)}
 	l.wait = newBuffer(&d.Keys, o, func() *state.Dict { return l.dict })
 	l.cold = newCold(o, t, d.Forget > 0, keyFinder{func() *state.Dict { return l.dict }, func(id uint32) bool { return l.knows(id) || l.kept.left(id) }, l.Load})
-	l.late, l.wrong = newLateRows(lateSchema(d.Keys.Input)), newMadeRows(d.Keys.Input, o.Ordered)
+	l.late, l.wrong = newLateRows(d.Keys.Input), newMadeRows(d.Keys.Input, o.Ordered)
 	return l
 }
 

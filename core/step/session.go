@@ -94,7 +94,7 @@ type decision struct {
 func newSessionLane(d *Window, o LaneOptions) *sessionLane {
 	table := d.sessionTable()
 	l := &sessionLane{def: d, keeps: o.Keeps, next: state.NewChanges(table), gap: row.Time(d.Session.Gap.Microseconds()), longest: row.MaxTime, accept: row.Time(d.Accept.Microseconds()),
-		hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), several: d.Revisions(), dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, late: newLateRows(d.LateSchema()), beats: newBeats(d)}
+		hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), several: d.Revisions(), dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, late: newLateRows(d.spec.Input), beats: newBeats(d)}
 	if d.Session.Longest > 0 {
 		l.longest = row.Time(d.Session.Longest.Microseconds())
 	}
