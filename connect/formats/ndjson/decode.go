@@ -1,11 +1,9 @@
 package ndjson
 
 import (
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
-	"math/bits"
 	"slices"
 	"strconv"
 	"unicode/utf8"
@@ -20,9 +18,9 @@ import (
 	"undertide/member"
 )
 
-// decoder reads one JSON object an event. The library was chosen by measurement among well-kept
-// ones (docs/speed.md, "JSON decoder"): it checks the grammar and does not allocate. What is usual,
-// a member that looks like its field, is read by the shortest way; the rest goes through value.
+// decoder reads one JSON object an event. A line that looks as most do is read by the short way (short.go); what that does not take, the library
+// reads, which was chosen by measurement among well-kept ones (docs/speed.md, "JSON decoder"): it checks the grammar and does not allocate. Both give
+// the same row of every line (FuzzShort).
 type decoder struct {
 	fields  []fieldWay
 	root    *branch
@@ -33,8 +31,7 @@ type decoder struct {
 	row     int
 	seen    int // fields set in this row
 
-	strict bool // texts are checked one by one, since the chunk holds some that are not UTF-8
-	slow   bool // no short ways: a number was not what it looked like, or a value was refused
+	strict bool // texts are checked one by one, by the library alone, since the chunk holds some that are not UTF-8
 	event  int  // the number of the line at hand, from 1
 
 	inner []*jx.Decoder // for values that are read more than once; those behind depth are free
@@ -61,8 +58,10 @@ type branch struct {
 	d       *decoder
 	members []jsonMember   // of an object; of a list the items that are wanted
 	index   map[string]int // by name; of a list by number
-	likely  *jsonMember    // to come next: events of a source mostly look alike
 	visit   func(*jx.Decoder, []byte) error
+
+	first *jsonMember            // is expected to come first; nil where nothing is
+	past  map[string]*jsonMember // that nobody wants, by name
 }
 
 // jsonMember is a value within an object or list: of one field mostly, or of several, which may read it
@@ -72,24 +71,16 @@ type jsonMember struct {
 	fields []int
 	object *branch
 	list   *branch
+	event  int // the line that had it last
+
 	way    way
 	parse  codec.Parse
 	col    *row.Column // of its first field, in the batch at hand
-	next   *jsonMember // that stands after it in most events
-	event  int         // the line that had it last
+	next   *jsonMember // is expected after it; nil where nothing is
+	quoted string      // the name in quotes, with its colon
 
-	lowName, highName, low, high uint64 // the name as two words, and which of their bits count
+	lowName, highName, low, high uint64 // that as two words, and which of their bits count
 }
-
-// way is the short way for a member.
-type way uint8
-
-const (
-	noWay way = iota
-	stringWay
-	doubleWay
-	wholeWay
-)
 
 // NewDecoder makes a decoder of JSON objects.
 func NewDecoder(fields codec.Fields) engine.Decoder {
@@ -104,21 +95,14 @@ func NewDecoder(fields codec.Fields) engine.Decoder {
 		}
 		m := d.root.at(at)
 		m.fields, m.parse = append(m.fields, i), f.Parse
-		switch {
-		case f.Kind == row.String:
-			m.way = stringWay
-		case f.Kind == row.Double:
-			m.way = doubleWay
-		case whole:
-			m.way = wholeWay
-		}
+		m.way = wayOf(&f, whole)
 	}
 	d.collect(d.root)
 	return d
 }
 
 func (d *decoder) newBranch() *branch {
-	b := &branch{d: d, index: map[string]int{}}
+	b := &branch{d: d, index: map[string]int{}, past: map[string]*jsonMember{}}
 	b.visit = b.field
 	return b
 }
@@ -151,22 +135,22 @@ func (b *branch) at(p member.Path) *jsonMember {
 	}
 }
 
-// collect gathers the members with a field, and links each to the next of its object.
+// collect gathers the members with a field, and says how each is read.
 func (d *decoder) collect(b *branch) {
-	b.likely = &b.members[0]
 	for i := range b.members {
 		m := &b.members[i]
-		m.next = &b.members[(i+1)%len(b.members)]
 		m.learn()
 		if len(m.fields) > 0 {
 			d.members = append(d.members, m)
 		}
-		if len(m.fields) > 1 {
-			m.way = noWay
+		switch {
+		case m.list != nil, len(m.fields) > 1, len(m.fields) > 0 && m.object != nil:
+			m.way = longWay
+		case m.object != nil:
+			m.way = objectWay
 		}
 		for _, within := range []*branch{m.object, m.list} {
 			if within != nil {
-				m.way = noWay
 				d.collect(within)
 			}
 		}
@@ -208,12 +192,12 @@ func (d *decoder) decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) [
 	}
 	for i := range c.Starts {
 		d.line = c.Raw[c.Starts[i]:c.Ends[i]]
-		d.row, d.seen, d.faults, d.slow = b.N, 0, d.faults[:0], false
+		d.row, d.seen, d.faults = b.N, 0, d.faults[:0]
 		d.event++
-		err := d.object()
-		if err != nil && errors.Is(err, errAgain) {
+		var err error
+		if d.strict || !d.short() {
 			codec.CutBack(b, len(d.fields))
-			d.seen, d.faults, d.slow = 0, d.faults[:0], true
+			d.seen = 0
 			d.event++
 			err = d.object()
 		}
@@ -233,10 +217,7 @@ func (d *decoder) decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) [
 	return rejects
 }
 
-var (
-	errAfter = errors.New("more text after the object")
-	errAgain = errors.New("the line must be read the slow way")
-)
+var errAfter = errors.New("more text after the object")
 
 func (d *decoder) object() error {
 	d.dec.ResetBytes(d.line)
@@ -276,162 +257,23 @@ func (d *decoder) fillMissing() {
 
 // refuse notes what is wrong with a field; the member may stand once more, and count then.
 func (d *decoder) refuse(field int, reason, message string) {
-	d.faults, d.slow = append(d.faults, fieldFault{field, reason, message}), true
+	d.faults = append(d.faults, fieldFault{field, reason, message})
 }
 
-// field takes one member of an object: by its way where it is the likely one, compactly written, and
-// has a value that the way takes; else by value.
+// field takes one member of an object.
 func (b *branch) field(dec *jx.Decoder, key []byte) error {
-	d, m := b.d, b.likely
-	text := d.after(key)
-	if len(text) < window || d.slow || !m.is(key) {
-		return b.search(dec, key, text)
-	}
-	b.likely = m.next
-	switch c := m.col; m.way {
-	case stringWay:
-		if text[0] != '"' || len(c.Off) != d.row+1 || d.strict {
-			break
-		}
-		s, err := dec.StrBytes()
-		if err != nil {
-			return err
-		}
-		c.AppendBytes(s)
-		d.seen++
-		return nil
-	case doubleWay:
-		if numberStart(text[0]) && len(c.F) == d.row && shortNumber(text) {
-			v, err := dec.Float64()
-			if err != nil {
-				return errAgain
-			}
-			c.F = append(c.F, v)
-			d.seen++
-			return nil
-		}
-	case wholeWay:
-		if text[0]-'0' > 9 || len(c.I) != d.row {
-			break
-		}
-		v, err := dec.Int64()
-		if err != nil {
-			return errAgain
-		}
-		if numeric[text[digits(uint64(v))]] {
-			return errAgain // a fraction or exponent follows
-		}
-		if m.parse == codec.EpochMS && v < 1<<53 {
-			v *= 1000
-		} else if m.parse.Epochs() {
-			us, ok := m.parse.Epoch(v)
-			if !ok {
-				return errAgain
-			}
-			v = us
-		}
-		c.I = append(c.I, v)
-		d.seen++
-		return nil
-	}
-	return b.value(dec, m, text)
-}
-
-// search finds a member by its name and takes its value.
-func (b *branch) search(dec *jx.Decoder, key, text []byte) error {
 	k, ok := b.index[string(key)]
 	if !ok {
 		return dec.Skip()
 	}
-	m := &b.members[k]
-	b.likely = m.next
-	return b.value(dec, m, text)
-}
-
-// is compares a key with the member's name, in two words where it is short. The key lies in its line,
-// which goes on behind it for a window.
-func (m *jsonMember) is(key []byte) bool {
-	if len(key) != len(m.name) {
-		return false
-	}
-	if len(key) > 16 {
-		return string(key) == m.name
-	}
-	line := key[:16]
-	return binary.LittleEndian.Uint64(line)&m.low == m.lowName && binary.LittleEndian.Uint64(line[8:])&m.high == m.highName
-}
-
-// learn prepares the comparison of names.
-func (m *jsonMember) learn() {
-	var name, mask [16]byte
-	for i := range min(len(m.name), 16) {
-		name[i], mask[i] = m.name[i], 0xff
-	}
-	m.lowName, m.highName = binary.LittleEndian.Uint64(name[:]), binary.LittleEndian.Uint64(name[8:])
-	m.low, m.high = binary.LittleEndian.Uint64(mask[:]), binary.LittleEndian.Uint64(mask[8:])
-}
-
-// digits gives how many decimal digits v has.
-func digits(v uint64) int {
-	n := bits.Len64(v) * 1233 >> 12 // log10(2)
-	if v >= powers[n] {
-		n++
-	}
-	return max(n, 1)
-}
-
-var powers = func() (t [20]uint64) {
-	t[0] = 1
-	for i := 1; i < len(t); i++ {
-		t[i] = t[i-1] * 10
-	}
-	return t
-}()
-
-func numberStart(b byte) bool { return b-'0' <= 9 || b == '-' }
-
-// window is how many bytes from a value on are looked at together.
-const window = exactDigits + 8
-
-// exactDigits is how long a number's text may be for the library's conversion to be exact: 15 digits
-// and a point. Its result is off in the last place beyond that, and wrong beyond 19 digits.
-const exactDigits = 16
-
-// shortNumber says whether the number that text begins with is one for the short way: at most
-// exactDigits long, so that a comma or closing brace stands among the bytes after its first, and
-// without a sign before that. (The library takes 1-2 for a number.) Eight bytes at a time.
-func shortNumber(text []byte) bool {
-	low := binary.LittleEndian.Uint64(text[1:])
-	if end := ends(low); end != 0 {
-		return signs(low)&(end&-end-1) == 0
-	}
-	high := binary.LittleEndian.Uint64(text[9:])
-	end := ends(high)
-	return end != 0 && signs(low) == 0 && signs(high)&(end&-end-1) == 0
-}
-
-const (
-	eachOne = 0x0101010101010101
-	eachTop = 0x8080808080808080
-)
-
-// ends marks, by its top bit, the first of eight bytes that is a comma or closing brace; 0 for none.
-func ends(w uint64) uint64 { return marks(w, ',') | marks(w, '}') }
-
-// signs marks the bytes that are + or -.
-func signs(w uint64) uint64 { return marks(w, '+') | marks(w, '-') }
-
-// marks sets the top bit of each byte that is b; bytes behind the first may be marked wrongly.
-func marks(w uint64, b byte) uint64 {
-	x := w ^ eachOne*uint64(b)
-	return (x - eachOne) &^ x & eachTop
+	return b.value(dec, &b.members[k])
 }
 
 // value takes any value of a member.
-func (b *branch) value(dec *jx.Decoder, m *jsonMember, text []byte) error {
+func (b *branch) value(dec *jx.Decoder, m *jsonMember) error {
 	d := b.d
 	if len(m.fields) == 1 && m.object == nil && m.list == nil {
-		return d.take(dec, m.fields[0], text)
+		return d.take(dec, m.fields[0])
 	}
 	if m.event == d.event { // it stands twice: the last one counts, for all that lies within it
 		d.forget(m)
@@ -448,7 +290,7 @@ func (b *branch) value(dec *jx.Decoder, m *jsonMember, text []byte) error {
 		}
 	}
 	for _, i := range m.fields {
-		again(func(dec *jx.Decoder) error { return d.take(dec, i, nil) })
+		again(func(dec *jx.Decoder) error { return d.take(dec, i) })
 	}
 	switch t := jx.DecodeBytes(raw).Next(); {
 	case t == jx.Object && m.object != nil:
@@ -478,7 +320,7 @@ func (b *branch) items(dec *jx.Decoder) error {
 		if n++; !ok {
 			return dec.Skip()
 		}
-		return b.value(dec, &b.members[k], nil)
+		return b.value(dec, &b.members[k])
 	})
 }
 
@@ -507,7 +349,7 @@ func (d *decoder) takeBack(field int) {
 }
 
 // take appends a value to a field's column, or notes the fault and passes over it.
-func (d *decoder) take(dec *jx.Decoder, field int, text []byte) error {
+func (d *decoder) take(dec *jx.Decoder, field int) error {
 	f, c := &d.fields[field], d.batch.Cols[field]
 	d.takeBack(field) // a name that stands twice: the last one counts
 	switch t := dec.Next(); {
@@ -542,7 +384,7 @@ func (d *decoder) take(dec *jx.Decoder, field int, text []byte) error {
 			return nil
 		}
 	case t == jx.Number && (f.Kind == row.Double || f.whole):
-		return d.number(dec, field, text)
+		return d.number(dec, field)
 	case t == jx.Bool && f.Kind == row.Bool:
 		v, err := dec.Bool()
 		if err != nil {
@@ -562,18 +404,11 @@ func (d *decoder) take(dec *jx.Decoder, field int, text []byte) error {
 }
 
 // number reads a number by its text; the library checks its grammar.
-func (d *decoder) number(dec *jx.Decoder, field int, text []byte) error {
+func (d *decoder) number(dec *jx.Decoder, field int) error {
 	f, c := &d.fields[field], d.batch.Cols[field]
-	if text = numberAt(text); len(text) > 0 {
-		if err := dec.Skip(); err != nil {
-			return err
-		}
-	} else {
-		n, err := dec.Num()
-		if err != nil {
-			return err
-		}
-		text = n
+	text, err := dec.Num()
+	if err != nil {
+		return err
 	}
 	if f.Kind == row.Double {
 		v, err := strconv.ParseFloat(unsafe.String(unsafe.SliceData(text), len(text)), 64)
@@ -597,32 +432,4 @@ func (d *decoder) number(dec *jx.Decoder, field int, text []byte) error {
 	c.AppendInt(v)
 	d.seen++
 	return nil
-}
-
-// after gives the text from the value that follows a key, found by the key's place in the line; nil
-// when the key was escaped and is a copy, or white space follows it. It may reach past the line.
-func (d *decoder) after(key []byte) []byte {
-	p := cap(d.line) - cap(key)
-	from := p + len(key) + 2 // past the closing quote and the colon
-	if p < 0 || len(key) == 0 || from >= len(d.line) || &d.line[p] != &key[0] || d.line[from-1] != ':' {
-		return nil
-	}
-	return d.line[from:cap(d.line)]
-}
-
-// numeric marks the bytes that numbers are written with.
-var numeric = func() (t [256]bool) {
-	for _, b := range []byte("0123456789.-+eE") {
-		t[b] = true
-	}
-	return t
-}()
-
-// numberAt gives the number that text begins with.
-func numberAt(text []byte) []byte {
-	i := 0
-	for i < len(text) && numeric[text[i]] {
-		i++
-	}
-	return text[:i]
 }
