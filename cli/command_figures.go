@@ -132,8 +132,16 @@ func pastLines(s *streams, p api.PastFigures) {
 		s.say("the job did not run in that time, or it is too long ago")
 	}
 	head := []string{"time (UTC)"}
+	heads := map[string]int{}
 	for _, l := range p.Lines {
-		head = append(head, ">"+headOf(l))
+		heads[headOf(l)]++
+	}
+	for _, l := range p.Lines {
+		if h := headOf(l); heads[h] == 1 {
+			head = append(head, ">"+h)
+		} else { // checkpoint_seconds and checkpoint_bytes
+			head = append(head, ">"+strings.ReplaceAll(l.Name, "_", " "))
+		}
 	}
 	var rows [][]string
 	for i, at := range p.At {

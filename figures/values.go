@@ -237,6 +237,7 @@ func Values(j *job.Job, f *api.Figures) (list []float64) {
 // NotUp is what is known of a run that does not run: it is started again, or has failed.
 type NotUp struct {
 	Restarts, RestartsLately, CheckpointsFailedRunning int
+	CheckpointsFailed                                  int64
 	Failed                                             bool
 }
 
@@ -253,6 +254,8 @@ func Down(j *job.Job, down NotUp) (list []float64) {
 			v = float64(down.RestartsLately)
 		case "failed":
 			v = number(down.Failed)
+		case "checkpoints_failed":
+			v = float64(down.CheckpointsFailed)
 		case "checkpoints_failed_running":
 			v = float64(down.CheckpointsFailedRunning)
 		}

@@ -29,7 +29,7 @@ var (
 		{"checkpoint_seconds", "seconds", "what the newest checkpoint took"},
 		{"checkpoint_bytes", "bytes", "what the newest checkpoint has, much of it shared with others"},
 		{"checkpoint_stall_seconds", "seconds", "the longest that a lane stood still for a checkpoint, of this try"},
-		{"checkpoints_failed", "", "checkpoints that failed, of this try"},
+		{"checkpoints_failed", "", "checkpoints that failed, of all tries of this run since the service started"},
 		{"checkpoint_every_seconds", "seconds", "how often a checkpoint is due"},
 		{"checkpoints_failed_running", "", "checkpoints that failed in a row"},
 		{"restarts", "", "how often the run was started again"},

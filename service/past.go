@@ -171,7 +171,7 @@ func (r *runner) remember() {
 	if f := r.last; f != nil && now.Sub(f.At) < 5*sampleEvery && r.rec.Status != recovering && r.rec.Status != failed {
 		values = figures.Values(r.job, f)
 	} else {
-		values = figures.Down(r.job, figures.NotUp{Restarts: r.rec.Restarts, RestartsLately: r.restartsLately(now), CheckpointsFailedRunning: r.unmade, Failed: r.rec.Status == failed})
+		values = figures.Down(r.job, figures.NotUp{Restarts: r.rec.Restarts, RestartsLately: r.restartsLately(now), CheckpointsFailedRunning: r.unmade, CheckpointsFailed: r.missed, Failed: r.rec.Status == failed})
 	}
 	job := r.rec.JobID
 	r.mu.Unlock()

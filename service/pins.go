@@ -257,12 +257,13 @@ func (r *runner) unfinished(u engine.Unfinished) {
 	}
 	now := time.Now().UTC()
 	line := store.Checkpoint{RunID: r.rec.ID, Epoch: u.Epoch, Generation: r.rec.Generation, WrittenAt: now, Partitions: []store.Stretch{}, Fault: u.Why}
+	r.mu.Lock()
+	r.missed++
 	if !u.Began.IsZero() {
 		line.Seconds = now.Sub(u.Began).Seconds()
-		r.mu.Lock()
 		r.unmade++
-		r.mu.Unlock()
 	}
+	r.mu.Unlock()
 	r.log.Warn("a checkpoint is not complete", "epoch", u.Epoch, "why", u.Why)
 	r.s.noteEpoch(r.name, u.Epoch)
 	r.s.db.AddCheckpoint(r.rec.JobID, line)

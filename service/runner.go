@@ -87,6 +87,8 @@ type runner struct {
 	heavy     map[string]heavy // by step with uneven lanes
 	restarted []time.Time      // those of the last minutes
 	unmade    int              // checkpoints that did not come to be since the newest
+	made      int64            // checkpoints of all tries, and those that did not come to be
+	missed    int64
 	// same is how often in a row the run failed with trouble, since sameSince.
 	same      int
 	sameSince time.Time
@@ -288,6 +290,7 @@ func (r *runner) failedOnce(err error) {
 	if r.last != nil {
 		f := *r.last
 		f.Status = recovering
+		f.Checkpoints.Completed, f.Checkpoints.Failed = r.made, r.missed
 		f.Live.Trouble, f.Live.Restarts, f.Live.InPerSecond, f.Live.OutPerSecond = r.trouble, r.rec.Restarts, 0, 0
 		f.Live.Causes = []api.Cause{}
 		f.Live.Sentence = r.recoveringLocked()
@@ -418,6 +421,7 @@ func (r *runner) completed(c engine.Completed) {
 		return
 	}
 	r.complete, r.progress, r.unmade = now, true, 0
+	r.made++
 	if r.rec.Crashes > 0 {
 		r.rec.Crashes = 0
 		r.s.db.UpdateRun(r.rec)
@@ -470,6 +474,7 @@ func (r *runner) takeSample(g *engine.Graph) bool {
 	f := run.Report(r.job, g, r.refs, seen, r.rec.Status)
 	r.notePosts(f.Sources)
 	f.Version, f.Run, f.Restarts = r.rec.Version, int(r.rec.ID), r.rec.Restarts
+	f.Checkpoints.Completed, f.Checkpoints.Failed = r.made, r.missed
 	r.series.Add(now, f)
 	rates := r.series.Rates()
 	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf, Heaviest: r.heaviest,

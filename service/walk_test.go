@@ -84,6 +84,9 @@ func TestSumsAddUp(t *testing.T) {
 		for _, wrong := range unsound(f, done) {
 			t.Errorf("run %d, %s, look %d: %s", f.Run, f.Status, looks, wrong)
 		}
+		if f.Run == before.Run && (f.Checkpoints.Completed < before.Checkpoints.Completed || f.Checkpoints.Failed < before.Checkpoints.Failed) {
+			t.Errorf("run %d, %s, look %d: checkpoints went back from %+v to %+v", f.Run, f.Status, looks, before.Checkpoints, f.Checkpoints)
+		}
 		if f.Run == before.Run && f.Restarts == before.Restarts {
 			for _, wrong := range wentBack(before, f) {
 				t.Errorf("run %d, %s, look %d: %s", f.Run, f.Status, looks, wrong)
