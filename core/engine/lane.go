@@ -44,7 +44,8 @@ type keyedLane struct {
 }
 
 func newLane(e *run, stage, number int) *lane {
-	l := &lane{e: e, stage: stage, number: number, in: make(chan laneMessage, queued(stage)), exec: newExecutor(e.p, e.opt.Lanes, false), counts: make([]StepCounts, len(e.p.Steps)), meter: newMeter(e.p)}
+	l := &lane{e: e, stage: stage, number: number, in: make(chan laneMessage, queued(stage)), exec: newExecutor(e.p, e.opt.Lanes, false), counts: make([]StepCounts, len(e.p.Steps))}
+	l.meter = newMeter(e, l.producer())
 	l.exec.meter = l.meter
 	for i := range l.counts {
 		l.counts[i].Rejected = map[string]int64{}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -19,12 +20,23 @@ import (
 //	    and are written for alerts           alerts 2 ms
 //	minute goes on                       minute 1 ms, 4 in all
 //
-// The goroutine alone uses it, and hands what has come together to the watch ([Watch.spend]) once a turn.
+// The goroutine alone uses it, and hands what has come together to the watch ([Watch.spend]) once a turn, or when one of them took long. The watch sees who is charged now, and
+// since when: a step that has been at one batch for ten seconds is busy, though it has not come to its end.
 type meter struct {
-	owner int // who is charged now
-	since time.Time
-	spent []time.Duration // by owner, since it was handed over last
+	watch    *Watch
+	producer int
+	owner    int // who is charged now
+	since    time.Time
+	spent    []time.Duration // by owner, since it was handed over last
+
+	begun   time.Time
+	running atomic.Int64 // since, in microseconds after begun, and in the lowest ownerBits bits owner
 }
+
+const (
+	ownerBits = 16
+	longWork  = 50 * time.Millisecond
+)
 
 // nobody is charged while a goroutine waits.
 const nobody = 0
@@ -35,16 +47,33 @@ func (p *plan) sinkOwner(i int) int   { return 1 + len(p.Steps) + i }
 func (p *plan) sourceOwner(i int) int { return 1 + len(p.Steps) + len(p.Sinks) + i }
 func (p *plan) owners() int           { return 1 + len(p.Steps) + len(p.Sinks) + len(p.Sources) }
 
-func newMeter(p *plan) *meter {
-	return &meter{since: time.Now(), spent: make([]time.Duration, p.owners())}
+// newMeter makes the meter of a goroutine, named by its place among producers, that the watch looks at.
+func newMeter(e *run, producer int) *meter {
+	now := time.Now()
+	m := &meter{watch: e.watch, producer: producer, begun: now, since: now, spent: make([]time.Duration, e.p.owners())}
+	e.watch.mu.Lock()
+	defer e.watch.mu.Unlock()
+	e.watch.meters = append(e.watch.meters, m)
+	return m
 }
 
 // charge lets another owner be charged from now on, and gives the one that was.
 func (m *meter) charge(owner int) (before int) {
 	now := time.Now()
-	m.spent[m.owner] += now.Sub(m.since)
+	took := now.Sub(m.since)
+	m.spent[m.owner] += took
 	before, m.owner, m.since = m.owner, owner, now
+	m.running.Store(now.Sub(m.begun).Microseconds()<<ownerBits | int64(owner))
+	if took > longWork {
+		m.watch.spend(m.producer, m)
+	}
 	return before
+}
+
+// underWay gives who is charged now, and for how long.
+func (m *meter) underWay(now time.Time) (owner int, took time.Duration) {
+	r := m.running.Load()
+	return int(r & (1<<ownerBits - 1)), max(0, now.Sub(m.begun)-time.Duration(r>>ownerBits)*time.Microsecond)
 }
 
 // tally adds up how long something went on that goes on still, or does not.

@@ -23,6 +23,8 @@ type Watch struct {
 	open     [][]laneHeld      // by keyed step, by lane
 	out      []row.Time        // by step: when it gave out rows last, by the clock; row.MinTime for not yet
 	spent    [][]time.Duration // by producer, by owner (meter.go); those of all workers together
+	meters   []*meter
+	seen     [][]time.Duration // spent as it was looked at last, with what was under way
 	sinks    []SinkCounts
 	epochs   []int64 // by sink: the epoch that was delivered last
 	samples  []Sample
@@ -308,6 +310,22 @@ func (w *Watch) spend(producer int, m *meter) {
 	clear(m.spent)
 }
 
+// look takes what was spent up to now, with what is under way. Called with mu held.
+func (w *Watch) look() {
+	now := time.Now()
+	w.seen = w.seen[:0]
+	for _, spent := range w.spent {
+		w.seen = append(w.seen, slices.Clone(spent))
+	}
+	if w.finished {
+		return
+	}
+	for _, m := range w.meters {
+		owner, took := m.underWay(now)
+		w.seen[m.producer][owner] += took
+	}
+}
+
 func (e *run) sinkCounts(at int, c SinkCounts) {
 	e.watch.mu.Lock()
 	defer e.watch.mu.Unlock()
@@ -352,6 +370,7 @@ func (w *Watch) Figures() Figures {
 	if w.run == nil {
 		return Figures{}
 	}
+	w.look()
 	c, fell := w.seq.clone(), w.saved != nil && w.run.failed()
 	if fell {
 		c = w.saved.clone()
@@ -430,7 +449,7 @@ func (w *Watch) Figures() Figures {
 					s.Kept[n].Add(d)
 				}
 				l := w.lanes[first+n][i]
-				s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.Used + l.Lost + l.Repeats, RowsOut: l.Out, Keys: int64(o.Keys), Busy: w.spent[1+first+n][p.stepOwner(i)]})
+				s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.Used + l.Lost + l.Repeats, RowsOut: l.Out, Keys: int64(o.Keys), Busy: w.seen[1+first+n][p.stepOwner(i)]})
 			}
 		}
 		f.Steps = append(f.Steps, s)
@@ -440,7 +459,7 @@ func (w *Watch) Figures() Figures {
 
 // work is the time of all goroutines for one owner.
 func (w *Watch) work(owner int) (all time.Duration) {
-	for _, spent := range w.spent {
+	for _, spent := range w.seen {
 		all += spent[owner]
 	}
 	return all
@@ -450,12 +469,12 @@ func (w *Watch) work(owner int) (all time.Duration) {
 func (w *Watch) effortOf(owner int, carried origins, behind []int, waited waited) Effort {
 	f := Effort{Work: w.work(owner)}
 	if carried&early != 0 {
-		f.take(w.spent[workers:workers+1], waited.of[workers:workers+1], owner, behind, w.run.opt.Workers)
+		f.take(w.seen[workers:workers+1], waited.of[workers:workers+1], owner, behind, w.run.opt.Workers)
 	}
 	for s := range w.run.p.stages {
 		if carried&inStage(s) != 0 {
 			from, to := 1+s*w.run.opt.Lanes, 1+(s+1)*w.run.opt.Lanes
-			f.take(w.spent[from:to], waited.of[from:to], owner, behind, w.run.opt.Lanes)
+			f.take(w.seen[from:to], waited.of[from:to], owner, behind, w.run.opt.Lanes)
 		}
 	}
 	return f
@@ -485,13 +504,13 @@ func (w *Watch) effort(f *Figures, waited waited) {
 		}
 		f.Pools = append(f.Pools, pool)
 	}
-	add(Pool{Stage: WorkerPool, Size: w.run.opt.Workers}, w.spent[workers])
+	add(Pool{Stage: WorkerPool, Size: w.run.opt.Workers}, w.seen[workers])
 	for _, l := range w.run.lanes {
 		pool := Pool{Stage: l.stage, Lane: l.number, Size: 1}
 		for _, s := range l.steps {
 			pool.Steps = append(pool.Steps, s.step)
 		}
-		add(pool, w.spent[l.producer()])
+		add(pool, w.seen[l.producer()])
 	}
 	for i := range p.Sinks {
 		f.Pools = append(f.Pools, Pool{Stage: SinkPool, Lane: i, Size: 1, Busy: waited.writing[i]})

@@ -17,7 +17,7 @@ type worker struct {
 }
 
 func newWorker(e *run) *worker {
-	w := &worker{e: e, decoders: make([]Decoder, len(e.p.Sources)), times: make([]*expr.Runner, len(e.p.Sources)), meter: newMeter(e.p)}
+	w := &worker{e: e, decoders: make([]Decoder, len(e.p.Sources)), times: make([]*expr.Runner, len(e.p.Sources)), meter: newMeter(e, workers)}
 	for i, s := range e.p.Sources {
 		w.decoders[i] = s.NewDecoder()
 		if s.EventTime != nil {
