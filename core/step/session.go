@@ -24,7 +24,7 @@ type sessionLane struct {
 	live     int
 	open     int // of those that live: pending; the others are kept for late rows
 	accs     *accs
-	queue    queue // of sessions, by when something is due
+	queue    *dues // of sessions, by when something is due
 	mark     row.Time
 	beats    beats
 	counts   LaneCounts
@@ -42,7 +42,9 @@ type sessionLane struct {
 	// leaving are keys of which a session was dropped that the store has still: since the last mark, and on its way.
 	leaving, onTheWay state.Set
 
-	keys []uint32 // by row of Take: its key
+	keys    []uint32 // by row of Take: its key
+	fetched row.Time
+	taken   []dueAt
 	// rows that were given a session and not yet added
 	ids  []uint32
 	rows []uint16
@@ -94,7 +96,7 @@ type decision struct {
 func newSessionLane(d *Window, o LaneOptions) *sessionLane {
 	table := d.sessionTable()
 	l := &sessionLane{def: d, keeps: o.Keeps, next: state.NewChanges(table), gap: row.Time(d.Session.Gap.Microseconds()), longest: row.MaxTime, accept: row.Time(d.Accept.Microseconds()),
-		hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), several: d.Revisions(), dict: state.NewDict(), accs: newAccs(&d.spec), mark: row.MinTime, late: newLateRows(d.spec.Input), beats: newBeats(d)}
+		hold: row.Time(max(d.Accept, d.RepeatKeep).Microseconds()), several: d.Revisions(), dict: state.NewDict(), accs: newAccs(&d.spec), queue: newDues(), mark: row.MinTime, late: newLateRows(d.spec.Input), beats: newBeats(d)}
 	if d.Session.Longest > 0 {
 		l.longest = row.Time(d.Session.Longest.Microseconds())
 	}
@@ -108,7 +110,7 @@ func newSessionLane(d *Window, o LaneOptions) *sessionLane {
 func (l *sessionLane) Counts() *LaneCounts { return &l.counts }
 
 func (l *sessionLane) Held() Held {
-	return Held{Windows: l.open + l.cold.rows, Kept: l.live - l.open, Rows: l.live + l.cold.rows, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + sessionBytes*cap(l.sessions) + queuedBytes*cap(l.queue) + 4*cap(l.free) + l.dirty.Bytes() + l.sent.Bytes() + l.cold.bytes() + l.accs.bytes(), Next: l.nextDue()}
+	return Held{Windows: l.open + l.cold.rows, Kept: l.live - l.open, Rows: l.live + l.cold.rows, Keys: l.dict.Len(), Bytes: l.dict.Bytes() + 4*cap(l.first) + sessionBytes*cap(l.sessions) + l.queue.bytes() + 4*cap(l.free) + l.dirty.Bytes() + l.sent.Bytes() + l.cold.bytes() + l.accs.bytes(), Next: l.nextDue()}
 }
 
 func (l *sessionLane) end(s *session) row.Time { return s.last + l.gap }
@@ -134,6 +136,7 @@ func (l *sessionLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	l.keys = l.keys[:0]
 	if !l.several { // then no key is let go in between
 		l.keys = l.dict.PutAll(&x.Keys, x.Lanes[lane], l.keys)
+		l.fetch()
 	}
 	for n, j := range x.Lanes[lane] {
 		r := x.Sel[j]
@@ -171,6 +174,21 @@ func (l *sessionLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	}
 	l.flush(x)
 	l.late.flush(out)
+}
+
+// fetch reads a little of what the rows at hand will need: their keys' first sessions, which lie anywhere in memory. None of these reads waits for another,
+// so the processor has many under way at once; within join each would be waited for alone.
+func (l *sessionLane) fetch() {
+	for len(l.first) < l.dict.Len() {
+		l.first = append(l.first, 0)
+	}
+	var sum row.Time
+	for _, key := range l.keys {
+		if n := l.first[key]; n != 0 {
+			sum += l.sessions[n-1].last
+		}
+	}
+	l.fetched = sum // so that the reads are not left out
 }
 
 func (l *sessionLane) flush(x *Exchange) {
@@ -397,11 +415,34 @@ func (l *sessionLane) advance(mark row.Time, t *Turn, out Out) {
 	})
 }
 
+// takeDue takes out what is due up to mark; what the caller puts in meanwhile is due later. It fetches the sessions, and their keys' lists, as fetch does.
+func (l *sessionLane) takeDue(mark row.Time) []dueAt {
+	if l.taken = l.taken[:0]; cap(l.taken) > 8*l.queue.held+1<<12 { // there have been far more
+		l.taken = nil
+	}
+	if l.queue.next() > mark {
+		return nil
+	}
+	var sum row.Time
+	for l.queue.held > 0 && l.queue.next() <= mark {
+		q := l.queue.pop()
+		sum += l.sessions[q.n].queued
+		l.taken = append(l.taken, q)
+	}
+	for _, q := range l.taken {
+		if s := &l.sessions[q.n]; s.used {
+			sum += row.Time(l.first[s.key])
+		}
+	}
+	l.fetched = sum
+	l.queue.shrink()
+	return l.taken
+}
+
 func (l *sessionLane) advanceTo(mark row.Time, t *Turn, out Out) {
 	l.mark = mark
 	l.closing = l.closing[:0]
-	for l.queue.next() <= mark && len(l.queue) > 0 {
-		q := l.queue.pop()
+	for _, q := range l.takeDue(mark) {
 		s := &l.sessions[q.n]
 		if !s.used || s.queued != q.at {
 			continue // gone, or due at another time
@@ -636,12 +677,12 @@ func (l *sessionLane) compact() {
 	if cap(l.closing) > 8*len(l.closing)+1<<16 {
 		l.closing = nil
 	}
-	var queue queue
-	for _, q := range l.queue {
+	queue := newDues()
+	l.queue.each(func(q dueAt) {
 		if s := &l.sessions[q.n]; s.used && s.queued == q.at {
 			queue.push(q.at, to[q.n])
 		}
-	}
+	})
 	renumber := func(list []uint32) []uint32 {
 		kept := list[:0]
 		for _, n := range list {

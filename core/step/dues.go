@@ -1,0 +1,114 @@
+package step
+
+import (
+	"math/bits"
+
+	"undertide/core/row"
+)
+
+// dues are numbers with the time at which something is due for each, of which the due ones are taken out, in no order among them. It is a radix heap (Ahuja,
+// Mehlhorn, Orlin and Tarjan, Faster Algorithms for the Shortest Path Problem, 1990): since what is taken out only grows, as a watermark does, it
+// needs no tree.
+//
+// Place i has those whose time differs from last, the time that was taken out last, in bit i-1 as the highest: so all of a place are less than those of the next,
+// and a number is put at the end of a list. When the first places are empty, last becomes the least time of the first place that is not, and its numbers go to
+// the places before it. Each number moves down some few times, one list after the other; a binary heap would follow a path of its own through memory for
+// each.
+//
+// Example: last is 8 and 9, 12 and 15 are in. 9 differs in bit 0 and is in place 1, 12 and 15 in bit 2, in place 3. Once 9 is taken out last is 9; the next to
+// be taken out is 12, and 15 moves to place 2.
+type dues struct {
+	last   row.Time
+	places [65][]dueAt // the first has what is due at last, or was when it came
+	least  [65]row.Time
+	held   int
+}
+
+type dueAt struct {
+	at row.Time
+	n  uint32
+}
+
+const dueBytes = 16
+
+func newDues() *dues { return &dues{last: row.MinTime} }
+
+func (d *dues) place(at row.Time) int {
+	if at <= d.last {
+		return 0
+	}
+	return bits.Len64(uint64(at) ^ uint64(d.last))
+}
+
+// push puts a number in. A number may be in more than once.
+func (d *dues) push(at row.Time, n uint32) {
+	d.put(dueAt{at, n})
+	d.held++
+}
+
+func (d *dues) put(x dueAt) {
+	i := d.place(x.at)
+	if len(d.places[i]) == 0 || x.at < d.least[i] {
+		d.least[i] = x.at
+	}
+	d.places[i] = append(d.places[i], x)
+}
+
+// first gives the first place that is not empty; there is one.
+func (d *dues) first() int {
+	i := 0
+	for len(d.places[i]) == 0 {
+		i++
+	}
+	return i
+}
+
+// next gives the least time; row.MaxTime for none.
+func (d *dues) next() row.Time {
+	if d.held == 0 {
+		return row.MaxTime
+	}
+	return d.least[d.first()]
+}
+
+// pop takes out one that is due at next. There is one.
+func (d *dues) pop() dueAt {
+	if i := d.first(); i > 0 {
+		list := d.places[i]
+		d.last, d.places[i] = d.least[i], list[:0]
+		for _, x := range list {
+			d.put(x)
+		}
+	}
+	list := d.places[0]
+	x := list[len(list)-1]
+	d.places[0] = list[:len(list)-1]
+	d.held--
+	return x
+}
+
+// shrink lets go the memory of empty places, where far more have been in than are now.
+func (d *dues) shrink() {
+	for i, list := range d.places {
+		if len(list) == 0 && cap(list) > 4*d.held+1<<10 {
+			d.places[i] = nil
+		}
+	}
+}
+
+// each goes through all of them.
+func (d *dues) each(f func(dueAt)) {
+	for _, list := range d.places {
+		for _, x := range list {
+			f(x)
+		}
+	}
+}
+
+func (d *dues) bytes() int {
+	n := 0
+	for _, list := range d.places {
+		n += dueBytes * cap(list)
+	}
+	return n
+}
