@@ -62,7 +62,7 @@ func TestObjectsKilled(t *testing.T) {
 	t.Parallel()
 	dir := open(t)
 	url, kept := lake(t)
-	const files, each = 4, 60_000
+	const files, each = 4, 200_000
 	for f := range files {
 		var text bytes.Buffer
 		for n := range each {
@@ -106,7 +106,7 @@ sinks:
 		}
 		done := make(chan error, 1)
 		go func() { done <- c.Wait() }()
-		wait := time.Duration(60+r.IntN(120)) * time.Millisecond
+		wait := time.Duration(40+r.IntN(100)) * time.Millisecond
 		if killed >= 20 {
 			wait = time.Minute
 		}

@@ -5,6 +5,7 @@ package codec
 import (
 	"encoding/base64"
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -312,6 +313,41 @@ func AppendText(dst []byte, c *row.Column, i int) []byte {
 	return append(dst, c.Bytes(i)...)
 }
 
+// appendShort writes a double that is a whole number of millionths of at most 15 digits, as most measured values are. That it is one is asked by dividing back: both the
+// whole number and the million are exact, so the quotient is the double nearest to that decimal. No other decimal of up to 15 digits has the same
+// nearest double, so none is shorter but this one without zeros at its end. Example: 3.217 is 3217000 millionths, and is written 3.217.
+func appendShort(dst []byte, f float64) ([]byte, bool) {
+	const million = 1_000_000
+	abs := math.Abs(f)
+	if !(abs < 1e9) || abs < 1e-6 {
+		return dst, false
+	}
+	u := uint64(abs*million + 0.5)
+	if float64(u)/million != abs {
+		return dst, false
+	}
+	if f < 0 {
+		dst = append(dst, '-')
+	}
+	dst = strconv.AppendUint(dst, u/million, 10)
+	part := u % million
+	if part == 0 {
+		return dst, true
+	}
+	digits := 6
+	for part%10 == 0 {
+		part /= 10
+		digits--
+	}
+	var b [7]byte
+	b[0] = '.'
+	for i := digits; i > 0; i-- {
+		b[i] = '0' + byte(part%10)
+		part /= 10
+	}
+	return append(dst, b[:digits+1]...), true
+}
+
 // appendDuration writes microseconds as seconds with a fraction: 90s, 0.25s, -1.5s. The form reads
 // back as a CEL duration.
 func appendDuration(dst []byte, us int64) []byte {
@@ -330,8 +366,11 @@ func appendDuration(dst []byte, us int64) []byte {
 	return append(dst, 's')
 }
 
-// AppendDouble writes a double as encoding/json does.
+// AppendDouble writes a double as encoding/json does: by the fewest digits that read back as it.
 func AppendDouble(dst []byte, f float64) []byte {
+	if dst, ok := appendShort(dst, f); ok {
+		return dst
+	}
 	format := byte('f')
 	if abs := max(f, -f); abs != 0 && (abs < 1e-6 || abs >= 1e21) {
 		format = 'e'

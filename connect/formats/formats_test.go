@@ -206,10 +206,15 @@ func FuzzJSON(f *testing.F) {
 // TestDoublesAsEncodingJSON: doubles are written as encoding/json writes them.
 func TestDoublesAsEncodingJSON(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
-	for range 20_000 {
+	for range 100_000 {
 		v := math.Float64frombits(r.Uint64())
-		if r.IntN(2) == 0 {
+		switch r.IntN(4) {
+		case 0:
 			v = r.NormFloat64() * math.Pow(10, float64(r.IntN(50)-25))
+		case 1: // decimals of any length
+			v = float64(r.Int64()>>r.IntN(63)) / math.Pow(10, float64(r.IntN(12)))
+		case 2: // and their neighbours
+			v = math.Nextafter(float64(r.Int64N(1e12))/1e6, float64(r.IntN(2))*1e12)
 		}
 		if math.IsNaN(v) || math.IsInf(v, 0) {
 			continue

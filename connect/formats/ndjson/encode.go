@@ -13,6 +13,7 @@ import (
 type encoder struct {
 	cols   []int
 	prefix [][]byte // {"name": or ,"name":
+	times  []codec.Times
 	w      jx.Writer
 }
 
@@ -28,6 +29,7 @@ func NewEncoder(s row.Schema) engine.Encoder {
 		w.Str(s[i].Name)
 		e.prefix = append(e.prefix, append(append(p, w.Buf...), ':'))
 	}
+	e.times = make([]codec.Times, len(e.cols))
 	return e
 }
 
@@ -46,6 +48,8 @@ func (e *encoder) Append(dst []byte, v step.View) []byte {
 				e.w.Buf = dst
 				e.w.ByteStr(c.Bytes(i))
 				dst = e.w.Buf
+			case row.Timestamp:
+				dst = append(e.times[n].Append(append(dst, '"'), row.Time(c.I[i])), '"')
 			case row.Int, row.Double, row.Bool:
 				dst = codec.AppendText(dst, c, i)
 			default:
