@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"math/bits"
 )
 
 // cursor reads values of Avro's binary encoding (Avro 1.12, "Binary encoding") from bytes. The first fault stays; what is read after it
@@ -43,6 +44,18 @@ func (c *cursor) long() int64 {
 		v := uint64(c.b[c.at])
 		c.at++
 		return int64(v>>1) ^ -int64(v&1)
+	}
+	if c.at+8 <= len(c.b) { // eight bytes at once: the first without its top bit is the last; numbers of times have six
+		w := binary.LittleEndian.Uint64(c.b[c.at:])
+		if last := ^w & 0x8080808080808080; last != 0 {
+			n := bits.TrailingZeros64(last)>>3 + 1
+			w &= 1<<(8*n-1) - 1
+			w = w&0x007f007f007f007f | w&0x7f007f007f007f00>>1
+			w = w&0x00003fff00003fff | w&0x3fff00003fff0000>>2
+			w = w&0x000000000fffffff | w&0x0fffffff00000000>>4
+			c.at += n
+			return int64(w>>1) ^ -int64(w&1)
+		}
 	}
 	v, n := binary.Varint(c.b[c.at:])
 	switch {

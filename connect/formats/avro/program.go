@@ -104,14 +104,119 @@ func actual(s avro.Schema) avro.Schema {
 
 // record reads a record of which some values are wanted.
 func (k *compiler) record(s *avro.RecordSchema, wanted map[string][]want) func(p *reading) {
-	var steps []func(p *reading)
+	named := map[string]int{}
 	for _, f := range s.Fields() {
-		steps = append(steps, k.value(f.Type(), wanted[f.Name()]))
+		named[f.Name()]++
 	}
-	return func(p *reading) {
-		for _, step := range steps {
-			step(p)
+	var steps []op
+	for _, f := range s.Fields() {
+		o := k.simple(f.Type(), wanted[f.Name()])
+		if o.kind == anyOp || named[f.Name()] > 1 { // the last of one name counts
+			o = op{kind: anyOp, read: k.value(f.Type(), wanted[f.Name()])}
 		}
+		steps = append(steps, o)
+	}
+	return func(p *reading) { p.run(steps) }
+}
+
+// op is how a value of a record is read. What most values are, a text, a number or a time for a column of its kind, is read at its place; the rest has a
+// function of its own.
+type op struct {
+	kind  opKind
+	field int
+	unit  int64 // of a time, in microseconds
+	read  func(p *reading)
+}
+
+type opKind uint8
+
+const (
+	anyOp opKind = iota
+	textOp
+	doubleOp
+	wholeOp
+	timeOp
+	pastLongOp // nobody wants it
+	pastDoubleOp
+	pastBytesOp
+)
+
+// simple gives the op of a value that is one of the usual; anyOp for another.
+func (k *compiler) simple(s avro.Schema, wants []want) op {
+	s = actual(s)
+	if len(wants) == 0 {
+		switch s.Type() {
+		case avro.Int, avro.Long:
+			return op{kind: pastLongOp}
+		case avro.Double:
+			return op{kind: pastDoubleOp}
+		case avro.String, avro.Bytes:
+			return op{kind: pastBytesOp}
+		}
+		return op{}
+	}
+	if len(wants) > 1 || len(wants[0].path) > 0 {
+		return op{}
+	}
+	o := op{field: wants[0].field}
+	f, logical := &k.fields[o.field], logicalName(logicalOf(s))
+	switch t := s.Type(); {
+	case t == avro.String && f.Kind == row.String:
+		o.kind = textOp
+	case t == avro.Double && f.Kind == row.Double:
+		o.kind = doubleOp
+	case (t == avro.Int || t == avro.Long) && f.Kind == row.Int:
+		o.kind = wholeOp
+	case t == avro.Long && f.Kind == row.Timestamp && (logical == avro.TimestampMillis || logical == avro.TimestampMicros):
+		o.kind, o.unit = timeOp, microseconds[logical]
+	}
+	return o
+}
+
+// run reads the values of a record.
+func (p *reading) run(ops []op) {
+	for i := range ops {
+		o, from := &ops[i], p.at
+		switch o.kind {
+		case textOp:
+			if s := p.bytes(); utf8.Valid(s) {
+				p.cols[o.field].AppendBytes(s)
+			} else {
+				p.other(o.field, from)
+			}
+		case doubleOp:
+			if v := p.double(); v-v == 0 {
+				c := p.cols[o.field]
+				c.F = append(c.F, v)
+			} else {
+				p.other(o.field, from)
+			}
+		case wholeOp:
+			c := p.cols[o.field]
+			c.I = append(c.I, p.long())
+		case timeOp:
+			if v := p.long(); v <= math.MaxInt64/o.unit && v >= math.MinInt64/o.unit {
+				c := p.cols[o.field]
+				c.I = append(c.I, v*o.unit)
+			} else {
+				p.other(o.field, from)
+			}
+		case pastLongOp:
+			p.long()
+		case pastDoubleOp:
+			p.take(8)
+		case pastBytesOp:
+			p.bytes()
+		default:
+			o.read(p)
+		}
+	}
+}
+
+// other notes that a field was given a value of another type, which began at from.
+func (p *reading) other(field, from int) {
+	if p.wrong < 0 && p.err == nil {
+		p.wrong, p.reason = field, preview(p.b[from:p.at])
 	}
 }
 
@@ -189,8 +294,8 @@ func (k *compiler) into(field int, take taker) func(p *reading) {
 		if c.Len() > p.row { // a name that stands twice in a schema: the last one counts
 			c.Truncate(p.row)
 		}
-		if take(p, c) == other && p.wrong < 0 && p.err == nil {
-			p.wrong, p.reason = field, preview(p.b[from:p.at])
+		if take(p, c) == other {
+			p.other(field, from)
 		}
 	}
 }
