@@ -70,6 +70,15 @@ func (f *Field) Path() string {
 // Fields are a source's fields in the order of its schema.
 type Fields []Field
 
+// Schema is that of the rows that the fields give.
+func (f Fields) Schema() row.Schema {
+	s := make(row.Schema, len(f))
+	for i := range f {
+		s[i] = row.Field{Name: f[i].Name, Kind: f[i].Kind}
+	}
+	return s
+}
+
 // Epoch brings a whole number of the form's unit to microseconds; false when it does not fit.
 func (p Parse) Epoch(v int64) (int64, bool) {
 	switch p {

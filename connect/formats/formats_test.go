@@ -28,14 +28,6 @@ var fields = codec.Fields{
 	{Name: "driver", Kind: row.String, At: member.Of("crew", "driver")},
 }
 
-func schemaOf(f codec.Fields) row.Schema {
-	var s row.Schema
-	for _, x := range f {
-		s = append(s, row.Field{Name: x.Name, Kind: x.Kind})
-	}
-	return s
-}
-
 func chunkOf(lines ...string) *engine.Chunk {
 	c := &engine.Chunk{}
 	for _, l := range lines {
@@ -50,7 +42,7 @@ func chunkOf(lines ...string) *engine.Chunk {
 // decodeOne gives the row as JSON, or the reject's reason and message.
 func decodeOne(t *testing.T, f codec.Fields, line string) string {
 	t.Helper()
-	b := row.NewBatch(schemaOf(f))
+	b := row.NewBatch(f.Schema())
 	// The line stands between others, so that what reads past its end is noticed.
 	c := chunkOf(`{"i":1,"s":"before"}`, line, `{"i":2,"x":0.5,"s":"behind"}`)
 	rejects := ndjson.NewDecoder(f).Decode(c, b, nil)
@@ -155,7 +147,7 @@ func TestNumbersAreExact(t *testing.T) {
 		if err != nil || math.IsNaN(want) || math.IsInf(want, 0) {
 			continue
 		}
-		b := row.NewBatch(schemaOf(f))
+		b := row.NewBatch(f.Schema())
 		whole := int64(r.Uint64()) >> r.IntN(64)
 		rej := d.Decode(chunkOf(fmt.Sprintf(`{"x":%s,"i":%d}`, text, whole), `{"x":1.5,"i":2}`), b, nil)
 		if len(rej) > 0 || b.Cols[0].F[0] != want || b.Cols[1].I[0] != whole {
@@ -175,7 +167,7 @@ func FuzzJSON(f *testing.F) {
 		if bytes.ContainsAny(line, "\n") {
 			return
 		}
-		b := row.NewBatch(schemaOf(simple))
+		b := row.NewBatch(simple.Schema())
 		rejects := ndjson.NewDecoder(simple).Decode(chunkOf(string(line), `{"x":1,"i":2}`), b, nil)
 		taken := len(rejects) == 0
 		var any map[string]json.RawMessage
@@ -233,7 +225,7 @@ func decodeCSV(header string, records ...string) (*row.Batch, []step.Reject) {
 	c := chunkOf(records...)
 	c.Header = []byte(header)
 	f := fields[:5]
-	b := row.NewBatch(schemaOf(f))
+	b := row.NewBatch(f.Schema())
 	return b, csv.NewDecoder(f).Decode(c, b, nil)
 }
 
@@ -279,7 +271,7 @@ func TestNoAllocation(t *testing.T) {
 		lines = append(lines, fmt.Sprintf(`{"s":"C%d","i":%d,"x":%d.25,"p":true,"ms":1767225600123}`, i%7, i, i))
 	}
 	c := chunkOf(lines...)
-	b := row.NewBatch(schemaOf(simple))
+	b := row.NewBatch(simple.Schema())
 	d, e := ndjson.NewDecoder(simple), ndjson.NewEncoder(b.Schema)
 	var out []byte
 	var sel []uint16

@@ -45,7 +45,7 @@ func TestKinds(t *testing.T) {
 		{`{"at":"2026-06-29"}`, "wrong type: field at takes a timestamp (text of the pattern in parse)", ""},
 		{`{"tags":["a"`, "malformed: no JSON object", ""},
 	} {
-		schema := schemaOf(fields)
+		schema := fields.Schema()
 		b := row.NewBatch(schema)
 		rejects := ndjson.NewDecoder(fields).Decode(chunkOf(c.in), b, nil)
 		if len(rejects) > 0 {
@@ -73,7 +73,7 @@ func TestKinds(t *testing.T) {
 func decodeKinds(fields codec.Fields, header, record string) (*row.Batch, []step.Reject) {
 	c := chunkOf(record)
 	c.Header = []byte(header)
-	b := row.NewBatch(schemaOf(fields))
+	b := row.NewBatch(fields.Schema())
 	return b, csv.NewDecoder(fields).Decode(c, b, nil)
 }
 
@@ -92,13 +92,13 @@ func TestText(t *testing.T) {
 		"north 403 1 ms \xff":         "malformed: the line is not UTF-8",
 		"a 99999999999999999999 1 ms": "wrong type: field code takes a whole number of 64 bits",
 	} {
-		b := row.NewBatch(schemaOf(gate))
+		b := row.NewBatch(gate.Schema())
 		rejects := text.NewDecoder(gate, gatePattern).Decode(chunkOf(in), b, nil)
 		got := ""
 		if len(rejects) > 0 {
 			got = rejects[0].Reason + ": " + rejects[0].Message
 		} else {
-			got = strings.TrimSpace(string(ndjson.NewEncoder(schemaOf(gate)).Append(nil, step.ViewOf(b, nil))))
+			got = strings.TrimSpace(string(ndjson.NewEncoder(gate.Schema()).Append(nil, step.ViewOf(b, nil))))
 		}
 		if !strings.HasPrefix(got, want) {
 			t.Errorf("%q gives %s, want %s", in, got, want)
@@ -112,7 +112,7 @@ func FuzzText(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, line string) {
-		b := row.NewBatch(schemaOf(gate))
+		b := row.NewBatch(gate.Schema())
 		rejects := text.NewDecoder(gate, gatePattern).Decode(chunkOf(line), b, nil)
 		if b.N+len(rejects) != 1 {
 			t.Fatalf("%q gives %d rows and %d rejects", line, b.N, len(rejects))
@@ -133,7 +133,7 @@ func FuzzKinds(f *testing.F) {
 	fields := codec.Fields{{Name: "l", Kind: row.ListOf(row.String)}, {Name: "m", Kind: row.MapOf(row.Double)}, {Name: "d", Kind: row.Decimal}, {Name: "t", Kind: row.ListOf(row.Timestamp)}}
 	f.Fuzz(func(t *testing.T, value string) {
 		for i, name := range []string{"l", "m", "d", "t"} {
-			b := row.NewBatch(schemaOf(fields))
+			b := row.NewBatch(fields.Schema())
 			rejects := ndjson.NewDecoder(fields).Decode(chunkOf(`{"`+name+`":`+value+`}`), b, nil)
 			if b.N+len(rejects) != 1 {
 				t.Fatalf("%s gives %d rows and %d rejects", value, b.N, len(rejects))
@@ -141,8 +141,8 @@ func FuzzKinds(f *testing.F) {
 			if b.N == 0 || b.Cols[i].IsNull(0) {
 				continue
 			}
-			out := string(ndjson.NewEncoder(schemaOf(fields)).Append(nil, step.ViewOf(b, nil)))
-			again := row.NewBatch(schemaOf(fields))
+			out := string(ndjson.NewEncoder(fields.Schema()).Append(nil, step.ViewOf(b, nil)))
+			again := row.NewBatch(fields.Schema())
 			rejects = ndjson.NewDecoder(fields).Decode(chunkOf(strings.TrimSpace(out)), again, nil)
 			if len(rejects) > 0 || string(again.Cols[i].Bytes(0)) != string(b.Cols[i].Bytes(0)) {
 				t.Fatalf("%s is written %s, which does not come back: %v", value, out, rejects)

@@ -96,7 +96,7 @@ func TestRandomPaths(t *testing.T) {
 		for range 5 {
 			lines = append(lines, object(3))
 		}
-		b := row.NewBatch(schemaOf(fields))
+		b := row.NewBatch(fields.Schema())
 		rejects := ndjson.NewDecoder(fields).Decode(chunkOf(lines...), b, nil)
 		rejected := map[int]bool{}
 		for _, x := range rejects {

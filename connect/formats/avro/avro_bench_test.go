@@ -33,10 +33,7 @@ func BenchmarkDecode(b *testing.B) {
 		add(&text, fmt.Appendf(nil, `{"gauge":"G%d","level_m":%v,"battery_v":12.41,"seq":%d,"read_at":%d}`, n%300, 3.217+float64(n)/1000, 1234567+n, at))
 	}
 	fields := codec.Fields{{Name: "gauge", Kind: row.String}, {Name: "level_m", Kind: row.Double}, {Name: "battery_v", Kind: row.Double}, {Name: "seq", Kind: row.Int}, {Name: "read_at", Kind: row.Timestamp, Parse: codec.EpochMS}}
-	schema := make(row.Schema, len(fields))
-	for i, f := range fields {
-		schema[i] = row.Field{Name: f.Name, Kind: f.Kind}
-	}
+	schema := fields.Schema()
 	ours, json := (&decoding{file: s}).Decoder(fields), ndjson.NewDecoder(fields)
 	rows := row.NewBatch(schema)
 	var took, tookJSON time.Duration

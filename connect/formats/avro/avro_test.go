@@ -103,10 +103,7 @@ func encoded(t testing.TB, s avro.Schema, v any) []byte {
 // decoded gives the rows and rejects of events, as lines.
 func decoded(t testing.TB, d engine.Decoder, fields codec.Fields, header string, events ...[]byte) (rows, rejects []string) {
 	t.Helper()
-	schema := make(row.Schema, len(fields))
-	for i, f := range fields {
-		schema[i] = row.Field{Name: f.Name, Kind: f.Kind}
-	}
+	schema := fields.Schema()
 	c := engine.Chunk{Header: []byte(header)}
 	for _, e := range events {
 		c.Starts = append(c.Starts, uint32(len(c.Raw)))

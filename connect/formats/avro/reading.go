@@ -83,12 +83,10 @@ func (r *sampleReading) schema(s avro.Schema) (*sampleSchema, error) {
 	if err != nil {
 		return nil, err
 	}
-	schema := make(row.Schema, len(fields))
-	for i, f := range fields {
-		schema[i] = row.Field{Name: f.Name, Kind: f.Kind}
+	for _, f := range fields {
 		r.types[f.Path()] = f.Kind.String()
 	}
-	return &sampleSchema{p, fields, row.NewBatch(schema)}, nil
+	return &sampleSchema{p, fields, row.NewBatch(fields.Schema())}, nil
 }
 
 var errNoSchema = errors.New("no schema to read it by")

@@ -32,13 +32,6 @@ const (
 	oddLine   = `{"s":"a","l":["a","b"],"a\"b":1,"x":5}`
 )
 
-func schemaOf(f codec.Fields) (s row.Schema) {
-	for _, x := range f {
-		s = append(s, row.Field{Name: x.Name, Kind: x.Kind})
-	}
-	return s
-}
-
 func chunkOf(lines ...string) *engine.Chunk {
 	c := &engine.Chunk{}
 	for _, l := range lines {
@@ -52,7 +45,7 @@ func chunkOf(lines ...string) *engine.Chunk {
 // read gives what each line of a chunk became: its row, or why it was refused.
 func read(t testing.TB, d engine.Decoder, f codec.Fields, c *engine.Chunk) []string {
 	t.Helper()
-	b := row.NewBatch(schemaOf(f))
+	b := row.NewBatch(f.Schema())
 	rejects := d.Decode(c, b, nil)
 	if b.N+len(rejects) != len(c.Starts) {
 		t.Fatalf("%d rows and %d rejects of %d lines", b.N, len(rejects), len(c.Starts))
@@ -112,7 +105,7 @@ func TestShort(t *testing.T) {
 			t.Fatal("another decoder")
 		}
 		lines := chunkOf(c.line, c.line+strings.Repeat(" ", slack))
-		b := row.NewBatch(schemaOf(c.fields))
+		b := row.NewBatch(c.fields.Schema())
 		d.Decode(lines, b, nil)
 		b.Reset()
 		d.line, d.row, d.event = lines.Raw[:len(c.line)], 0, d.event+1

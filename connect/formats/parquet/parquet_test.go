@@ -110,10 +110,7 @@ func opened(t testing.TB, file []byte, fields codec.Fields) connect.Columned {
 // lines reads what is left of a container as JSON, and the rejects.
 func lines(t testing.TB, c connect.Container, fields codec.Fields) (rows, rejects []string) {
 	t.Helper()
-	schema := make(row.Schema, len(fields))
-	for i, f := range fields {
-		schema[i] = row.Field{Name: f.Name, Kind: f.Kind}
-	}
+	schema := fields.Schema()
 	d := newDecoder(fields)
 	for {
 		chunk := engine.Chunk{Header: c.Header()}
