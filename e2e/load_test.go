@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -51,13 +52,18 @@ func (s *serving) listen(ctx context.Context, path string) (status int, lines fu
 func TestLookingCostsLittle(t *testing.T) {
 	dir := open(t)
 	const rows = 4_000_000
-	write(t, dir, "levels.ndjson", readings(rows))
+	first := write(t, dir, "levels-1.ndjson", readings(rows))
+	for n := 2; n <= 4; n++ { // read again under other names: a run takes seconds, beside which opening ten streams is nothing
+		if err := os.Link(first, filepath.Join(dir, fmt.Sprintf("levels-%d.ndjson", n))); err != nil {
+			t.Fatal(err)
+		}
+	}
 	s := serve(t, dir)
 	s.must("save", write(t, dir, "job.yaml", fmt.Sprintf(`undertide: 1
 job: looked
 settings: {checkpoint: {every: 1s}}
 sources:
-  levels: {via: file, with: {path: %[1]s/levels.ndjson}, fields: {gauge: string, level_m: double, read_at: {type: timestamp, parse: epoch_ms}}, event_time: read_at, watermark: {margin: 2s, ahead: none}}
+  levels: {via: file, with: {path: '%[1]s/levels-*.ndjson'}, fields: {gauge: string, level_m: double, read_at: {type: timestamp, parse: epoch_ms}}, event_time: read_at, watermark: {margin: 2s, ahead: none}}
 steps:
   minute: {from: levels, key: [gauge], window: {tumbling: 1m}, measures: {n: count(), mean_m: mean(level_m)}}
 sinks:
@@ -81,13 +87,13 @@ sinks:
 	took(0) // the file comes into memory
 	alone, looked := time.Hour, time.Hour
 	for range 12 {
-		alone = min(alone, took(0))
-		looked = min(looked, took(10))
+		a, l := took(0), took(10)
+		alone, looked = min(alone, a), min(looked, l)
+		t.Logf("alone %v of a CPU, looked at by ten streams %v", a, l)
 		if float64(looked) < 1.1*float64(alone) {
 			break
 		}
 	}
-	t.Logf("alone %v of a CPU, looked at by ten streams %v", alone, looked)
 	if float64(looked) > 1.1*float64(alone) {
 		t.Errorf("a run takes %v of a CPU alone, and %v with ten streams", alone, looked)
 	}
