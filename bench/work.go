@@ -599,12 +599,10 @@ func engineCore(batches []*row.Batch, j *job.Job) int64 {
 		return joinCore(batches, j, last)
 	}
 	var rows int64
-	var sel []uint16
 	if s.Stateless != nil {
 		r := s.Stateless.NewRun()
 		for _, b := range batches {
-			v := step.ViewOf(b, sel)
-			sel = v.Sel
+			v := step.ViewOf(b)
 			out, _, _ := r.Run(v, nil)
 			rows += int64(len(out.Sel))
 		}
@@ -616,8 +614,7 @@ func engineCore(batches []*row.Batch, j *job.Job) int64 {
 	t := step.Turn{After: row.MinTime}
 	greatest, margin := row.MinTime, j.Sources[0].Margin
 	for _, b := range batches {
-		v := step.ViewOf(b, sel)
-		sel = v.Sel
+		v := step.ViewOf(b)
 		x.Fill(v, nil)
 		t.Marks, greatest = engine.RunningMarks(t.Marks[:0], b, b.N, greatest, margin, row.MinTime, row.MaxTime)
 		t.After = greatest.Minus(margin)

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"os/exec"
 	"strings"
 	"syscall"
@@ -113,6 +114,11 @@ func TestConsole(t *testing.T) {
 	p.press("Log")
 	p.shows("running")
 	p.press("Checkpoints")
+	var more strings.Builder
+	for n := range 20 { // to both partitions, while the newest checkpoints are shown
+		fmt.Fprintf(&more, "%d|"+`{"gauge":"later","level_m":7.25,"read_at":1767229200000}`+"\n", n)
+	}
+	kcat(t, more.String(), "-b", broker, "-t", "levels", "-P", "-K", "|")
 	p.shows("levels 0: ")
 	p.press("Versions")
 	p.shows("via: kafka")

@@ -161,7 +161,7 @@ func (d *Devices) messages(ctx context.Context) (send func(reading), end func(),
 				}
 			}
 			b.N = 1
-			if err := s.Write(enc.Append(nil, step.ViewOf(b, nil)), 1); err != nil {
+			if err := s.Write(enc.Append(nil, step.ViewOf(b)), 1); err != nil {
 				d.log.Warn("a gauge cannot send", "error", err)
 			}
 		}, func() {

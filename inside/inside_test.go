@@ -112,7 +112,7 @@ func (w *world) give(events ...reading) {
 			continue
 		}
 		x := s.Keyed.Spec().NewExchange(1)
-		x.Fill(step.ViewOf(b, nil), nil)
+		x.Fill(step.ViewOf(b), nil)
 		w.lanes[s.Name].Take(x, 0, &turn, nowhere{})
 		w.lanes[s.Name].Move(&turn, nowhere{})
 		snap.StepWatermarks[s.Name] = w.mark

@@ -91,7 +91,7 @@ func encoded(enc engine.Encoder, b *row.Batch) (text []byte) {
 	for i := range b.N {
 		part.AppendFrom(b, i)
 		if part.N == row.MaxRows || i == b.N-1 {
-			text = enc.Append(text, step.ViewOf(part, nil))
+			text = enc.Append(text, step.ViewOf(part))
 			part.Reset()
 		}
 	}
@@ -240,7 +240,7 @@ func ShowCompared(was, is *Step, a Asked) (ComparedShown, error) {
 		if b == nil {
 			return json.RawMessage("null")
 		}
-		return json.RawMessage(strings.TrimSuffix(string(enc.Append(nil, step.ViewOf(b, nil))), "\n"))
+		return json.RawMessage(strings.TrimSuffix(string(enc.Append(nil, step.ViewOf(b))), "\n"))
 	}
 	c, err := Compare(was, is, a, func(d Difference) error {
 		out.Differences = append(out.Differences, ShownDifference{text(d.Was), text(d.Is)})

@@ -108,7 +108,7 @@ func (l *lanesOf) restart(lanes int) error {
 func (l *lanesOf) turn(b *row.Batch, mark, after, now int64) []string {
 	t := &step.Turn{Marks: []row.Time{row.Time(mark)}, After: row.Time(after), Now: row.Time(now)}
 	if b != nil {
-		l.x.Fill(step.ViewOf(b, nil), nil)
+		l.x.Fill(step.ViewOf(b), nil)
 	}
 	for n, lane := range l.lanes {
 		if b != nil {
@@ -242,7 +242,7 @@ func eventText(b *row.Batch, doc *job.Job) string {
 		return "no event"
 	}
 	var out map[string]any
-	text := TextOf(doc.Sources[0].Schema).Append(nil, step.ViewOf(b, nil))
+	text := TextOf(doc.Sources[0].Schema).Append(nil, step.ViewOf(b))
 	if json.Unmarshal(text, &out) != nil {
 		return "?"
 	}

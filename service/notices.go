@@ -183,7 +183,7 @@ func (s *Service) send(ctx context.Context, rec store.Notice, told job.Told) err
 			if err := out.Open(nil, 1); err != nil {
 				return err
 			}
-			view := step.ViewOf(told.Batch(to.Schema), nil)
+			view := step.ViewOf(told.Batch(to.Schema))
 			if err := out.Write(out.NewEncoder(to.Schema).Append(nil, view), 1); err != nil {
 				return err
 			}

@@ -41,7 +41,7 @@ func (r *runner) referenceRows(c *gin.Context, limit int) (api.Rows, bool, error
 	n := int64(0)
 	table.Each(func(b *row.Batch, i int) bool {
 		n++
-		v := step.ViewOf(b, nil)
+		v := step.ViewOf(b)
 		v.Sel = []uint16{uint16(i)}
 		one := api.Row{Seq: n, At: version.Loaded.UTC(), Row: bytes.TrimSuffix(encoder.Append(nil, v), []byte("\n"))}
 		if match(one) {

@@ -136,7 +136,7 @@ func Decode(s *job.Source, sample connect.Sample) []Decoded {
 			}
 			return
 		}
-		out[i].Row = json.RawMessage(strings.TrimSuffix(string(enc.Append(nil, step.ViewOf(b, nil))), "\n"))
+		out[i].Row = json.RawMessage(strings.TrimSuffix(string(enc.Append(nil, step.ViewOf(b))), "\n"))
 		if t, ok := eventTime(s, b); ok {
 			text := t.String()
 			out[i].Time = &text

@@ -80,7 +80,7 @@ func through(t *testing.T, r *rand.Rand, in func(rolled Rolled, o Output) func()
 				made = append(made, fmt.Sprintf("2026-03-%02d/gate G_%d", day, n%keys))
 				n++
 			}
-			must(t, s.Write(enc.Append(nil, step.ViewOf(b, nil)), b.N))
+			must(t, s.Write(enc.Append(nil, step.ViewOf(b)), b.N))
 			switch r.IntN(6) {
 			case 0: // killed
 				must(t, s.Abort())

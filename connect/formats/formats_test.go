@@ -278,7 +278,7 @@ func TestNoAllocation(t *testing.T) {
 	once := func() {
 		b.Reset()
 		d.Decode(c, b, nil)
-		v := step.ViewOf(b, sel)
+		v := step.ViewOf(b)
 		sel = v.Sel
 		out = e.Append(out[:0], v)
 	}

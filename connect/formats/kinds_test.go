@@ -54,7 +54,7 @@ func TestKinds(t *testing.T) {
 			}
 			continue
 		}
-		v := step.ViewOf(b, nil)
+		v := step.ViewOf(b)
 		if got := strings.TrimSpace(string(ndjson.NewEncoder(schema).Append(nil, v))); got != c.json {
 			t.Errorf("%s is written\n  %s\nwant\n  %s", c.in, got, c.json)
 		}
@@ -98,7 +98,7 @@ func TestText(t *testing.T) {
 		if len(rejects) > 0 {
 			got = rejects[0].Reason + ": " + rejects[0].Message
 		} else {
-			got = strings.TrimSpace(string(ndjson.NewEncoder(gate.Schema()).Append(nil, step.ViewOf(b, nil))))
+			got = strings.TrimSpace(string(ndjson.NewEncoder(gate.Schema()).Append(nil, step.ViewOf(b))))
 		}
 		if !strings.HasPrefix(got, want) {
 			t.Errorf("%q gives %s, want %s", in, got, want)
@@ -141,7 +141,7 @@ func FuzzKinds(f *testing.F) {
 			if b.N == 0 || b.Cols[i].IsNull(0) {
 				continue
 			}
-			out := string(ndjson.NewEncoder(fields.Schema()).Append(nil, step.ViewOf(b, nil)))
+			out := string(ndjson.NewEncoder(fields.Schema()).Append(nil, step.ViewOf(b)))
 			again := row.NewBatch(fields.Schema())
 			rejects = ndjson.NewDecoder(fields).Decode(chunkOf(strings.TrimSpace(out)), again, nil)
 			if len(rejects) > 0 || string(again.Cols[i].Bytes(0)) != string(b.Cols[i].Bytes(0)) {

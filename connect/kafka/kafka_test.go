@@ -318,7 +318,7 @@ func rowsOf(n int) step.View {
 		b.Cols[1].AppendInt(int64(i))
 		b.N++
 	}
-	return step.ViewOf(b, nil)
+	return step.ViewOf(b)
 }
 
 // TestSink: rows arrive with their keys, those of a key in their order, and a mark waits until the

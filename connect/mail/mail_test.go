@@ -65,7 +65,7 @@ func sends(t *testing.T, s *sink, cranes ...string) (engine.Sink, error) {
 		b.Cols[2].AppendInt(time.Date(2026, 3, 1, 7, 30, 0, 0, time.UTC).UnixMicro())
 		b.N++
 	}
-	if err := out.Write(out.NewEncoder(fields).Append(nil, step.ViewOf(b, nil)), len(cranes)); err != nil {
+	if err := out.Write(out.NewEncoder(fields).Append(nil, step.ViewOf(b)), len(cranes)); err != nil {
 		return out, err
 	}
 	_, err = out.Prepare(1)

@@ -377,7 +377,7 @@ func TestPublished(t *testing.T) {
 						rows.Cols[1].AppendInt(int64(i))
 						rows.N++
 					}
-					if err := out.Write(e.Append(nil, step.ViewOf(rows, nil)), 100); err != nil {
+					if err := out.Write(e.Append(nil, step.ViewOf(rows)), 100); err != nil {
 						t.Fatal(err)
 					}
 				}

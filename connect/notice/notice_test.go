@@ -35,7 +35,7 @@ func tells(t *testing.T, s *Sink, rows ...string) error {
 		b.Cols[1].AppendInt(int64(i))
 		b.N++
 	}
-	if err := s.Write(s.NewEncoder(fields).Append(nil, step.ViewOf(b, nil)), len(rows)); err != nil {
+	if err := s.Write(s.NewEncoder(fields).Append(nil, step.ViewOf(b)), len(rows)); err != nil {
 		return err
 	}
 	_, err := s.Prepare(1)

@@ -331,7 +331,7 @@ func TestValues(t *testing.T) {
 		if err := s.Open(nil, 1); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.Write(s.NewEncoder(every).Append(nil, step.ViewOf(b, nil)), b.N); err != nil {
+		if err := s.Write(s.NewEncoder(every).Append(nil, step.ViewOf(b)), b.N); err != nil {
 			t.Fatal(err)
 		}
 		sh, err := s.Prepare(1)
@@ -422,7 +422,7 @@ func refused(t *testing.T, link *Link, look *pgx.Conn, fields row.Schema, kind s
 					b.Cols[2].AppendBool(false)
 					b.N++
 				}
-				if err := s.Write(e.Append(nil, step.ViewOf(b, nil)), b.N); err != nil {
+				if err := s.Write(e.Append(nil, step.ViewOf(b)), b.N); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -475,7 +475,7 @@ func TestReplaces(t *testing.T) {
 				b.Cols[2].AppendBool(x[1] == '-')
 				b.N++
 			}
-			if err := s.Write(s.NewEncoder(fields).Append(nil, step.ViewOf(b, nil)), b.N); err != nil {
+			if err := s.Write(s.NewEncoder(fields).Append(nil, step.ViewOf(b)), b.N); err != nil {
 				t.Fatal(err)
 			}
 			sh, err := s.Prepare(int64(epoch + 1))
@@ -708,12 +708,12 @@ func FuzzLines(f *testing.F) {
 		b.Cols[0].AppendString(s)
 		b.Cols[1].AppendInt(n)
 		b.N = 1
-		line := newEncoder(&writer{table: &table{fields: schema}}, schema).Append(nil, step.ViewOf(b, nil))
+		line := newEncoder(&writer{table: &table{fields: schema}}, schema).Append(nil, step.ViewOf(b))
 		if strings.Count(string(line), "\n") != 1 || line[len(line)-1] != '\n' {
 			t.Fatalf("%q is %q", s, line)
 		}
 		w := &writer{table: &table{fields: schema}, binary: true}
-		tuple := newEncoder(w, schema).Append(nil, step.ViewOf(b, nil))
+		tuple := newEncoder(w, schema).Append(nil, step.ViewOf(b))
 		if all := w.table.texts(tuple); len(all) != 2 || *all[0] != s || *all[1] != fmt.Sprint(n) {
 			t.Errorf("%q comes back as %q from %x", s, *all[0], tuple)
 		}

@@ -93,7 +93,7 @@ func posting(t *testing.T, r *receiver, s *sink, cranes ...string) (engine.Sink,
 		b.Cols[1].AppendDouble(40.5 + float64(i))
 		b.N++
 	}
-	if err := out.Write(out.NewEncoder(alarms).Append(nil, step.ViewOf(b, nil)), len(cranes)); err != nil {
+	if err := out.Write(out.NewEncoder(alarms).Append(nil, step.ViewOf(b)), len(cranes)); err != nil {
 		return out, err
 	}
 	_, err = out.Prepare(1)
@@ -184,7 +184,7 @@ func TestPostsRefused(t *testing.T) {
 	b.Cols[0].AppendString("C1")
 	b.Cols[1].AppendDouble(1)
 	b.N = 1
-	if err := out.Write(out.NewEncoder(alarms).Append(nil, step.ViewOf(b, nil)), 1); err != nil {
+	if err := out.Write(out.NewEncoder(alarms).Append(nil, step.ViewOf(b)), 1); err != nil {
 		t.Fatal(err)
 	}
 	for until := time.Now().Add(10 * time.Second); !strings.Contains(out.(engine.Troubled).Trouble(), "connection refused"); time.Sleep(20 * time.Millisecond) {
@@ -225,7 +225,7 @@ func TestHeld(t *testing.T) {
 			b.Cols[0].AppendString("C1")
 			b.Cols[1].AppendDouble(9)
 			b.N = 1
-			must(t, out.Write(out.NewEncoder(alarms).Append(nil, step.ViewOf(b, nil)), 1))
+			must(t, out.Write(out.NewEncoder(alarms).Append(nil, step.ViewOf(b)), 1))
 			_, err = out.Prepare(2)
 			must(t, err)
 			var bodies []string

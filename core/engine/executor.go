@@ -429,7 +429,7 @@ func (x *executor) pushRejects(r Ref, at string, counts map[string]int64, schema
 	if !wanted {
 		return
 	}
-	x.push(r, step.ViewOf(log, nil)) // rejects are rare: the selection may be made anew
+	x.push(r, step.ViewOf(log)) // rejects are rare: the selection may be made anew
 	if !x.early {
 		x.log.TakeBack()
 	}

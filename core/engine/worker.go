@@ -75,8 +75,7 @@ func (w *worker) run(t *turn) {
 		return
 	}
 	clear(t.rejected)
-	view := step.ViewOf(t.batch, x.sel)
-	x.sel = view.Sel
+	view := step.ViewOf(t.batch)
 	x.pushRejects(Ref{At: at, Part: RejectPart}, s.Name, t.rejected, s.Schema, view)
 	x.push(Ref{At: at}, view)
 	x.settle()

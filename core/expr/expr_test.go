@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 
@@ -281,10 +282,11 @@ func randomText(r *rand.Rand, k row.Kind, depth int) string {
 func randomBatch(r *rand.Rand, n int) *row.Batch {
 	b := row.NewBatch(fields)
 	b.N = n
+	nulls := r.IntN(2) // half of all batches have none: there are shorter ways for those
 	for c, f := range fields {
 		for range n {
 			switch col := b.Cols[c]; {
-			case r.IntN(5) == 0:
+			case r.IntN(5) < nulls:
 				col.AppendNull()
 			case f.Kind == row.Double:
 				col.AppendDouble([]float64{0, 1, -2.5, 1e300, r.NormFloat64()}[r.IntN(5)])
@@ -325,6 +327,35 @@ func TestEvaluatorsAgree(t *testing.T) {
 					t.Fatalf("seed %d, row %d: %s: plain %v, columns %v", seed, i, text, want, At(col, i))
 				}
 			}
+			if p.Kind() == row.Bool {
+				sameSelection(t, p, run, r, b)
+			}
+		}
+	}
+}
+
+// sameSelection compares what a condition leaves of some rows with the plain evaluator.
+func sameSelection(t *testing.T, p *Program, run *Runner, r *rand.Rand, b *row.Batch) {
+	t.Helper()
+	var sel, want, wrong []uint16
+	for i := range b.N {
+		if r.IntN(3) == 0 {
+			continue
+		}
+		sel = append(sel, uint16(i))
+		if v, err := p.Eval(b.Cols, i); err != nil {
+			wrong = append(wrong, uint16(i))
+		} else if !v.Null && v.I != 0 {
+			want = append(want, uint16(i))
+		}
+	}
+	kept, errs := run.Select(b.Cols, b.N, sel, nil)
+	if !slices.Equal(kept, want) {
+		t.Fatalf("%s: of %v the plain evaluator leaves %v, and the selection %v", p.Text(), sel, want, kept)
+	}
+	for _, i := range sel {
+		if HasBit(errs, int(i)) != slices.Contains(wrong, i) {
+			t.Fatalf("%s, row %d: an error by one evaluator alone", p.Text(), i)
 		}
 	}
 }
@@ -340,6 +371,12 @@ func TestNoAllocation(t *testing.T) {
 	run.Run(b.Cols, b.N)
 	if n := testing.AllocsPerRun(20, func() { run.Run(b.Cols, b.N) }); n > 0 {
 		t.Errorf("%.0f allocations a batch, want none", n)
+	}
+	var kept []uint16
+	sel := []uint16{1, 2, 3, 5, 8}
+	kept, _ = run.Select(b.Cols, b.N, sel, kept)
+	if n := testing.AllocsPerRun(20, func() { kept, _ = run.Select(b.Cols, b.N, sel, kept) }); n > 0 {
+		t.Errorf("%.0f allocations for a selection, want none", n)
 	}
 }
 

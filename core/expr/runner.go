@@ -3,6 +3,7 @@ package expr
 import (
 	"bytes"
 	"math"
+	"math/bits"
 
 	"undertide/core/row"
 )
@@ -10,7 +11,8 @@ import (
 // Runner evaluates a program over the columns of a batch by typed loops. One goroutine at a time;
 // it owns its results until the next Run.
 type Runner struct {
-	root *step
+	root  *step
+	parts []*step // of a condition, see [Runner.Select]
 }
 
 // step is a node with its result columns.
@@ -289,8 +291,10 @@ func (s *step) runCompare(n int) {
 	d := s.ints(n)
 	a, b := s.args[0].out.col, s.args[1].out.col
 	switch {
+	case a.Kind == row.Double && s.args[1].n.op == opConst:
+		compareWith(s.n.op, d, a.F, s.args[1].n.value.F)
 	case a.Kind == row.Double:
-		compareLoop(s.n.op, d, a.F[:n], b.F[:n])
+		compareLoop(s.n.op, d, a.F, b.F)
 	case a.Kind.Text():
 		for i := range d {
 			x, y := a.Bytes(i), b.Bytes(i)
@@ -309,37 +313,50 @@ func (s *step) runCompare(n int) {
 				d[i] = b2i(bytes.Compare(x, y) >= 0)
 			}
 		}
+	case s.args[1].n.op == opConst:
+		compareWith(s.n.op, d, a.I, s.args[1].n.value.I)
 	default:
-		compareLoop(s.n.op, d, a.I[:n], b.I[:n])
+		compareLoop(s.n.op, d, a.I, b.I)
 	}
 }
 
 func compareLoop[T int64 | float64](o op, d []int64, a, b []T) {
 	a, b = a[:len(d)], b[:len(d)]
+	o, opposite := o.simple()
+	not := int64(opposite)
 	switch o {
 	case opEq:
 		for i := range d {
-			d[i] = b2i(a[i] == b[i])
-		}
-	case opNe:
-		for i := range d {
-			d[i] = b2i(a[i] != b[i])
+			d[i] = b2i(a[i] == b[i]) ^ not
 		}
 	case opLt:
 		for i := range d {
-			d[i] = b2i(a[i] < b[i])
+			d[i] = b2i(a[i] < b[i]) ^ not
 		}
 	case opLe:
 		for i := range d {
-			d[i] = b2i(a[i] <= b[i])
+			d[i] = b2i(a[i] <= b[i]) ^ not
 		}
-	case opGt:
+	}
+}
+
+// compareWith compares with a constant.
+func compareWith[T int64 | float64](o op, d []int64, a []T, by T) {
+	a = a[:len(d)]
+	o, opposite := o.simple()
+	not := int64(opposite)
+	switch o {
+	case opEq:
 		for i := range d {
-			d[i] = b2i(a[i] > b[i])
+			d[i] = b2i(a[i] == by) ^ not
 		}
-	case opGe:
+	case opLt:
 		for i := range d {
-			d[i] = b2i(a[i] >= b[i])
+			d[i] = b2i(a[i] < by) ^ not
+		}
+	case opLe:
+		for i := range d {
+			d[i] = b2i(a[i] <= by) ^ not
 		}
 	}
 }
@@ -374,54 +391,102 @@ func (s *step) runDouble(n int) {
 		}
 		return // the negative of what is finite is finite
 	}
-	b := s.args[1].out.col.F[:n]
-	// Whether a result is finite is asked in the same pass; division by zero is not finite either.
-	// Each result is stored before it is used, so that nothing is fused.
-	odd := 0
-	switch s.n.op {
-	case opAdd:
-		for i := range d {
-			v := a[i] + b[i]
-			d[i] = v
-			odd += notFinite(v)
-		}
-	case opSub:
-		for i := range d {
-			v := a[i] - b[i]
-			d[i] = v
-			odd += notFinite(v)
-		}
-	case opMul:
-		for i := range d {
-			v := float64(a[i] * b[i])
-			d[i] = v
-			odd += notFinite(v)
-		}
-	case opDiv:
-		for i := range d {
-			v := a[i] / b[i]
-			d[i] = v
-			odd += notFinite(v)
-		}
-	}
+	odd := s.doublesOf(d, n)
 	if odd == 0 {
 		return
 	}
 	for i, v := range d {
-		if notFinite(v) != 0 {
+		if exponentOf(v)>>63 != 0 {
 			d[i] = 0
 			s.fault(i)
 		}
 	}
 }
 
-// notFinite is 1 for infinities and NaN, which have all bits of the exponent set.
-func notFinite(v float64) int {
-	const exponent = 0x7ff << 52
-	if math.Float64bits(v)&exponent == exponent {
-		return 1
+// doublesOf fills d and says whether something in it is not finite, which is asked in the same pass; division by zero is not finite
+// either. A constant stays out of memory: a column of it would take all of the fastest cache. Each result is stored before it is used, so that
+// nothing is fused.
+func (s *step) doublesOf(d []float64, n int) (odd uint64) {
+	left, right := s.args[0], s.args[1]
+	a, b := left.out.col.F[:n], right.out.col.F[:n]
+	o := s.n.op
+	switch {
+	case right.n.op == opConst && o == opSub:
+		odd = addTo(d, a, -right.n.value.F) // the same to the bit
+	case right.n.op == opConst && o == opAdd:
+		odd = addTo(d, a, right.n.value.F)
+	case right.n.op == opConst && o == opMul:
+		odd = mulBy(d, a, right.n.value.F)
+	case left.n.op == opConst && o == opAdd:
+		odd = addTo(d, b, left.n.value.F)
+	case left.n.op == opConst && o == opMul:
+		odd = mulBy(d, b, left.n.value.F)
+	case left.n.op == opConst && o == opSub:
+		by := left.n.value.F
+		for i := range d {
+			v := by - b[i]
+			d[i] = v
+			odd |= exponentOf(v)
+		}
+	case right.n.op == opConst && o == opDiv:
+		by := right.n.value.F
+		for i := range d {
+			v := a[i] / by
+			d[i] = v
+			odd |= exponentOf(v)
+		}
+	case o == opAdd:
+		for i := range d {
+			v := a[i] + b[i]
+			d[i] = v
+			odd |= exponentOf(v)
+		}
+	case o == opSub:
+		for i := range d {
+			v := a[i] - b[i]
+			d[i] = v
+			odd |= exponentOf(v)
+		}
+	case o == opMul:
+		for i := range d {
+			v := float64(a[i] * b[i])
+			d[i] = v
+			odd |= exponentOf(v)
+		}
+	case o == opDiv:
+		for i := range d {
+			v := a[i] / b[i]
+			d[i] = v
+			odd |= exponentOf(v)
+		}
 	}
-	return 0
+	return odd >> 63
+}
+
+func addTo(d, a []float64, by float64) (odd uint64) {
+	a = a[:len(d)]
+	for i := range d {
+		v := a[i] + by
+		d[i] = v
+		odd |= exponentOf(v)
+	}
+	return odd
+}
+
+func mulBy(d, a []float64, by float64) (odd uint64) {
+	a = a[:len(d)]
+	for i := range d {
+		v := float64(a[i] * by)
+		d[i] = v
+		odd |= exponentOf(v)
+	}
+	return odd
+}
+
+// exponentOf has its highest bit set for infinities and NaN, which have all bits of the exponent set: one more makes it run over.
+func exponentOf(v float64) uint64 {
+	const exponent = 0x7ff << 52
+	return math.Float64bits(v)&exponent + 1<<52
 }
 
 func (s *step) runInt(n int) {
@@ -491,6 +556,10 @@ func (s *step) runInt(n int) {
 // divideBy divides by a constant above zero, which has no errors. Most numbers are small, and 32 bits
 // divide several times faster than 64.
 func divideBy(o op, d, a []int64, by int64) {
+	if by&(by-1) == 0 {
+		shiftBy(o, d, a, by)
+		return
+	}
 	small := uint32(by)
 	for i, x := range a {
 		var quotient int64
@@ -504,5 +573,20 @@ func divideBy(o op, d, a []int64, by int64) {
 		} else {
 			d[i] = x - quotient*by
 		}
+	}
+}
+
+// shiftBy divides by a power of two, towards zero: -3 / 2 is -1, and -3 % 2 is -1.
+func shiftBy(o op, d, a []int64, by int64) {
+	shift, less := bits.TrailingZeros64(uint64(by)), by-1
+	a = a[:len(d)]
+	if o == opDiv {
+		for i, x := range a {
+			d[i] = (x + x>>63&less) >> shift
+		}
+		return
+	}
+	for i, x := range a {
+		d[i] = x - (x+x>>63&less)&^less
 	}
 }

@@ -24,14 +24,31 @@ func (c *counts) Load(id uint32, src []*row.Column, i int) error {
 	return nil
 }
 func (c *counts) Merge(to uint32, src Column, from uint32) { c.n[to] += src.(*counts).n[from] }
-func (c *counts) MergeAll(src Column, n int)               { addAll(c.n, src.(*counts).n, n) }
-func (c *counts) Reset(id uint32)                          { c.n[id] = 0 }
+func (c *counts) MergeAll(srcs []Column, n int) {
+	AddAll(c.n, srcs, n, func(c Column) []int64 { return c.(*counts).n })
+}
+func (c *counts) Reset(id uint32) { c.n[id] = 0 }
 
-// addAll adds the first n entries of b to those of a.
-func addAll[T int64 | float64](a, b []T, n int) {
-	a, b = a[:n], b[:n]
-	for i, x := range b {
-		a[i] += x
+// AddAll adds the first n entries of some sources to those of dst, one source after the other. Four are read in one pass, so that
+// a sum is not stored and read again between them.
+func AddAll[S any, T int64 | float64](dst []T, srcs []S, n int, of func(S) []T) {
+	dst = dst[:n]
+	for ; len(srcs) >= 4; srcs = srcs[4:] {
+		a, b, c, d := of(srcs[0])[:n], of(srcs[1])[:n], of(srcs[2])[:n], of(srcs[3])[:n]
+		for i, x := range dst {
+			dst[i] = x + a[i] + b[i] + c[i] + d[i]
+		}
+	}
+	for ; len(srcs) >= 2; srcs = srcs[2:] {
+		a, b := of(srcs[0])[:n], of(srcs[1])[:n]
+		for i, x := range dst {
+			dst[i] = x + a[i] + b[i]
+		}
+	}
+	for _, src := range srcs {
+		for i, x := range of(src)[:n] {
+			dst[i] += x
+		}
 	}
 }
 

@@ -39,8 +39,9 @@ type Column interface {
 	// Merge joins accumulator from of src, whose rows come after, to accumulator to. src may be the
 	// column itself. An empty accumulator becomes an equal one.
 	Merge(to uint32, src Column, from uint32)
-	// MergeAll does so for accumulators 0 to n-1, each with that of the same number.
-	MergeAll(src Column, n int)
+	// MergeAll does so for accumulators 0 to n-1, each with those of the same number in srcs, the oldest first: as if one were merged
+	// after the other.
+	MergeAll(srcs []Column, n int)
 	// Reset empties one accumulator.
 	Reset(id uint32)
 	// Append adds the result of key id to dst, which is not called for keys without a value.
@@ -127,9 +128,11 @@ func grown[T any](s []T, n int) []T {
 }
 
 // mergeEach is MergeAll for columns without a loop of their own.
-func mergeEach(c, src Column, n int) {
-	for id := range uint32(n) {
-		c.Merge(id, src, id)
+func mergeEach(c Column, srcs []Column, n int) {
+	for _, src := range srcs {
+		for id := range uint32(n) {
+			c.Merge(id, src, id)
+		}
 	}
 }
 

@@ -76,11 +76,10 @@ func (c *doubleSums) Merge(to uint32, src Column, from uint32) {
 		c.n[to] += s.n[from]
 	}
 }
-func (c *doubleSums) MergeAll(src Column, n int) {
-	s := src.(*doubleSums)
-	addAll(c.sum, s.sum, n)
+func (c *doubleSums) MergeAll(srcs []Column, n int) {
+	AddAll(c.sum, srcs, n, func(c Column) []float64 { return c.(*doubleSums).sum })
 	if c.mean {
-		addAll(c.n, s.n, n)
+		AddAll(c.n, srcs, n, func(c Column) []int64 { return c.(*doubleSums).n })
 	}
 }
 func (c *doubleSums) Reset(id uint32) {

@@ -111,16 +111,19 @@ func (c *intSums) Merge(to uint32, src Column, from uint32) {
 		c.n[to] += s.n[from]
 	}
 }
-func (c *intSums) MergeAll(src Column, n int) {
-	s := src.(*intSums)
-	lo, hi, slo, shi := c.lo[:n], c.hi[:n], s.lo[:n], s.hi[:n]
-	for i := range lo {
-		var carry uint64
-		lo[i], carry = bits.Add64(lo[i], slo[i], 0)
-		hi[i] += shi[i] + int64(carry)
+func (c *intSums) MergeAll(srcs []Column, n int) {
+	lo, hi := c.lo[:n], c.hi[:n]
+	for _, src := range srcs {
+		s := src.(*intSums)
+		slo, shi := s.lo[:n], s.hi[:n]
+		for i := range lo {
+			var carry uint64
+			lo[i], carry = bits.Add64(lo[i], slo[i], 0)
+			hi[i] += shi[i] + int64(carry)
+		}
 	}
 	if c.mean {
-		addAll(c.n, s.n, n)
+		AddAll(c.n, srcs, n, func(c Column) []int64 { return c.(*intSums).n })
 	}
 }
 func (c *intSums) Reset(id uint32) {

@@ -1,36 +1,57 @@
 package state
 
-import "bytes"
+import (
+	"bytes"
+	"encoding/binary"
+)
 
-// Dict numbers keys densely from 0 in order of arrival. Key bytes lie in one arena that is only
-// appended to; the index has 32-bit slots.
+// Dict numbers keys densely from 0 in order of arrival. The index has 32-bit slots; the bytes of long keys lie in one arena
+// that is only appended to.
 type Dict struct {
 	slots   []uint32 // number + 1; 0 is free
-	entries []entry  // by number; the last one is where the next key will begin
+	entries []entry  // by number
 	arena   []byte
 	touched byte // keeps what PutAll touches from being left out
 }
 
-// entry is a key's hash and where its bytes begin; they end where the next one's begin. The arena may grow beyond four GiB.
-type entry struct{ hash, from uint64 }
-
-// NewDict makes an empty dictionary.
-func NewDict() *Dict {
-	return &Dict{slots: make([]uint32, 64), entries: []entry{{}}}
+// entry is a key. A short one is in it, so that whoever has the entry has waited for its bytes too: two of them take a line of the
+// processor's cache. Of a longer one it has where the bytes begin in the arena, which may grow beyond four GiB.
+type entry struct {
+	hash uint64
+	size uint32
+	text [shortKey]byte
 }
 
+const (
+	shortKey   = 20
+	entryBytes = 32
+)
+
+// NewDict makes an empty dictionary.
+func NewDict() *Dict { return &Dict{slots: make([]uint32, 64)} }
+
 // Len gives how many keys there are.
-func (d *Dict) Len() int { return len(d.entries) - 1 }
+func (d *Dict) Len() int { return len(d.entries) }
 
 // Key gives the bytes of a key; they live as long as the dictionary.
-func (d *Dict) Key(id uint32) []byte { return d.arena[d.entries[id].from:d.entries[id+1].from] }
+func (d *Dict) Key(id uint32) []byte {
+	e := &d.entries[id]
+	if e.size <= shortKey {
+		return e.text[:e.size]
+	}
+	from := e.from()
+	return d.arena[from : from+uint64(e.size)]
+}
+
+// from is where the bytes of a long key begin.
+func (e *entry) from() uint64 { return binary.LittleEndian.Uint64(e.text[:]) }
 
 // Hash gives the hash that the key came with.
 func (d *Dict) Hash(id uint32) uint64 { return d.entries[id].hash }
 
 // Bytes is about how much memory the dictionary takes.
 func (d *Dict) Bytes() int {
-	return 4*cap(d.slots) + 16*cap(d.entries) + cap(d.arena)
+	return 4*cap(d.slots) + entryBytes*cap(d.entries) + cap(d.arena)
 }
 
 // is says whether a key has this number.
@@ -70,8 +91,8 @@ const atOnce = 64
 
 // PutAll is Put for many: it appends the numbers of keys[j], for each j of which, to ids.
 //
-// Slots, entries and bytes of a key lie anywhere in memory, so the processor would wait three times for each key. It goes
-// over the keys three times instead, so that it waits for many at once, and compares last; a key that is
+// Slots, entries and bytes of a long key lie anywhere in memory, so the processor would wait two or three times for each key. It goes
+// over the keys as often instead, so that it waits for many at once, and compares last; a key that is
 // new is put alone.
 func (d *Dict) PutAll(keys *Keys, which []uint16, ids []uint32) []uint32 {
 	var slot [atOnce]uint32
@@ -91,10 +112,11 @@ func (d *Dict) PutAll(keys *Keys, which []uint16, ids []uint32) []uint32 {
 			}
 		}
 		for n := range some {
-			if slot[n] != 0 {
-				if from := d.entries[slot[n]-1].from; from < uint64(len(d.arena)) { // a key may have no bytes
-					seen |= d.arena[from]
-				}
+			if len(d.arena) == 0 {
+				break
+			}
+			if slot[n] != 0 && d.entries[slot[n]-1].size > shortKey {
+				seen |= d.arena[d.entries[slot[n]-1].from()]
 			}
 		}
 		for n, j := range some {
@@ -115,14 +137,24 @@ func slotOf(hash uint64) uint64 { return hash ^ hash>>32 }
 
 func (d *Dict) add(key []byte, hash, at uint64) uint32 {
 	id := uint32(d.Len())
-	d.arena = append(d.arena, key...)
-	d.entries[id].hash = hash
-	d.entries = append(d.entries, entry{from: uint64(len(d.arena))})
+	d.enter(key, hash)
 	d.slots[at] = id + 1
 	if 3*d.Len() > 2*len(d.slots) {
 		d.index(2 * len(d.slots))
 	}
 	return id
+}
+
+// enter adds a key to the entries.
+func (d *Dict) enter(key []byte, hash uint64) {
+	e := entry{hash: hash, size: uint32(len(key))}
+	if len(key) <= shortKey {
+		copy(e.text[:], key)
+	} else {
+		binary.LittleEndian.PutUint64(e.text[:], uint64(len(d.arena)))
+		d.arena = append(d.arena, key...)
+	}
+	d.entries = append(d.entries, e)
 }
 
 func (d *Dict) index(size int) {
@@ -150,16 +182,14 @@ func (d *Dict) Keep(live []bool) (*Dict, []uint32) {
 	for 3*n > 2*size {
 		size *= 2
 	}
-	next := &Dict{entries: []entry{{}}}
+	next := &Dict{}
 	to := make([]uint32, len(live))
 	for id, l := range live {
 		if !l {
 			continue
 		}
 		to[id] = uint32(next.Len())
-		next.arena = append(next.arena, d.Key(uint32(id))...)
-		next.entries[to[id]].hash = d.entries[id].hash
-		next.entries = append(next.entries, entry{from: uint64(len(next.arena))})
+		next.enter(d.Key(uint32(id)), d.entries[id].hash)
 	}
 	next.index(size)
 	return next, to

@@ -3,7 +3,9 @@ package state
 import (
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"testing"
+	"unsafe"
 
 	"undertide/core/row"
 )
@@ -25,8 +27,9 @@ func TestDict(t *testing.T) {
 		}
 		model[name] = id
 	}
+	named := func(n int) string { return strings.Repeat("k", n%40) + fmt.Sprint(n) } // short ones and long ones
 	for range 20_000 {
-		put(fmt.Sprint(r.IntN(6000)))
+		put(named(r.IntN(6000)))
 	}
 	live := make([]bool, d.Len())
 	for id := range live {
@@ -47,7 +50,7 @@ func TestDict(t *testing.T) {
 		t.Fatalf("%d keys are kept, want %d", d.Len(), len(kept))
 	}
 	for range 20_000 {
-		put(fmt.Sprint(r.IntN(9000)))
+		put(named(r.IntN(9000)))
 	}
 }
 
@@ -116,15 +119,22 @@ func FuzzKey(f *testing.F) {
 	})
 }
 
-// TestLargeDict: keys beyond four GiB keep their bytes. Once their offsets wrapped. The memory is only reserved.
+// TestLargeDict: long keys beyond four GiB keep their bytes. Once their offsets wrapped. The memory is only reserved.
 func TestLargeDict(t *testing.T) {
 	d := NewDict()
 	d.arena = make([]byte, 1<<32-3, 1<<32+64)
-	d.entries[0].from = uint64(len(d.arena))
-	if id := d.Put([]byte("abcdef"), 7); string(d.Key(id)) != "abcdef" {
+	first, second := strings.Repeat("a", shortKey+1), strings.Repeat("b", shortKey+2)
+	if id := d.Put([]byte(first), 7); string(d.Key(id)) != first {
 		t.Errorf("the key is %q", d.Key(id))
 	}
-	if id := d.Put([]byte("ghi"), 8); string(d.Key(id)) != "ghi" || d.Put([]byte("abcdef"), 7) != 0 {
+	if id := d.Put([]byte(second), 8); string(d.Key(id)) != second || d.Put([]byte(first), 7) != 0 {
 		t.Errorf("the next key is %q", d.Key(id))
+	}
+}
+
+// TestLinesOfMemory: an entry takes the bytes that [Dict.Bytes] counts, and two take a line of the processor's cache.
+func TestLinesOfMemory(t *testing.T) {
+	if n := unsafe.Sizeof(entry{}); n != entryBytes {
+		t.Errorf("an entry takes %d bytes, not %d", n, entryBytes)
 	}
 }

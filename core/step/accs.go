@@ -19,6 +19,7 @@ type accs struct {
 
 	ids  []uint32 // scratch
 	vals []uint16
+	cols []measure.Column
 }
 
 func newAccs(def *Spec) *accs {
@@ -130,23 +131,41 @@ func (a *accs) merge(to uint32, src *accs, from uint32) {
 	}
 }
 
-// mergeAll joins each number of src to the same number. It does not count keys: what is joined is not
+// mergeAll joins each number of all srcs to the same number, the oldest first. It does not count keys: what is joined is not
 // kept as a slice.
-func (a *accs) mergeAll(src *accs) {
-	n := len(src.rows)
-	a.grow(n)
-	rows := a.rows[:n]
-	for id, k := range src.rows {
-		rows[id] += k
+func (a *accs) mergeAll(srcs []*accs) {
+	n := len(srcs[0].rows) // the numbers that all have
+	most := n
+	for _, src := range srcs {
+		n, most = min(n, len(src.rows)), max(most, len(src.rows))
+	}
+	a.grow(most)
+	measure.AddAll(a.rows, srcs, n, func(src *accs) []int64 { return src.rows })
+	for _, src := range srcs {
+		for id := n; id < len(src.rows); id++ {
+			a.rows[id] += src.rows[id]
+		}
 	}
 	for i, c := range a.aggs {
-		for id, k := range src.missing[i] {
-			if k > 0 {
-				a.lack(i, uint32(id), k)
+		a.cols = a.cols[:0]
+		for _, src := range srcs {
+			for id, k := range src.missing[i] {
+				if k > 0 {
+					a.lack(i, uint32(id), k)
+				}
 			}
+			a.cols = append(a.cols, src.aggs[i])
 		}
-		if c != nil {
-			c.MergeAll(src.aggs[i], n)
+		if c == nil {
+			continue
+		}
+		c.MergeAll(a.cols, n)
+		for _, src := range srcs {
+			for id := n; id < len(src.rows); id++ {
+				if src.rows[id] > 0 {
+					c.Merge(uint32(id), src.aggs[i], uint32(id))
+				}
+			}
 		}
 	}
 }

@@ -432,7 +432,7 @@ func (l *asOfLane) refuse(cols []*row.Column, r int, at row.Time, why Reject, ou
 	l.wrong.Times = append(l.wrong.Times, at)
 	l.wrong.Index = append(l.wrong.Index, why.Index)
 	l.wrong.N = 1
-	out.Reject(ViewOf(l.wrong, nil), why)
+	out.Reject(ViewOf(l.wrong), why)
 }
 
 // flush publishes the rows that were made.

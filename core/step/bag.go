@@ -19,6 +19,7 @@ type bag struct {
 	changed state.Set
 	// sent are the slots that were frozen and are not yet in the store.
 	sent state.Set
+	all  []*accs // scratch of joinAll
 }
 
 const (
@@ -184,19 +185,36 @@ func (b *bag) remake(narrow bool, keys int, number func(key uint32) (uint32, boo
 	*b = next
 }
 
-// join adds what src has, whose rows come after.
-func (b *bag) join(src *bag, keys int) {
-	if b.narrow && !src.narrow {
-		b.remake(false, keys, func(key uint32) (uint32, bool) { return key, true })
+// joinAll fills an empty bag with what srcs have, the oldest first.
+func (b *bag) joinAll(srcs []*bag, keys int) {
+	wide := !b.narrow
+	for _, src := range srcs {
+		wide = wide && !src.narrow
 	}
-	if !b.narrow && !src.narrow {
-		b.mergeAll(&src.accs)
+	if !wide {
+		for _, src := range srcs {
+			b.join(src, keys)
+		}
+		return
+	}
+	b.all = b.all[:0]
+	for _, src := range srcs {
+		b.all = append(b.all, &src.accs)
+	}
+	b.mergeAll(b.all)
+	for _, src := range srcs {
 		for slot := range src.added {
 			if moment := src.added[slot]; moment > b.when(uint32(slot)) {
 				b.note([]uint32{uint32(slot)}, moment)
 			}
 		}
-		return
+	}
+}
+
+// join adds what src has, whose rows come after.
+func (b *bag) join(src *bag, keys int) {
+	if b.narrow && !src.narrow {
+		b.remake(false, keys, func(key uint32) (uint32, bool) { return key, true })
 	}
 	for slot, n := range src.rows {
 		if n == 0 {

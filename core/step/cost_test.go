@@ -68,7 +68,7 @@ func run(t *testing.T, k Keyed, rows plainRows) load {
 		}
 		tn.After = mark(min(from+1000, rows.n))
 		began := time.Now()
-		x.Fill(ViewOf(b, nil), nil)
+		x.Fill(ViewOf(b), nil)
 		l.Take(x, 0, tn, out)
 		l.Move(tn, out)
 		spent += time.Since(began)
@@ -244,7 +244,7 @@ func TestStateBytes(t *testing.T) {
 			b.Times, b.Index = append(b.Times, 0), append(b.Index, uint16(i-from))
 			b.N++
 		}
-		x.Fill(ViewOf(b, nil), nil)
+		x.Fill(ViewOf(b), nil)
 		l.Take(x, 0, turn(b.N, row.MinTime, row.MinTime), &counter{})
 	}
 	began := time.Now()

@@ -6,7 +6,7 @@ import (
 	"undertide/core/row"
 )
 
-// dues are numbers with the time at which something is due for each, of which the due ones are taken out, in no order among them. It is a radix heap (Ahuja,
+// dues are numbers with the time at which something is due for each, of which the due ones are taken out, those of one time in no order. It is a radix heap (Ahuja,
 // Mehlhorn, Orlin and Tarjan, Faster Algorithms for the Shortest Path Problem, 1990): since what is taken out only grows, as a watermark does, it
 // needs no tree.
 //
@@ -21,6 +21,7 @@ type dues struct {
 	last   row.Time
 	places [65][]dueAt // the first has what is due at last, or was when it came
 	least  [65]row.Time
+	some   uint64 // bit i-1: place i is not empty
 	held   int
 }
 
@@ -52,15 +53,17 @@ func (d *dues) put(x dueAt) {
 		d.least[i] = x.at
 	}
 	d.places[i] = append(d.places[i], x)
+	if i > 0 {
+		d.some |= 1 << (i - 1)
+	}
 }
 
 // first gives the first place that is not empty; there is one.
 func (d *dues) first() int {
-	i := 0
-	for len(d.places[i]) == 0 {
-		i++
+	if len(d.places[0]) > 0 {
+		return 0
 	}
-	return i
+	return 1 + bits.TrailingZeros64(d.some)
 }
 
 // next gives the least time; row.MaxTime for none.
@@ -71,20 +74,22 @@ func (d *dues) next() row.Time {
 	return d.least[d.first()]
 }
 
-// pop takes out one that is due at next. There is one.
-func (d *dues) pop() dueAt {
-	if i := d.first(); i > 0 {
-		list := d.places[i]
-		d.last, d.places[i] = d.least[i], list[:0]
-		for _, x := range list {
-			d.put(x)
+// take takes out what is due up to mark, the earlier before the later, and appends it to into.
+func (d *dues) take(mark row.Time, into []dueAt) []dueAt {
+	for d.next() <= mark && d.held > 0 {
+		if i := d.first(); i > 0 {
+			list := d.places[i]
+			d.last, d.places[i] = d.least[i], list[:0]
+			d.some &^= 1 << (i - 1)
+			for _, x := range list {
+				d.put(x)
+			}
 		}
+		into = append(into, d.places[0]...)
+		d.held -= len(d.places[0])
+		d.places[0] = d.places[0][:0]
 	}
-	list := d.places[0]
-	x := list[len(list)-1]
-	d.places[0] = list[:len(list)-1]
-	d.held--
-	return x
+	return into
 }
 
 // shrink lets go the memory of empty places, where far more have been in than are now.

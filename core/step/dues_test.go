@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
+	"unsafe"
 
 	"undertide/core/row"
 )
@@ -37,9 +38,10 @@ func TestDues(t *testing.T) {
 			if d.next() != want || d.held != len(all) {
 				t.Fatalf("seed %d: the next of %d is due at %d, want %d of %d", seed, d.held, d.next(), want, len(all))
 			}
-			var got, due []dueAt
-			for d.held > 0 && d.next() <= mark {
-				got = append(got, d.pop())
+			var due []dueAt
+			got := d.take(mark, nil)
+			if !slices.IsSortedFunc(got, func(a, b dueAt) int { return cmp.Compare(a.at, b.at) }) {
+				t.Fatalf("seed %d: %v is not in order of time", seed, got)
 			}
 			for len(all) > 0 && all[0].at <= mark {
 				due, all = append(due, all[0]), all[1:]
@@ -56,5 +58,12 @@ func TestDues(t *testing.T) {
 		if left != len(all) {
 			t.Fatalf("seed %d: %d are left, want %d", seed, left, len(all))
 		}
+	}
+}
+
+// TestSessionLine: a session takes the bytes that Held counts, one line of the processor's cache.
+func TestSessionLine(t *testing.T) {
+	if n := unsafe.Sizeof(session{}); n != sessionBytes {
+		t.Errorf("a session takes %d bytes, not %d", n, sessionBytes)
 	}
 }

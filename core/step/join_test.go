@@ -176,7 +176,7 @@ func TestWeigh(t *testing.T) {
 			turn.Marks = append(turn.Marks, 0)
 		}
 		out.turn = turn
-		x.Fill(ViewOf(b, nil), nil)
+		x.Fill(ViewOf(b), nil)
 		l.Take(x, 0, turn, out)
 		l.Move(turn, out)
 		return l.Held().Sides
@@ -256,7 +256,7 @@ func runJoin(t *testing.T, d *Join, rows []joinRow, r *rand.Rand, out *joinBox) 
 			tn.After = row.MaxTime
 		}
 		out.turn = tn
-		x.Fill(ViewOf(b, nil), nil)
+		x.Fill(ViewOf(b), nil)
 		for i, l := range lanes {
 			l.Take(x, i, tn, out)
 			l.Move(tn, out)
@@ -299,7 +299,7 @@ func TestJoinMemory(t *testing.T) {
 				addJoinRow(b, row, i)
 				tn.Marks = append(tn.Marks, now)
 			}
-			x.Fill(ViewOf(b, nil), nil)
+			x.Fill(ViewOf(b), nil)
 			out.turn = tn
 			l.Take(x, 0, tn, out)
 			l.Move(tn, out)

@@ -196,7 +196,7 @@ func lateBy(mark, at row.Time) int64 {
 
 func (l lateRows) flush(out Out) {
 	if l.b.N > 0 {
-		out.Late(ViewOf(l.b, nil))
+		out.Late(ViewOf(l.b))
 		l.b.Reset()
 	}
 }

@@ -175,7 +175,7 @@ func (l *lookBackLane) takePassed(t *Turn) {
 		l.ids, l.rows = append(l.ids, n), append(l.rows, uint16(l.in.N-1))
 		l.found = append(l.found, backRow{backOne{at, n}, key, t.Passed(at + 1), seq})
 	}
-	l.x.Fill(ViewOf(l.in, nil), nil) // without faults: they were found before the rows came here
+	l.x.Fill(ViewOf(l.in), nil) // without faults: they were found before the rows came here
 	l.accs.add(l.x, l.ids, l.rows)
 }
 

@@ -49,6 +49,6 @@ func (m *madeRows) flush(out Out, c *LaneCounts) {
 		return
 	}
 	c.Out += int64(m.b.N)
-	out.Main(ViewOf(m.b, nil))
+	out.Main(ViewOf(m.b))
 	m.b.Reset()
 }

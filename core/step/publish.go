@@ -83,6 +83,7 @@ type publisher struct {
 	orderKey []byte
 	several  *row.Batch // rows with revisions
 
+	fetched  uint64   // keeps the reads of keys from being left out
 	keyed    []uint32 // the keys that out's key columns hold, of this dictionary
 	keyedFor *state.Dict
 }
@@ -144,10 +145,13 @@ func (p *publisher) bounds(d *due, from, to int) {
 	if p.def.LookBack > 0 {
 		before = 0
 	}
-	for i := from; i < to; i++ {
-		starts.AppendInt(int64(d.starts[i]))
-		ends.AppendInt(int64(d.ends[i]))
-		b.Times = append(b.Times, d.ends[i]-before)
+	n := to - from
+	starts.I, ends.I, b.Times = slices.Grow(starts.I, n)[:n], slices.Grow(ends.I, n)[:n], slices.Grow(b.Times, n)[:n]
+	for i, t := range d.starts[from:to] {
+		starts.I[i] = int64(t)
+	}
+	for i, t := range d.ends[from:to] {
+		ends.I[i], b.Times[i] = int64(t), t-before
 	}
 }
 
@@ -235,19 +239,23 @@ func (p *publisher) judge(n int, counts bool) func(i int) bool {
 
 // emit publishes the rows that meet `having`, one for each result.
 func (p *publisher) emit(n int, meets func(i int) bool, out Out) {
-	p.sel = p.sel[:0]
-	for i := range n {
-		if meets == nil || meets(i) {
-			p.sel = append(p.sel, uint16(i))
+	sel := everyOf(n)
+	if meets != nil {
+		p.sel = p.sel[:0]
+		for i := range n {
+			if meets(i) {
+				p.sel = append(p.sel, uint16(i))
+			}
 		}
+		sel = p.sel
 	}
 	p.counts.Made += int64(n)
-	p.counts.Dropped += int64(n - len(p.sel))
-	if len(p.sel) == 0 {
+	p.counts.Dropped += int64(n - len(sel))
+	if len(sel) == 0 {
 		return
 	}
-	p.counts.Out += int64(len(p.sel))
-	v := View{Cols: p.cols, Times: p.out.Times, Index: p.out.Index, Sel: p.sel, N: n}
+	p.counts.Out += int64(len(sel))
+	v := View{Cols: p.cols, Times: p.out.Times, Index: p.out.Index, Sel: sel, N: n}
 	if p.ordered {
 		v.Order = p.order
 	}
@@ -264,6 +272,10 @@ func (p *publisher) keys(ids []uint32, dict *state.Dict) {
 		return
 	}
 	p.keyedFor, p.keyed = dict, append(p.keyed[:0], ids...)
+	p.fetched = 0
+	for _, id := range ids { // the processor waits for many at once, and not for each as it is written
+		p.fetched += dict.Hash(id)
+	}
 	cols := p.out.Cols[:len(p.def.spec.Key)]
 	for _, c := range cols {
 		c.Reset()
@@ -336,6 +348,6 @@ func (p *publisher) emitSeveral(d *due, from, n int, judged func(int) bool, out 
 		return
 	}
 	p.counts.Out += int64(b.N)
-	out.Main(ViewOf(b, nil))
+	out.Main(ViewOf(b))
 	b.Reset()
 }

@@ -71,7 +71,7 @@ func (l *rankLane) Move(t *Turn, out Out) {
 				one := row.NewBatch(l.def.Keys.Input)
 				one.AppendFrom(l.wait.rows, r)
 				one.Index = append(one.Index, place)
-				out.Reject(ViewOf(one, nil), Reject{Index: one.Index[0], Row: 0, Reason: Expression, Message: err.Error(), Expression: l.def.By.Text()})
+				out.Reject(ViewOf(one), Reject{Index: one.Index[0], Row: 0, Reason: Expression, Message: err.Error(), Expression: l.def.By.Text()})
 				continue
 			}
 			l.counts.Used++

@@ -285,7 +285,7 @@ func (l *rememberLane) reject(cols []*row.Column, r int, at row.Time, place rowP
 		l.wrong.b.Cols[i].AppendFrom(c, r)
 	}
 	l.end(&l.wrong, cols, r, at, place)
-	out.Reject(ViewOf(l.wrong.b, nil), Reject{Index: place.index, Row: 0, Reason: Expression, Message: err.Error(), Expression: p.Text()})
+	out.Reject(ViewOf(l.wrong.b), Reject{Index: place.index, Row: 0, Reason: Expression, Message: err.Error(), Expression: p.Text()})
 }
 
 // give appends the row to what is published.

@@ -138,7 +138,7 @@ func (g *Gathering) Open(routers []*Router, lane, from, to int) {
 func (g *Gathering) Next() (View, bool) {
 	if only := g.only; only != nil {
 		g.only = nil
-		return ViewOf(only, nil), true
+		return ViewOf(only), true
 	}
 	if g.into.Reset(); len(g.all) == 0 {
 		return View{}, false
@@ -153,7 +153,7 @@ func (g *Gathering) Next() (View, bool) {
 		g.into.AppendRange(g.routers[first.List].Lanes[g.lane], first.Row, first.Row+n)
 		some = some[n:]
 	}
-	return ViewOf(g.into, nil), true
+	return ViewOf(g.into), true
 }
 
 // onlyOne gives the rows of the one router that has any for a lane, where they are few enough for a view, of these events, and in order;
@@ -191,7 +191,7 @@ func InOrder(all []Place, compare func(a, b Place) int, next func() *row.Batch, 
 		n := min(len(all), row.MaxRows)
 		b := next()
 		add(b, all[:n])
-		take(ViewOf(b, nil))
+		take(ViewOf(b))
 		all = all[n:]
 	}
 }

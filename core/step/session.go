@@ -56,6 +56,8 @@ type sessionLane struct {
 	decisions []decision
 }
 
+// session takes one line of the processor's cache, 64 bytes: of 100,000 of them any may be next, and what each row waits for most is
+// that line.
 type session struct {
 	key         uint32
 	next        uint32 // the key's next session + 1
@@ -72,10 +74,25 @@ type session struct {
 	inPreview bool
 	stored    bool  // the store has it
 	number    int64 // tells the sessions of a key apart in a store
-	shown     []identity
+	shownAt   *[]identity
 }
 
-const sessionBytes = 128
+const sessionBytes = 64
+
+// shown are the bounds that rows were published under; none unless windows may have several rows.
+func (s *session) shown() []identity {
+	if s.shownAt == nil {
+		return nil
+	}
+	return *s.shownAt
+}
+
+func (s *session) setShown(list []identity) {
+	if s.shownAt == nil && len(list) == 0 {
+		return
+	}
+	s.shownAt = &list
+}
 
 // identity is a row that was published under a start and end.
 type identity struct {
@@ -289,7 +306,7 @@ func (l *sessionLane) mergeOver(x *Exchange, key uint32, at, mark row.Time) (int
 		to.start, to.last = start, last
 		l.accs.grow(len(l.sessions))
 		l.accs.merge(into, l.accs, n)
-		to.shown = append(to.shown, s.shown...)
+		to.setShown(append(to.shown(), s.shown()...))
 		to.closed = to.closed || s.closed
 		l.release(n)
 	}
@@ -424,10 +441,9 @@ func (l *sessionLane) takeDue(mark row.Time) []dueAt {
 		return nil
 	}
 	var sum row.Time
-	for l.queue.held > 0 && l.queue.next() <= mark {
-		q := l.queue.pop()
+	l.taken = l.queue.take(mark, l.taken)
+	for _, q := range l.taken {
 		sum += l.sessions[q.n].queued
-		l.taken = append(l.taken, q)
 	}
 	for _, q := range l.taken {
 		if s := &l.sessions[q.n]; s.used {
@@ -531,13 +547,13 @@ func (l *sessionLane) publish(out Out, closed bool) {
 // tidy drops what was published under other bounds and is withdrawn by now. It does not come back: bounds only
 // grow, and a row that would begin a session with the old ones joins this one.
 func (s *session) tidy(gap row.Time) {
-	s.shown = slices.DeleteFunc(s.shown, func(o identity) bool { return !o.standing && (o.start != s.start || o.end != s.last+gap) })
+	s.setShown(slices.DeleteFunc(s.shown(), func(o identity) bool { return !o.standing && (o.start != s.start || o.end != s.last+gap) }))
 }
 
 // stage makes a session's row due, behind the withdrawals of what stands under another start or end.
 func (l *sessionLane) stage(c closing) {
 	s := &l.sessions[c.n]
-	for i, o := range s.shown {
+	for i, o := range s.shown() {
 		if o.standing && (o.start != s.start || o.end != l.end(s)) {
 			l.add(s, c, o.start, o.end, i)
 		}
@@ -560,22 +576,22 @@ func (l *sessionLane) decide(d decision, meets, closed, again bool) verdict {
 	s := &l.sessions[d.n]
 	l.touch(d.n)
 	if d.shown >= 0 {
-		o := &s.shown[d.shown]
+		o := &s.shown()[d.shown]
 		return o.row(false, o.end <= l.mark)
 	}
-	at := slices.IndexFunc(s.shown, func(o identity) bool { return o.start == s.start && o.end == l.end(s) })
+	at := slices.IndexFunc(s.shown(), func(o identity) bool { return o.start == s.start && o.end == l.end(s) })
 	if again && at >= 0 && !s.changed {
-		return s.shown[at].again(closed)
+		return s.shown()[at].again(closed)
 	}
 	s.changed = false
 	if at < 0 {
 		if !meets {
 			return verdict{}
 		}
-		s.shown = append(s.shown, identity{start: s.start, end: l.end(s)})
-		at = len(s.shown) - 1
+		s.setShown(append(s.shown(), identity{start: s.start, end: l.end(s)}))
+		at = len(s.shown()) - 1
 	}
-	return s.shown[at].row(meets, closed)
+	return s.shown()[at].row(meets, closed)
 }
 
 // repeat publishes a row for each kept session.
@@ -734,7 +750,7 @@ func (l *sessionLane) Freeze() []*state.Changes {
 		cols[4].AppendBool(s.closed)
 		cols[5].AppendBool(s.changed)
 		if cols = cols[6:]; l.several {
-			saveIdentities(cols, s.shown)
+			saveIdentities(cols, s.shown())
 			cols = cols[4:]
 		}
 		l.accs.save(cols, n)
@@ -847,7 +863,8 @@ func (l *sessionLane) Load(_ int, r *state.Rows) error {
 			if err != nil {
 				return err
 			}
-			s.shown, cols = shown, cols[4:]
+			s.setShown(shown)
+			cols = cols[4:]
 		}
 		l.link(id, n)
 		s.queued = l.dueAt(s)

@@ -23,6 +23,7 @@ type timeline struct {
 	levels int    // of nodes within a window
 	unused []*bag // nodes that are gone, emptied
 	sum    *bag   // of the window at hand
+	parts  []*bag // that it joins
 	held   int    // bytes of slices and nodes
 	cold   int    // keys of slices that lie in the store alone
 	slots  []uint32
@@ -154,32 +155,26 @@ func (l *timeline) contents(k int64, keys int) *bag {
 		}
 		return nil
 	}
-	var one *bag
-	several := false
+	l.parts = l.parts[:0]
 	for lo := from; lo < to; {
 		level := min(bits.TrailingZeros64(uint64(lo)), bits.Len64(uint64(to-lo))-1)
 		if lo == 0 {
 			level = bits.Len64(uint64(to)) - 1
 		}
 		if b := l.node(level, lo>>level, keys); b != nil {
-			switch {
-			case one == nil:
-				one = b
-			case !several:
-				several = true
-				l.sum.empty(one.narrow)
-				l.sum.join(one, keys)
-				l.sum.join(b, keys)
-			default:
-				l.sum.join(b, keys)
-			}
+			l.parts = append(l.parts, b)
 		}
 		lo += 1 << level
 	}
-	if several {
-		return l.sum
+	switch len(l.parts) {
+	case 0:
+		return nil
+	case 1:
+		return l.parts[0]
 	}
-	return one
+	l.sum.empty(l.parts[0].narrow)
+	l.sum.joinAll(l.parts, keys)
+	return l.sum
 }
 
 // node gives the accumulators of a node, nil when no slice of it has any. It keeps what it has joined.
@@ -208,8 +203,7 @@ func (l *timeline) node(level int, at int64, keys int) *bag {
 	} else {
 		b = &bag{accs: *newAccs(&l.def.spec), narrow: left.narrow}
 	}
-	b.join(left, keys)
-	b.join(right, keys)
+	b.joinAll([]*bag{left, right}, keys)
 	if b.narrow {
 		b.fit(keys)
 	}

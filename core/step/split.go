@@ -122,13 +122,13 @@ func (r *ExpandRun) Run(in View, pages *Pages, emit func(View)) []Reject {
 				out.AppendOrder(r.order)
 			}
 			if out.N++; out.N == row.MaxRows {
-				emit(ViewOf(out, nil))
+				emit(ViewOf(out))
 				out = nil
 			}
 		}
 	}
 	if out != nil {
-		emit(ViewOf(out, nil))
+		emit(ViewOf(out))
 	}
 	return r.rejects
 }

@@ -28,6 +28,7 @@ type StatelessRun struct {
 	cols   []*row.Column
 	out    []*row.Column
 	sel    []uint16
+	kept   []uint16 // of sel, what where leaves
 }
 
 // NewRun makes what runs the step.
@@ -53,24 +54,12 @@ func (r *StatelessRun) Run(in View, rejects []Reject) (out View, dropped int, _ 
 		sel, dropped, rejects = r.lookup.run(&in, sel, rejects)
 	}
 	if r.where != nil {
-		c, errs := r.where.Run(in.Cols, in.N)
-		sel, rejects = dropErrors(sel, errs, in, r.def.Where, rejects)
-		kept := 0
-		if len(c.Null) == 0 {
-			for _, i := range sel { // without a branch: which rows pass is hard to predict
-				sel[kept] = i
-				kept += int(c.I[i])
-			}
-		} else {
-			for _, i := range sel {
-				if c.I[i] != 0 && !c.IsNull(int(i)) {
-					sel[kept] = i
-					kept++
-				}
-			}
-		}
-		dropped += len(sel) - kept
-		sel = sel[:kept]
+		var errs []uint64
+		before := len(rejects)
+		r.kept, errs = r.where.Select(in.Cols, in.N, sel, r.kept)
+		_, rejects = dropErrors(sel, errs, in, r.def.Where, rejects)
+		dropped += len(sel) - len(r.kept) - (len(rejects) - before)
+		sel, r.kept = r.kept, sel
 	}
 	r.cols = append(r.cols[:0], in.Cols...)
 	for i, s := range r.sets {

@@ -19,7 +19,7 @@ func newThen(d *Stateless) thenRun {
 // publish gives the rows of b out, which have the fields of the step's input but for the side's, and empties it; passed are those
 // that went out. It counts them and those that where dropped.
 func (t *thenRun) publish(b *row.Batch, out Out, c *LaneCounts) (passed int64) {
-	v := ViewOf(b, nil)
+	v := ViewOf(b)
 	if t.run != nil {
 		made := v
 		var dropped int

@@ -35,13 +35,28 @@ type View struct {
 	Order *row.Column
 }
 
-// ViewOf selects all rows of a batch; sel is reused for the selection.
-func ViewOf(b *row.Batch, sel []uint16) View {
-	sel = sel[:0]
-	for i := range b.N {
-		sel = append(sel, uint16(i))
+// every selects all rows that a batch may have.
+var every = numbers(row.MaxRows)
+
+func numbers(n int) []uint16 {
+	all := make([]uint16, n)
+	for i := range all {
+		all[i] = uint16(i)
 	}
-	v := View{Cols: b.Cols, Times: b.Times, Index: b.Index, Sel: sel, N: b.N}
+	return all
+}
+
+// everyOf selects all of n rows. The selection is shared: nobody may write to it.
+func everyOf(n int) []uint16 {
+	if n > len(every) { // a batch that gathers rows of several
+		return numbers(n)
+	}
+	return every[:n:n]
+}
+
+// ViewOf selects all rows of a batch.
+func ViewOf(b *row.Batch) View {
+	v := View{Cols: b.Cols, Times: b.Times, Index: b.Index, Sel: everyOf(b.N), N: b.N}
 	if b.Order != nil && b.Order.Len() == b.N {
 		v.Order = b.Order
 	}

@@ -117,7 +117,7 @@ func TestSnapshot(t *testing.T) {
 			feed := func(ls []Lane, from, to int) {
 				x := d.Spec().NewExchange(len(ls))
 				for _, b := range batches[from:to] {
-					x.Fill(ViewOf(b, nil), nil)
+					x.Fill(ViewOf(b), nil)
 					for n, l := range ls {
 						l.Take(x, n, turn(b.N, row.MinTime, row.MinTime), &box{})
 					}
@@ -176,7 +176,7 @@ func TestLoadRefuses(t *testing.T) {
 	l := d.NewLane(LaneOptions{Keeps: true})
 	x := d.Spec().NewExchange(1)
 	b := batch(rand.New(rand.NewPCG(1, 1)), 10, 3, 0, 3_000_000, 1_000_000)
-	x.Fill(ViewOf(b, nil), nil)
+	x.Fill(ViewOf(b), nil)
 	l.Take(x, 0, turn(b.N, row.MinTime, row.MinTime), &box{})
 	m := state.NewMemory()
 	keep(m, d, []Lane{l})
@@ -200,7 +200,7 @@ func TestMemoryFollowsKeys(t *testing.T) {
 	for second := range seconds {
 		start := row.Time(second) * 1_000_000
 		b := batch(r, 2000, 3000, second*3000, start, 2_000_000) // this window and the next
-		x.Fill(ViewOf(b, nil), nil)
+		x.Fill(ViewOf(b), nil)
 		after := start + 1_000_000
 		l.Take(x, 0, turn(b.N, start, after), &out)
 		l.Move(turn(b.N, start, after), &out)
@@ -240,7 +240,7 @@ func TestWindowsOpenAndKept(t *testing.T) {
 			for n := range 200 {
 				at := row.Time(1000+n/4-r.IntN(8)) / 2 * 2 * second // some are too late
 				b := batch(r, 1, 1, 0, at, 1)
-				x.Fill(ViewOf(b, nil), nil)
+				x.Fill(ViewOf(b), nil)
 				if mark == row.MinTime || at+4*second > mark {
 					begun[at] = true
 				}
@@ -286,10 +286,8 @@ func TestNoAllocation(t *testing.T) {
 	}
 	tn := turn(b.N, row.MinTime, row.MinTime)
 	out := &box{}
-	var sel []uint16
 	once := func() {
-		v := ViewOf(b, sel)
-		sel = v.Sel
+		v := ViewOf(b)
 		x.Fill(v, nil)
 		l.Take(x, 0, tn, out)
 	}

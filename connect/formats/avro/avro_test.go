@@ -119,7 +119,7 @@ func decoded(t testing.TB, d engine.Decoder, fields codec.Fields, header string,
 	for _, r := range d.Decode(&c, b, nil) {
 		rejects = append(rejects, fmt.Sprintf("%d %s: %s", r.Index, r.Reason, r.Message))
 	}
-	text := strings.TrimSpace(string(ndjson.NewEncoder(schema).Append(nil, step.ViewOf(b, nil))))
+	text := strings.TrimSpace(string(ndjson.NewEncoder(schema).Append(nil, step.ViewOf(b))))
 	if text != "" {
 		rows = strings.Split(text, "\n")
 	}

@@ -81,14 +81,14 @@ func TestWritten(t *testing.T) {
 	for range 20 {
 		b := writtenRows(r, r.IntN(30))
 		enc := newEncoder(writtenSchema)
-		rows := enc.Append(nil, step.ViewOf(b, nil))
+		rows := enc.Append(nil, step.ViewOf(b))
 		if err := p.Write(rows, b.N); err != nil {
 			t.Fatal(err)
 		}
-		text := string(ndjson.NewEncoder(writtenSchema).Append(nil, step.ViewOf(b, nil)))
+		text := string(ndjson.NewEncoder(writtenSchema).Append(nil, step.ViewOf(b)))
 		lines := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
 		for i := range b.N {
-			v := step.ViewOf(b, nil)
+			v := step.ViewOf(b)
 			v.Sel = v.Sel[i : i+1]
 			got, rejects := decoded(t, messages, fields, "", enc.Append(nil, v))
 			if len(rejects) > 0 || got[0] != lines[i] {

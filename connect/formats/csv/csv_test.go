@@ -28,7 +28,7 @@ func decoded(t *testing.T, d *decoding, header string, events ...string) string 
 	schema := row.Schema{{Name: "gauge", Kind: row.String}, {Name: "level_m", Kind: row.Double}}
 	b := row.NewBatch(schema)
 	rejects := d.Decoder(fields).Decode(&c, b, nil)
-	out := string(ndjson.NewEncoder(schema).Append(nil, step.ViewOf(b, nil)))
+	out := string(ndjson.NewEncoder(schema).Append(nil, step.ViewOf(b)))
 	for _, r := range rejects {
 		out += r.Reason + ": " + r.Message + "\n"
 	}

@@ -32,7 +32,7 @@ func BenchmarkDecode(b *testing.B) {
 		batch.Cols[3].AppendInt(int64(1234567 + n))
 		batch.Cols[4].AppendInt(at * 1000)
 		if batch.N++; batch.N == row.MaxRows || n == rows-1 {
-			if err := p.Write(enc.Append(nil, step.ViewOf(batch, nil)), batch.N); err != nil {
+			if err := p.Write(enc.Append(nil, step.ViewOf(batch)), batch.N); err != nil {
 				b.Fatal(err)
 			}
 			batch.Reset()

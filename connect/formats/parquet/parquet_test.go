@@ -79,7 +79,7 @@ func packed(t testing.TB, batches ...*row.Batch) []byte {
 	p := pack(&out, every)
 	enc := newEncoder(every)
 	for _, b := range batches {
-		if err := p.Write(enc.Append(nil, step.ViewOf(b, nil)), b.N); err != nil {
+		if err := p.Write(enc.Append(nil, step.ViewOf(b)), b.N); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -130,7 +130,7 @@ func lines(t testing.TB, c connect.Container, fields codec.Fields) (rows, reject
 }
 
 func jsonOf(b *row.Batch) []string {
-	text := strings.TrimSuffix(string(ndjson.NewEncoder(b.Schema).Append(nil, step.ViewOf(b, nil))), "\n")
+	text := strings.TrimSuffix(string(ndjson.NewEncoder(b.Schema).Append(nil, step.ViewOf(b))), "\n")
 	if text == "" {
 		return nil
 	}
@@ -149,7 +149,7 @@ func TestRoundTrip(t *testing.T) {
 			b := random(r, r.IntN(300))
 			batches = append(batches, b)
 			want = append(want, jsonOf(b)...)
-			if err := p.Write(newEncoder(every).Append(nil, step.ViewOf(b, nil)), b.N); err != nil {
+			if err := p.Write(newEncoder(every).Append(nil, step.ViewOf(b)), b.N); err != nil {
 				t.Fatal(err)
 			}
 			if r.IntN(2) == 0 {

@@ -55,7 +55,7 @@ func (l *Life) Prepare(s engine.Sink) (engine.Shipment, error) {
 		b.Cols[1].AppendInt(l.Epoch + 1)
 		b.N++
 	}
-	if err := s.Write(s.NewEncoder(Fields).Append(nil, step.ViewOf(b, nil)), 3); err != nil {
+	if err := s.Write(s.NewEncoder(Fields).Append(nil, step.ViewOf(b)), 3); err != nil {
 		return engine.Shipment{}, err
 	}
 	sh, err := s.Prepare(l.Epoch + 1)
