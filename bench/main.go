@@ -4,6 +4,7 @@
 package main
 
 import (
+	"cmp"
 	"encoding/json"
 	"flag"
 	"fmt"
@@ -228,11 +229,19 @@ func line(dir string, w *workload, from string, rounds int, scale float64) {
 	if w.against != "" {
 		name += ", against " + w.against
 	}
-	fmt.Printf("| %s | %s | %.0f | %.0f | %s | %.4f | %d (%d) |\n", name, map[string]string{"text": "NDJSON", "core": "ready batches"}[from],
+	fmt.Printf("| %s | %s | %.0f | %.0f | %s | %.4f | %d (%d) |\n", name, w.from(from),
 		float64(w.rows)/e, e*1e9/float64(w.rows), spread(ratios), last.Allocs, last.Peak>>20, lastFloor.Peak>>20)
 	if from == "text" {
-		fmt.Printf("| %s, two lanes | NDJSON | | | %s x one lane; %.2f calibrated | | |\n", w.name, spread(lanes), median(lanes)/scale*2)
+		fmt.Printf("| %s, two lanes | %s | | | %s x one lane; %.2f calibrated | | |\n", w.name, w.from(from), spread(lanes), median(lanes)/scale*2)
 	}
+}
+
+// from says what the workload reads.
+func (w *workload) from(kind string) string {
+	if kind == "core" {
+		return "ready batches"
+	}
+	return cmp.Or(map[string]string{"csv": "CSV", "avro": "Avro", "parquet": "Parquet"}[w.form], "NDJSON")
 }
 
 func median(v []float64) float64 {

@@ -3,6 +3,7 @@ package main
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -38,6 +39,8 @@ type workload struct {
 	text  string // the document's steps and sinks, and its references, whose file REFERENCE names
 	// textOnly: it is not measured from ready batches.
 	textOnly bool
+	// form is that of the input: "" for NDJSON, csv, avro or parquet.
+	form string
 	// base: it is there for others to be compared with, and has no line of its own.
 	base bool
 	// against names a workload whose engine run stands in the floor's place.
@@ -69,6 +72,17 @@ sources:
     watermark: {margin: 10s, ahead: none}
 `
 
+const tumbling = `
+steps:
+  hourly:
+    from: readings
+    key: [gauge]
+    window: {tumbling: 1h}
+    measures: {n: count(), mean_m: mean(level_m), greatest_m: max(level_m)}
+sinks:
+  out: {from: hourly, via: file, with: {path: %q}}
+`
+
 var workloads = []workload{
 	{
 		name: "decode", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour,
@@ -84,24 +98,8 @@ sinks:
 	},
 	{
 		name: "tumbling", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour,
-		text: `
-steps:
-  hourly:
-    from: readings
-    key: [gauge]
-    window: {tumbling: 1h}
-    measures: {n: count(), mean_m: mean(level_m), greatest_m: max(level_m)}
-sinks:
-  out: {from: hourly, via: file, with: {path: %q}}
-`,
-		floorText: func(path, out string) error {
-			return toFile(out, func(w *bufio.Writer) error {
-				t := floor.NewTumbling(hour, margin, w)
-				err := eachEvent(path, func(key []byte, e *floor.Event) { t.Add(key, e.Level, e.ReadAt) })
-				t.Finish()
-				return err
-			})
-		},
+		text:      tumbling,
+		floorText: tumblingFloor(eachEvent),
 		floorCore: func(batches []*row.Batch) int64 {
 			t := floor.NewTumbling(hour, margin, nil)
 			for _, b := range batches {
@@ -114,6 +112,9 @@ sinks:
 			return t.Rows
 		},
 	},
+	{name: "tumbling from CSV", form: "csv", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, text: tumbling, floorText: tumblingFloor(eachOfCSV)},
+	{name: "tumbling from Avro", form: "avro", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, text: tumbling, floorText: tumblingFloor(eachOfAvro)},
+	{name: "tumbling from Parquet", form: "parquet", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, text: tumbling, floorText: tumblingFloor(eachOfParquet)},
 	{
 		name: "sliding", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, against: "tumbling",
 		text: `
@@ -341,6 +342,18 @@ sinks:
 	},
 }
 
+// tumblingFloor is the loop by hand over events of some form.
+func tumblingFloor(each func(path string, f func(key []byte, e *floor.Event)) error) func(path, out string) error {
+	return func(path, out string) error {
+		return toFile(out, func(w *bufio.Writer) error {
+			t := floor.NewTumbling(hour, margin, w)
+			err := each(path, func(key []byte, e *floor.Event) { t.Add(key, e.Level, e.ReadAt) })
+			t.Finish()
+			return err
+		})
+	}
+}
+
 var sink float64 // keeps the floor's results alive
 
 func eachEvent(path string, f func(key []byte, e *floor.Event)) error {
@@ -422,7 +435,7 @@ func toFile(path string, f func(w *bufio.Writer) error) error {
 
 // input makes a workload's events once and keeps them.
 func (w *workload) input(dir string) (string, error) {
-	path := filepath.Join(dir, fmt.Sprintf("%d-%d-%d-%d.ndjson", w.rows, w.keys, int(w.span.Hours()), w.disorder))
+	path := filepath.Join(dir, fmt.Sprintf("%d-%d-%d-%d.%s", w.rows, w.keys, int(w.span.Hours()), w.disorder, cmp.Or(w.form, "ndjson")))
 	if w.pairs {
 		path = strings.TrimSuffix(path, ".ndjson") + "-pairs.ndjson"
 	}
@@ -446,7 +459,10 @@ func (w *workload) input(dir string) (string, error) {
 func (w *workload) make(path string, wanted func(i int) bool) error {
 	err := toFile(path+".part", func(out *bufio.Writer) error {
 		rnd := rand.New(rand.NewPCG(1, uint64(w.keys)))
-		var b []byte
+		to, err := writerOf(w.form, out)
+		if err != nil {
+			return err
+		}
 		start := time.Date(2026, 1, 2, 0, 0, 0, 0, time.UTC).UnixMilli()
 		gap := float64(w.span.Milliseconds()) / float64(w.rows)
 		for i := range w.rows {
@@ -457,25 +473,15 @@ func (w *workload) make(path string, wanted func(i int) bool) error {
 			} else if w.disorder == 0 || rnd.IntN(w.disorder) == 0 {
 				at -= rnd.Int64N(5000) // a little out of order
 			}
-			b = append(b[:0], `{"gauge":"G`...)
-			b = strconv.AppendInt(b, key, 10)
-			b = append(b, `","level_m":`...)
-			b = strconv.AppendFloat(b, float64(rnd.IntN(5000))/1000, 'f', -1, 64)
-			b = append(b, `,"battery_v":`...)
-			b = strconv.AppendFloat(b, 11+float64(rnd.IntN(160))/100, 'f', -1, 64)
-			b = append(b, `,"seq":`...)
-			b = strconv.AppendInt(b, int64(i), 10)
-			b = append(b, `,"read_at":`...)
-			b = strconv.AppendInt(b, at, 10)
-			b = append(b, "}\n"...)
+			e := floor.Event{Gauge: "G" + strconv.FormatInt(key, 10), Level: float64(rnd.IntN(5000)) / 1000, Battery: 11 + float64(rnd.IntN(160))/100, Seq: int64(i), ReadAt: at}
 			if !wanted(i) {
 				continue
 			}
-			if _, err := out.Write(b); err != nil {
+			if err := to.write(&e); err != nil {
 				return err
 			}
 		}
-		return nil
+		return to.close()
 	})
 	if err != nil {
 		return err
@@ -513,7 +519,11 @@ func makeReference(path string, keys int) error {
 func (w *workload) load(path, out string) (*job.Job, error) {
 	text := strings.Replace(strings.Replace(w.text, "%q", strconv.Quote(out), 1), "REFERENCE", w.reference(filepath.Dir(path)), 1)
 	text = strings.Replace(text, "OTHERS", others(path), 1)
-	return job.Parse("bench.yaml", fmt.Sprintf(head, path)+text, job.Options{})
+	from := fmt.Sprintf(head, path)
+	if w.form != "" {
+		from = strings.Replace(from, "    fields:", "    decode: "+w.form+"\n    fields:", 1)
+	}
+	return job.Parse("bench.yaml", from+text, job.Options{})
 }
 
 // engineText runs the workload from text to a file, as `undertide run` does.

@@ -15,9 +15,11 @@ import (
 
 // Event is one reading of the benchmarks' stream.
 type Event struct {
-	Gauge          string
-	Level, Battery float64
-	Seq, ReadAt    int64 // epoch ms
+	Gauge   string  `avro:"gauge" parquet:"gauge"`
+	Level   float64 `avro:"level_m" parquet:"level_m"`
+	Battery float64 `avro:"battery_v" parquet:"battery_v"`
+	Seq     int64   `avro:"seq" parquet:"seq"`
+	ReadAt  int64   `avro:"read_at" parquet:"read_at"` // epoch ms
 }
 
 // Decode reads an event; key points into line.

@@ -122,12 +122,20 @@ func (f *Field) Set(c *row.Column, text []byte) bool {
 		}
 		c.AppendBytes(b)
 	case row.Int:
-		v, ok := WholeNumber(string(text))
+		v, ok := whole(text)
 		if !ok {
-			return false
+			if v, ok = WholeNumber(string(text)); !ok {
+				return false
+			}
 		}
 		c.AppendInt(v)
 	case row.Double:
+		if len(text) > 0 {
+			if v, end := DoubleAt(text, 0); end == len(text) {
+				c.AppendDouble(v)
+				return true
+			}
+		}
 		v, err := strconv.ParseFloat(string(text), 64)
 		if err != nil || v-v != 0 {
 			return false
@@ -159,7 +167,13 @@ func (f *Field) Set(c *row.Column, text []byte) bool {
 			c.AppendInt(v)
 			return true
 		}
-		v, ok := f.Parse.EpochText(string(text))
+		var ok bool
+		v, short := whole(text)
+		if short {
+			v, ok = f.Parse.Epoch(v)
+		} else {
+			v, ok = f.Parse.EpochText(string(text))
+		}
 		if !ok {
 			return false
 		}

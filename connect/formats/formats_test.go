@@ -274,12 +274,10 @@ func TestNoAllocation(t *testing.T) {
 	b := row.NewBatch(simple.Schema())
 	d, e := ndjson.NewDecoder(simple), ndjson.NewEncoder(b.Schema)
 	var out []byte
-	var sel []uint16
 	once := func() {
 		b.Reset()
 		d.Decode(c, b, nil)
 		v := step.ViewOf(b)
-		sel = v.Sel
 		out = e.Append(out[:0], v)
 	}
 	once()

@@ -25,6 +25,7 @@ type decoder struct {
 	in     *bufio.Reader // over src; records takes it as its own
 	// records reads one record after another from in, which holds one at a time.
 	records *csv.Reader
+	found   [][]byte // the cells of the record at hand, of the event or of cell
 	cell    []byte
 	comma   rune
 	named   bool // by the document, not by a header
@@ -88,33 +89,68 @@ func (d *decoder) record(event []byte, b *row.Batch) (reason, message string) {
 	if !utf8.Valid(event) {
 		return step.Malformed, "the record is not UTF-8"
 	}
-	event = d.asDouble(event)
-	d.src.Reset(event)
-	d.in.Reset(&d.src)
-	cells, err := d.records.Read()
-	if err != nil {
-		return step.Malformed, "no CSV record: " + d.wrong(event).Error()
+	if !d.cut(event) {
+		if err := d.read(event); err != nil {
+			return step.Malformed, "no CSV record: " + err.Error()
+		}
 	}
-	if len(cells) != d.cells {
-		return step.Malformed, fmt.Sprintf("the record has %d cells, and %d columns are named", len(cells), d.cells)
+	if len(d.found) != d.cells {
+		return step.Malformed, fmt.Sprintf("the record has %d cells, and %d columns are named", len(d.found), d.cells)
 	}
 	for i := range d.fields {
 		f, c := &d.fields[i], b.Cols[i]
-		text := ""
+		var text []byte
 		if d.column[i] >= 0 {
-			text = cells[d.column[i]]
+			text = d.found[d.column[i]]
 		}
-		if text == "" {
+		if len(text) == 0 {
 			if !f.Missing(c) {
 				return step.Missing, fmt.Sprintf("field %s is missing or empty, and has no default", f.Name)
 			}
 			continue
 		}
-		if d.cell = d.asWritten(append(d.cell[:0], text...)); !f.Set(c, d.cell) {
+		if !f.Set(c, text) {
 			return step.WrongType, codec.WrongType(f, fmt.Sprintf("%q", text))
 		}
 	}
 	return "", ""
+}
+
+// cut finds the cells of a record that has no quotes and is one line: what stands between the commas, as RFC 4180 has it. All others
+// are for the library.
+func (d *decoder) cut(event []byte) bool {
+	if len(event) == 0 || d.comma >= utf8.RuneSelf || bytes.IndexByte(event, d.quote) >= 0 || bytes.IndexByte(event, '\r') >= 0 || bytes.IndexByte(event, '\n') >= 0 {
+		return false
+	}
+	d.found = d.found[:0]
+	for {
+		n := bytes.IndexByte(event, byte(d.comma))
+		if n < 0 {
+			d.found = append(d.found, event)
+			return true
+		}
+		d.found = append(d.found, event[:n])
+		event = event[n+1:]
+	}
+}
+
+// read finds the cells of any record.
+func (d *decoder) read(event []byte) error {
+	event = d.asDouble(event)
+	d.src.Reset(event)
+	d.in.Reset(&d.src)
+	cells, err := d.records.Read()
+	if err != nil {
+		return d.wrong(event)
+	}
+	d.found, d.cell = d.found[:0], d.cell[:0]
+	for _, text := range cells {
+		from := len(d.cell)
+		d.cell = append(d.cell, text...)
+		d.asWritten(d.cell[from:])
+		d.found = append(d.found, d.cell[from:len(d.cell):len(d.cell)]) // keeps what it is, should cell move
+	}
+	return nil
 }
 
 // asDouble gives an event in which the signs around cells are double quotes, and double quotes these: the reader knows no others. It lasts until

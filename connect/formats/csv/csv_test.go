@@ -1,8 +1,11 @@
 package csv
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"undertide/connect"
 	"undertide/connect/codec"
@@ -73,4 +76,53 @@ func TestGuess(t *testing.T) {
 			t.Errorf("%q: %v", header, g.Settings)
 		}
 	}
+}
+
+// sameCells compares the cells that are cut without the library with those that it reads; one that cannot be cut is for the library alone.
+func sameCells(t *testing.T, comma rune, quote byte, event string) {
+	t.Helper()
+	d := newDecoder(nil, comma, []string{"x"}, quote).(*decoder)
+	if !d.cut([]byte(event)) {
+		return
+	}
+	cut := fmt.Sprintf("%q", d.found)
+	if err := d.read([]byte(event)); err != nil {
+		t.Fatalf("%q by %q is cut into %s, and the library says: %v", event, comma, cut, err)
+	}
+	if read := fmt.Sprintf("%q", d.found); read != cut {
+		t.Fatalf("%q by %q is cut into %s, and the library reads %s", event, comma, cut, read)
+	}
+}
+
+// TestCut: records without quotes are cut as the library reads them, whatever stands in them.
+func TestCut(t *testing.T) {
+	r := rand.New(rand.NewPCG(18, 1))
+	pieces := []string{",", ";", "\t", "|", "a", "G1", " ", "2.5", "'", `"`, "\r", "\n", "#", "é", "\x00", ""}
+	cut := 0
+	for range 20_000 {
+		var event strings.Builder
+		for range r.IntN(9) {
+			event.WriteString(pieces[r.IntN(len(pieces))])
+		}
+		comma, quote := []rune{',', ';', '\t', '|', 'é'}[r.IntN(5)], []byte{'"', '\'', byte(noQuote)}[r.IntN(3)]
+		sameCells(t, comma, quote, event.String())
+		if newDecoder(nil, comma, []string{"x"}, quote).(*decoder).cut([]byte(event.String())) {
+			cut++
+		}
+	}
+	if cut < 2000 {
+		t.Errorf("only %d of 20,000 records were cut", cut)
+	}
+}
+
+// FuzzCut: the same on any bytes.
+func FuzzCut(f *testing.F) {
+	f.Add("G1,2.5,\"x\"")
+	f.Add("a,,b\r")
+	f.Fuzz(func(t *testing.T, event string) {
+		if utf8.ValidString(event) { // others are rejects before
+			sameCells(t, ',', '"', event)
+			sameCells(t, ';', '\'', event)
+		}
+	})
 }

@@ -127,16 +127,19 @@ func (d *decoder) shortValue(m *jsonMember, t []byte, i int) int {
 		d.seen++
 		return end + 1
 	case m.way == doubleWay:
-		v, end := double(t, i)
+		v, end := codec.DoubleAt(t, i)
 		if end < 0 {
+			v, end = longDouble(t, i)
+		}
+		if end < 0 || end == len(t) { // an object ends behind its last value
 			return no
 		}
 		c.F = append(c.F, v)
 		d.seen++
 		return end
 	case m.way == wholeWay:
-		v, end := whole(t, i)
-		if end < 0 {
+		v, end := codec.WholeAt(t, i)
+		if end < 0 || end == len(t) {
 			return no
 		}
 		if m.parse.Epochs() {
@@ -274,75 +277,16 @@ func digitsEnd(t []byte, i int) int {
 	return i
 }
 
-// tens are the powers of ten that a double holds exactly.
-var tens = [...]float64{1e0, 1e1, 1e2, 1e3, 1e4, 1e5, 1e6, 1e7, 1e8, 1e9, 1e10, 1e11, 1e12, 1e13, 1e14, 1e15}
-
-// exactDigits is how many digits a whole number may have for a double to hold it.
-const exactDigits = 15
-
-// double reads a number, and gives where it ends. Of up to 15 digits both the whole number that they make and the power of ten that it is to be divided
-// by are exact, so that one division gives the nearest double (Clinger, How to Read Floating Point Numbers Accurately, 1990): 3.217 is 3217/1000.
-// Longer ones go to the standard library.
-func double(t []byte, i int) (v float64, end int) {
-	j := i
-	if t[j] == '-' {
-		j++
-	}
-	first, u := j, uint64(0)
-	for ; j < len(t) && t[j]-'0' <= 9; j++ {
-		u = u*10 + uint64(t[j]-'0')
-	}
-	n, behind := j-first, 0
-	if n == 0 || n > 1 && t[first] == '0' || j+1 >= len(t) {
+// longDouble reads a number that is not short, and gives where it ends.
+func longDouble(t []byte, i int) (v float64, end int) {
+	if end = numberEnd(t, i); end < 0 {
 		return 0, no
 	}
-	if t[j] == '.' {
-		j++
-		point := j
-		for ; j < len(t) && t[j]-'0' <= 9; j++ {
-			u = u*10 + uint64(t[j]-'0')
-		}
-		if behind = j - point; behind == 0 || j == len(t) {
-			return 0, no
-		}
-	}
-	if n+behind > exactDigits || t[j]|0x20 == 'e' {
-		if j = numberEnd(t, i); j < 0 {
-			return 0, no
-		}
-		v, err := strconv.ParseFloat(unsafe.String(&t[i], j-i), 64)
-		if err != nil || v-v != 0 {
-			return 0, no
-		}
-		return v, j
-	}
-	v = float64(u)
-	if behind > 0 {
-		v /= tens[behind]
-	}
-	if first > i {
-		v = -v
-	}
-	return v, j
-}
-
-// whole reads a whole number of up to 18 digits, and gives where it ends.
-func whole(t []byte, i int) (v int64, end int) {
-	j := i
-	if t[j] == '-' {
-		j++
-	}
-	first := j
-	for ; j < len(t) && t[j]-'0' <= 9; j++ {
-		v = v*10 + int64(t[j]-'0')
-	}
-	if n := j - first; n == 0 || n > 18 || n > 1 && t[first] == '0' || j == len(t) || t[j] == '.' || t[j]|0x20 == 'e' {
+	v, err := strconv.ParseFloat(unsafe.String(&t[i], end-i), 64)
+	if err != nil || v-v != 0 {
 		return 0, no
 	}
-	if first > i {
-		v = -v
-	}
-	return v, j
+	return v, end
 }
 
 // numberEnd gives where the number that begins at i ends (RFC 8259, section 6).
