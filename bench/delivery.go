@@ -163,6 +163,17 @@ func deliveryTable(dir, only string, rounds int) error {
 		return err
 	}
 	defer done()
+	var through *topics
+	fromTopic := func(f func(*topics) (time.Duration, error)) func() (time.Duration, error) {
+		return func() (took time.Duration, err error) {
+			if through == nil {
+				if through, err = p.fill(input); err != nil {
+					return 0, err
+				}
+			}
+			return f(through)
+		}
+	}
 	topic := "via: kafka, with: {connection: harbour, topic: NAME, create: true, partitions: 2}, key: [gauge]"
 	table := "via: postgres, with: {connection: office, table: NAME, create: true}"
 	fmt.Println("\n| sink | rows/s | beside | rows/s | ratio (median, range) |\n|---|---|---|---|---|")
@@ -172,6 +183,7 @@ func deliveryTable(dir, only string, rounds int) error {
 	}{
 		{"topic, exactly once", "at least once", func() (time.Duration, error) { return p.engine(input, "exactly_once", topic) }, func() (time.Duration, error) { return p.engine(input, "at_least_once", topic) }},
 		{"table, exactly once", "a hand-written COPY", func() (time.Duration, error) { return p.engine(input, "exactly_once", table) }, func() (time.Duration, error) { return p.copyByHand(input) }},
+		{"topic to topic, at least once", "a loop with the same client", fromTopic((*topics).byEngine), fromTopic((*topics).byHand)},
 		{"table, at least once", "a hand-written COPY", func() (time.Duration, error) { return p.engine(input, "at_least_once", table) }, func() (time.Duration, error) { return p.copyByHand(input) }},
 	} {
 		if !strings.Contains(c.name, only) {

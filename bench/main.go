@@ -6,6 +6,7 @@ package main
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -24,6 +25,7 @@ func main() {
 	lanes := flag.Int("lanes", 1, "with -child")
 	before := flag.String("before", "", "compare with this benchmark program of another commit, in pairs")
 	profile := flag.String("profile", "", "with -child: write a CPU profile to this file")
+	growth := flag.Bool("growth", false, "measure alone what costs how much more as one thing doubles twice")
 	delivery := flag.Bool("delivery", false, "measure deliveries alone")
 	state := flag.Bool("state", false, "measure checkpoints and large state alone")
 	stateOne := flag.String("state-child", "", "run one case of -state: NAME/kept or NAME/bare")
@@ -81,6 +83,12 @@ func main() {
 		against(*dir, *before, *only, *rounds)
 		return
 	}
+	if *growth {
+		if err := growthTable(*dir, *only, *rounds); err != nil {
+			fail(err)
+		}
+		return
+	}
 	if *delivery {
 		if err := deliveryTable(*dir, *only, *rounds); err != nil {
 			fail(err)
@@ -90,7 +98,7 @@ func main() {
 	if !*state {
 		table(*dir, *only, *rounds)
 		if *only == "" {
-			if err := deliveryTable(*dir, *only, *rounds); err != nil {
+			if err := errors.Join(deliveryTable(*dir, *only, *rounds), growthTable(*dir, *only, *rounds)); err != nil {
 				fail(err)
 			}
 		}
@@ -151,7 +159,14 @@ func table(dir, only string, rounds int) {
 	fmt.Printf(". %s, %d rounds.\n\n", time.Now().UTC().Format("2006-01-02"), rounds)
 	fmt.Println("| workload | from | rows/s | ns/row | of the floor (median, range) | allocations/row | peak MiB (floor) |")
 	fmt.Println("|---|---|---|---|---|---|---|")
-	each(only, func(w *workload, from string) { line(dir, w, from, rounds, scale) })
+	var all []ratio
+	each(only, func(w *workload, from string) { all = append(all, line(dir, w, from, rounds, scale)) })
+	if only != "" {
+		return
+	}
+	if err := drawRatios("docs/pictures/speed.svg", all); err != nil {
+		fail(err)
+	}
 }
 
 // each calls f for the workloads whose names hold only, from text and, where there is such a form, from ready
@@ -205,8 +220,9 @@ func calibrate(dir string, rounds int) float64 {
 	return median(ratios)
 }
 
-func line(dir string, w *workload, from string, rounds int, scale float64) {
-	var engines, ratios, lanes []float64
+// line measures a workload and prints its line of the table.
+func line(dir string, w *workload, from string, rounds int, scale float64) ratio {
+	var engines, of, lanes []float64
 	var last, lastFloor measure
 	for range rounds {
 		if w.against != "" {
@@ -219,7 +235,7 @@ func line(dir string, w *workload, from string, rounds int, scale float64) {
 			fail(fmt.Errorf("%s, %s: the engine gives %d rows and the floor %d, so that they do not do the same", w.name, from, last.Out, lastFloor.Out))
 		}
 		engines = append(engines, last.Seconds)
-		ratios = append(ratios, lastFloor.Seconds/last.Seconds)
+		of = append(of, lastFloor.Seconds/last.Seconds)
 		if from == "text" {
 			lanes = append(lanes, last.Seconds/start(dir, w.name, from+"-engine", 2)().Seconds)
 		}
@@ -229,11 +245,16 @@ func line(dir string, w *workload, from string, rounds int, scale float64) {
 	if w.against != "" {
 		name += ", against " + w.against
 	}
+	reach := w.reach[0]
+	if from == "core" {
+		reach = w.reach[1]
+	}
 	fmt.Printf("| %s | %s | %.0f | %.0f | %s | %.4f | %d (%d) |\n", name, w.from(from),
-		float64(w.rows)/e, e*1e9/float64(w.rows), spread(ratios), last.Allocs, last.Peak>>20, lastFloor.Peak>>20)
+		float64(w.rows)/e, e*1e9/float64(w.rows), spread(of), last.Allocs, last.Peak>>20, lastFloor.Peak>>20)
 	if from == "text" {
 		fmt.Printf("| %s, two lanes | %s | | | %s x one lane; %.2f calibrated | | |\n", w.name, w.from(from), spread(lanes), median(lanes)/scale*2)
 	}
+	return ratio{name + " from " + w.from(from), slices.Min(of), median(of), slices.Max(of), reach}
 }
 
 // from says what the workload reads.

@@ -84,11 +84,11 @@ var homes = map[string][]string{
 	"github.com/eclipse/":           {"connect"},
 	"github.com/emersion/":          {"connect"},
 	"github.com/wneessen/":          {"connect"},
-	"github.com/hamba/":             {"connect", "broker", "e2e", "harbour"},
+	"github.com/hamba/":             {"connect", "broker", "e2e", "harbour", "bench"},
 	"github.com/minio/":             {"connect"},
 	"github.com/spf13/cobra":        {"cli"},
 	"github.com/goccy/go-yaml":      {"job", "cli"},
-	"github.com/parquet-go/":        {"connect"},
+	"github.com/parquet-go/":        {"connect", "bench"},
 	"github.com/cockroachdb/":       {"checkpoint"},
 	"github.com/getkin/kin-openapi": {"api"},
 }

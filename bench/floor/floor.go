@@ -7,6 +7,7 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"time"
 
@@ -37,6 +38,27 @@ func Decode(d *jx.Decoder, line []byte, e *Event, key *[]byte) error {
 			e.Seq, err = d.Int64()
 		case "read_at":
 			e.ReadAt, err = d.Int64()
+		default:
+			err = d.Skip()
+		}
+		return err
+	})
+}
+
+// DecodeTimed does so where the time is RFC 3339 text, as sinks write it.
+func DecodeTimed(d *jx.Decoder, line []byte, e *Event, key *[]byte) error {
+	d.ResetBytes(line)
+	return d.ObjBytes(func(d *jx.Decoder, k []byte) (err error) {
+		switch string(k) {
+		case "gauge":
+			*key, err = d.StrBytes()
+		case "read_at":
+			var text []byte
+			if text, err = d.StrBytes(); err == nil {
+				var at time.Time
+				err = at.UnmarshalText(text)
+				e.ReadAt = at.UnixMilli()
+			}
 		default:
 			err = d.Skip()
 		}
@@ -382,3 +404,58 @@ func (j *Join) write(key []byte, left, right float64) {
 	j.buf = append(b, "}\n"...)
 	j.Out.Write(j.buf) // the error stays with the writer, whose Flush is checked
 }
+
+// Minutes counts the rows of each key and minute, over partitions that are each about in order: a minute is given out when all of them have passed it by
+// the margin.
+type Minutes struct {
+	Margin   int64
+	Give     func(key string, start, n int64)
+	greatest []int64 // by partition
+	windows  map[int64]map[string]*int64
+	passed   int64
+}
+
+const minute = 60_000 // ms
+
+// NewMinutes makes an empty one over so many partitions.
+func NewMinutes(partitions int, margin int64, give func(key string, start, n int64)) *Minutes {
+	return &Minutes{Margin: margin, Give: give, greatest: make([]int64, partitions), windows: map[int64]map[string]*int64{}}
+}
+
+// Add takes one row.
+func (m *Minutes) Add(partition int, key []byte, at int64) {
+	if at > m.greatest[partition] {
+		m.greatest[partition] = at
+		if mark := slices.Min(m.greatest) - m.Margin; mark >= m.passed+minute {
+			m.close(mark)
+		}
+	}
+	start := at - at%minute
+	counts := m.windows[start]
+	if counts == nil {
+		counts = map[string]*int64{}
+		m.windows[start] = counts
+	}
+	n := counts[string(key)]
+	if n == nil {
+		n = new(int64)
+		counts[string(key)] = n
+	}
+	*n++
+}
+
+func (m *Minutes) close(mark int64) {
+	m.passed = mark - mark%minute
+	for start, counts := range m.windows {
+		if start+minute > mark {
+			continue
+		}
+		for key, n := range counts {
+			m.Give(key, start, *n)
+		}
+		delete(m.windows, start)
+	}
+}
+
+// Finish closes everything.
+func (m *Minutes) Finish() { m.close(1 << 62) }
