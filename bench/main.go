@@ -25,6 +25,7 @@ func main() {
 	lanes := flag.Int("lanes", 1, "with -child")
 	before := flag.String("before", "", "compare with this benchmark program of another commit, in pairs")
 	profile := flag.String("profile", "", "with -child: write a CPU profile to this file")
+	loops := flag.Bool("loops", false, "compare with the loops by hand alone, and draw the ratios")
 	growth := flag.Bool("growth", false, "measure alone what costs how much more as one thing doubles twice")
 	delivery := flag.Bool("delivery", false, "measure deliveries alone")
 	state := flag.Bool("state", false, "measure checkpoints and large state alone")
@@ -81,6 +82,10 @@ func main() {
 	}
 	if *before != "" {
 		against(*dir, *before, *only, *rounds)
+		return
+	}
+	if *loops {
+		table(*dir, *only, *rounds)
 		return
 	}
 	if *growth {

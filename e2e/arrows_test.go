@@ -29,7 +29,7 @@ var allowed = map[string][]string{
 	"account":    {},
 	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "figures", "harbour", "inside", "job", "look", "run", "service", "try"},
 	"cmd":        {"cli"},
-	"bench":      {"checkpoint", "core", "job", "connect", "postgres", "run"},
+	"bench":      {"api", "checkpoint", "client", "core", "job", "connect", "postgres", "run"},
 	"e2e":        {"account", "api", "cli", "job"},
 	"api":        {"connect", "inside", "job", "look", "run", "try"},
 	"broker":     {},

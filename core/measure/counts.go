@@ -24,15 +24,32 @@ func (c *counts) Load(id uint32, src []*row.Column, i int) error {
 	return nil
 }
 func (c *counts) Merge(to uint32, src Column, from uint32) { c.n[to] += src.(*counts).n[from] }
-func (c *counts) MergeAll(srcs []Column, n int) {
-	AddAll(c.n, srcs, n, func(c Column) []int64 { return c.(*counts).n })
+func (c *counts) JoinAll(srcs []Column, n int) {
+	SetSums(c.n, srcs, n, func(c Column) []int64 { return c.(*counts).n })
 }
 func (c *counts) Reset(id uint32) { c.n[id] = 0 }
 
-// AddAll adds the first n entries of some sources to those of dst, one source after the other. Four are read in one pass, so that
-// a sum is not stored and read again between them.
-func AddAll[S any, T int64 | float64](dst []T, srcs []S, n int, of func(S) []T) {
+// SetSums makes the first n entries of dst the sums of those of some sources, added one source after the other. Four are read in one pass,
+// so that a sum is not stored and read again between them.
+func SetSums[S any, T int64 | float64](dst []T, srcs []S, n int, of func(S) []T) {
 	dst = dst[:n]
+	switch {
+	case len(srcs) >= 4:
+		a, b, c, d := of(srcs[0])[:n], of(srcs[1])[:n], of(srcs[2])[:n], of(srcs[3])[:n]
+		for i := range dst {
+			dst[i] = a[i] + b[i] + c[i] + d[i]
+		}
+		srcs = srcs[4:]
+	case len(srcs) >= 2:
+		a, b := of(srcs[0])[:n], of(srcs[1])[:n]
+		for i := range dst {
+			dst[i] = a[i] + b[i]
+		}
+		srcs = srcs[2:]
+	default:
+		copy(dst, of(srcs[0])[:n])
+		return
+	}
 	for ; len(srcs) >= 4; srcs = srcs[4:] {
 		a, b, c, d := of(srcs[0])[:n], of(srcs[1])[:n], of(srcs[2])[:n], of(srcs[3])[:n]
 		for i, x := range dst {

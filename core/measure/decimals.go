@@ -32,8 +32,8 @@ func (c *decimalSums) Merge(to uint32, src Column, from uint32) {
 	c.sum[to] = c.sum[to].Add(s.sum[from])
 	c.n[to] += s.n[from]
 }
-func (c *decimalSums) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
-func (c *decimalSums) Reset(id uint32)               { c.sum[id], c.n[id] = decimal.Decimal{}, 0 }
+func (c *decimalSums) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
+func (c *decimalSums) Reset(id uint32)              { c.sum[id], c.n[id] = decimal.Decimal{}, 0 }
 func (c *decimalSums) Append(dst *row.Column, id uint32) error {
 	if c.mean {
 		dst.AppendString(expr.DecimalText(c.sum[id].DivRound(decimal.NewFromInt(c.n[id]), expr.DecimalDigits)))
@@ -83,8 +83,8 @@ func (c *decimalExtremes) Merge(to uint32, src Column, from uint32) {
 		c.put(to, s.v[from])
 	}
 }
-func (c *decimalExtremes) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
-func (c *decimalExtremes) Reset(id uint32)               { c.v[id], c.has[id] = decimal.Decimal{}, false }
+func (c *decimalExtremes) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
+func (c *decimalExtremes) Reset(id uint32)              { c.v[id], c.has[id] = decimal.Decimal{}, false }
 func (c *decimalExtremes) Append(dst *row.Column, id uint32) error {
 	dst.AppendString(expr.ScaledText(c.v[id])) // as it was given
 	return nil

@@ -102,8 +102,8 @@ func (c *distincts) Merge(to uint32, src Column, from uint32) {
 		}
 	})
 }
-func (c *distincts) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
-func (c *distincts) Reset(id uint32)               { c.change(id, func(d *distinct) { *d = distinct{} }) }
+func (c *distincts) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
+func (c *distincts) Reset(id uint32)              { c.change(id, func(d *distinct) { *d = distinct{} }) }
 func (c *distincts) Append(dst *row.Column, id uint32) error {
 	if s := c.v[id].sketch; s != nil {
 		dst.AppendInt(int64(s.Estimate()))

@@ -58,7 +58,7 @@ func (c *ends) Merge(to uint32, src Column, from uint32) {
 		c.set(to, s.at[from], s.v[from])
 	}
 }
-func (c *ends) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
+func (c *ends) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
 func (c *ends) Reset(id uint32) {
 	c.set(id, 0, expr.Value{})
 	c.has[id] = false

@@ -62,9 +62,11 @@ func (c *extremes[T]) Merge(to uint32, src Column, from uint32) {
 		c.v[to] = x
 	}
 }
-func (c *extremes[T]) MergeAll(srcs []Column, n int) {
+func (c *extremes[T]) JoinAll(srcs []Column, n int) {
 	v := c.v[:n]
-	for ; len(srcs) >= 2; srcs = srcs[2:] { // two in one pass, as [AddAll] reads four
+	copy(v, srcs[0].(*extremes[T]).v[:n])
+	srcs = srcs[1:]
+	for ; len(srcs) >= 2; srcs = srcs[2:] { // two in one pass, as [SetSums] reads four
 		a, b := srcs[0].(*extremes[T]).v[:n], srcs[1].(*extremes[T]).v[:n]
 		if c.greatest {
 			for i, x := range v {
@@ -103,6 +105,13 @@ func (c *extremes[T]) AppendAll(dst *row.Column, ids []uint32) bool {
 		to = append(to, c.v[id])
 	}
 	*c.values(dst) = to
+	return true
+}
+
+// AppendFrom implements [Bulk].
+func (c *extremes[T]) AppendFrom(dst *row.Column, from, to int) bool {
+	of := c.values(dst)
+	*of = append(*of, c.v[from:to]...)
 	return true
 }
 func (c *extremes[T]) State() row.Schema { return row.Schema{{Name: "value", Kind: c.kind}} }

@@ -57,7 +57,7 @@ func (c *textExtremes) Merge(to uint32, src Column, from uint32) {
 		c.v[to], c.has[to] = s.v[from], true
 	}
 }
-func (c *textExtremes) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
+func (c *textExtremes) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
 func (c *textExtremes) Reset(id uint32) {
 	c.bytes -= len(c.v[id])
 	c.v[id], c.has[id] = "", false

@@ -70,7 +70,7 @@ func (c *folds) Merge(to uint32, src Column, from uint32) {
 		c.set(to, v, err)
 	}
 }
-func (c *folds) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
+func (c *folds) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
 func (c *folds) Reset(id uint32) {
 	c.set(id, expr.Value{}, nil)
 	c.has[id] = false

@@ -64,7 +64,7 @@ func (c *collections) Merge(to uint32, src Column, from uint32) {
 	}
 	c.v[to].left += s.left
 }
-func (c *collections) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
+func (c *collections) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
 func (c *collections) Reset(id uint32) {
 	for _, v := range c.v[id].v {
 		c.held -= listedBytes + len(v.S)
@@ -142,7 +142,7 @@ func (c *largest) Merge(to uint32, src Column, from uint32) {
 		c.put(to, x)
 	}
 }
-func (c *largest) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
+func (c *largest) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
 func (c *largest) Reset(id uint32) {
 	for _, v := range c.v[id] {
 		c.held -= listedBytes + len(v.S)
@@ -212,7 +212,7 @@ func (c *commons) Merge(to uint32, src Column, from uint32) {
 		c.put(to, x, n)
 	}
 }
-func (c *commons) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
+func (c *commons) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
 func (c *commons) Reset(id uint32) {
 	for x := range c.v[id] {
 		c.held -= commonBytes + len(x.S)

@@ -39,9 +39,9 @@ type Column interface {
 	// Merge joins accumulator from of src, whose rows come after, to accumulator to. src may be the
 	// column itself. An empty accumulator becomes an equal one.
 	Merge(to uint32, src Column, from uint32)
-	// MergeAll does so for accumulators 0 to n-1, each with those of the same number in srcs, the oldest first: as if one were merged
-	// after the other.
-	MergeAll(srcs []Column, n int)
+	// JoinAll makes accumulators 0 to n-1, whatever they were, what those of the same number in srcs give together, the oldest first: as
+	// if one were merged after the other into an empty one. There is room for them.
+	JoinAll(srcs []Column, n int)
 	// Reset empties one accumulator.
 	Reset(id uint32)
 	// Append adds the result of key id to dst, which is not called for keys without a value.
@@ -63,6 +63,8 @@ type Column interface {
 // false, and appends nothing, where one of them has none after all.
 type Bulk interface {
 	AppendAll(dst *row.Column, ids []uint32) bool
+	// AppendFrom does so for the keys from from to before to.
+	AppendFrom(dst *row.Column, from, to int) bool
 }
 
 // BulkSaver is a column that saves many keys in one loop.
@@ -127,8 +129,11 @@ func grown[T any](s []T, n int) []T {
 	return next
 }
 
-// mergeEach is MergeAll for columns without a loop of their own.
-func mergeEach(c Column, srcs []Column, n int) {
+// joinEach is JoinAll for columns without a loop of their own.
+func joinEach(c Column, srcs []Column, n int) {
+	for id := range uint32(n) {
+		c.Reset(id)
+	}
 	for _, src := range srcs {
 		for id := range uint32(n) {
 			c.Merge(id, src, id)

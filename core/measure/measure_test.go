@@ -129,7 +129,7 @@ func TestParts(t *testing.T) {
 			}
 			all := mustNew(t, s)
 			all.Grow(4)
-			all.MergeAll([]Column{loaded}, 4) // into empty ones: the same again
+			all.JoinAll([]Column{loaded}, 4) // into empty ones: the same again
 			for p := range uint32(3) {
 				all.Merge(3, all, p)
 			}

@@ -68,7 +68,7 @@ func (c *quantiles) Merge(to uint32, src Column, from uint32) {
 		panic("sketches of one kind do not join: " + err.Error())
 	}
 }
-func (c *quantiles) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
+func (c *quantiles) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
 func (c *quantiles) Reset(id uint32) {
 	if c.v[id] != nil {
 		c.some--

@@ -52,8 +52,8 @@ func (c *spreads) Merge(to uint32, src Column, from uint32) {
 	c.mean[to] += float64(d*b) / (a + b)
 	c.m2[to] += s.m2[from] + float64(float64(d*d)*(float64(a*b)/(a+b)))
 }
-func (c *spreads) MergeAll(srcs []Column, n int) { mergeEach(c, srcs, n) }
-func (c *spreads) Reset(id uint32)               { c.n[id], c.mean[id], c.m2[id] = 0, 0, 0 }
+func (c *spreads) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
+func (c *spreads) Reset(id uint32)              { c.n[id], c.mean[id], c.m2[id] = 0, 0, 0 }
 func (c *spreads) Append(dst *row.Column, id uint32) error {
 	if c.n[id] < 2 {
 		dst.AppendNull()

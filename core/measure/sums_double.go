@@ -76,10 +76,10 @@ func (c *doubleSums) Merge(to uint32, src Column, from uint32) {
 		c.n[to] += s.n[from]
 	}
 }
-func (c *doubleSums) MergeAll(srcs []Column, n int) {
-	AddAll(c.sum, srcs, n, func(c Column) []float64 { return c.(*doubleSums).sum })
+func (c *doubleSums) JoinAll(srcs []Column, n int) {
+	SetSums(c.sum, srcs, n, func(c Column) []float64 { return c.(*doubleSums).sum })
 	if c.mean {
-		AddAll(c.n, srcs, n, func(c Column) []int64 { return c.(*doubleSums).n })
+		SetSums(c.n, srcs, n, func(c Column) []int64 { return c.(*doubleSums).n })
 	}
 }
 func (c *doubleSums) Reset(id uint32) {
@@ -118,4 +118,27 @@ func (c *doubleSums) SaveAll(dst []*row.Column, ids []uint32) {
 	if c.mean {
 		dst[1].I = gather(dst[1].I, c.n, ids)
 	}
+}
+
+// AppendFrom implements [Bulk].
+func (c *doubleSums) AppendFrom(dst *row.Column, from, to int) bool {
+	before := len(dst.F)
+	dst.F = append(dst.F, c.sum[from:to]...)
+	out, odd := dst.F[before:], 0.0
+	if c.mean {
+		n := c.n[from:to]
+		for i, v := range out {
+			v /= float64(n[i])
+			odd += v - v
+			out[i] = v
+		}
+	} else {
+		for _, v := range out {
+			odd += v - v
+		}
+	}
+	if odd != 0 { // one is not finite
+		dst.F = dst.F[:before]
+	}
+	return odd == 0
 }

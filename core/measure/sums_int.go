@@ -111,8 +111,10 @@ func (c *intSums) Merge(to uint32, src Column, from uint32) {
 		c.n[to] += s.n[from]
 	}
 }
-func (c *intSums) MergeAll(srcs []Column, n int) {
+func (c *intSums) JoinAll(srcs []Column, n int) {
 	lo, hi := c.lo[:n], c.hi[:n]
+	clear(lo)
+	clear(hi)
 	for _, src := range srcs {
 		s := src.(*intSums)
 		slo, shi := s.lo[:n], s.hi[:n]
@@ -123,7 +125,7 @@ func (c *intSums) MergeAll(srcs []Column, n int) {
 		}
 	}
 	if c.mean {
-		AddAll(c.n, srcs, n, func(c Column) []int64 { return c.(*intSums).n })
+		SetSums(c.n, srcs, n, func(c Column) []int64 { return c.(*intSums).n })
 	}
 }
 func (c *intSums) Reset(id uint32) {

@@ -131,22 +131,22 @@ func (a *accs) merge(to uint32, src *accs, from uint32) {
 	}
 }
 
-// mergeAll joins each number of all srcs to the same number, the oldest first. It does not count keys: what is joined is not
-// kept as a slice.
-func (a *accs) mergeAll(srcs []*accs) {
+// joinAll makes each number what those of all srcs give together, the oldest first, whatever it was before. It does not count
+// keys: what is joined is not kept as a slice.
+func (a *accs) joinAll(srcs []*accs) {
 	n := len(srcs[0].rows) // the numbers that all have
 	most := n
 	for _, src := range srcs {
 		n, most = min(n, len(src.rows)), max(most, len(src.rows))
 	}
-	a.grow(most)
-	measure.AddAll(a.rows, srcs, n, func(src *accs) []int64 { return src.rows })
-	for _, src := range srcs {
-		for id := n; id < len(src.rows); id++ {
-			a.rows[id] += src.rows[id]
-		}
+	if len(a.rows) > most {
+		a.clear()
 	}
+	a.grow(most)
+	a.keys = 0
+	measure.SetSums(a.rows, srcs, n, func(src *accs) []int64 { return src.rows })
 	for i, c := range a.aggs {
+		a.missing[i] = a.missing[i][:0]
 		a.cols = a.cols[:0]
 		for _, src := range srcs {
 			for id, k := range src.missing[i] {
@@ -156,16 +156,32 @@ func (a *accs) mergeAll(srcs []*accs) {
 			}
 			a.cols = append(a.cols, src.aggs[i])
 		}
+		if c != nil {
+			c.JoinAll(a.cols, n)
+		}
+	}
+	for id := n; id < most; id++ {
+		a.joinOne(srcs, uint32(id))
+	}
+}
+
+// joinOne does so for a number that some of srcs do not have yet; what is missing of it was counted.
+func (a *accs) joinOne(srcs []*accs, id uint32) {
+	a.rows[id] = 0
+	for i, c := range a.aggs {
 		if c == nil {
 			continue
 		}
-		c.MergeAll(a.cols, n)
+		c.Reset(id)
 		for _, src := range srcs {
-			for id := n; id < len(src.rows); id++ {
-				if src.rows[id] > 0 {
-					c.Merge(uint32(id), src.aggs[i], uint32(id))
-				}
+			if int(id) < len(src.rows) && src.rows[id] > 0 {
+				c.Merge(id, src.aggs[i], id)
 			}
+		}
+	}
+	for _, src := range srcs {
+		if int(id) < len(src.rows) {
+			a.rows[id] += src.rows[id]
 		}
 	}
 }
@@ -210,22 +226,39 @@ func (a *accs) bytes() int {
 	return n
 }
 
+// resultsFrom does as results for numbers that follow each other: what lies together is copied at once.
+func (a *accs) resultsFrom(dst []*row.Column, ids []uint32, c *LaneCounts) {
+	from, to := int(ids[0]), int(ids[len(ids)-1])+1
+	for i, col := range a.aggs {
+		if col == nil {
+			dst[i].I = append(dst[i].I, a.rows[from:to]...)
+		} else if b, ok := col.(measure.Bulk); !ok || len(a.missing[i]) > 0 || !b.AppendFrom(dst[i], from, to) {
+			a.result(i, dst[i], ids, c)
+		}
+	}
+}
+
 // results appends the aggregates' results of some numbers to columns; an error over measures is null and
 // counted.
 func (a *accs) results(dst []*row.Column, ids []uint32, c *LaneCounts) {
 	for i, col := range a.aggs {
-		if b, ok := col.(measure.Bulk); ok && len(a.missing[i]) == 0 && b.AppendAll(dst[i], ids) {
-			continue
+		if b, ok := col.(measure.Bulk); !ok || len(a.missing[i]) > 0 || !b.AppendAll(dst[i], ids) {
+			a.result(i, dst[i], ids, c)
 		}
-		for _, id := range ids {
-			if col == nil {
-				dst[i].AppendInt(a.rows[id])
-			} else if f := a.def.Aggregates[i].Func; f != "count" && f != "count_distinct" && a.empty(i, id) {
-				dst[i].AppendNull()
-			} else if err := col.Append(dst[i], id); err != nil {
-				dst[i].AppendNull()
-				c.MeasureErrors++
-			}
+	}
+}
+
+// result appends the results of aggregate i one by one.
+func (a *accs) result(i int, dst *row.Column, ids []uint32, c *LaneCounts) {
+	col, f := a.aggs[i], a.def.Aggregates[i].Func
+	for _, id := range ids {
+		if col == nil {
+			dst.AppendInt(a.rows[id])
+		} else if f != "count" && f != "count_distinct" && a.empty(i, id) {
+			dst.AppendNull()
+		} else if err := col.Append(dst, id); err != nil {
+			dst.AppendNull()
+			c.MeasureErrors++
 		}
 	}
 }

@@ -308,18 +308,22 @@ func (l *alignedLane) all(k int64, b *bag, index uint16, first, last int) {
 	start, end := l.w.Start(k), l.w.End(k)
 	d := &l.due
 	some := first > 0 || last < state.Shares-1
-	for slot, n := range b.rows {
-		if n == 0 {
-			continue
+	d.acc = slices.Grow(d.acc, len(b.rows))[:len(b.rows)]
+	n := 0
+	for slot, rows := range b.rows {
+		d.acc[n] = uint32(slot)
+		if rows > 0 {
+			n++
 		}
-		if some {
-			if share := int(state.ShareOf(l.dict.Hash(b.key(uint32(slot))))); share < first || share > last {
-				continue
-			}
-		}
-		d.acc = append(d.acc, uint32(slot))
 	}
-	n := len(d.acc)
+	if d.acc = d.acc[:n]; some {
+		d.acc = slices.DeleteFunc(d.acc, func(slot uint32) bool {
+			share := int(state.ShareOf(l.dict.Hash(b.key(slot))))
+			return share < first || share > last
+		})
+		n = len(d.acc)
+	}
+	d.first = n == len(b.rows)
 	if b.narrow {
 		for _, slot := range d.acc {
 			d.key = append(d.key, b.ids[slot])
@@ -336,9 +340,10 @@ func (l *alignedLane) all(k int64, b *bag, index uint16, first, last int) {
 }
 
 func filled[T any](s []T, n int, v T) []T {
-	s = slices.Grow(s, n)
-	for range n {
-		s = append(s, v)
+	from := len(s)
+	s = slices.Grow(s, n)[:from+n]
+	for i := range s[from:] {
+		s[from+i] = v
 	}
 	return s
 }

@@ -185,23 +185,25 @@ func (b *bag) remake(narrow bool, keys int, number func(key uint32) (uint32, boo
 	*b = next
 }
 
-// joinAll fills an empty bag with what srcs have, the oldest first.
+// joinAll makes the bag what srcs have together, the oldest first, whatever it had.
 func (b *bag) joinAll(srcs []*bag, keys int) {
-	wide := !b.narrow
+	wide, all := true, b.all[:0]
 	for _, src := range srcs {
-		wide = wide && !src.narrow
+		wide, all = wide && !src.narrow, append(all, &src.accs)
 	}
 	if !wide {
+		b.empty(srcs[0].narrow)
 		for _, src := range srcs {
 			b.join(src, keys)
 		}
 		return
 	}
-	b.all = b.all[:0]
-	for _, src := range srcs {
-		b.all = append(b.all, &src.accs)
+	if b.narrow {
+		b.empty(false)
 	}
-	b.mergeAll(b.all)
+	b.accs.joinAll(all)
+	b.all = all
+	b.added = b.added[:0]
 	for _, src := range srcs {
 		for slot := range src.added {
 			if moment := src.added[slot]; moment > b.when(uint32(slot)) {

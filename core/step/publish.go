@@ -17,6 +17,8 @@ type due struct {
 	starts []row.Time
 	ends   []row.Time
 	index  []uint16
+	// first: acc has the numbers from 0 on, none left out
+	first bool
 	// only where a window may have several rows
 	withdraw []bool // a withdrawal and nothing else; acc means nothing
 	slot     []int  // for whoever decides
@@ -28,6 +30,7 @@ func (d *due) reset() {
 	if cap(d.acc) > 8*len(d.acc)+1<<16 { // there were far more once
 		*d = due{}
 	}
+	d.first = false
 	d.acc, d.key, d.starts, d.ends, d.index = d.acc[:0], d.key[:0], d.starts[:0], d.ends[:0], d.index[:0]
 	d.withdraw, d.slot, d.number = d.withdraw[:0], d.slot[:0], d.number[:0]
 }
@@ -158,6 +161,10 @@ func (p *publisher) bounds(d *due, from, to int) {
 // gather writes the aggregates' results; nulls for withdrawals, which have no accumulators.
 func (p *publisher) gather(d *due, from, to int, a *accs) {
 	p.results.Reset()
+	if d.first && len(d.withdraw) == 0 {
+		a.resultsFrom(p.results.Cols, d.acc[from:to], p.counts)
+		return
+	}
 	if len(d.withdraw) == 0 {
 		a.results(p.results.Cols, d.acc[from:to], p.counts)
 		return

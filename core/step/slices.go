@@ -172,7 +172,6 @@ func (l *timeline) contents(k int64, keys int) *bag {
 	case 1:
 		return l.parts[0]
 	}
-	l.sum.empty(l.parts[0].narrow)
 	l.sum.joinAll(l.parts, keys)
 	return l.sum
 }
@@ -199,9 +198,8 @@ func (l *timeline) node(level int, at int64, keys int) *bag {
 	var b *bag
 	if n := len(l.unused); n > 0 {
 		b, l.unused = l.unused[n-1], l.unused[:n-1]
-		b.empty(left.narrow)
 	} else {
-		b = &bag{accs: *newAccs(&l.def.spec), narrow: left.narrow}
+		b = &bag{accs: *newAccs(&l.def.spec)}
 	}
 	b.joinAll([]*bag{left, right}, keys)
 	if b.narrow {
