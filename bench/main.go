@@ -230,9 +230,13 @@ func line(dir string, w *workload, from string, rounds int, scale float64) ratio
 	var engines, of, lanes []float64
 	var last, lastFloor measure
 	for range rounds {
-		if w.against != "" {
+		beside := w.besideEncoder && from == "text"
+		switch {
+		case beside:
+			lastFloor = start(dir, w.name, "encoder", 1)()
+		case w.against != "":
 			lastFloor = start(dir, w.against, from+"-engine", 1)()
-		} else {
+		default:
 			lastFloor = start(dir, w.name, from+"-floor", 1)()
 		}
 		last = start(dir, w.name, from+"-engine", 1)()
@@ -240,6 +244,9 @@ func line(dir string, w *workload, from string, rounds int, scale float64) ratio
 			fail(fmt.Errorf("%s, %s: the engine gives %d rows and the floor %d, so that they do not do the same", w.name, from, last.Out, lastFloor.Out))
 		}
 		engines = append(engines, last.Seconds)
+		if beside {
+			lastFloor.Seconds *= float64(last.Out) / float64(lastFloor.Out)
+		}
 		of = append(of, lastFloor.Seconds/last.Seconds)
 		if from == "text" {
 			lanes = append(lanes, last.Seconds/start(dir, w.name, from+"-engine", 2)().Seconds)
@@ -247,7 +254,10 @@ func line(dir string, w *workload, from string, rounds int, scale float64) ratio
 	}
 	e := median(engines)
 	name := w.name
-	if w.against != "" {
+	switch {
+	case w.besideEncoder && from == "text":
+		name += ", beside its encoder alone"
+	case w.against != "":
 		name += ", against " + w.against
 	}
 	reach := w.reach[0]

@@ -45,6 +45,8 @@ type workload struct {
 	silent bool
 	// base: it is there for others to be compared with, and has no line of its own.
 	base bool
+	// besideEncoder: from text it is compared with the encoder alone, which writes rows like those that come out, by rows a second.
+	besideEncoder bool
 	// against names a workload whose engine run stands in the floor's place.
 	against string
 	// reach is what the ratio is to be, from text and from ready batches; 0 for nothing.
@@ -120,7 +122,7 @@ sinks:
 	{name: "tumbling from Avro", form: "avro", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, text: tumbling, floorText: tumblingFloor(eachOfAvro)},
 	{name: "tumbling from Parquet", form: "parquet", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, text: tumbling, floorText: tumblingFloor(eachOfParquet)},
 	{
-		name: "sliding", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, against: "tumbling", reach: [2]float64{0, 0.33},
+		name: "sliding", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, against: "tumbling", besideEncoder: true, reach: [2]float64{0.9, 0.33},
 		text: `
 steps:
   hourly:
@@ -622,9 +624,16 @@ func engineCore(batches []*row.Batch, j *job.Job) int64 {
 		}
 		return rows
 	}
+	out := &counter{}
+	runSteps(batches, j, out)
+	return out.rows
+}
+
+// runSteps runs the workload's one keyed step over ready batches.
+func runSteps(batches []*row.Batch, j *job.Job, out step.Out) {
+	s := &j.Steps[0]
 	x := s.Keyed.Spec().NewExchange(1)
 	l := s.Keyed.NewLane(step.LaneOptions{})
-	out := &counter{}
 	t := step.Turn{After: row.MinTime}
 	greatest, margin := row.MinTime, j.Sources[0].Margin
 	for _, b := range batches {
@@ -637,7 +646,6 @@ func engineCore(batches []*row.Batch, j *job.Job) int64 {
 	}
 	t.Marks, t.After = append(t.Marks[:0], t.After), row.MaxTime
 	l.Move(&t, out)
-	return out.rows
 }
 
 // joinCore runs a join of the rows with an even seq and those with an odd one.
@@ -710,6 +718,10 @@ func (w *workload) child(kind, dir string, lanes int) (measure, error) {
 	switch kind {
 	case "text-floor":
 		work = func() error { return w.floorText(path, out) }
+	case "encoder":
+		if work, err = w.encoderAlone(path, out); err != nil {
+			return measure{}, err
+		}
 	case "text-engine":
 		work = func() error { return w.engineText(path, out, lanes) }
 	default:
@@ -733,13 +745,58 @@ func (w *workload) child(kind, dir string, lanes int) (measure, error) {
 	err = work()
 	took, peak := time.Since(began), run.PeakMemory()
 	runtime.ReadMemStats(&after)
-	if err == nil && strings.HasPrefix(kind, "text") && !w.silent {
+	if err == nil && kind != "core-engine" && kind != "core-floor" && !w.silent {
 		made, err = lines(out)
 	}
 	if err == nil && made == 0 && !w.silent {
 		err = fmt.Errorf("no row came out")
 	}
 	return measure{Out: made, Seconds: took.Seconds(), Rows: w.rows, Allocs: float64(after.Mallocs-before.Mallocs) / float64(w.rows), Peak: peak}, err
+}
+
+// encoderAlone makes rows as the workload does, and gives what writes them again and again, until there are as many as come out of it, or more.
+func (w *workload) encoderAlone(path, out string) (func() error, error) {
+	batches, j, err := w.ready(path)
+	if err != nil {
+		return nil, err
+	}
+	made := keeper{schema: j.Steps[0].Schema}
+	runSteps(batches[:len(batches)/20], j, &made)
+	enc := run.TextOf(made.schema)
+	return func() error {
+		return toFile(out, func(to *bufio.Writer) error {
+			var text []byte
+			for rows := 0; rows < 4*w.rows; {
+				for _, b := range made.batches {
+					text = enc.Append(text[:0], step.ViewOf(b))
+					if _, err := to.Write(text); err != nil {
+						return err
+					}
+					rows += b.N
+				}
+			}
+			return nil
+		})
+	}, nil
+}
+
+// keeper keeps the rows that come out.
+type keeper struct {
+	counter
+	schema  row.Schema
+	batches []*row.Batch
+}
+
+// Main implements [step.Out].
+func (k *keeper) Main(v step.View) {
+	b := row.NewBatch(k.schema)
+	for i, c := range v.Cols {
+		for _, r := range v.Sel {
+			b.Cols[i].AppendFrom(c, int(r))
+		}
+	}
+	b.N = len(v.Sel)
+	k.batches = append(k.batches, b)
 }
 
 // lines counts those of a file.
