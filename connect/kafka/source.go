@@ -54,9 +54,12 @@ const (
 )
 
 const (
-	lookEvery  = 2 * time.Second // for ends and new partitions
-	linger     = 5 * time.Millisecond
-	pauseAt    = 4 * row.MaxRows // events of a partition that wait before its fetches pause
+	lookEvery = 2 * time.Second // for ends and new partitions
+	linger    = 5 * time.Millisecond
+	// A queue is full with so many events: with more than one fetch brings of a partition, where there are few of them.
+	leastFull  = 4 * row.MaxRows
+	mostFull   = 16 * row.MaxRows
+	allFull    = 64 * row.MaxRows // of all partitions together, about
 	chunkBytes = 8 << 20
 )
 
@@ -74,6 +77,7 @@ type Source struct {
 	parts map[int32]*Partition
 	acks  map[int32]int64
 	acked chan struct{} // one waits where acks has news
+	room  chan struct{} // one waits where a partition has taken events out of its queue
 
 	earliest map[int32]int64 // where the partitions began when a run started anew that does not begin there; nil for not known
 
@@ -114,7 +118,7 @@ func (s *Source) begun() string {
 
 // Open reaches the broker and finds the topic's partitions and where they are to be read from.
 func Open(ctx context.Context, c SourceConfig) (*Source, error) {
-	s := &Source{c: c, health: &health{what: c.Connection.String()}, parts: map[int32]*Partition{}, acks: map[int32]int64{}, acked: make(chan struct{}, 1)}
+	s := &Source{c: c, health: &health{what: c.Connection.String()}, parts: map[int32]*Partition{}, acks: map[int32]int64{}, acked: make(chan struct{}, 1), room: make(chan struct{}, 1)}
 	client, err := kgo.NewClient(append(c.Connection.options(), kgo.WithHooks(s.health), kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.KeepControlRecords(),
 		kgo.ConsumeResetOffset(kgo.NoResetOffset()), kgo.FetchMaxWait(time.Second), kgo.FetchMaxBytes(16<<20), kgo.FetchMaxPartitionBytes(4<<20))...)
 	if err != nil {
@@ -252,7 +256,7 @@ func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
 			}
 			begin = min(begin, until)
 		}
-		p := &Partition{s: s, number: n, begin: begin, until: until, more: make(chan struct{}, 1), share: max(1<<20, cmp.Or(s.c.Buffer, engine.DefaultBuffer)/int64(2*len(d.Partitions)))}
+		p := &Partition{s: s, number: n, begin: begin, until: until, more: make(chan struct{}, 1), most: min(mostFull, max(leastFull, allFull/len(d.Partitions))), share: max(1<<20, cmp.Or(s.c.Buffer, engine.DefaultBuffer)/int64(2*len(d.Partitions)))}
 		p.next.Store(begin)
 		s.parts[n] = p
 		fresh = append(fresh, p)
@@ -311,9 +315,42 @@ func (s *Source) Find(ctx context.Context, found func(engine.Partition)) error {
 	}
 }
 
+// awaitRoom waits while a queue is full, before more is fetched. A partition that has nothing, and whose events may be what all others wait for, is not
+// made to wait for them: then the full ones are paused. That has its price, since the library lets go what it has fetched of a partition that is
+// paused, and fetches it again later: pausing at each full queue meant fetching most of a topic several times.
+func (s *Source) awaitRoom() {
+	for s.ctx.Err() == nil {
+		var full []*Partition
+		hungry := false
+		s.mu.Lock()
+		for _, p := range s.parts {
+			if p.full() {
+				full = append(full, p)
+			} else {
+				hungry = hungry || p.hungry()
+			}
+		}
+		s.mu.Unlock()
+		if hungry {
+			for _, p := range full {
+				p.pause()
+			}
+			return
+		}
+		if len(full) == 0 {
+			return
+		}
+		select {
+		case <-s.room:
+		case <-s.ctx.Done():
+		}
+	}
+}
+
 // poll hands fetched events to their partitions.
 func (s *Source) poll() {
 	for {
+		s.awaitRoom()
 		fetches := s.client.PollRecords(s.ctx, 4*row.MaxRows)
 		if s.ctx.Err() != nil || fetches.IsClientClosed() {
 			return
@@ -385,9 +422,11 @@ type Partition struct {
 	next atomic.Int64 // the offset after the newest that was fetched
 	end  atomic.Int64 // the partition's end when it was asked for
 
-	mu    sync.Mutex // guards all below
-	queue []*kgo.Record
-	// waiting is the bytes in the queue; at share, its part of the buffer, its fetches pause.
+	mu     sync.Mutex // guards all below
+	queue  []*kgo.Record
+	opened bool // its events are fetched
+	most   int  // events with which the queue is full
+	// waiting is the bytes in the queue; at share, its part of the buffer, it is full.
 	waiting, share int64
 	taken          int64 // the offset after the newest that was read
 	paused         bool
@@ -448,11 +487,42 @@ func (p *Partition) Open(_ context.Context, at json.RawMessage) error {
 	if p.until >= 0 && p.taken >= p.until {
 		return nil // nothing is left
 	}
+	p.mu.Lock()
+	p.opened = true
+	p.mu.Unlock()
 	p.s.client.AddConsumePartitions(map[string]map[int32]kgo.Offset{p.s.c.Topic: {p.number: kgo.NewOffset().At(pos.Offset)}})
 	return nil
 }
 
-// put takes fetched events; a queue that has grown long pauses the partition's fetches.
+// full says whether so much waits in the queue that no more is wanted; not of a partition whose fetches are paused.
+func (p *Partition) full() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return !p.paused && (len(p.queue) >= p.most || p.waiting >= p.share)
+}
+
+// hungry says whether nothing waits in the queue, though the broker has more.
+func (p *Partition) hungry() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.opened || len(p.queue) > 0 {
+		return false
+	}
+	if p.until >= 0 {
+		return p.taken < p.until
+	}
+	return p.next.Load() < p.end.Load()
+}
+
+// pause holds the partition's fetches until much of its queue was taken.
+func (p *Partition) pause() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.paused = true
+	p.s.client.PauseFetchPartitions(map[string][]int32{p.s.c.Topic: {p.number}})
+}
+
+// put takes fetched events.
 func (p *Partition) put(list []*kgo.Record) {
 	p.mu.Lock()
 	p.queue = append(p.queue, list...)
@@ -460,10 +530,6 @@ func (p *Partition) put(list []*kgo.Record) {
 		p.waiting += int64(len(r.Value) + len(r.Key))
 	}
 	p.next.Store(list[len(list)-1].Offset + 1)
-	if (len(p.queue) >= pauseAt || p.waiting >= p.share) && !p.paused {
-		p.paused = true
-		p.s.client.PauseFetchPartitions(map[string][]int32{p.s.c.Topic: {p.number}})
-	}
 	p.mu.Unlock()
 	p.wake()
 }
@@ -544,9 +610,13 @@ func (p *Partition) take(c *engine.Chunk) (full bool) {
 			p.queue = nil
 		}
 	}
-	if p.paused && len(p.queue) < pauseAt/4 && p.waiting < p.share/2 {
+	if p.paused && len(p.queue) < p.most/4 && p.waiting < p.share/2 {
 		p.paused = false
 		p.s.client.ResumeFetchPartitions(map[string][]int32{p.s.c.Topic: {p.number}})
+	}
+	select {
+	case p.s.room <- struct{}{}:
+	default:
 	}
 	c.Meta, c.Bytes, c.Position = batch, int64(size), p.positionOf(p.taken)
 	c.CaughtUp = len(p.queue) == 0 || c.Last
