@@ -48,7 +48,7 @@ files: build ## make two hours of the harbour's events as files, and run its job
 	@./bin/undertide rehearse harbour/files/*.yaml --examples
 	@echo "== rows are in harbour/data/out; harbour/README.md explains the jobs"
 
-# Tests wait for processes, pages and clocks much of the time, so three run at once on two processors (-p, -parallel).
+# The tests of three packages run at once on two processors: much of their time is waiting.
 # Of these the race detector sees a part (package pace).
 PACED := ^(TestRandom.*|TestFiles|TestStopsAndResumes|TestFaults|TestCopyFaults|TestHostileDocuments|TestEvaluatorsAgree|TestResume)$$
 
@@ -57,10 +57,10 @@ test: console lint ## all tests, with the race detector; what CI runs
 	@cd e2e/peers && npm ci --no-fund --no-audit --loglevel=error
 	@echo "== testing the packages, with the race detector"
 	@scripts/in-memory.sh $(GO) test -race -tags checks -p 3 -timeout 20m $$($(GO) list ./... | grep -v /e2e)
-	@echo "== the long tests in full, without the race detector: 5,000 random jobs against the reference model, a fault at each write, hostile documents"
+	@echo "== the long tests in full, without the race detector: 3,000 random jobs against the reference model, a fault at each write, hostile documents"
 	@scripts/in-memory.sh $(GO) test -count=1 -timeout 10m -run '$(PACED)' ./run ./checkpoint ./job ./core/expr ./harbour
 	@echo "== driving the real binary"
-	@scripts/in-memory.sh $(GO) test -count=1 -parallel 3 -timeout 15m ./e2e # never from the cache, which does not see the binary
+	@scripts/in-memory.sh $(GO) test -count=1 -timeout 15m ./e2e # never from the cache, which does not see the binary
 
 torture: build ## the long forms of the tests (some thirty minutes): random jobs, previews, kills
 	@scripts/install.sh server

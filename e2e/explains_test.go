@@ -372,8 +372,18 @@ func TestFiguresOverTime(t *testing.T) {
 	page.shows("Rows in and out")
 	page.shows("Failed checkpoints")
 	for _, takes := range []time.Duration{200 * time.Millisecond, 5 * time.Second} { // charts have new points every two seconds
-		page.drag("a chart", "document.querySelector('section[aria-label=Figures] .chart canvas')", 130, 0, takes)
-		page.shows("Back from ")
+		dragged := func() bool { // a hand tries again where the page moved the chart away under it
+			page.drag("a chart", "document.querySelector('section[aria-label=Figures] .chart canvas')", 130, 0, takes)
+			for until := time.Now().Add(5 * time.Second); time.Now().Before(until); time.Sleep(50 * time.Millisecond) {
+				if strings.Contains(page.text(), "Back from ") {
+					return true
+				}
+			}
+			return false
+		}
+		if !dragged() && !dragged() {
+			page.shows("Back from ")
+		}
 		page.press("15 min")
 		eventually(t, 10*time.Second, "the whole is shown again", func() bool { return !strings.Contains(page.text(), "Back from ") })
 	}

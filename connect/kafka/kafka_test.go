@@ -6,11 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/twmb/franz-go/pkg/kadm"
+	"github.com/twmb/franz-go/pkg/kfake"
 	"github.com/twmb/franz-go/pkg/kgo"
+	"github.com/twmb/franz-go/pkg/kmsg"
 
 	"undertide/broker"
 	"undertide/connect"
@@ -517,5 +520,72 @@ func TestUntil(t *testing.T) {
 	}
 	if _, err := Open(context.Background(), SourceConfig{Connection: c, Topic: "levels", Fresh: true, Bounded: true, UntilAt: time.Now().Add(time.Hour)}); !errors.Is(err, connect.ErrUsage) {
 		t.Errorf("an end that lies ahead: %v", err)
+	}
+}
+
+// TestFetchedOnce: two partitions that are read in turn, more slowly than the broker gives, are fetched once. Once each full queue paused its partition, and the library
+// fetched anew what it had of it.
+func TestFetchedOnce(t *testing.T) {
+	cluster, err := kfake.NewCluster(kfake.NumBrokers(1), kfake.SeedTopics(2, "levels"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(cluster.Close)
+	const each = 200_000
+	c := Connection{Name: "harbour", Brokers: cluster.ListenAddrs()}
+	cl := client(t, c, kgo.ProducerBatchCompression(kgo.NoCompression()))
+	value := []byte(strings.Repeat("v", 80))
+	for n := range each {
+		for p := range int32(2) {
+			cl.Produce(t.Context(), &kgo.Record{Topic: "levels", Partition: p, Value: value}, func(_ *kgo.Record, err error) {
+				if err != nil {
+					t.Errorf("event %d: %v", n, err)
+				}
+			})
+		}
+	}
+	if err := cl.Flush(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	var asked atomic.Int64 // fetches of a partition that bring something
+	cluster.ControlKey(int16(kmsg.Fetch), func(r kmsg.Request) (kmsg.Response, error, bool) {
+		cluster.KeepControl()
+		for _, topic := range r.(*kmsg.FetchRequest).Topics {
+			for _, p := range topic.Partitions {
+				if p.FetchOffset < each {
+					asked.Add(1)
+				}
+			}
+		}
+		return nil, nil, false
+	})
+	s := opened(t, SourceConfig{Connection: c, Topic: "levels", Fresh: true, Bounded: true})
+	parts := s.Partitions()
+	left := len(parts)
+	for _, p := range parts {
+		if err := p.Open(t.Context(), p.(engine.Starter).Start()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	time.Sleep(300 * time.Millisecond) // as much as they take comes into the queues
+	read := 0
+	for last := make([]bool, len(parts)); left > 0; {
+		for i, p := range parts {
+			if last[i] {
+				continue
+			}
+			var chunk engine.Chunk
+			if err := p.Read(t.Context(), &chunk); err != nil {
+				t.Fatal(err)
+			}
+			if read += len(chunk.Starts); chunk.Last {
+				last[i], left = true, left-1
+			}
+			time.Sleep(time.Millisecond)
+		}
+	}
+	const fewest = 2 * each * 80 / (4 << 20) // a fetch brings 4 MiB of a partition at most
+	if n := asked.Load(); read != 2*each || n < fewest || n > 2*fewest+2 {
+		t.Errorf("%d events were read in %d fetches of a partition; %d are enough", read, n, fewest)
 	}
 }
