@@ -53,7 +53,11 @@ var growths = []growing{
 		b.WriteString("\nsteps:\n")
 		from := "readings"
 		for i := range n {
-			fmt.Fprintf(&b, "  s%d: {from: %s, where: level_m > %d.0 - 10.0, set: {level_m: level_m + 0.001}}\n", i, from, i%8)
+			without := ""
+			if i > 0 {
+				without = fmt.Sprintf(", without: [x%d]", i-1)
+			}
+			fmt.Fprintf(&b, "  s%d: {from: %s, where: level_m > %d.0 - 10.0, set: {x%d: level_m + 0.001}%s}\n", i, from, i%8, i, without)
 			from = fmt.Sprint("s", i)
 		}
 		fmt.Fprintf(&b, "  last: {from: %s, where: 'false'}\nsinks:\n  out: {from: last, via: file, with: {path: %%q}}\n", from)
@@ -170,7 +174,11 @@ func jobsAtWork(n int) (time.Duration, error) {
 	if err := os.Chmod(data, 0o755); err != nil {
 		return 0, err
 	}
-	args := []string{"serve", "--data", filepath.Join(data, "data"), "--files", data, "--listen", "127.0.0.1:0"}
+	files := filepath.Join(data, "files") // not where the service keeps its own
+	if err := errors.Join(os.Mkdir(files, 0o755), os.Chmod(files, 0o777)); err != nil { // the service may be another user's
+		return 0, err
+	}
+	args := []string{"serve", "--data", filepath.Join(data, "data"), "--files", files, "--listen", "127.0.0.1:0"}
 	if os.Geteuid() == 0 {
 		args = append(args, "--user", "postgres")
 	}
@@ -211,7 +219,7 @@ steps:
   second: {from: readings, key: [gauge], window: {tumbling: 1s}, measures: {n: count(), mean_m: mean(level_m)}}
 sinks:
   out: {from: second, via: file, with: {path: %s/}}
-`, name, i, filepath.Join(data, "out", name)))
+`, name, i, filepath.Join(files, name)))
 		if err == nil {
 			_, err = s.Start(ctx, name, api.Start{})
 		}

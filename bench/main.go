@@ -269,7 +269,10 @@ func line(dir string, w *workload, from string, rounds int, scale float64) ratio
 	if from == "text" {
 		fmt.Printf("| %s, two lanes | %s | | | %s x one lane; %.2f calibrated | | |\n", w.name, w.from(from), spread(lanes), median(lanes)/scale*2)
 	}
-	return ratio{name + " from " + w.from(from), slices.Min(of), median(of), slices.Max(of), reach}
+	if w.form == "" { // else the name says so
+		name += " from " + w.from(from)
+	}
+	return ratio{name, slices.Min(of), median(of), slices.Max(of), reach}
 }
 
 // from says what the workload reads.
