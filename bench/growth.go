@@ -174,7 +174,7 @@ func jobsAtWork(n int) (time.Duration, error) {
 	if err := os.Chmod(data, 0o755); err != nil {
 		return 0, err
 	}
-	files := filepath.Join(data, "files") // not where the service keeps its own
+	files := filepath.Join(data, "files")                                               // not where the service keeps its own
 	if err := errors.Join(os.Mkdir(files, 0o755), os.Chmod(files, 0o777)); err != nil { // the service may be another user's
 		return 0, err
 	}
