@@ -4,7 +4,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -109,10 +108,7 @@ func (p *place) engine(input, delivery, sink string) (time.Duration, error) {
 		return 0, err
 	}
 	began := time.Now()
-	res, err := run.Run(context.Background(), j, run.Options{Checkpoints: filepath.Join(p.dir, fmt.Sprintf("state%d", p.n))})
-	if err == nil && !res.Finished {
-		err = errors.New("the run did not finish")
-	}
+	err = toEnd(j, run.Options{Checkpoints: filepath.Join(p.dir, fmt.Sprintf("state%d", p.n))})
 	return time.Since(began), err
 }
 

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -538,9 +539,14 @@ func (w *workload) engineText(path, out string, lanes int) error {
 	if err != nil {
 		return err
 	}
-	res, err := run.Run(context.Background(), j, run.Options{Lanes: lanes})
+	return toEnd(j, run.Options{Lanes: lanes})
+}
+
+// toEnd runs a job until its inputs end.
+func toEnd(j *job.Job, o run.Options) error {
+	res, err := run.Run(context.Background(), j, o)
 	if err == nil && !res.Finished {
-		err = fmt.Errorf("the run did not finish")
+		err = errors.New("the run did not finish")
 	}
 	return err
 }

@@ -33,23 +33,8 @@ func (c *counts) Reset(id uint32) { c.n[id] = 0 }
 // so that a sum is not stored and read again between them.
 func SetSums[S any, T int64 | float64](dst []T, srcs []S, n int, of func(S) []T) {
 	dst = dst[:n]
-	switch {
-	case len(srcs) >= 4:
-		a, b, c, d := of(srcs[0])[:n], of(srcs[1])[:n], of(srcs[2])[:n], of(srcs[3])[:n]
-		for i := range dst {
-			dst[i] = a[i] + b[i] + c[i] + d[i]
-		}
-		srcs = srcs[4:]
-	case len(srcs) >= 2:
-		a, b := of(srcs[0])[:n], of(srcs[1])[:n]
-		for i := range dst {
-			dst[i] = a[i] + b[i]
-		}
-		srcs = srcs[2:]
-	default:
-		copy(dst, of(srcs[0])[:n])
-		return
-	}
+	copy(dst, of(srcs[0])[:n])
+	srcs = srcs[1:]
 	for ; len(srcs) >= 4; srcs = srcs[4:] {
 		a, b, c, d := of(srcs[0])[:n], of(srcs[1])[:n], of(srcs[2])[:n], of(srcs[3])[:n]
 		for i, x := range dst {
