@@ -16,7 +16,7 @@ type ratio struct {
 
 // drawRatios writes the plot of all ratios with their ranges (docs/speed.md).
 func drawRatios(path string, ratios []ratio) error {
-	const width, left, right, top, line = 920, 430, 24, 52, 22
+	const width, left, right, top, line = 940, 450, 24, 52, 22
 	const least, most = 0.125, 4.0
 	height := top + line*len(ratios) + 46
 	x := func(v float64) float64 {
