@@ -8,6 +8,7 @@ import (
 	"flag"
 	"fmt"
 	"maps"
+	"math"
 	"math/big"
 	"math/rand/v2"
 	"path/filepath"
@@ -197,6 +198,9 @@ func randomEvent(r *rand.Rand, t int64, keys int, id int64, ahead bool) refEvent
 	k, b, x := any(fmt.Sprintf("k%d", r.IntN(keys))), any(int64(r.IntN(7)-3)), any(float64(r.IntN(40)-8)/8)
 	if r.IntN(40) == 0 {
 		b = int64(1<<62) + r.Int64N(1<<61) // sums of them leave 64 bits
+	}
+	if k == "k0" { // its values are about zero, of which there are two
+		x = []float64{0, math.Copysign(0, -1), -0.125, 0.125}[r.IntN(3+r.IntN(2))]
 	}
 	for _, v := range []*any{&k, &b, &x} {
 		if r.IntN(9) == 0 {

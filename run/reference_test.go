@@ -271,6 +271,9 @@ var refMeasures = []refMeasure{
 	{"max_x", "max(x)", []string{"x"}, func(r []refRow) any {
 		return orNil(numbersOf(r, "x"), func(l []float64) float64 { return slices.Max(l) })
 	}},
+	{"min_x", "min(x)", []string{"x"}, func(r []refRow) any {
+		return orNil(numbersOf(r, "x"), func(l []float64) float64 { return slices.Min(l) })
+	}},
 	{"some_b", "sum(b, x > 1.0)", []string{"x", "b"}, func(r []refRow) any {
 		r = slices.DeleteFunc(slices.Clone(r), func(r refRow) bool { x, ok := r.get("x").(float64); return !ok || x <= 1 })
 		return intTotal(intsOf(r, "b"))

@@ -7,36 +7,32 @@ import (
 	"undertide/core/row"
 )
 
-// decimalSums adds decimals exactly; n counts the values for a mean.
+// decimalSums adds decimals exactly.
 type decimalSums struct {
+	valueCounts
 	mean bool
 	sum  []decimal.Decimal
-	n    []int64
 }
 
-func (c *decimalSums) Grow(n int) { c.sum, c.n = grown(c.sum, n), grown(c.n, n) }
+func (c *decimalSums) Grow(n int) { c.sum = grown(c.sum, n) }
 func (c *decimalSums) Clear() {
 	clear(c.sum)
-	clear(c.n)
-	c.sum, c.n = c.sum[:0], c.n[:0]
+	c.sum = c.sum[:0]
 }
-func (c *decimalSums) Bytes() int { return 64 * cap(c.sum) }
+func (c *decimalSums) Bytes() int { return 56 * cap(c.sum) }
 func (c *decimalSums) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	for i, id := range ids {
 		c.sum[id] = c.sum[id].Add(expr.DecimalOf(arg.Bytes(int(rows[i]))))
-		c.n[id]++
 	}
 }
 func (c *decimalSums) Merge(to uint32, src Column, from uint32) {
-	s := src.(*decimalSums)
-	c.sum[to] = c.sum[to].Add(s.sum[from])
-	c.n[to] += s.n[from]
+	c.sum[to] = c.sum[to].Add(src.(*decimalSums).sum[from])
 }
 func (c *decimalSums) JoinAll(srcs []Column, n int) { joinEach(c, srcs, n) }
-func (c *decimalSums) Reset(id uint32)              { c.sum[id], c.n[id] = decimal.Decimal{}, 0 }
+func (c *decimalSums) Reset(id uint32)              { c.sum[id] = decimal.Decimal{} }
 func (c *decimalSums) Append(dst *row.Column, id uint32) error {
 	if c.mean {
-		dst.AppendString(expr.DecimalText(c.sum[id].DivRound(decimal.NewFromInt(c.n[id]), expr.DecimalDigits)))
+		dst.AppendString(expr.DecimalText(c.sum[id].DivRound(decimal.NewFromInt(c.of(id)), expr.DecimalDigits)))
 		return nil
 	}
 	dst.AppendString(expr.DecimalText(c.sum[id]))
@@ -47,10 +43,10 @@ func (c *decimalSums) State() row.Schema {
 }
 func (c *decimalSums) Save(dst []*row.Column, id uint32) {
 	dst[0].AppendString(expr.DecimalText(c.sum[id]))
-	dst[1].AppendInt(c.n[id])
+	dst[1].AppendInt(c.of(id))
 }
 func (c *decimalSums) Load(id uint32, src []*row.Column, i int) error {
-	c.sum[id], c.n[id] = expr.DecimalOf(src[0].Bytes(i)), src[1].I[i]
+	c.sum[id] = expr.DecimalOf(src[0].Bytes(i))
 	return nil
 }
 

@@ -21,7 +21,7 @@ func one(t *testing.T, s Spec, add func(c *row.Column)) string {
 	for i := range arg.Len() {
 		c.Add([]uint32{0}, []uint16{uint16(i)}, arg, make([]row.Time, arg.Len()))
 	}
-	return result(t, s, c, 0)
+	return result(t, s, c, 0, arg.Len())
 }
 
 // TestQuantilesOfInts: the median of ints is within 1 % after it was rounded, whatever its size and sign. Once 63
@@ -50,7 +50,16 @@ func TestQuantilesOfInts(t *testing.T) {
 	check(math.MinInt64)
 }
 
-// TestEqualValues: both zeros are one value, and so are decimals of equal value; those that pass through keep
+// zerosOf gives zeros of these signs.
+func zerosOf(signs ...float64) func(c *row.Column) {
+	return func(c *row.Column) {
+		for _, s := range signs {
+			c.AppendDouble(math.Copysign(0, s))
+		}
+	}
+}
+
+// TestEqualValues: both zeros are one value, -0 the lesser where one of them is wanted, and so are decimals of equal value; those that pass through keep
 // the digits that they were given with.
 func TestEqualValues(t *testing.T) {
 	zeros := func(c *row.Column) { c.AppendDouble(0); c.AppendDouble(math.Copysign(0, -1)); c.AppendDouble(1) }
@@ -66,6 +75,10 @@ func TestEqualValues(t *testing.T) {
 	}{
 		{Spec{Func: "count_distinct", Arg: row.Double}, zeros, "2"},
 		{Spec{Func: "most_common", Arg: row.Double, N: 1}, zeros, "[{value: 0, count: 2}]"},
+		{Spec{Func: "max", Arg: row.Double}, zerosOf(0, -1), "0"},
+		{Spec{Func: "max", Arg: row.Double}, zerosOf(-1, 0), "0"},
+		{Spec{Func: "min", Arg: row.Double}, zerosOf(0, -1), "-0"},
+		{Spec{Func: "min", Arg: row.Double}, zerosOf(-1, 0), "-0"},
 		{Spec{Func: "count_distinct", Arg: row.Decimal}, prices, "3"},
 		{Spec{Func: "most_common", Arg: row.Decimal, N: 1}, prices, "[{value: 10.1, count: 3}]"},
 		{Spec{Func: "max", Arg: row.Decimal}, prices, "10.10"},

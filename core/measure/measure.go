@@ -90,10 +90,8 @@ func New(s Spec) (Column, error) {
 	case "min", "max":
 		greatest := s.Func == "max"
 		switch s.Arg {
-		case row.Double:
-			return newDoubleExtremes(greatest), nil
-		case row.Int, row.Duration, row.Timestamp, row.Bool:
-			return newIntExtremes(s.Arg, greatest), nil
+		case row.Double, row.Int, row.Duration, row.Timestamp, row.Bool:
+			return newExtremes(s.Arg, greatest), nil
 		case row.String, row.Bytes:
 			return &textExtremes{kind: s.Arg, greatest: greatest}, nil
 		case row.Decimal:

@@ -6,33 +6,19 @@ import (
 
 // doubleSums adds doubles one by one.
 type doubleSums struct {
+	valueCounts
 	mean bool
 	sum  []float64
-	n    []int64
 }
 
-func (c *doubleSums) Grow(n int) {
-	c.sum = grown(c.sum, n)
-	if c.mean {
-		c.n = grown(c.n, n)
-	}
-}
+func (c *doubleSums) Grow(n int) { c.sum = grown(c.sum, n) }
 func (c *doubleSums) Clear() {
 	clear(c.sum)
-	clear(c.n)
-	c.sum, c.n = c.sum[:0], c.n[:0]
+	c.sum = c.sum[:0]
 }
-func (c *doubleSums) Bytes() int { return 8 * (cap(c.sum) + cap(c.n)) }
+func (c *doubleSums) Bytes() int { return 8 * cap(c.sum) }
 func (c *doubleSums) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	sum, v := c.sum, arg.F
-	if c.mean {
-		n := c.n
-		for i, id := range ids {
-			sum[id] += v[rows[i]]
-			n[id]++
-		}
-		return
-	}
 	for i, id := range ids {
 		sum[id] += v[rows[i]]
 	}
@@ -40,7 +26,7 @@ func (c *doubleSums) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.T
 func (c *doubleSums) Append(dst *row.Column, id uint32) error {
 	v := c.sum[id]
 	if c.mean {
-		v /= float64(c.n[id])
+		v /= float64(c.of(id))
 	}
 	if v-v != 0 {
 		return ErrNotFinite
@@ -58,36 +44,21 @@ func (c *doubleSums) State() row.Schema {
 func (c *doubleSums) Save(dst []*row.Column, id uint32) {
 	dst[0].AppendDouble(c.sum[id])
 	if c.mean {
-		dst[1].AppendInt(c.n[id])
+		dst[1].AppendInt(c.of(id))
 	}
 }
 func (c *doubleSums) Load(id uint32, src []*row.Column, i int) error {
 	c.sum[id] = src[0].F[i]
-	if c.mean {
-		c.n[id] = src[1].I[i]
-	}
 	return nil
 }
 
 func (c *doubleSums) Merge(to uint32, src Column, from uint32) {
-	s := src.(*doubleSums)
-	c.sum[to] += s.sum[from]
-	if c.mean {
-		c.n[to] += s.n[from]
-	}
+	c.sum[to] += src.(*doubleSums).sum[from]
 }
 func (c *doubleSums) JoinAll(srcs []Column, n int) {
 	SetSums(c.sum, srcs, n, func(c Column) []float64 { return c.(*doubleSums).sum })
-	if c.mean {
-		SetSums(c.n, srcs, n, func(c Column) []int64 { return c.(*doubleSums).n })
-	}
 }
-func (c *doubleSums) Reset(id uint32) {
-	c.sum[id] = 0
-	if c.mean {
-		c.n[id] = 0
-	}
-}
+func (c *doubleSums) Reset(id uint32) { c.sum[id] = 0 }
 
 // AppendAll implements [Bulk].
 func (c *doubleSums) AppendAll(dst *row.Column, ids []uint32) bool {
@@ -95,7 +66,7 @@ func (c *doubleSums) AppendAll(dst *row.Column, ids []uint32) bool {
 	odd := 0.0
 	if c.mean {
 		for _, id := range ids {
-			v := c.sum[id] / float64(c.n[id])
+			v := c.sum[id] / float64(c.of(id))
 			odd += v - v
 			dst.F = append(dst.F, v)
 		}
@@ -116,7 +87,7 @@ func (c *doubleSums) AppendAll(dst *row.Column, ids []uint32) bool {
 func (c *doubleSums) SaveAll(dst []*row.Column, ids []uint32) {
 	dst[0].F = gather(dst[0].F, c.sum, ids)
 	if c.mean {
-		dst[1].I = gather(dst[1].I, c.n, ids)
+		dst[1].I = c.appendAll(dst[1].I, ids)
 	}
 }
 
@@ -125,8 +96,13 @@ func (c *doubleSums) AppendFrom(dst *row.Column, from, to int) bool {
 	before := len(dst.F)
 	dst.F = append(dst.F, c.sum[from:to]...)
 	out, odd := dst.F[before:], 0.0
-	if c.mean {
-		n := c.n[from:to]
+	if c.mean && len(c.missing) > 0 {
+		for i := range out {
+			out[i] /= float64(c.of(uint32(from + i)))
+			odd += out[i] - out[i]
+		}
+	} else if c.mean {
+		n := c.rows[from:to]
 		for i, v := range out {
 			v /= float64(n[i])
 			odd += v - v

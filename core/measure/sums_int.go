@@ -7,27 +7,21 @@ import (
 	"undertide/core/row"
 )
 
-// intSums adds ints in 128 bits; n counts the values for a mean.
+// intSums adds ints in 128 bits.
 type intSums struct {
+	valueCounts
 	mean bool
 	lo   []uint64
 	hi   []int64
-	n    []int64
 }
 
-func (c *intSums) Grow(n int) {
-	c.lo, c.hi = grown(c.lo, n), grown(c.hi, n)
-	if c.mean {
-		c.n = grown(c.n, n)
-	}
-}
+func (c *intSums) Grow(n int) { c.lo, c.hi = grown(c.lo, n), grown(c.hi, n) }
 func (c *intSums) Clear() {
 	clear(c.lo)
 	clear(c.hi)
-	clear(c.n)
-	c.lo, c.hi, c.n = c.lo[:0], c.hi[:0], c.n[:0]
+	c.lo, c.hi = c.lo[:0], c.hi[:0]
 }
-func (c *intSums) Bytes() int { return 8 * (cap(c.lo) + cap(c.hi) + cap(c.n)) }
+func (c *intSums) Bytes() int { return 8 * (cap(c.lo) + cap(c.hi)) }
 func (c *intSums) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time) {
 	lo, hi, v := c.lo, c.hi, arg.I
 	for i, id := range ids {
@@ -36,16 +30,11 @@ func (c *intSums) Add(ids []uint32, rows []uint16, arg *row.Column, _ []row.Time
 		lo[id], carry = bits.Add64(lo[id], uint64(x), 0)
 		hi[id] += x>>63 + int64(carry)
 	}
-	if c.mean {
-		for _, id := range ids {
-			c.n[id]++
-		}
-	}
 }
 func (c *intSums) Append(dst *row.Column, id uint32) error {
 	lo, hi := c.lo[id], c.hi[id]
 	if c.mean {
-		dst.AppendDouble(double128(hi, lo) / float64(c.n[id]))
+		dst.AppendDouble(double128(hi, lo) / float64(c.of(id)))
 		return nil
 	}
 	if hi != int64(lo)>>63 {
@@ -91,14 +80,11 @@ func (c *intSums) Save(dst []*row.Column, id uint32) {
 	dst[0].AppendInt(c.hi[id])
 	dst[1].AppendInt(int64(c.lo[id]))
 	if c.mean {
-		dst[2].AppendInt(c.n[id])
+		dst[2].AppendInt(c.of(id))
 	}
 }
 func (c *intSums) Load(id uint32, src []*row.Column, i int) error {
 	c.hi[id], c.lo[id] = src[0].I[i], uint64(src[1].I[i])
-	if c.mean {
-		c.n[id] = src[2].I[i]
-	}
 	return nil
 }
 
@@ -107,9 +93,6 @@ func (c *intSums) Merge(to uint32, src Column, from uint32) {
 	var carry uint64
 	c.lo[to], carry = bits.Add64(c.lo[to], s.lo[from], 0)
 	c.hi[to] += s.hi[from] + int64(carry)
-	if c.mean {
-		c.n[to] += s.n[from]
-	}
 }
 func (c *intSums) JoinAll(srcs []Column, n int) {
 	lo, hi := c.lo[:n], c.hi[:n]
@@ -124,16 +107,8 @@ func (c *intSums) JoinAll(srcs []Column, n int) {
 			hi[i] += shi[i] + int64(carry)
 		}
 	}
-	if c.mean {
-		SetSums(c.n, srcs, n, func(c Column) []int64 { return c.(*intSums).n })
-	}
 }
-func (c *intSums) Reset(id uint32) {
-	c.lo[id], c.hi[id] = 0, 0
-	if c.mean {
-		c.n[id] = 0
-	}
-}
+func (c *intSums) Reset(id uint32) { c.lo[id], c.hi[id] = 0, 0 }
 
 // SaveAll implements [BulkSaver].
 func (c *intSums) SaveAll(dst []*row.Column, ids []uint32) {
@@ -142,6 +117,6 @@ func (c *intSums) SaveAll(dst []*row.Column, ids []uint32) {
 		dst[1].I = append(dst[1].I, int64(c.lo[id]))
 	}
 	if c.mean {
-		dst[2].I = gather(dst[2].I, c.n, ids)
+		dst[2].I = c.appendAll(dst[2].I, ids)
 	}
 }

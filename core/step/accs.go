@@ -230,6 +230,7 @@ func (a *accs) bytes() int {
 func (a *accs) resultsFrom(dst []*row.Column, ids []uint32, c *LaneCounts) {
 	from, to := int(ids[0]), int(ids[len(ids)-1])+1
 	for i, col := range a.aggs {
+		a.tell(i)
 		if col == nil {
 			dst[i].I = append(dst[i].I, a.rows[from:to]...)
 		} else if b, ok := col.(measure.Bulk); !ok || len(a.missing[i]) > 0 || !b.AppendFrom(dst[i], from, to) {
@@ -242,9 +243,17 @@ func (a *accs) resultsFrom(dst []*row.Column, ids []uint32, c *LaneCounts) {
 // counted.
 func (a *accs) results(dst []*row.Column, ids []uint32, c *LaneCounts) {
 	for i, col := range a.aggs {
+		a.tell(i)
 		if b, ok := col.(measure.Bulk); !ok || len(a.missing[i]) > 0 || !b.AppendAll(dst[i], ids) {
 			a.result(i, dst[i], ids, c)
 		}
+	}
+}
+
+// tell says to a column that does not count its values how many there are.
+func (a *accs) tell(i int) {
+	if c, ok := a.aggs[i].(measure.Counted); ok {
+		c.SetCounts(a.rows, a.missing[i])
 	}
 }
 
@@ -326,6 +335,7 @@ func (a *accs) save(dst []*row.Column, id uint32) {
 		}
 		dst[at].AppendInt(missing)
 		n := a.widths[i]
+		a.tell(i)
 		c.Save(dst[at+1:at+1+n], id)
 		at += 1 + n
 	}
@@ -350,6 +360,7 @@ func (a *accs) saveAll(dst []*row.Column, ids []uint32) {
 			dst[at].AppendInt(missing)
 		}
 		to := dst[at+1 : at+1+a.widths[i]]
+		a.tell(i)
 		if s, ok := c.(measure.BulkSaver); ok {
 			s.SaveAll(to, ids)
 		} else {

@@ -305,8 +305,8 @@ func (l *alignedLane) publishWindow(k int64, t *Turn, out Out) {
 
 // all makes every key of a window due whose share is from first to last.
 func (l *alignedLane) all(k int64, b *bag, index uint16, first, last int) {
-	start, end := l.w.Start(k), l.w.End(k)
 	d := &l.due
+	d.of(l.w.Start(k), l.w.End(k), index)
 	some := first > 0 || last < state.Shares-1
 	d.acc = slices.Grow(d.acc, len(b.rows))[:len(b.rows)]
 	n := 0
@@ -321,9 +321,8 @@ func (l *alignedLane) all(k int64, b *bag, index uint16, first, last int) {
 			share := int(state.ShareOf(l.dict.Hash(b.key(slot))))
 			return share < first || share > last
 		})
-		n = len(d.acc)
 	}
-	d.first = n == len(b.rows)
+	d.first = len(d.acc) == len(b.rows)
 	if b.narrow {
 		for _, slot := range d.acc {
 			d.key = append(d.key, b.ids[slot])
@@ -331,21 +330,11 @@ func (l *alignedLane) all(k int64, b *bag, index uint16, first, last int) {
 	} else {
 		d.key = append(d.key, d.acc...)
 	}
-	d.starts, d.ends, d.index = filled(d.starts, n, start), filled(d.ends, n, end), filled(d.index, n, index)
 	if l.several {
 		for _, key := range d.key {
 			d.slot = append(d.slot, int(key))
 		}
 	}
-}
-
-func filled[T any](s []T, n int, v T) []T {
-	from := len(s)
-	s = slices.Grow(s, n)[:from+n]
-	for i := range s[from:] {
-		s[from+i] = v
-	}
-	return s
 }
 
 // drop forgets slices that no window needs any more.

@@ -17,6 +17,8 @@ type due struct {
 	starts []row.Time
 	ends   []row.Time
 	index  []uint16
+	// oneWindow: starts, ends and index have one entry, which holds for all rows
+	oneWindow bool
 	// first: acc has the numbers from 0 on, none left out
 	first bool
 	// only where a window may have several rows
@@ -30,9 +32,15 @@ func (d *due) reset() {
 	if cap(d.acc) > 8*len(d.acc)+1<<16 { // there were far more once
 		*d = due{}
 	}
-	d.first = false
+	d.first, d.oneWindow = false, false
 	d.acc, d.key, d.starts, d.ends, d.index = d.acc[:0], d.key[:0], d.starts[:0], d.ends[:0], d.index[:0]
 	d.withdraw, d.slot, d.number = d.withdraw[:0], d.slot[:0], d.number[:0]
+}
+
+// of says that all rows are of one window.
+func (d *due) of(start, end row.Time, index uint16) {
+	d.oneWindow = true
+	d.starts, d.ends, d.index = append(d.starts[:0], start), append(d.ends[:0], end), append(d.index[:0], index)
 }
 
 // verdict is what becomes of a row where a window may have several.
@@ -134,9 +142,13 @@ func (p *publisher) publish(d *due, a *accs, dict *state.Dict, out Out, decide f
 // bounds writes window_start and window_end, where windows have them, and the rows' own event times: a window's lies
 // just before its end, that of a look back is its row's.
 func (p *publisher) bounds(d *due, from, to int) {
-	b := p.out
-	b.N, b.Times = to-from, b.Times[:0]
-	b.Index = append(b.Index[:0], d.index[from:to]...)
+	b, n := p.out, to-from
+	b.N, b.Times = n, b.Times[:0]
+	if d.oneWindow {
+		b.Index = filled(b.Index, n, d.index[0])
+	} else {
+		b.Index = append(b.Index[:0], d.index[from:to]...)
+	}
 	if !p.def.Bounds() {
 		return
 	}
@@ -144,11 +156,15 @@ func (p *publisher) bounds(d *due, from, to int) {
 	starts, ends := b.Cols[keys], b.Cols[keys+1]
 	starts.Reset()
 	ends.Reset()
+	if d.oneWindow {
+		starts.I, ends.I = filled(starts.I, n, int64(d.starts[0])), filled(ends.I, n, int64(d.ends[0]))
+		b.Times = filled(b.Times, n, d.ends[0]-1)
+		return
+	}
 	before := row.Time(1)
 	if p.def.LookBack > 0 {
 		before = 0
 	}
-	n := to - from
 	starts.I, ends.I, b.Times = slices.Grow(starts.I, n)[:n], slices.Grow(ends.I, n)[:n], slices.Grow(b.Times, n)[:n]
 	for i, t := range d.starts[from:to] {
 		starts.I[i] = int64(t)
@@ -156,6 +172,15 @@ func (p *publisher) bounds(d *due, from, to int) {
 	for i, t := range d.ends[from:to] {
 		ends.I[i], b.Times[i] = int64(t), t-before
 	}
+}
+
+// filled gives n times v, in the memory of s.
+func filled[T any](s []T, n int, v T) []T {
+	s = slices.Grow(s[:0], n)[:n]
+	for i := range s {
+		s[i] = v
+	}
+	return s
 }
 
 // gather writes the aggregates' results; nulls for withdrawals, which have no accumulators.

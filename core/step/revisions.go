@@ -186,7 +186,8 @@ func (l *alignedLane) publishSome(list []owed, index uint16, out Out) {
 			n = len(list)
 		}
 		l.due.reset()
-		start, end := l.w.Start(k), l.w.End(k)
+		end := l.w.End(k)
+		l.due.of(l.w.Start(k), end, index)
 		l.bringKeys(k, list[:n])
 		b := l.contents(k, l.dict.Len())
 		for _, o := range list[:n] {
@@ -196,7 +197,6 @@ func (l *alignedLane) publishSome(list []owed, index uint16, out Out) {
 			if slot, ok := b.find(o.key); ok && l.news(k, o.key, b, slot) {
 				d := &l.due
 				d.acc, d.key, d.slot = append(d.acc, slot), append(d.key, o.key), append(d.slot, int(o.key))
-				d.starts, d.ends, d.index = append(d.starts, start), append(d.ends, end), append(d.index, index)
 			}
 		}
 		list = list[n:]

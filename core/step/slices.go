@@ -1,6 +1,7 @@
 package step
 
 import (
+	"math"
 	"math/bits"
 	"slices"
 	"sort"
@@ -20,6 +21,7 @@ type timeline struct {
 	spare  []*slice // emptied, for reuse
 	narrow bool     // of the last slice that was closed: so will the next one be
 	nodes  map[node]*bag
+	joined int64  // the slices from this one on are in no node
 	levels int    // of nodes within a window
 	unused []*bag // nodes that are gone, emptied
 	sum    *bag   // of the window at hand
@@ -53,7 +55,7 @@ type node struct {
 }
 
 func newTimeline(d *Window, keeps bool) timeline {
-	l := timeline{def: d, keeps: keeps, w: *d.Aligned, nodes: map[node]*bag{}, sum: &bag{accs: *newAccs(&d.spec)}}
+	l := timeline{def: d, keeps: keeps, w: *d.Aligned, nodes: map[node]*bag{}, joined: math.MinInt64, sum: &bag{accs: *newAccs(&d.spec)}}
 	from, to := l.w.Slices(0)
 	l.levels = bits.Len64(uint64(to - from))
 	return l
@@ -206,13 +208,14 @@ func (l *timeline) node(level int, at int64, keys int) *bag {
 		b.fit(keys)
 	}
 	l.nodes[key] = b
+	l.joined = max(l.joined, (at+1)<<level)
 	l.held += b.bytes()
 	return b
 }
 
 // forgetNodes drops the nodes that hold a slice, since it has changed or is gone.
 func (l *timeline) forgetNodes(n int64) {
-	for level := 1; level <= l.levels && len(l.nodes) > 0; level++ {
+	for level := 1; level <= l.levels && n < l.joined; level++ {
 		key := node{level, n >> level}
 		if b := l.nodes[key]; b != nil {
 			delete(l.nodes, key)
@@ -239,6 +242,7 @@ func (l *timeline) live(live []bool) {
 func (l *timeline) renumber(live []bool, to []uint32, keys int) {
 	l.spare, l.unused, l.sum = nil, nil, &bag{accs: *newAccs(&l.def.spec)}
 	clear(l.nodes)
+	l.joined = math.MinInt64
 	l.held = 0
 	for _, s := range l.open {
 		s.bag.renumber(to, keys)
