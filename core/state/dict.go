@@ -104,6 +104,11 @@ func (d *Dict) PutAll(keys *Keys, which []uint16, ids []uint32) []uint32 {
 		for n, j := range some {
 			slot[n] = d.slots[slotOf(keys.Hash[j])&mask]
 		}
+		for n := range some {
+			if slot[n] != 0 {
+				seen += byte(d.entries[slot[n]-1].hash)
+			}
+		}
 		for n, j := range some { // those that stand behind another's slot are few
 			hash := keys.Hash[j]
 			for at := slotOf(hash); slot[n] != 0 && d.entries[slot[n]-1].hash != hash; {

@@ -186,6 +186,30 @@ func (a *accs) joinOne(srcs []*accs, id uint32) {
 	}
 }
 
+// resetAll empties some numbers, column by column: the processor waits for many of a column at once.
+func (a *accs) resetAll(ids []uint32) {
+	for _, id := range ids {
+		if a.rows[id] > 0 {
+			a.keys--
+		}
+		a.rows[id] = 0
+	}
+	for i, c := range a.aggs {
+		if missing := a.missing[i]; len(missing) > 0 {
+			for _, id := range ids {
+				if int(id) < len(missing) {
+					missing[id] = 0
+				}
+			}
+		}
+		if c != nil {
+			for _, id := range ids {
+				c.Reset(id)
+			}
+		}
+	}
+}
+
 // reset empties one number.
 func (a *accs) reset(id uint32) {
 	if a.rows[id] > 0 {

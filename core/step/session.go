@@ -52,6 +52,9 @@ type sessionLane struct {
 	over      []uint32 // sessions that overlap the row at hand
 	gone      []uint32 // that may be forgotten at the turn's end
 	closing   []closing
+	ended     []ended
+	inOrder   []dueAt // of ended, and scratch to sort them
+	spare     []dueAt
 	due       due
 	decisions []decision
 }
@@ -105,6 +108,14 @@ type closing struct {
 	index uint16
 }
 
+// ended is a session that is gone but for its accumulators, whose row is about to be published.
+type ended struct {
+	start, end row.Time
+	key, n     uint32
+	due        row.Time // the end, but for states of other versions
+	index      uint16   // of the event that ended it
+}
+
 type decision struct {
 	n     uint32
 	shown int // the identity that is withdrawn, or -1 for the session's row
@@ -153,9 +164,11 @@ func (l *sessionLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	l.keys = l.keys[:0]
 	if !l.several { // then no key is let go in between
 		l.keys = l.dict.PutAll(&x.Keys, x.Lanes[lane], l.keys)
-		l.fetch()
 	}
 	for n, j := range x.Lanes[lane] {
+		if n%fetchedAtOnce == 0 && !l.several {
+			l.fetch(l.keys[n:min(n+fetchedAtOnce, len(l.keys))])
+		}
 		r := x.Sel[j]
 		at := x.Times[r]
 		mark := t.Marks[x.Index[r]]
@@ -193,14 +206,17 @@ func (l *sessionLane) Take(x *Exchange, lane int, t *Turn, out Out) {
 	l.late.flush(out)
 }
 
-// fetch reads a little of what the rows at hand will need: their keys' first sessions, which lie anywhere in memory. None of these reads waits for another,
+// fetchedAtOnce is how many sessions are fetched before they are looked at: as many as stay in the processor's first cache, 16 KiB.
+const fetchedAtOnce = 128
+
+// fetch reads a little of what some rows will need: their keys' first sessions, which lie anywhere in memory. None of these reads waits for another,
 // so the processor has many under way at once; within join each would be waited for alone.
-func (l *sessionLane) fetch() {
+func (l *sessionLane) fetch(keys []uint32) {
 	for len(l.first) < l.dict.Len() {
 		l.first = append(l.first, 0)
 	}
 	var sum row.Time
-	for _, key := range l.keys {
+	for _, key := range keys {
 		if n := l.first[key]; n != 0 {
 			sum += l.sessions[n-1].last
 		}
@@ -350,6 +366,11 @@ func (l *sessionLane) release(n uint32) {
 	if int(n) < len(l.accs.rows) {
 		l.accs.reset(n)
 	}
+	l.let(n)
+}
+
+// let does so but for the accumulators, which are to be emptied before the number is given again.
+func (l *sessionLane) let(n uint32) {
 	l.dirty.Remove(n)
 	l.sent.Remove(n)
 	if s := &l.sessions[n]; s.stored {
@@ -432,7 +453,7 @@ func (l *sessionLane) advance(mark row.Time, t *Turn, out Out) {
 	})
 }
 
-// takeDue takes out what is due up to mark; what the caller puts in meanwhile is due later. It fetches the sessions, and their keys' lists, as fetch does.
+// takeDue takes out what is due up to mark; what the caller puts in meanwhile is due later.
 func (l *sessionLane) takeDue(mark row.Time) []dueAt {
 	if l.taken = l.taken[:0]; cap(l.taken) > 8*l.queue.held+1<<12 { // there have been far more
 		l.taken = nil
@@ -440,23 +461,31 @@ func (l *sessionLane) takeDue(mark row.Time) []dueAt {
 	if l.queue.next() > mark {
 		return nil
 	}
-	var sum row.Time
 	l.taken = l.queue.take(mark, l.taken)
-	for _, q := range l.taken {
+	l.queue.shrink()
+	return l.taken
+}
+
+// fetchDue does as fetch for sessions that are due, and for their keys' lists.
+func (l *sessionLane) fetchDue(some []dueAt) {
+	var sum row.Time
+	for _, q := range some {
 		sum += l.sessions[q.n].queued
 	}
-	for _, q := range l.taken {
+	for _, q := range some {
 		if s := &l.sessions[q.n]; s.used {
 			sum += row.Time(l.first[s.key])
 		}
 	}
 	l.fetched = sum
-	l.queue.shrink()
-	return l.taken
 }
 
 func (l *sessionLane) advanceTo(mark row.Time, t *Turn, out Out) {
 	l.mark = mark
+	if !l.several {
+		l.endAll(mark, t, out)
+		return
+	}
 	l.closing = l.closing[:0]
 	for _, q := range l.takeDue(mark) {
 		s := &l.sessions[q.n]
@@ -493,19 +522,103 @@ func (l *sessionLane) advanceTo(mark row.Time, t *Turn, out Out) {
 		return
 	}
 	l.publish(out, true)
-	if l.several {
-		for _, c := range l.closing {
-			s := &l.sessions[c.n]
-			s.queued = beyond(l.end(s), l.hold)
-			l.queue.push(s.queued, c.n)
-		}
-		return
-	}
 	for _, c := range l.closing {
-		l.unlink(l.sessions[c.n].key, c.n)
-		l.release(c.n)
+		s := &l.sessions[c.n]
+		s.queued = beyond(l.end(s), l.hold)
+		l.queue.push(s.queued, c.n)
 	}
 }
+
+// endAll does so where a session has one row and is gone then. Each session is looked at once: what is needed of it is taken along, and it
+// is out of its key's list before its row is made.
+func (l *sessionLane) endAll(mark row.Time, t *Turn, out Out) {
+	l.ended = l.ended[:0]
+	for i, q := range l.takeDue(mark) {
+		if i%fetchedAtOnce == 0 {
+			l.fetchDue(l.taken[i:min(i+fetchedAtOnce, len(l.taken))])
+		}
+		s := &l.sessions[q.n]
+		if !s.used || s.queued != q.at {
+			continue // gone, or due at another time
+		}
+		due, end := l.dueAt(s), l.end(s)
+		if due > mark {
+			s.queued = due
+			l.queue.push(due, q.n)
+			continue
+		}
+		e := ended{start: s.start, end: end, due: due, key: s.key, n: q.n}
+		had := !s.pending || s.closed && !s.changed // in a state of when it was kept for late rows
+		l.unlink(s.key, q.n)
+		if had {
+			l.release(q.n)
+			continue
+		}
+		l.let(q.n)
+		l.ended = append(l.ended, e)
+	}
+	if len(l.ended) == 0 {
+		return
+	}
+	l.stageEnded(t)
+	l.counts.LeftOut += l.accs.leftOut(l.due.acc)
+	l.pub.publish(&l.due, l.accs, l.dict, out, nil)
+	l.accs.resetAll(l.due.acc)
+	if cap(l.ended) > 8*len(l.ended)+1<<16 { // there have been far more
+		l.ended, l.inOrder, l.spare = nil, nil, nil
+	}
+}
+
+// stageEnded makes the rows of ended due, in order of the event that ended them, end, start and key. The later a session is due, the later is
+// that event: so one pass over the sorted ones finds the events of those that were due at their end, which are all but for states of other versions.
+func (l *sessionLane) stageEnded(t *Turn) {
+	order := l.inOrder[:0]
+	for i, e := range l.ended {
+		order = append(order, dueAt{e.end, uint32(i)})
+	}
+	order, l.spare = sortByTime(order, l.spare)
+	l.inOrder = order
+	for from := 0; from < len(order); {
+		to := from + 1
+		for to < len(order) && order[to].at == order[from].at {
+			to++
+		}
+		if to-from > 1 {
+			slices.SortFunc(order[from:to], func(a, b dueAt) int {
+				p, q := &l.ended[a.n], &l.ended[b.n]
+				if p.start != q.start {
+					return sign(p.start - q.start)
+				}
+				return int(p.key) - int(q.key)
+			})
+		}
+		from = to
+	}
+	index, later := 0, false
+	for _, o := range order {
+		e := &l.ended[o.n]
+		for index < len(t.Marks)-1 && t.Marks[index+1] < e.end {
+			index++
+		}
+		e.index = uint16(index)
+		if e.due > e.end {
+			e.index, later = t.Passed(e.due), true
+		}
+	}
+	if later {
+		slices.SortStableFunc(order, func(a, b dueAt) int { return int(l.ended[a.n].index) - int(l.ended[b.n].index) })
+	}
+	d := &l.due
+	d.reset()
+	for _, o := range order {
+		e := &l.ended[o.n]
+		d.acc, d.key, d.index = append(d.acc, e.n), append(d.key, e.key), append(d.index, e.index)
+		d.starts, d.ends = append(d.starts, e.start), append(d.ends, e.end)
+	}
+}
+
+// sign gives -1, 0 or 1.
+func sign(t row.Time) int { return int(max(-1, min(1, t))) }
 
 // publish makes the rows of the sessions in closing. What was published of one under another identity is
 // withdrawn first.
@@ -519,9 +632,9 @@ func (l *sessionLane) publish(out Out, closed bool) {
 		case a.index != b.index:
 			return int(a.index) - int(b.index)
 		case p.last != q.last:
-			return int(max(-1, min(1, p.last-q.last)))
+			return sign(p.last - q.last)
 		case p.start != q.start:
-			return int(max(-1, min(1, p.start-q.start)))
+			return sign(p.start - q.start)
 		}
 		return int(p.key) - int(q.key)
 	})
@@ -533,10 +646,6 @@ func (l *sessionLane) publish(out Out, closed bool) {
 	}
 	if closed {
 		l.counts.LeftOut += l.accs.leftOut(d.acc)
-	}
-	if !l.several {
-		l.pub.publish(d, l.accs, l.dict, out, nil)
-		return
 	}
 	l.pub.publish(d, l.accs, l.dict, out, func(at int, meets bool) verdict { return l.decide(l.decisions[at], meets, closed, false) })
 	for _, c := range l.closing {
@@ -565,11 +674,9 @@ func (l *sessionLane) add(s *session, c closing, start, end row.Time, shown int)
 	d := &l.due
 	d.acc, d.key, d.index = append(d.acc, c.n), append(d.key, s.key), append(d.index, c.index)
 	d.starts, d.ends = append(d.starts, start), append(d.ends, end)
-	if l.several {
-		d.withdraw = append(d.withdraw, shown >= 0)
-		d.slot = append(d.slot, len(l.decisions))
-		l.decisions = append(l.decisions, decision{c.n, shown})
-	}
+	d.withdraw = append(d.withdraw, shown >= 0)
+	d.slot = append(d.slot, len(l.decisions))
+	l.decisions = append(l.decisions, decision{c.n, shown})
 }
 
 func (l *sessionLane) decide(d decision, meets, closed, again bool) verdict {
