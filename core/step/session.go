@@ -112,8 +112,6 @@ type closing struct {
 type ended struct {
 	start, end row.Time
 	key, n     uint32
-	due        row.Time // the end, but for states of other versions
-	index      uint16   // of the event that ended it
 }
 
 type decision struct {
@@ -529,8 +527,8 @@ func (l *sessionLane) advanceTo(mark row.Time, t *Turn, out Out) {
 	}
 }
 
-// endAll does so where a session has one row and is gone then. Each session is looked at once: what is needed of it is taken along, and it
-// is out of its key's list before its row is made.
+// endAll does so where a session has one row, at its end, and is gone then: it takes no row any more that the watermark has passed. Each is looked at once:
+// what is needed of it is taken along, and it is out of its key's list before its row is made.
 func (l *sessionLane) endAll(mark row.Time, t *Turn, out Out) {
 	l.ended = l.ended[:0]
 	for i, q := range l.takeDue(mark) {
@@ -541,21 +539,15 @@ func (l *sessionLane) endAll(mark row.Time, t *Turn, out Out) {
 		if !s.used || s.queued != q.at {
 			continue // gone, or due at another time
 		}
-		due, end := l.dueAt(s), l.end(s)
-		if due > mark {
-			s.queued = due
-			l.queue.push(due, q.n)
+		end := l.end(s)
+		if end > mark {
+			s.queued = end
+			l.queue.push(end, q.n)
 			continue
 		}
-		e := ended{start: s.start, end: end, due: due, key: s.key, n: q.n}
-		had := !s.pending || s.closed && !s.changed // in a state of when it was kept for late rows
+		l.ended = append(l.ended, ended{start: s.start, end: end, key: s.key, n: q.n})
 		l.unlink(s.key, q.n)
-		if had {
-			l.release(q.n)
-			continue
-		}
 		l.let(q.n)
-		l.ended = append(l.ended, e)
 	}
 	if len(l.ended) == 0 {
 		return
@@ -569,8 +561,8 @@ func (l *sessionLane) endAll(mark row.Time, t *Turn, out Out) {
 	}
 }
 
-// stageEnded makes the rows of ended due, in order of the event that ended them, end, start and key. The later a session is due, the later is
-// that event: so one pass over the sorted ones finds the events of those that were due at their end, which are all but for states of other versions.
+// stageEnded makes the rows of ended due, in order of end, start and key. The later a session ends, the later is the event whose watermark passed
+// it, so one pass finds them.
 func (l *sessionLane) stageEnded(t *Turn) {
 	order := l.inOrder[:0]
 	for i, e := range l.ended {
@@ -594,25 +586,15 @@ func (l *sessionLane) stageEnded(t *Turn) {
 		}
 		from = to
 	}
-	index, later := 0, false
-	for _, o := range order {
-		e := &l.ended[o.n]
-		for index < len(t.Marks)-1 && t.Marks[index+1] < e.end {
-			index++
-		}
-		e.index = uint16(index)
-		if e.due > e.end {
-			e.index, later = t.Passed(e.due), true
-		}
-	}
-	if later {
-		slices.SortStableFunc(order, func(a, b dueAt) int { return int(l.ended[a.n].index) - int(l.ended[b.n].index) })
-	}
+	index := 0
 	d := &l.due
 	d.reset()
 	for _, o := range order {
 		e := &l.ended[o.n]
-		d.acc, d.key, d.index = append(d.acc, e.n), append(d.key, e.key), append(d.index, e.index)
+		for index < len(t.Marks)-1 && t.Marks[index+1] < e.end { // as Passed finds it
+			index++
+		}
+		d.acc, d.key, d.index = append(d.acc, e.n), append(d.key, e.key), append(d.index, uint16(index))
 		d.starts, d.ends = append(d.starts, e.start), append(d.ends, e.end)
 	}
 }
