@@ -165,7 +165,7 @@ func table(dir, only string, rounds int) {
 	fmt.Println("| workload | from | rows/s | ns/row | of the floor (median, range) | allocations/row | peak MiB (floor) |")
 	fmt.Println("|---|---|---|---|---|---|---|")
 	var all []ratio
-	each(only, func(w *workload, from string) { all = append(all, line(dir, w, from, rounds, scale)) })
+	each(only, func(w *workload, from string) { all = append(all, line(dir, w, from, rounds, scale)...) })
 	if only != "" {
 		return
 	}
@@ -225,12 +225,12 @@ func calibrate(dir string, rounds int) float64 {
 	return median(ratios)
 }
 
-// line measures a workload and prints its line of the table.
-func line(dir string, w *workload, from string, rounds int, scale float64) ratio {
-	var engines, of, lanes []float64
+// line measures a workload and prints its lines of the table: with one lane, and from text with two.
+func line(dir string, w *workload, from string, rounds int, scale float64) (ratios []ratio) {
+	var engines, of, lanes, lanesOf []float64
+	beside := w.besideEncoder && from == "text"
 	var last, lastFloor measure
 	for range rounds {
-		beside := w.besideEncoder && from == "text"
 		switch {
 		case beside:
 			lastFloor = start(dir, w.name, "encoder", 1)()
@@ -249,13 +249,14 @@ func line(dir string, w *workload, from string, rounds int, scale float64) ratio
 		}
 		of = append(of, lastFloor.Seconds/last.Seconds)
 		if from == "text" {
-			lanes = append(lanes, last.Seconds/start(dir, w.name, from+"-engine", 2)().Seconds)
+			two := start(dir, w.name, from+"-engine", 2)().Seconds
+			lanes, lanesOf = append(lanes, last.Seconds/two/scale*2), append(lanesOf, lastFloor.Seconds/two)
 		}
 	}
 	e := median(engines)
 	name := w.name
 	switch {
-	case w.besideEncoder && from == "text":
+	case beside:
 		name += ", beside its encoder alone"
 	case w.against != "":
 		name += ", against " + w.against
@@ -266,13 +267,23 @@ func line(dir string, w *workload, from string, rounds int, scale float64) ratio
 	}
 	fmt.Printf("| %s | %s | %.0f | %.0f | %s | %.4f | %d (%d) |\n", name, w.from(from),
 		float64(w.rows)/e, e*1e9/float64(w.rows), spread(of), last.Allocs, last.Peak>>20, lastFloor.Peak>>20)
-	if from == "text" {
-		fmt.Printf("| %s, two lanes | %s | | | %s x one lane; %.2f calibrated | | |\n", w.name, w.from(from), spread(lanes), median(lanes)/scale*2)
-	}
 	if w.form == "" { // else the name says so
 		name += " from " + w.from(from)
 	}
-	return ratio{name, slices.Min(of), median(of), slices.Max(of), reach}
+	ratios = append(ratios, ratioOf(name, of, reach))
+	if from == "text" {
+		fmt.Printf("| %s, two lanes | %s | | | %s x one lane, calibrated | | |\n", w.name, w.from(from), spread(lanes))
+		ratios = append(ratios, ratioOf(w.name+", two lanes, of one lane", lanes, w.reachLanes))
+	}
+	if beside {
+		fmt.Printf("| %s, two lanes, beside its encoder on one core | %s | | | %s | | |\n", w.name, w.from(from), spread(lanesOf))
+		ratios = append(ratios, ratioOf(w.name+", two lanes, beside its encoder on one core", lanesOf, reach))
+	}
+	return ratios
+}
+
+func ratioOf(name string, v []float64, reach float64) ratio {
+	return ratio{name, slices.Min(v), median(v), slices.Max(v), reach}
 }
 
 // from says what the workload reads.

@@ -33,7 +33,7 @@ func drawRatios(path string, ratios []ratio) error {
 		}
 		fmt.Fprintf(&b, `<path d="M%.1[1]f %[2]dV%[3]d" stroke="%[4]s"/><text x="%.1[1]f" y="%[5]d" text-anchor="middle">%[6]v</text>`, x(v), top-12, bottom, colour, bottom+16, v)
 	}
-	fmt.Fprintf(&b, `<text x="%.1f" y="%d" text-anchor="middle">speed, of the loop by hand: right of 1 is faster</text>`, float64(left+width-right)/2, bottom+36)
+	fmt.Fprintf(&b, `<text x="%.1f" y="%d" text-anchor="middle">speed, of the loop by hand or what is named: right of 1 is faster</text>`, float64(left+width-right)/2, bottom+36)
 	fmt.Fprintf(&b, `<circle cx="%d" cy="16" r="4" fill="#1f6f62"/><text x="%d" y="20">median</text><path d="M%d 16h28" stroke="#1f6f62" stroke-width="2"/><text x="%d" y="20">range</text><path d="M%d 10v12" stroke="#b3472c" stroke-width="2"/><text x="%d" y="20">to be reached</text>`,
 		left, left+9, left+70, left+104, left+160, left+167)
 	for i, r := range ratios {

@@ -52,6 +52,8 @@ type workload struct {
 	against string
 	// reach is what the ratio is to be, from text and from ready batches; 0 for nothing.
 	reach [2]float64
+	// reachLanes is what two lanes are to be of one.
+	reachLanes float64
 	// floors: from text and from ready batches.
 	floorText func(path, out string) error
 	floorCore func(batches []*row.Batch) int64
@@ -104,7 +106,7 @@ sinks:
 		},
 	},
 	{
-		name: "tumbling", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, reach: [2]float64{1.3, 0.7},
+		name: "tumbling", rows: 3_000_000, keys: 300, span: 30 * 24 * time.Hour, reach: [2]float64{1.3, 0.7}, reachLanes: 1.8,
 		text:      tumbling,
 		floorText: tumblingFloor(eachEvent),
 		floorCore: func(batches []*row.Batch) int64 {

@@ -4,74 +4,96 @@ package measure
 // that sums of doubles are the same however many are read in one pass. Up to eight are, so that a sum is not stored and
 // read again between them.
 func SetSums[S any, T int64 | float64](dst []T, srcs []S, n int, of func(S) []T) {
-	dst = dst[:n]
-	switch len(srcs) {
-	case 0:
-		clear(dst)
-		return
-	case 1:
-		copy(dst, of(srcs[0])[:n])
-		return
-	}
-	a, b := of(srcs[0])[:n], of(srcs[1])[:n]
-	for srcs = srcs[2:]; ; {
-		switch {
-		case len(srcs) >= 6:
-			c, d, e, f, g, h := of(srcs[0])[:n], of(srcs[1])[:n], of(srcs[2])[:n], of(srcs[3])[:n], of(srcs[4])[:n], of(srcs[5])[:n]
-			for i := range dst {
-				dst[i] = a[i] + b[i] + c[i] + d[i] + e[i] + f[i] + g[i] + h[i]
-			}
-			srcs = srcs[6:]
-		case len(srcs) >= 4:
-			c, d, e, f := of(srcs[0])[:n], of(srcs[1])[:n], of(srcs[2])[:n], of(srcs[3])[:n]
-			for i := range dst {
-				dst[i] = a[i] + b[i] + c[i] + d[i] + e[i] + f[i]
-			}
-			srcs = srcs[4:]
-		case len(srcs) >= 2:
-			c, d := of(srcs[0])[:n], of(srcs[1])[:n]
-			for i := range dst {
-				dst[i] = a[i] + b[i] + c[i] + d[i]
-			}
-			srcs = srcs[2:]
-		default:
-			for i := range dst {
-				dst[i] = a[i] + b[i]
-			}
-		}
-		if len(srcs) == 0 {
-			return
-		}
-		a, b, srcs = dst, of(srcs[0])[:n], srcs[1:]
-	}
+	inPasses(dst[:n], srcs, of, setSum2, setSum4, setSum6, setSum8)
 }
 
 // setGreatest does so for the greatest.
 func setGreatest[S any](dst []int64, srcs []S, n int, of func(S) []int64) {
-	dst = dst[:n]
-	a := of(srcs[0])[:n]
+	inPasses(dst[:n], srcs, of, setMax2, setMax4, setMax6, setMax8)
+}
+
+// inPasses joins one source or more by functions that set their first argument to what two, four, six or eight others have together. From the
+// second pass on what dst has so far is the first of these.
+func inPasses[S, T any](dst []T, srcs []S, of func(S) []T, two func(z, a, b []T), four func(z, a, b, c, d []T), six func(z, a, b, c, d, e, f []T), eight func(z, a, b, c, d, e, f, g, h []T)) {
 	if len(srcs) == 1 {
-		copy(dst, a)
+		copy(dst, of(srcs[0]))
 		return
 	}
-	for srcs = srcs[1:]; len(srcs) > 0; a = dst {
-		b := of(srcs[0])[:n]
-		// A source may be named again: the greatest stays what it is.
-		c, d, e, f := b, b, b, b
-		for k, at := range []*[]int64{&c, &d, &e, &f} {
-			if k+1 < len(srcs) {
-				*at = of(srcs[k+1])[:n]
-			}
+	in, k := [8][]T{0: of(srcs[0])}, 1
+	for srcs = srcs[1:]; len(srcs) > 0; k = 1 {
+		for k < len(in) && len(srcs) > 0 {
+			in[k], srcs = of(srcs[0]), srcs[1:]
+			k++
 		}
-		if len(srcs) <= 3 {
-			for i := range dst {
-				dst[i] = max(a[i], b[i], c[i], d[i])
-			}
-		} else {
-			for i := range dst {
-				dst[i] = max(max(a[i], b[i], c[i]), max(d[i], e[i], f[i]))
-			}
+		switch k {
+		case 2, 3:
+			two(dst, in[0], in[1])
+		case 4, 5:
+			four(dst, in[0], in[1], in[2], in[3])
+		case 6, 7:
+			six(dst, in[0], in[1], in[2], in[3], in[4], in[5])
+		default:
+			eight(dst, in[0], in[1], in[2], in[3], in[4], in[5], in[6], in[7])
 		}
-		srcs = srcs[min(5, len(srcs)):]
+		if k&1 == 1 {
+			two(dst, dst, in[k-1])
+		}
+		in[0] = dst
+	}
+}
+
+func setSum2[T int64 | float64](z, a, b []T) {
+	a, b = a[:len(z)], b[:len(z)]
+	for i := range z {
+		z[i] = a[i] + b[i]
+	}
+}
+
+func setSum4[T int64 | float64](z, a, b, c, d []T) {
+	a, b, c, d = a[:len(z)], b[:len(z)], c[:len(z)], d[:len(z)]
+	for i := range z {
+		z[i] = a[i] + b[i] + c[i] + d[i]
+	}
+}
+
+func setSum6[T int64 | float64](z, a, b, c, d, e, f []T) {
+	a, b, c, d, e, f = a[:len(z)], b[:len(z)], c[:len(z)], d[:len(z)], e[:len(z)], f[:len(z)]
+	for i := range z {
+		z[i] = a[i] + b[i] + c[i] + d[i] + e[i] + f[i]
+	}
+}
+
+func setSum8[T int64 | float64](z, a, b, c, d, e, f, g, h []T) {
+	a, b, c, d, e, f, g, h = a[:len(z)], b[:len(z)], c[:len(z)], d[:len(z)], e[:len(z)], f[:len(z)], g[:len(z)], h[:len(z)]
+	for i := range z {
+		z[i] = a[i] + b[i] + c[i] + d[i] + e[i] + f[i] + g[i] + h[i]
+	}
+}
+
+func setMax2(z, a, b []int64) {
+	a, b = a[:len(z)], b[:len(z)]
+	for i := range z {
+		z[i] = max(a[i], b[i])
+	}
+}
+
+func setMax4(z, a, b, c, d []int64) {
+	a, b, c, d = a[:len(z)], b[:len(z)], c[:len(z)], d[:len(z)]
+	for i := range z {
+		z[i] = max(max(a[i], b[i]), max(c[i], d[i]))
+	}
+}
+
+func setMax6(z, a, b, c, d, e, f []int64) {
+	a, b, c, d, e, f = a[:len(z)], b[:len(z)], c[:len(z)], d[:len(z)], e[:len(z)], f[:len(z)]
+	for i := range z {
+		z[i] = max(max(a[i], b[i]), max(c[i], d[i]), max(e[i], f[i]))
+	}
+}
+
+func setMax8(z, a, b, c, d, e, f, g, h []int64) {
+	a, b, c, d, e, f, g, h = a[:len(z)], b[:len(z)], c[:len(z)], d[:len(z)], e[:len(z)], f[:len(z)], g[:len(z)], h[:len(z)]
+	for i := range z {
+		z[i] = max(max(max(a[i], b[i]), max(c[i], d[i])), max(max(e[i], f[i]), max(g[i], h[i])))
 	}
 }
