@@ -265,7 +265,9 @@ func randomText(r *rand.Rand, k row.Kind, depth int) string {
 	case row.Duration:
 		return "(" + sub(row.Timestamp) + " - " + sub(row.Timestamp) + ")"
 	}
-	switch r.IntN(7) {
+	switch r.IntN(8) {
+	case 7:
+		return "(" + sub(row.Int) + " % " + pick("2", "64", "1", "6") + pick(" == ", " != ") + pick("0", "0", "1") + ")"
 	case 0:
 		return "(" + sub(row.Bool) + pick(" && ", " || ") + sub(row.Bool) + ")"
 	case 1:

@@ -21,6 +21,8 @@ type step struct {
 	args []*step
 	out  vector
 	own  *row.Column // the column that out.col points to, when it is ours
+	// less, of `x % by == 0` or != with a power of two: by - 1. The remainder is no column of its own then; x is the argument.
+	less int64
 }
 
 // vector is a column of results; a row whose bit is set in err has no value.
@@ -50,11 +52,30 @@ func newStep(n *node) *step {
 	if !hasLoop(n) {
 		return s // evaluated row by row: its arguments need no columns
 	}
-	for _, a := range n.args {
+	args := n.args
+	if by := n.dividesBy(); by > 0 {
+		s.less, args = by-1, args[0].args[:1]
+	}
+	for _, a := range args {
 		s.args = append(s.args, newStep(a))
 	}
 	return s
 }
+
+// dividesBy gives the power of two of a question whether an int is a multiple of it, above 1; 0 for other nodes.
+func (n *node) dividesBy() int64 {
+	if n.op != opEq && n.op != opNe || n.args[0].op != opMod || !n.args[1].isInt() || n.args[1].value.I != 0 {
+		return 0
+	}
+	by := n.args[0].args[1]
+	if !by.isInt() || by.value.I < 2 || by.value.I&(by.value.I-1) != 0 {
+		return 0
+	}
+	return by.value.I
+}
+
+// isInt says whether the node is a constant int.
+func (n *node) isInt() bool { return n.op == opConst && n.kind == row.Int && !n.value.Null }
 
 // hasLoop says whether there is a typed loop for the node; otherwise the plain evaluator does it.
 func hasLoop(n *node) bool {
@@ -289,6 +310,10 @@ func (s *step) runCond(n int) {
 
 func (s *step) runCompare(n int) {
 	d := s.ints(n)
+	if s.less > 0 {
+		multiples(d, s.args[0].out.col.I, s.less, b2i(s.n.op == opNe))
+		return
+	}
 	a, b := s.args[0].out.col, s.args[1].out.col
 	switch {
 	case a.Kind == row.Double && s.args[1].n.op == opConst:
@@ -317,6 +342,14 @@ func (s *step) runCompare(n int) {
 		compareWith(s.n.op, d, a.I, s.args[1].n.value.I)
 	default:
 		compareLoop(s.n.op, d, a.I, b.I)
+	}
+}
+
+// multiples says which ints have none of the bits of less, those below a power of two: they are multiples of it, those below zero too.
+func multiples(d, a []int64, less, not int64) {
+	a = a[:len(d)]
+	for i, x := range a {
+		d[i] = b2i(x&less == 0) ^ not
 	}
 }
 

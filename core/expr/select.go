@@ -19,7 +19,7 @@ import (
 // Select gives those rows of sel, ascending, for which a condition is true, in the memory of kept. A bit in errs means that the row
 // has an error: it is not among them. n is the number of rows in cols; errs belongs to the runner until its next use.
 func (r *Runner) Select(cols []*row.Column, n int, sel, kept []uint16) (_ []uint16, errs []uint64) {
-	kept = slices.Grow(kept[:0], len(sel))[:len(sel)]
+	kept = slices.Grow(kept[:0], n)[:n]
 	if r.parts == nil {
 		r.parts = conjunction(r.root, nil)
 	}
@@ -54,7 +54,7 @@ func (r *Runner) narrow(cols []*row.Column, n int, sel, kept []uint16) ([]uint16
 					return nil, false
 				}
 			}
-			sel = p.pick(sel, kept)
+			sel = p.pick(n, sel, kept)
 			continue
 		}
 		if p.run(cols, n); p.lacks() {
@@ -77,19 +77,19 @@ func (s *step) comparesNumbers() bool {
 }
 
 // pick leaves the rows of sel for which a comparison of numbers is true, in kept, which may be the same.
-func (s *step) pick(sel, kept []uint16) []uint16 {
+func (s *step) pick(n int, sel, kept []uint16) []uint16 {
 	o, a, b := s.n.op, s.args[0], s.args[1]
 	if a.n.op == opConst {
 		o, a, b = o.mirrored(), b, a
 	}
 	if a.out.col.Kind == row.Double {
 		if b.n.op == opConst {
-			return pickBy(o, a.out.col.F, b.n.value.F, sel, kept)
+			return pickBy(o, a.out.col.F[:n], b.n.value.F, sel, kept)
 		}
 		return pickPairs(o, a.out.col.F, b.out.col.F, sel, kept)
 	}
 	if b.n.op == opConst {
-		return pickBy(o, a.out.col.I, b.n.value.I, sel, kept)
+		return pickBy(o, a.out.col.I[:n], b.n.value.I, sel, kept)
 	}
 	return pickPairs(o, a.out.col.I, b.out.col.I, sel, kept)
 }
@@ -125,6 +125,9 @@ func (o op) simple() (op, int) {
 
 func pickBy[T int64 | float64](o op, a []T, by T, sel, kept []uint16) []uint16 {
 	o, not := o.simple()
+	if len(sel) == len(a) { // all rows, as ascending as they are
+		return pickAllBy(o, not, a, by, kept)
+	}
 	kept, k := kept[:len(sel)], 0
 	switch o {
 	case opEq:
@@ -141,6 +144,29 @@ func pickBy[T int64 | float64](o op, a []T, by T, sel, kept []uint16) []uint16 {
 		for _, i := range sel {
 			kept[k] = i
 			k += int(b2i(a[i] <= by)) ^ not
+		}
+	}
+	return kept[:k]
+}
+
+// pickAllBy does so for all rows, as most conditions begin.
+func pickAllBy[T int64 | float64](o op, not int, a []T, by T, kept []uint16) []uint16 {
+	kept, k := kept[:len(a)], 0
+	switch o {
+	case opEq:
+		for i, x := range a {
+			kept[k] = uint16(i)
+			k += int(b2i(x == by)) ^ not
+		}
+	case opLt:
+		for i, x := range a {
+			kept[k] = uint16(i)
+			k += int(b2i(x < by)) ^ not
+		}
+	case opLe:
+		for i, x := range a {
+			kept[k] = uint16(i)
+			k += int(b2i(x <= by)) ^ not
 		}
 	}
 	return kept[:k]
