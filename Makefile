@@ -50,7 +50,7 @@ files: build ## make two hours of the harbour's events as files, and run its job
 
 # The tests of three packages run at once on two processors: much of their time is waiting.
 # Of these the race detector sees a part (package pace).
-PACED := ^(TestRandom.*|TestFiles|TestStopsAndResumes|TestFaults|TestCopyFaults|TestHostileDocuments|TestEvaluatorsAgree|TestResume)$$
+PACED := ^(TestRandom.*|TestWideTurns|TestBounds|TestManyPartitions|TestBuffer|TestDeadKeys|TestPastSessions|TestMemoryFollowsKeys|TestBytesOfSlices|TestFiles|TestStopsAndResumes|TestFaults|TestCopyFaults|TestHostileDocuments|TestEvaluatorsAgree|TestResume)$$
 
 test: console lint ## all tests, with the race detector; what CI runs
 	@scripts/install.sh compiler server browser tools
@@ -58,7 +58,7 @@ test: console lint ## all tests, with the race detector; what CI runs
 	@echo "== testing the packages, with the race detector"
 	@scripts/in-memory.sh $(GO) test -race -tags checks -p 3 -timeout 20m $$($(GO) list ./... | grep -v /e2e)
 	@echo "== the long tests in full, without the race detector: 3,000 random jobs against the reference model, a fault at each write, hostile documents"
-	@scripts/in-memory.sh $(GO) test -count=1 -timeout 10m -run '$(PACED)' ./run ./checkpoint ./job ./core/expr ./harbour
+	@scripts/in-memory.sh $(GO) test -count=1 -timeout 10m -run '$(PACED)' ./run ./checkpoint ./job ./core/expr ./core/engine ./core/step ./harbour
 	@echo "== driving the real binary"
 	@scripts/in-memory.sh $(GO) test -count=1 -timeout 15m ./e2e # never from the cache, which does not see the binary
 

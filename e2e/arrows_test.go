@@ -106,6 +106,7 @@ func goList(t *testing.T, args ...string) []string {
 
 // TestArrows keeps the arrows between packages one-way.
 func TestArrows(t *testing.T) {
+	t.Parallel()
 	packages := goList(t, "./...")
 	if len(packages) < 15 {
 		t.Fatalf("only %d packages", len(packages))

@@ -18,6 +18,7 @@ import (
 // TestDemo opens the harbour twice on the same data: both times two jobs show rows, and nothing of it
 // is left running.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	data := filepath.Join(dir, "demo")
 	demo := func(args ...string) (*serving, time.Duration) {

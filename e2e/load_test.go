@@ -103,6 +103,7 @@ sinks:
 // TestLongRows: 600 MB of rows of 20 kB, in three steps, cost a service little more memory than a run without anybody
 // who may look; the last rows can be seen when the job has ended.
 func TestLongRows(t *testing.T) {
+	t.Parallel()
 	dir := open(t)
 	line := `{"text":"` + strings.Repeat("x", 20_000) + `","at":1767225600000}` + "\n"
 	write(t, dir, "long.ndjson", strings.Repeat(line, 30_000)) // 600 MB
@@ -135,6 +136,7 @@ sinks:
 // TestBounds: more streams than the service takes are told to come again; who sends a request slowly, or does not read,
 // is let go.
 func TestBounds(t *testing.T) {
+	t.Parallel()
 	s := serve(t, open(t))
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()

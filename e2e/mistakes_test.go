@@ -42,6 +42,7 @@ sinks:
 
 // TestMistakes makes each mistake of docs/mistakes.md and wants the words that stand there.
 func TestMistakes(t *testing.T) {
+	t.Parallel()
 	page, err := os.ReadFile("../docs/mistakes.md")
 	if err != nil {
 		t.Fatal(err)

@@ -11,12 +11,14 @@ import (
 	"undertide/connect/memory"
 	"undertide/core/engine"
 	"undertide/job"
+	"undertide/pace"
 )
 
 // TestWideTurns: one turn makes more rows than 16 bits can number, of lists and of a merge of them, before every kind of
 // step with state; none is lost and none comes twice.
 func TestWideTurns(t *testing.T) {
-	const events, items = 4096, 17 // 69,632 rows of one turn, twice as many behind the merge
+	const events = 4096
+	items := pace.Of(17, 3) // in full 69,632 rows of one turn, twice as many behind the merge
 	list := strings.TrimSuffix(strings.Repeat("7,", items), ",")
 	j, err := job.Parse("wide.yaml", `undertide: 1
 job: wide
@@ -73,7 +75,7 @@ sinks:
 		}
 		return n
 	}
-	const of = events / 8 * items * 2 // rows of a key
+	of := int64(events / 8 * items * 2) // rows of a key
 	for sink, rows := range map[int]int{0: 8, 1: 16, 2: 8, 4: 8} {
 		if n := read(sink, func(l line) {
 			if l.N != of || sink == 0 && l.Sum != 7*of {
@@ -84,14 +86,14 @@ sinks:
 		}
 	}
 	greatest := int64(0)
-	if n := read(3, func(l line) { greatest = max(greatest, l.N) }); n != 8*of || greatest != of {
+	if n := read(3, func(l line) { greatest = max(greatest, l.N) }); n != int(8*of) || greatest != of {
 		t.Errorf("look back: %d rows up to %d, want %d up to %d", n, greatest, 8*of, of)
 	}
 	if n := read(5, func(line) {}); n != 8 {
 		t.Errorf("deduplicate: %d rows, want 8", n)
 	}
 	seen := map[int64]int{}
-	if n := read(6, func(l line) { seen[l.Before]++ }); n != 8*of || len(seen) != of || seen[0] != 8 || seen[of-1] != 8 {
+	if n := read(6, func(l line) { seen[l.Before]++ }); n != int(8*of) || len(seen) != int(of) || seen[0] != 8 || seen[of-1] != 8 {
 		t.Errorf("remember: %d rows with %d counts, want %d and %d", n, len(seen), 8*of, of)
 	}
 }

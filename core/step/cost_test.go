@@ -105,7 +105,7 @@ const second = row.Time(1_000_000)
 // hold for few as for many.
 func fewer(n int) int {
 	if checked > 0 {
-		return n / 6
+		return n / 12
 	}
 	return n
 }
