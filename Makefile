@@ -57,7 +57,7 @@ test: console lint ## all tests, with the race detector; what CI runs
 	@cd e2e/peers && npm ci --no-fund --no-audit --loglevel=error
 	@echo "== testing the packages, with the race detector"
 	@scripts/in-memory.sh $(GO) test -race -tags checks -p 3 -timeout 20m $$($(GO) list ./... | grep -v /e2e)
-	@echo "== the long tests in full, without the race detector: 3,000 random jobs against the reference model, a fault at each write, hostile documents"
+	@echo "== the long tests in full, without the race detector: 2,000 random jobs against the reference model, a fault at each write, hostile documents"
 	@scripts/in-memory.sh $(GO) test -count=1 -timeout 10m -run '$(PACED)' ./run ./checkpoint ./job ./core/expr ./core/engine ./core/step ./harbour
 	@echo "== driving the real binary"
 	@scripts/in-memory.sh $(GO) test -count=1 -timeout 15m ./e2e # never from the cache, which does not see the binary

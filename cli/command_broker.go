@@ -43,7 +43,7 @@ registry for Avro. Ctrl-C ends it. It is no place for data of worth.`,
 	f.StringVar(&o.Data, "data", "", "the `FOLDER` that keeps topics (default: none, they end with the process)")
 	f.StringVar(&registry, "registry", "", "serve a schema registry at `ADDRESS`, such as "+broker.DefaultRegistry+"; port 0 for a free one (default: none)")
 	f.StringArrayVar(&o.Topics, "topic", nil, "make `TOPIC` if it is not there")
-	f.Int32Var(&o.Partitions, "partitions", 3, "partitions of each --topic")
+	f.Int32Var(&o.Partitions, "partitions", 3, "each --topic has `N`")
 	_ = c.MarkFlagDirname("data") // the flag stands above
 	return c
 }

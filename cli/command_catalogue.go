@@ -22,7 +22,7 @@ func newCatalogue(s *streams) *cobra.Command {
 		Long: `List described sources: their fields, event time and margin, once and for all jobs that read them. A job
 takes the description over into its own document, so that a version stays as it is; the list says which
 jobs read the same topic, and whether they describe it in the same words.`,
-		Example: "  undertide catalogue\n  undertide catalogue show lifts\n  undertide catalogue add lifts --from harbour/jobs/crane-load.yaml",
+		Example: "  undertide catalogue\n  undertide catalogue add lifts --from harbour/jobs/crane-load.yaml\n  undertide catalogue show lifts",
 	}, func(c *cobra.Command, cl *client.Client, _ []string) error {
 		list, err := cl.Catalogue(c.Context())
 		if err != nil {
@@ -56,8 +56,9 @@ jobs read the same topic, and whether they describe it in the same words.`,
 func newCatalogueShow(s *streams) *cobra.Command {
 	var r reach
 	return r.command(&cobra.Command{
-		Use:   "show NAME",
-		Short: "Write a described source, as it stands below sources:",
+		Use:     "show NAME",
+		Short:   "Write a described source, as it stands below sources:",
+		Example: "  undertide catalogue show lifts",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		list, err := cl.Catalogue(c.Context())
 		if err != nil {
@@ -83,8 +84,9 @@ func newCatalogueAdd(s *streams) *cobra.Command {
 	var r reach
 	var from, source, about string
 	c := r.command(&cobra.Command{
-		Use:   "add NAME",
-		Short: "Put a source of a document into the catalogue",
+		Use:     "add NAME",
+		Short:   "Put a source of a document into the catalogue",
+		Example: "  undertide catalogue add lifts --from harbour/jobs/crane-load.yaml --source lifts --about 'what the cranes lift'",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		text, err := os.ReadFile(from)
 		if err != nil {
@@ -101,8 +103,8 @@ func newCatalogueAdd(s *streams) *cobra.Command {
 		return nil
 	})
 	c.Flags().StringVar(&from, "from", "", "the `DOCUMENT` that describes it")
-	c.Flags().StringVar(&source, "source", "", "which of its sources; may be left out where there is one")
-	c.Flags().StringVar(&about, "about", "", "what it is, in a line")
+	c.Flags().StringVar(&source, "source", "", "its source `NAME`; may be left out where there is one")
+	c.Flags().StringVar(&about, "about", "", "what it is, in a line of `TEXT`")
 	_ = c.MarkFlagRequired("from") // the flag stands above
 	return c
 }
@@ -110,8 +112,9 @@ func newCatalogueAdd(s *streams) *cobra.Command {
 func newCatalogueRemove(s *streams) *cobra.Command {
 	var r reach
 	return r.command(&cobra.Command{
-		Use:   "remove NAME",
-		Short: "Take a source out of the catalogue; jobs keep their own text",
+		Use:     "remove NAME",
+		Short:   "Take a source out of the catalogue; jobs keep their own text",
+		Example: "  undertide catalogue remove lifts",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		if err := cl.RemoveDescribed(c.Context(), args[0]); err != nil {
 			return err

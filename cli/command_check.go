@@ -24,7 +24,7 @@ func newCheck(s *streams) *cobra.Command {
 what would be right. --plan shows what a run would do: steps, keys, exchanges, the state that is kept
 and what bounds it, how long a row takes, and how each sink delivers. --schema writes the JSON Schema
 of job documents, for editors.`,
-		Example: `  undertide check harbour/jobs/*.yaml
+		Example: `  undertide check harbour/files/*.yaml
   undertide check job.yaml --plan
   undertide check --schema > job.schema.json`,
 		Args: func(_ *cobra.Command, args []string) error {
@@ -42,7 +42,7 @@ of job documents, for editors.`,
 				_, err := s.out.Write(job.Schema())
 				return err
 			}
-			values, err := assignments("--set", set, "VALUE=X")
+			values, err := assignments("--set", set, "NAME=VALUE")
 			if err != nil {
 				return err
 			}
@@ -89,8 +89,8 @@ of job documents, for editors.`,
 	c.Flags().BoolVar(&reached, "connect", false, "also test the connections that the document uses, and its topics")
 	c.Flags().BoolVar(&plan, "plan", false, "show what a run would do")
 	c.Flags().BoolVar(&schema, "schema", false, "write the JSON Schema of job documents")
-	c.Flags().StringVar(&format, "format", "table", "how the plan looks: table, json or yaml")
-	c.Flags().StringArrayVar(&set, "set", nil, "set `VALUE=X` of the document's values")
+	c.Flags().StringVar(&format, "format", "table", "how the plan looks: `FORM` table, json or yaml")
+	c.Flags().StringArrayVar(&set, "set", nil, "set `NAME=VALUE` of the document's values")
 	c.Flags().StringVar(&server, "server", "", "also take the connections of the service at `ADDRESS`")
 	return c
 }

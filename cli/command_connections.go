@@ -156,12 +156,24 @@ func (f *settingFlags) flags(set *pflag.FlagSet, kind, within string, list []set
 			continue
 		}
 		if there := set.Lookup(name); there == nil {
-			f.values[name] = set.String(name, s.First, about(s))
+			v := settingValue(s.First)
+			f.values[name] = (*string)(&v)
+			set.Var(&v, name, about(s))
 		} else if !strings.Contains(there.Usage, about(s)) {
 			there.Usage += "; " + kind + ": " + about(s)
 		}
 	}
 }
+
+// settingValue is the text of a setting; help calls it VALUE.
+type settingValue string
+
+func (v *settingValue) String() string { return string(*v) }
+func (v *settingValue) Set(text string) error {
+	*v = settingValue(text)
+	return nil
+}
+func (*settingValue) Type() string { return "VALUE" }
 
 func about(s *settings.Setting) string {
 	text := s.About
@@ -279,8 +291,9 @@ func showTried(s *streams, t api.Tried, format string) error {
 func newConnectionsRemove(s *streams) *cobra.Command {
 	var r reach
 	return r.command(&cobra.Command{
-		Use:   "remove NAME",
-		Short: "Remove a connection that no job uses",
+		Use:     "remove NAME",
+		Short:   "Remove a connection that no job uses",
+		Example: "  undertide connections remove port",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		if err := cl.RemoveConnection(c.Context(), args[0]); err != nil {
 			return err
@@ -367,8 +380,9 @@ name it, or else of whoever uses it first.`,
 func newSecretsRemove(s *streams) *cobra.Command {
 	var r reach
 	return r.command(&cobra.Command{
-		Use:   "remove NAME",
-		Short: "Remove a secret that no connection names",
+		Use:     "remove NAME",
+		Short:   "Remove a secret that no connection names",
+		Example: "  undertide secrets remove port",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		if err := cl.RemoveSecret(c.Context(), args[0]); err != nil {
 			return err

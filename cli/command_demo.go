@@ -67,7 +67,7 @@ the harbour, it runs as the user undertide, or postgres where there is none.`,
 	f.StringVar(&at.registry, "registry", broker.DefaultRegistry, "the `ADDRESS` of its schema registry")
 	f.StringVar(&at.notices, "notices", "127.0.0.1:7401", "the `ADDRESS` of the page that shows notices; the port behind it takes mails")
 	f.StringVar(&o.Data, "data", "", "the `FOLDER` for everything (default: /var/lib/undertide/demo for root, else under the user's data folder)")
-	f.DurationVar(&most, "for", 0, "end by itself after so long")
+	f.DurationVar(&most, "for", 0, "end by itself after `TIME`")
 	f.StringVar(&level, "log-level", "warn", "what is logged to standard error: `LEVEL` debug, info, warn or error")
 	_ = c.MarkFlagDirname("data") // the flag stands above
 	c.AddCommand(newFault(s))

@@ -46,7 +46,7 @@ that trouble it. It says which alarm is expected and within what time, and after
 		p := practice{s: s, cl: cl, fault: harbour.Faults[at], job: "practice-" + args[0], most: most, keep: keep}
 		return p.run(c.Context())
 	})
-	c.Flags().DurationVar(&most, "for", 2*time.Minute, "how long the trouble lasts")
+	c.Flags().DurationVar(&most, "for", 2*time.Minute, "the trouble lasts for `TIME`")
 	c.Flags().BoolVar(&keep, "keep", false, "leave the job as it is afterwards")
 	return c
 }

@@ -19,6 +19,8 @@ func newCheckpoints(s *streams) *cobra.Command {
 	c := r.command(&cobra.Command{
 		Use:   "checkpoints JOB",
 		Short: "List the checkpoints of a job, of all its runs: what was new, size, time, stall, positions, and what is not complete",
+		Example: `  undertide checkpoints mean-level
+  undertide checkpoints mean-level --limit 5`,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		list, err := cl.Checkpoints(c.Context(), args[0], limit)
 		if err != nil {
@@ -37,7 +39,7 @@ func newCheckpoints(s *streams) *cobra.Command {
 		})
 	})
 	formatFlag(c, &format)
-	c.Flags().IntVar(&limit, "limit", 20, "at most so many")
+	c.Flags().IntVar(&limit, "limit", 20, "at most `N`")
 	return c
 }
 
@@ -84,8 +86,9 @@ func newHistory(s *streams) *cobra.Command {
 	var format string
 	var limit int
 	c := r.command(&cobra.Command{
-		Use:   "history JOB",
-		Short: "Show what happened to a job: versions, starts, failures, restarts",
+		Use:     "history JOB",
+		Short:   "Show what happened to a job: versions, starts, failures, restarts",
+		Example: "  undertide history mean-level",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		list, err := cl.History(c.Context(), args[0], limit)
 		if err != nil {
@@ -104,7 +107,7 @@ func newHistory(s *streams) *cobra.Command {
 		})
 	})
 	formatFlag(c, &format)
-	c.Flags().IntVar(&limit, "limit", 50, "at most so many")
+	c.Flags().IntVar(&limit, "limit", 50, "at most `N`")
 	return c
 }
 
@@ -138,7 +141,7 @@ func newLogs(s *streams) *cobra.Command {
 	f.StringVar(&q.Grep, "grep", "", "only lines that hold this `TEXT`")
 	f.StringVar(&q.Level, "level", "info", "from this `LEVEL` on: debug, info, warn, error")
 	f.StringVar(&q.Since, "since", "", "only lines since a `TIME`, or so long ago (10m)")
-	f.IntVar(&q.Limit, "limit", 200, "at most so many, the newest")
+	f.IntVar(&q.Limit, "limit", 200, "at most `N`, the newest")
 	formatFlag(c, &format)
 	return c
 }

@@ -23,6 +23,8 @@ func newJobs(s *streams) *cobra.Command {
 	c := r.command(&cobra.Command{
 		Use:   "jobs",
 		Short: "List the jobs and how they are",
+		Example: `  undertide jobs
+  undertide jobs --format json`,
 	}, func(c *cobra.Command, cl *client.Client, _ []string) error {
 		jobs, err := cl.Jobs(c.Context())
 		if err != nil {
@@ -82,8 +84,9 @@ func newShow(s *streams) *cobra.Command {
 	var r reach
 	var format string
 	c := r.command(&cobra.Command{
-		Use:   "show JOB",
-		Short: "Show a job: how it is, its sources, steps and sinks",
+		Use:     "show JOB",
+		Short:   "Show a job: how it is, its sources, steps and sinks",
+		Example: "  undertide show mean-level",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		j, err := cl.Job(c.Context(), args[0])
 		if err != nil {

@@ -79,7 +79,7 @@ in use is marked.`,
 	n.flags(c)
 	formatFlag(c, &format)
 	c.Flags().StringVar(&source, "source", "", "the `SOURCE`; may be left out where there is one")
-	c.Flags().IntVar(&rows, "rows", 5000, "events that are sampled at most")
+	c.Flags().IntVar(&rows, "rows", 5000, "at most `N` events are sampled")
 	c.Flags().BoolVar(&oldest, "oldest", false, "sample the oldest events, not the newest")
 	return c
 }

@@ -44,6 +44,7 @@ func newUnpin(s *streams) *cobra.Command {
 	return r.command(&cobra.Command{
 		Use:               "unpin JOB NAME",
 		Short:             "Keep a checkpoint under a name no more",
+		Example:           "  undertide unpin mean-level before-the-storm",
 		ValidArgsFunction: r.pinNames,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		if err := cl.Unpin(c.Context(), args[0], args[1]); err != nil {
@@ -58,8 +59,9 @@ func newPins(s *streams) *cobra.Command {
 	var r reach
 	var format string
 	c := r.command(&cobra.Command{
-		Use:   "pins JOB",
-		Short: "List the checkpoints that are kept under a name, and what each costs",
+		Use:     "pins JOB",
+		Short:   "List the checkpoints that are kept under a name, and what each costs",
+		Example: "  undertide pins mean-level",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		list, err := cl.Pins(c.Context(), args[0])
 		if err != nil {

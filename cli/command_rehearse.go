@@ -31,7 +31,7 @@ sample shows to be wrong is said at the end. Then the document's examples are ru
 --examples runs the examples alone: nothing is connected, and the exit status is 1 when a row differs.`,
 		Example: `  undertide rehearse job.yaml
   undertide rehearse job.yaml --rows 5000 --part minute
-  undertide rehearse harbour/jobs/*.yaml --examples`,
+  undertide rehearse harbour/files/*.yaml --examples`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
 				return errors.New("no document")
@@ -40,7 +40,7 @@ sample shows to be wrong is said at the end. Then the document's examples are ru
 		},
 		ValidArgsFunction: documents,
 		RunE: func(c *cobra.Command, args []string) error {
-			values, err := assignments("--set", set, "VALUE=X")
+			values, err := assignments("--set", set, "NAME=VALUE")
 			if err != nil {
 				return err
 			}
@@ -83,10 +83,10 @@ sample shows to be wrong is said at the end. Then the document's examples are ru
 	f := c.Flags()
 	f.BoolVar(&examples, "examples", false, "run the document's examples alone")
 	f.BoolVar(&oldest, "oldest", false, "take the oldest events of topics, not the newest")
-	f.IntVar(&rows, "rows", 1000, "events of each source at most")
-	f.IntVar(&shown, "show", 5, "rows of each part that are shown")
+	f.IntVar(&rows, "rows", 1000, "at most `N` events of each source")
+	f.IntVar(&shown, "show", 5, "show `N` rows of each part")
 	f.StringVar(&part, "part", "", "show the rows of this source, step or `PART` alone")
-	f.StringArrayVar(&set, "set", nil, "set `VALUE=X` of the document's values")
+	f.StringArrayVar(&set, "set", nil, "set `NAME=VALUE` of the document's values")
 	f.StringArrayVar(&in, "in", nil, "take `SOURCE=PATH` in place of the source's connector")
 	return c
 }

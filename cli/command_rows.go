@@ -94,7 +94,7 @@ what lies where a sink has written it, in a topic, table or files.`,
 	f.StringVar(&q.Since, "since", "", "only rows published since a `TIME`, or so long ago (10m)")
 	f.StringVar(&q.Where, "where", "", "only rows for which this `CEL` condition over their fields holds")
 	f.StringVar(&q.Until, "until", "", "only rows published before a `TIME`, or so long ago")
-	f.IntVar(&q.Limit, "limit", 100, "at most so many of those that are kept")
+	f.IntVar(&q.Limit, "limit", 100, "at most `N` of those that are kept")
 	f.BoolVarP(&follow, "follow", "f", false, "go on with new rows until the run ends or Ctrl-C")
 	f.StringVar(&format, "format", "table", "how rows are shown: `FORM` "+strings.Join(rowForms, ", "))
 	return c

@@ -34,7 +34,7 @@ stops it, with a checkpoint where --checkpoints is given.
 --in and --out put files in place of the document's connectors; - is standard input or output. A
 source replaced so is bounded: it reads NDJSON, or CSV where the name ends in .csv; a pattern gives
 a partition for each file.`,
-		Example: `  undertide run harbour/jobs/mean-level.yaml
+		Example: `  undertide run harbour/files/crane-load.yaml --out loads=- --format table
   cat events.ndjson | undertide run job.yaml --in levels=- --out means=- | head
   undertide run job.yaml --in levels='day-*.ndjson' --checkpoints state --metrics figures.json`,
 		Args:              cobra.ExactArgs(1),
@@ -48,7 +48,7 @@ a partition for each file.`,
 			if opt.Out, err = assignments("--out", out, "SINK=PATH"); err != nil {
 				return err
 			}
-			values, err := assignments("--set", set, "VALUE=X")
+			values, err := assignments("--set", set, "NAME=VALUE")
 			if err != nil {
 				return err
 			}
@@ -90,8 +90,8 @@ a partition for each file.`,
 	f := c.Flags()
 	f.StringArrayVar(&in, "in", nil, "read `SOURCE=PATH` instead of the source's connector; - is standard input")
 	f.StringArrayVar(&out, "out", nil, "write `SINK=PATH` instead of the sink's connector; - is standard output")
-	f.StringArrayVar(&set, "set", nil, "set `VALUE=X` of the document's values")
-	f.IntVar(&lanes, "lanes", 0, "number of lanes (default: the document's, or one a CPU)")
+	f.StringArrayVar(&set, "set", nil, "set `NAME=VALUE` of the document's values")
+	f.IntVar(&lanes, "lanes", 0, "run `N` lanes (default: the document's, or one a CPU)")
 	f.StringArrayVar(&skip, "skip", nil, "set aside the event at `[SOURCE=]PARTITION:OFFSET`: it becomes a reject")
 	f.StringVar(&checkpoints, "checkpoints", "", "keep checkpoints in `FOLDER`, and go on from them")
 	f.StringVar(&metrics, "metrics", "", "write the run's figures to `FILE` as JSON")

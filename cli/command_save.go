@@ -96,8 +96,8 @@ func (f *startFlags) flags(c *cobra.Command) {
 	c.Flags().StringVar(&f.resume, "resume", "last", "where to go on: `PLACE` last (the newest checkpoint), pin:NAME or checkpoint:N; rows that were delivered after an older one are made again")
 	c.Flags().BoolVar(&f.fresh, "fresh", false, "begin anew, without a checkpoint; rows that were delivered are made again")
 	c.Flags().IntVar(&f.version, "version", 0, "the `NUMBER` of the version (default: the newest)")
-	c.Flags().IntVar(&f.lanes, "lanes", 0, "number of lanes (default: the document's, or one a CPU)")
-	c.Flags().StringArrayVar(&f.set, "set", nil, "set `VALUE=X` of the document's values")
+	c.Flags().IntVar(&f.lanes, "lanes", 0, "run `N` lanes (default: the document's, or one a CPU)")
+	c.Flags().StringArrayVar(&f.set, "set", nil, "set `NAME=VALUE` of the document's values")
 	c.Flags().StringArrayVar(&f.drop, "drop", nil, "leave behind what was kept for `STEP`, where the version does not fit it")
 	c.Flags().StringArrayVar(&f.skip, "skip", nil, "set aside the event at `[SOURCE=]PARTITION:OFFSET`: it becomes a reject, and is counted as skipped")
 	c.MarkFlagsMutuallyExclusive("resume", "fresh")
@@ -121,7 +121,7 @@ func (f *startFlags) ask(c *cobra.Command) (api.Start, error) {
 		return out, usageError{errors.New("--version: versions count from 1")}
 	}
 	var err error
-	out.Set, err = assignments("--set", f.set, "VALUE=X")
+	out.Set, err = assignments("--set", f.set, "NAME=VALUE")
 	return out, err
 }
 
@@ -143,8 +143,9 @@ func spanFlags(c *cobra.Command, ask *api.Start) {
 func newDrain(s *streams) *cobra.Command {
 	var r reach
 	return r.command(&cobra.Command{
-		Use:   "drain JOB",
-		Short: "End a run's sources where they stand, publish everything, and finish",
+		Use:     "drain JOB",
+		Short:   "End a run's sources where they stand, publish everything, and finish",
+		Example: "  undertide drain mean-level",
 		Long: `End a run's sources where they stand: the watermark goes to the end, all windows close and are published, and the run
 finishes. It cannot go on afterwards; a start with --fresh begins anew.`,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
@@ -164,6 +165,8 @@ func newRestart(s *streams) *cobra.Command {
 	return beginning(s, &cobra.Command{
 		Use:   "restart JOB",
 		Short: "Stop a run with a checkpoint and start it again from there",
+		Example: `  undertide restart mean-level
+  undertide restart mean-level --lanes 2`,
 	}, (*client.Client).Restart, false)
 }
 
@@ -206,8 +209,9 @@ func beginning(s *streams, c *cobra.Command, begin func(*client.Client, context.
 func newStop(s *streams) *cobra.Command {
 	var r reach
 	c := r.command(&cobra.Command{
-		Use:   "stop JOB",
-		Short: "Stop a run with a checkpoint",
+		Use:     "stop JOB",
+		Short:   "Stop a run with a checkpoint",
+		Example: "  undertide stop mean-level",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		run, err := cl.Stop(c.Context(), args[0])
 		if err != nil {
@@ -225,8 +229,9 @@ func newStop(s *streams) *cobra.Command {
 func newDelete(s *streams) *cobra.Command {
 	var r reach
 	c := r.command(&cobra.Command{
-		Use:   "delete JOB",
-		Short: "Delete a job that is not running, with its versions, checkpoints, history and log",
+		Use:     "delete JOB",
+		Short:   "Delete a job that is not running, with its versions, checkpoints, history and log",
+		Example: "  undertide delete mean-level",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		if err := cl.Delete(c.Context(), args[0]); err != nil {
 			return err

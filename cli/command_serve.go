@@ -73,7 +73,7 @@ Root has to name a user with --user: the service runs as this one.`,
 	f.StringVar(&o.Data, "data", "", "the `FOLDER` for checkpoints, logs and the private database (default: /var/lib/undertide for root, else under the user's data folder)")
 	f.StringVar(&o.Database, "database", os.Getenv("UNDERTIDE_DATABASE"), "the `URL` of a PostgreSQL (default: UNDERTIDE_DATABASE, or a private one)")
 	f.Lookup("database").DefValue = "" // it may hold a password
-	f.IntVar(&o.KeepRows, "keep-rows", 10_000, "how many rows of each step are kept for looking")
+	f.IntVar(&o.KeepRows, "keep-rows", 10_000, "keep `N` rows of each step for looking")
 	f.StringSliceVar(&o.Files, "files", nil, "the `FOLDER`s whose files documents, connections and peeks may name (default: none)")
 	f.StringSliceVar(&o.Env, "env", nil, "the `NAME`s of the environment variables that documents and connections may use (default: none)")
 	f.StringVar(&user, "user", "", "the `NAME` of the user to run as, where root starts it")

@@ -52,7 +52,7 @@ JOB is a job of the service, or with --checkpoints the document of a run that ke
 		if err := a.check(c); err != nil {
 			return err
 		}
-		values, err := assignments("--set", set, "VALUE=X")
+		values, err := assignments("--set", set, "NAME=VALUE")
 		if err != nil {
 			return err
 		}
@@ -75,14 +75,14 @@ JOB is a job of the service, or with --checkpoints the document of a run that ke
 	f.StringVar(&a.Table, "table", "", "another `TABLE` of the step: waiting (rows that wait for the watermark), shown (what was published of windows), right (of a join)")
 	f.StringArrayVar(&a.Key, "key", nil, "only rows of this key: `FIELD=VALUE`, or the values of all fields in their order")
 	f.BoolVar(&a.Raw, "raw", false, "accumulators as they are kept, in place of results")
-	f.IntVar(&a.Limit, "limit", 100, "at most so many rows; 0 for all")
+	f.IntVar(&a.Limit, "limit", 100, "at most `N` rows; 0 for all")
 	f.StringVar(&a.Format, "format", "table", "how it is shown: `FORM` "+strings.Join(inside.Forms, ", "))
 	f.BoolVar(&a.open, "open", false, "windows and other spans: how many keys each has, and when it ends")
 	f.BoolVar(&a.skew, "skew", false, "rows and keys by share and lane, and the heaviest keys")
 	f.StringVar(&a.compare, "compare", "", "what came, changed and went between two checkpoints: `OLDER,NEWER`, each an epoch, pin:NAME or last")
 	f.StringVar(&a.folder, "checkpoints", "", "read the checkpoints in `FOLDER`, of a run without the service")
-	f.IntVar(&a.lanes, "lanes", 0, "with --skew and --checkpoints: for so many lanes (default: the document's, or one a CPU)")
-	f.StringArrayVar(&set, "set", nil, "with --checkpoints: set `VALUE=X` of the document's values, as the run did")
+	f.IntVar(&a.lanes, "lanes", 0, "with --skew and --checkpoints: for `N` lanes (default: the document's, or one a CPU)")
+	f.StringArrayVar(&set, "set", nil, "with --checkpoints: set `NAME=VALUE` of the document's values, as the run did")
 	_ = c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(inside.Forms, cobra.ShellCompDirectiveNoFileComp)) // the flag stands above
 	_ = c.MarkFlagDirname("checkpoints")
 	return c

@@ -13,9 +13,10 @@ var Version = "0.1.0-dev"
 
 func newVersion(s *streams) *cobra.Command {
 	return &cobra.Command{
-		Use:   "version",
-		Short: "Say which version this is, and what it was built from",
-		Args:  cobra.NoArgs,
+		Use:     "version",
+		Short:   "Say which version this is, and what it was built from",
+		Example: "  undertide version",
+		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			revision := "no revision"
 			if info, ok := debug.ReadBuildInfo(); ok {

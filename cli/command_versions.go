@@ -14,8 +14,9 @@ func newVersions(s *streams) *cobra.Command {
 	var format string
 	var limit int
 	c := r.command(&cobra.Command{
-		Use:   "versions JOB",
-		Short: "List a job's versions, newest first",
+		Use:     "versions JOB",
+		Short:   "List a job's versions, newest first",
+		Example: "  undertide versions mean-level",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		list, err := cl.Versions(c.Context(), args[0], limit)
 		if err != nil {
@@ -30,7 +31,7 @@ func newVersions(s *streams) *cobra.Command {
 		})
 	})
 	formatFlag(c, &format)
-	c.Flags().IntVar(&limit, "limit", 50, "at most so many")
+	c.Flags().IntVar(&limit, "limit", 50, "at most `N`")
 	return c
 }
 

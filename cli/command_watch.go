@@ -21,8 +21,9 @@ import (
 func newWatch(s *streams) *cobra.Command {
 	var r reach
 	c := r.command(&cobra.Command{
-		Use:   "watch JOB",
-		Short: "Watch a job's figures live",
+		Use:     "watch JOB",
+		Short:   "Watch a job's figures live",
+		Example: "  undertide watch mean-level",
 		Long: `Watch a job's figures live, until the run ends or Ctrl-C: on a terminal a page that is drawn anew
 every second, elsewhere a line every ten seconds.`,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {

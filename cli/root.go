@@ -107,15 +107,29 @@ func countFaults(n int) string {
 	return fmt.Sprintf("%d faults; nothing was run", n)
 }
 
+// groups are the commands as help lists them, in the order in which one meets them.
+var groups = []struct {
+	about    string
+	commands []func(s *streams) *cobra.Command
+}{
+	{"A first job", []func(*streams) *cobra.Command{newDemo, newCheck, newRun}},
+	{"Look at streams", []func(*streams) *cobra.Command{newTopics, newPeek, newSchemas, newLateness, newSend}},
+	{"Build", []func(*streams) *cobra.Command{newRehearse, newConnections, newSecrets, newCatalogue, newTokens}},
+	{"Run in the service", []func(*streams) *cobra.Command{newSave, newStart, newStop, newDrain, newRestart, newDelete, newVersions, newDiff, newKept}},
+	{"Watch", []func(*streams) *cobra.Command{newJobs, newShow, newWatch, newRows, newFigures, newAlarms, newNotices, newHistory, newLogs}},
+	{"State", []func(*streams) *cobra.Command{newState, newCheckpoints, newPin, newUnpin, newPins}},
+	{"The service", []func(*streams) *cobra.Command{newServe, newBroker, newVersion}},
+}
+
 func newRoot(s *streams) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "undertide",
 		Short: "Keyed event-time windows over event streams, exact and explained",
 		Long: `Under Tide reads event streams, computes keyed windows in event time with a watermark for
-late data, and writes the results. A job is one document; begin with:
-
-  undertide check JOB.yaml
-  undertide run JOB.yaml`,
+late data, and writes the results. A job is one document.`,
+		Example: `  undertide demo                  the harbour: streams, jobs and the console to look around in
+  undertide check job.yaml        is a document right, and what would it do?
+  undertide run job.yaml          run it here, without a service`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 	}
@@ -125,9 +139,19 @@ late data, and writes the results. A job is one document; begin with:
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(newRun(s), newCheck(s), newRehearse(s), newServe(s), newDemo(s), newBroker(s), newSave(s), newStart(s), newStop(s), newDrain(s), newRestart(s), newDelete(s),
-		newJobs(s), newShow(s), newVersions(s), newDiff(s), newRows(s), newWatch(s), newFigures(s), newAlarms(s), newNotices(s), newCheckpoints(s), newPin(s), newUnpin(s), newPins(s), newTokens(s), newState(s), newHistory(s), newLogs(s), newVersion(s),
-		newTopics(s), newSchemas(s), newPeek(s), newSend(s), newLateness(s), newConnections(s), newSecrets(s), newCatalogue(s), newKept(s))
+	cobra.EnableCommandSorting = false
+	for _, g := range groups {
+		id := g.about
+		root.AddGroup(&cobra.Group{ID: id, Title: g.about + ":"})
+		for _, make := range g.commands {
+			c := make(s)
+			c.GroupID = id
+			root.AddCommand(c)
+		}
+	}
+	last := groups[len(groups)-1].about
+	root.SetHelpCommandGroupID(last)
+	root.SetCompletionCommandGroupID(last)
 	for _, c := range root.Commands() {
 		c.Args = explainArgs(c.Args)
 	}

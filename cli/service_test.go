@@ -4,9 +4,15 @@ import (
 	"bytes"
 	"encoding/json"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"undertide/api"
 )
@@ -61,6 +67,76 @@ func TestCommandsAreDocumented(t *testing.T) {
 			t.Errorf("%s does not say what it does", c.Name())
 		}
 	}
+}
+
+// TestHelp: each command stands in a group, and has examples of itself that its flags and arguments take. What looks at the
+// harbour is run by TestDemo.
+func TestHelp(t *testing.T) {
+	root := newRoot(&streams{out: &bytes.Buffer{}, err: &bytes.Buffer{}})
+	var check func(c *cobra.Command)
+	check = func(c *cobra.Command) {
+		if c.Parent() == root && c.GroupID == "" {
+			t.Errorf("%s stands in no group", c.Name())
+		}
+		own := false
+		for line := range strings.Lines(c.Example) {
+			line, _, _ = strings.Cut(strings.TrimSpace(line), "   ") // before what it does
+			if !strings.Contains(line, "undertide ") {               // what another program is given
+				continue
+			}
+			own = own || strings.Contains(line+" ", c.CommandPath()+" ")
+			if err := takes(t, line); err != nil {
+				t.Errorf("the example %q of %s: %v", line, c.CommandPath(), err)
+			}
+		}
+		if !own && c != root {
+			t.Errorf("%s has no example of itself", c.CommandPath())
+		}
+		c.Flags().VisitAll(func(f *pflag.Flag) {
+			if of, _ := pflag.UnquoteUsage(f); of != strings.ToUpper(of) {
+				t.Errorf("--%s of %s takes %s: say what it is in capitals", f.Name, c.CommandPath(), of)
+			}
+		})
+		for _, sub := range c.Commands() {
+			check(sub)
+		}
+	}
+	check(root)
+}
+
+// takes says what is wrong with a line of an example, without running the command.
+func takes(t *testing.T, line string) error {
+	args := words(t, line)
+	c, rest, err := newRoot(&streams{out: &bytes.Buffer{}, err: &bytes.Buffer{}}).Find(args)
+	if err != nil {
+		return err
+	}
+	if err := c.ParseFlags(rest); err != nil {
+		return err
+	}
+	if err := c.ValidateRequiredFlags(); err != nil {
+		return err
+	}
+	return c.ValidateArgs(c.Flags().Args())
+}
+
+// words are what a shell gives undertide in a line.
+func words(t *testing.T, line string) []string {
+	t.Helper()
+	dir := t.TempDir()
+	for _, input := range regexp.MustCompile(`< (\S+)`).FindAllStringSubmatch(line, -1) {
+		if err := os.WriteFile(filepath.Join(dir, input[1]), nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	c := exec.Command("sh", "-c", `undertide() { printf '%s\0' "$@" > words; }; `+line)
+	c.Dir = dir
+	_ = c.Run() // what stands beside it in a pipe may fail
+	b, err := os.ReadFile(filepath.Join(dir, "words"))
+	if err != nil {
+		t.Fatalf("the example %q does not call undertide: %v", line, err)
+	}
+	return strings.Split(strings.TrimSuffix(string(b), "\x00"), "\x00")
 }
 
 func readDocs(t *testing.T) string {

@@ -178,7 +178,7 @@ when the newest was stored. --make makes one.`,
 	n.flags(c)
 	formatFlag(c, &format)
 	c.Flags().StringVar(&made, "make", "", "make `TOPIC`")
-	c.Flags().IntVar(&partitions, "partitions", 0, "of the topic that is made (default: as many as the broker holds right)")
+	c.Flags().IntVar(&partitions, "partitions", 0, "the topic that is made has `N` (default: as many as the broker holds right)")
 	return c
 }
 

@@ -47,6 +47,7 @@ func TestDemo(t *testing.T) {
 	page.shows("vessel.pings")
 	page.hit("the job in the picture", `[...document.querySelectorAll('.picture a')].find((e) => e.innerText.startsWith('port-calls'))`)
 	page.shows("vessel.silent of harbour")
+	examplesRun(t, s)
 	practised(t, s)
 	s.end(t, syscall.SIGINT)
 	left(t, data)

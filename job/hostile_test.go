@@ -19,7 +19,7 @@ import (
 func TestHostileDocuments(t *testing.T) {
 	documents := hostile.Documents()
 	for i, name := range slices.Sorted(maps.Keys(documents)) {
-		if i%pace.Of(1, 4) > 0 {
+		if i%pace.Of(1, 10) > 0 {
 			continue
 		}
 		text := documents[name]

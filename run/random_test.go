@@ -30,7 +30,7 @@ import (
 )
 
 var (
-	jobs = flag.Int("jobs", pace.Of(3000, 200), "how many random jobs TestRandomJobs compares with the reference model")
+	jobs = flag.Int("jobs", pace.Of(2000, 150), "how many random jobs TestRandomJobs compares with the reference model")
 	seed = flag.Uint64("seed", 0, "run this one random job")
 )
 
