@@ -62,7 +62,7 @@ func TestSmallCommands(t *testing.T) {
 	if o := undertide(t, dir, "__complete", "ru"); !strings.Contains(o.out, "run\t") {
 		t.Errorf("ru is completed to %q", o.out)
 	}
-	if o := undertide(t, dir); o.status != 0 || !strings.Contains(o.out, "undertide check JOB.yaml") {
+	if o := undertide(t, dir); o.status != 0 || !strings.Contains(o.out, "undertide check job.yaml") || !strings.Contains(o.out, "A first job:\n  demo ") {
 		t.Errorf("without a command: %+v", o)
 	}
 }
