@@ -92,7 +92,7 @@ const atOnce = 64
 // PutAll is Put for many: it appends the numbers of keys[j], for each j of which, to ids.
 //
 // Slots, entries and bytes of a long key lie anywhere in memory, so the processor would wait two or three times for each key. It goes
-// over the keys as often instead, so that it waits for many at once, and compares last; a key that is
+// over the keys several times instead, so that it waits for many at once, and compares last; a key that is
 // new is put alone.
 func (d *Dict) PutAll(keys *Keys, which []uint16, ids []uint32) []uint32 {
 	var slot [atOnce]uint32
@@ -104,7 +104,7 @@ func (d *Dict) PutAll(keys *Keys, which []uint16, ids []uint32) []uint32 {
 		for n, j := range some {
 			slot[n] = d.slots[slotOf(keys.Hash[j])&mask]
 		}
-		for n := range some {
+		for n := range some { // their entries, before anything hangs on what is in them
 			if slot[n] != 0 {
 				seen += byte(d.entries[slot[n]-1].hash)
 			}

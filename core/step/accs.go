@@ -211,20 +211,7 @@ func (a *accs) resetAll(ids []uint32) {
 }
 
 // reset empties one number.
-func (a *accs) reset(id uint32) {
-	if a.rows[id] > 0 {
-		a.keys--
-	}
-	a.rows[id] = 0
-	for i, c := range a.aggs {
-		if int(id) < len(a.missing[i]) {
-			a.missing[i][id] = 0
-		}
-		if c != nil {
-			c.Reset(id)
-		}
-	}
-}
+func (a *accs) reset(id uint32) { a.resetAll([]uint32{id}) }
 
 // clear empties all and keeps the memory.
 func (a *accs) clear() {

@@ -464,6 +464,18 @@ func (l *sessionLane) takeDue(mark row.Time) []dueAt {
 	return l.taken
 }
 
+// eachDue calls do with each session of which something may be due up to mark.
+func (l *sessionLane) eachDue(mark row.Time, do func(n uint32, s *session)) {
+	for i, q := range l.takeDue(mark) {
+		if i%fetchedAtOnce == 0 {
+			l.fetchDue(l.taken[i:min(i+fetchedAtOnce, len(l.taken))])
+		}
+		if s := &l.sessions[q.n]; s.used && s.queued == q.at { // else it is gone, or due at another time
+			do(q.n, s)
+		}
+	}
+}
+
 // fetchDue does as fetch for sessions that are due, and for their keys' lists.
 func (l *sessionLane) fetchDue(some []dueAt) {
 	var sum row.Time
@@ -485,37 +497,33 @@ func (l *sessionLane) advanceTo(mark row.Time, t *Turn, out Out) {
 		return
 	}
 	l.closing = l.closing[:0]
-	for _, q := range l.takeDue(mark) {
-		s := &l.sessions[q.n]
-		if !s.used || s.queued != q.at {
-			continue // gone, or due at another time
-		}
+	l.eachDue(mark, func(n uint32, s *session) {
 		s.queued = row.MaxTime
 		due := l.dueAt(s)
 		if !s.pending { // it was kept for late rows
 			if due = beyond(l.end(s), l.hold); due > mark {
 				s.queued = due
-				l.queue.push(due, q.n)
+				l.queue.push(due, n)
 			} else {
-				l.gone = append(l.gone, q.n)
+				l.gone = append(l.gone, n)
 			}
-			continue
+			return
 		}
 		if due > mark {
 			s.queued = due
-			l.queue.push(due, q.n)
-			continue
+			l.queue.push(due, n)
+			return
 		}
 		l.await(s, false)
-		l.touch(q.n)
+		l.touch(n)
 		if s.closed && !s.changed { // a repeat has shown the correction meanwhile
 			s.queued = beyond(l.end(s), l.hold)
-			l.queue.push(s.queued, q.n)
-			continue
+			l.queue.push(s.queued, n)
+			return
 		}
 		s.closed = true
-		l.closing = append(l.closing, closing{q.n, t.Passed(due)})
-	}
+		l.closing = append(l.closing, closing{n, t.Passed(due)})
+	})
 	if len(l.closing) == 0 {
 		return
 	}
@@ -531,24 +539,17 @@ func (l *sessionLane) advanceTo(mark row.Time, t *Turn, out Out) {
 // what is needed of it is taken along, and it is out of its key's list before its row is made.
 func (l *sessionLane) endAll(mark row.Time, t *Turn, out Out) {
 	l.ended = l.ended[:0]
-	for i, q := range l.takeDue(mark) {
-		if i%fetchedAtOnce == 0 {
-			l.fetchDue(l.taken[i:min(i+fetchedAtOnce, len(l.taken))])
-		}
-		s := &l.sessions[q.n]
-		if !s.used || s.queued != q.at {
-			continue // gone, or due at another time
-		}
+	l.eachDue(mark, func(n uint32, s *session) {
 		end := l.end(s)
 		if end > mark {
 			s.queued = end
-			l.queue.push(end, q.n)
-			continue
+			l.queue.push(end, n)
+			return
 		}
-		l.ended = append(l.ended, ended{start: s.start, end: end, key: s.key, n: q.n})
-		l.unlink(s.key, q.n)
-		l.let(q.n)
-	}
+		l.ended = append(l.ended, ended{start: s.start, end: end, key: s.key, n: n})
+		l.unlink(s.key, n)
+		l.let(n)
+	})
 	if len(l.ended) == 0 {
 		return
 	}
