@@ -1,5 +1,5 @@
 // Package api is what travels between a service and its clients: the types of the API's answers, the
-// catalogue of problems, and the OpenAPI page that describes both (docs/commands.md, "API"). It does
+// list of problems, and the OpenAPI page that describes both (docs/commands.md, "API"). It does
 // nothing by itself.
 package api
 
@@ -95,10 +95,10 @@ type Live struct {
 	// CheckpointsFailedRunning failed in a row; RestartsLately are of the last ten minutes.
 	CheckpointsFailedRunning int `json:"checkpoints_failed_running"`
 	RestartsLately           int `json:"restarts_lately"`
-	// RejectedShare is that of the newest 1,000 rows or more of a source or step, the most of all; null before there are as many.
-	RejectedShare *float64 `json:"rejected_share"`
-	// MemoryShare is what state takes of the memory that it may; null where there is no bound.
-	MemoryShare *float64 `json:"memory_share"`
+	// RejectedRatio is that of the newest 1,000 rows or more of a source or step, the most of all; null before there are as many.
+	RejectedRatio *float64 `json:"rejected_ratio"`
+	// MemoryRatio is what state takes of the memory that it may; null where there is no bound.
+	MemoryRatio *float64 `json:"memory_ratio"`
 	// RetentionLeft is how many seconds at least the oldest unread event stays where it is; null where all are read, or it is not known.
 	RetentionLeft *float64 `json:"retention_left_seconds"`
 	// RefreshesMissed is how many refreshes a reference is old, the most of all; null where none is refreshed.
@@ -150,8 +150,8 @@ type SourceRate struct {
 	Arriving *float64 `json:"arriving"` // events that come to be there; null where that cannot be known
 	Rejected float64  `json:"rejected"`
 	Late     float64  `json:"late"`
-	Busy     float64  `json:"busy_share"`
-	Blocked  float64  `json:"blocked_share"`
+	Busy     float64  `json:"busy_ratio"`
+	Blocked  float64  `json:"blocked_ratio"`
 }
 
 // StepRate is a step's part of [Rates].
@@ -161,8 +161,8 @@ type StepRate struct {
 	Dropped  float64    `json:"dropped"`
 	Lost     float64    `json:"lost"`
 	Rejected float64    `json:"rejected"`
-	Busy     float64    `json:"busy_share"`
-	Blocked  float64    `json:"blocked_share"`
+	Busy     float64    `json:"busy_ratio"`
+	Blocked  float64    `json:"blocked_ratio"`
 	Lanes    []LaneRate `json:"lanes"`
 }
 
@@ -170,22 +170,22 @@ type StepRate struct {
 type LaneRate struct {
 	In   float64 `json:"in"`
 	Out  float64 `json:"out"`
-	Busy float64 `json:"busy_share"`
+	Busy float64 `json:"busy_ratio"`
 }
 
 // SinkRate is a sink's part of [Rates].
 type SinkRate struct {
 	Rows       float64 `json:"rows"`
 	Delivered  float64 `json:"delivered"`
-	HeldUp     float64 `json:"held_up_share"`    // somebody waited for it to take rows
-	Writing    float64 `json:"writing_share"`    // it wrote and prepared them
-	Delivering float64 `json:"delivering_share"` // it delivered
+	HeldUp     float64 `json:"held_up_ratio"`    // somebody waited for it to take rows
+	Writing    float64 `json:"writing_ratio"`    // it wrote and prepared them
+	Delivering float64 `json:"delivering_ratio"` // it delivered
 }
 
 // PoolShare is how busy those are who do the same work.
 type PoolShare struct {
 	Name string  `json:"name"`
-	Busy float64 `json:"busy_share"`
+	Busy float64 `json:"busy_ratio"`
 }
 
 // Version is a saved document.
@@ -218,8 +218,8 @@ type Start struct {
 	Resume  string            `json:"resume,omitempty"`  // last (default), pin:NAME, checkpoint:N, or fresh
 	Lanes   int               `json:"lanes,omitempty"`
 	Set     map[string]string `json:"set,omitempty"`
-	// Drop names steps and sources whose kept things are left behind, where the version does not fit them.
-	Drop []string `json:"drop,omitempty"`
+	// LeaveBehind names steps and sources whose kept things are left behind, where the version does not fit them.
+	LeaveBehind []string `json:"leave_behind,omitempty"`
 	// Skip names events that are set aside, [SOURCE=]PARTITION:OFFSET each: they become rejects.
 	Skip []string `json:"skip,omitempty"`
 	// Begin and Until, of which one is enough, make it a job of its own over events of the past, beside the job's run: as `begin`
@@ -235,7 +235,7 @@ type Started struct {
 	Notes []string `json:"notes"` // what people should know of it
 }
 
-// Checkpoint is a line of a job's catalogue.
+// Checkpoint is a line of a job's list of checkpoints.
 type Checkpoint struct {
 	Epoch        int64     `json:"epoch"`
 	Run          int64     `json:"run"`
@@ -764,7 +764,7 @@ type RunLateness struct {
 	MostLate float64 `json:"most_late_seconds"` // beyond the watermark
 }
 
-// Described is a source of the catalogue, which several jobs may take over.
+// Described is a described source, which several jobs may take over.
 type Described struct {
 	Name      string    `json:"name"`
 	About     string    `json:"about"`
@@ -774,7 +774,7 @@ type Described struct {
 	Jobs []DescribedUse `json:"jobs"`
 }
 
-// DescribedUse is a job that reads what the catalogue describes.
+// DescribedUse is a job that reads what is described.
 type DescribedUse struct {
 	Job    string `json:"job"`
 	Source string `json:"source"`
@@ -804,7 +804,7 @@ type KeptPart struct {
 	Must bool   `json:"must"` // a start has to say that it is dropped
 }
 
-// DescribedText is a source for the catalogue.
+// DescribedText is a described source to store.
 type DescribedText struct {
 	About string `json:"about"`
 	Text  string `json:"text"`

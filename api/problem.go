@@ -26,7 +26,7 @@ func (p *Problem) Error() string {
 	return text
 }
 
-// With gives the problem for one case. An empty fix keeps the catalogue's.
+// With gives the problem for one case. An empty fix keeps that of the list.
 func (p Problem) With(detail, fix string) *Problem {
 	p.Detail = detail
 	if fix != "" {
@@ -39,7 +39,7 @@ func problem(code string, status int, title, fix string) Problem {
 	return Problem{Type: "urn:undertide:problem:" + code, Code: code, Title: title, Status: status, Fix: fix}
 }
 
-// The catalogue. Codes are permanent: clients may depend on them.
+// The problems. Codes are permanent: clients may depend on them.
 var (
 	NoSuchJob           = problem("no-such-job", http.StatusNotFound, "there is no such job", "see undertide jobs, or save its document first")
 	NoSuchRun           = problem("no-such-run", http.StatusNotFound, "there is no such run", "see the job's history")
@@ -79,7 +79,7 @@ var (
 	TopicExists         = problem("topic-exists", http.StatusConflict, "the topic is there already", "take it as it is, or choose another name")
 	NoSuchSecret        = problem("no-such-secret", http.StatusNotFound, "there is no such secret", "see undertide secrets")
 	SecretInUse         = problem("secret-in-use", http.StatusConflict, "connections or jobs use the secret", "change or remove them first")
-	NoSuchDescribed     = problem("no-such-description", http.StatusNotFound, "the catalogue has no such source", "see undertide catalogue")
+	NoSuchDescribed     = problem("no-such-description", http.StatusNotFound, "there is no such described source", "see undertide sources")
 	NoEvents            = problem("no-events", http.StatusUnprocessableEntity, "there are no events to look at", "send some first, or look at another topic")
 	CannotRead          = problem("cannot-read", http.StatusUnprocessableEntity, "the events cannot be read or written", "mend the cause, and ask again")
 	NotTaking           = problem("not-taking", http.StatusServiceUnavailable, "nothing takes what is posted there", "try again in some seconds")
@@ -87,8 +87,8 @@ var (
 	Internal            = problem("internal", http.StatusInternalServerError, "the service has a fault of its own", "see the service's log, and report it")
 )
 
-// Catalogue lists all problems.
-func Catalogue() []Problem {
+// Problems lists all problems.
+func Problems() []Problem {
 	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchCheckpoint, NoSuchPin, PinExists, NoSuchToken, TokenExists, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
 		StartFailed, OldCheckpoints, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, NoSuchSchema, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, NotTaking, Stopping, Internal}
 }

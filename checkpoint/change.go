@@ -25,7 +25,7 @@ const (
 	Kept    What = "kept"
 	New     What = "new"
 	Changed What = "changed" // what it kept does not fit
-	Gone    What = "dropped"
+	Gone    What = "gone"
 )
 
 // Compare tells what becomes of each part between two versions, by kind and name. Measures ("measure rate.mean") are named
@@ -176,7 +176,7 @@ func (s *Store) refit(of string, changed []Change) error {
 		}
 		now, fit, err := s.opt.Fit(of, was, fresh)
 		if err != nil {
-			return fmt.Errorf("step %s: what it kept does not fit: %w; drop it with --drop %s", of, err, of)
+			return fmt.Errorf("step %s: what it kept does not fit: %w; leave it behind with --leave-behind %s", of, err, of)
 		}
 		n := s.newNumber()
 		if err := s.rewrite(k.Number, was, n, now, fit); err != nil {

@@ -498,7 +498,7 @@ func (s *Store) load(epoch int64) (*engine.Snapshot, error) {
 			return nil, fmt.Errorf("%w: the checkpoints in %s were made by another text of job %s; put the old document back, or begin anew with an empty folder", errOther, s.dir, s.opt.Job)
 		}
 		if must := MustDrop(Compare(m.Pieces, s.opt.Pieces), s.opt.Drop); len(must) > 0 {
-			return nil, fmt.Errorf("%w: another text of job %s made the checkpoints in %s, and what it kept for %s does not fit any more; drop it with --drop, put the old document back, or begin anew", errOther, s.opt.Job, s.dir, strings.Join(must, ", "))
+			return nil, fmt.Errorf("%w: another text of job %s made the checkpoints in %s, and what it kept for %s does not fit any more; leave it behind with --leave-behind STEP, put the old document back, or begin anew", errOther, s.opt.Job, s.dir, strings.Join(must, ", "))
 		}
 	}
 	from := path.Join(s.folder(epoch), storeName)

@@ -18,7 +18,7 @@ import (
 )
 
 // usualFigures are shown where none are asked for: as many as fit on a line.
-var usualFigures = []string{"lag_events", "lag_seconds", "in_per_second", "out_per_second", "watermark_age_seconds", "busiest_share", "work", "memory_bytes", "checkpoint_seconds", "restarts"}
+var usualFigures = []string{"lag_events", "lag_seconds", "in_per_second", "out_per_second", "watermark_age_seconds", "busiest_ratio", "work", "memory_bytes", "checkpoint_seconds", "restarts"}
 
 func newFigures(s *streams) *cobra.Command {
 	var r reach
@@ -31,7 +31,7 @@ func newFigures(s *streams) *cobra.Command {
 		Long: `Show a job's figures over time, over all of its runs: the mean of each step of time, oldest first. How fine the steps
 are follows from how far back they reach: seconds for fifteen minutes, hours for thirty days.`,
 		Example: `  undertide figures mean-level --since 3h
-  undertide figures mean-level --name 'steps.*.busy_share' --since 15m --step 1m
+  undertide figures mean-level --name 'steps.*.busy_ratio' --since 15m --step 1m
   undertide figures mean-level --names
   undertide figures mean-level --since 2026-03-01T00:00:00Z --format csv > night.csv`,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
@@ -167,7 +167,7 @@ func pastLines(s *streams, p api.PastFigures) {
 // headOf names a line shortly: the unit stands in the values.
 func headOf(l api.PastLine) string {
 	n := l.Name
-	for _, end := range []string{"_per_second", "_seconds", "_bytes", "_share"} {
+	for _, end := range []string{"_per_second", "_seconds", "_bytes", "_ratio"} {
 		n = strings.TrimSuffix(n, end)
 	}
 	return strings.ReplaceAll(n, "_", " ")
@@ -179,7 +179,7 @@ func figureText(unit string, v *float64) string {
 		return "-"
 	}
 	switch unit {
-	case "share":
+	case "ratio":
 		return fmt.Sprintf("%.1f %%", 100**v)
 	case "bytes":
 		return bytesText(int64(*v))

@@ -41,7 +41,7 @@ func newJobs(s *streams) *cobra.Command {
 			}
 			grid(s.out, []string{"job", "status", "since", ">lag", ">behind", "trend", ">in", ">out", ">watermark", ">late", ">rejected", ">checkpoint", ">restarts", "alarms"}, rows)
 			for _, j := range jobs {
-				if j.Live != nil && slices.ContainsFunc(j.Live.Causes, func(c api.Cause) bool { return c.Grave }) || j.Live == nil && j.Run != nil && j.Run.Error != "" || j.Status == "recovering" {
+				if j.Live != nil && slices.ContainsFunc(j.Live.Causes, func(c api.Cause) bool { return c.Grave }) || j.Live == nil && j.Run != nil && j.Run.Error != "" || j.Status == "resuming" {
 					s.say("%s: %s", j.Name, harmless(j.Sentence))
 				}
 			}

@@ -26,12 +26,12 @@ func newLateness(s *streams) *cobra.Command {
 many would be behind the watermark, how many a windowed step would lose of them, and how long results
 would wait. JOB is a job of the service, or a document (a path with a dot or slash in it). The margin
 in use is marked.`,
-		Example:           "  undertide lateness mean-level\n  undertide lateness job.yaml --source lifts --rows 20000",
+		Example:           "  undertide lateness mean-level\n  undertide lateness job.yaml --source lifts --limit 20000",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: n.jobNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			if rows < 1 || rows > 100_000 {
-				return usageError{fmt.Errorf("--rows %d: give 1 to 100000", rows)}
+				return usageError{fmt.Errorf("--limit %d: give 1 to 100000", rows)}
 			}
 			from := "newest"
 			if oldest {
@@ -79,7 +79,7 @@ in use is marked.`,
 	n.flags(c)
 	formatFlag(c, &format)
 	c.Flags().StringVar(&source, "source", "", "the `SOURCE`; may be left out where there is one")
-	c.Flags().IntVar(&rows, "rows", 5000, "at most `N` events are sampled")
+	c.Flags().IntVar(&rows, "limit", 5000, "at most `N` events are sampled")
 	c.Flags().BoolVar(&oldest, "oldest", false, "sample the oldest events, not the newest")
 	return c
 }

@@ -49,7 +49,7 @@ func newPeek(s *streams) *cobra.Command {
 partition, offset, stored time, headers, the text as it is, and what it decodes to. Nothing is written, and no
 position moves. A file needs no document yet; its format is told by its name's ending, or by its lines.
 
---time takes events stored since then; those of files have no such time, and their own event time counts.
+--since takes events stored since then; those of files have no such time, and their own event time counts.
 
 --where and --only ask a question of a stream and leave nothing behind: the events for which a condition holds, and these of
 their fields. Where no document declares the fields they are those that --infer would find.
@@ -57,7 +57,7 @@ their fields. Where no document declares the fields they are those that --infer 
 --profile tells of each field how often it is null, how many values it has, the least and the greatest.
 --infer proposes the fields, the event time and the margin, with each doubt, and writes a document to
 begin with to standard output.`,
-		Example: `  undertide peek --connection harbour --topic gauge.levels --oldest --rows 5
+		Example: `  undertide peek --connection harbour --topic gauge.levels --oldest --limit 5
   undertide peek --connection harbour --topic gauge.levels --where 'level_m > 3.6' --only gauge,level_m
   undertide peek --connection harbour --topic gauge.levels --profile
   undertide peek --connection harbour --topic gauge.levels --infer > job.yaml
@@ -73,7 +73,7 @@ begin with to standard output.`,
 			if f.follow {
 				return f.followed(c.Context(), s, args)
 			}
-			if !c.Flags().Changed("rows") && (f.profile || f.infer) {
+			if !c.Flags().Changed("limit") && (f.profile || f.infer) {
 				f.rows = 1000
 			}
 			p, origin, err := f.peek(c.Context(), args)
@@ -120,9 +120,9 @@ begin with to standard output.`,
 	g.BoolVar(&f.newest, "newest", false, "the newest events (this is what happens without it)")
 	g.BoolVar(&f.oldest, "oldest", false, "the oldest events")
 	g.StringVar(&f.checkpoints, "checkpoints", "", "the `FOLDER` of a run's checkpoints, where posts and lines are written down that a source takes")
-	g.StringVar(&f.at, "time", "", "events since `TIME`: RFC 3339, or a duration before now")
+	g.StringVar(&f.at, "since", "", "events since `TIME`: RFC 3339, or a duration before now")
 	g.BoolVarP(&f.follow, "follow", "f", false, "events as they are stored from now on; Ctrl-C ends it")
-	g.IntVar(&f.rows, "rows", 10, "at most `N` (--profile and --infer: 1000)")
+	g.IntVar(&f.rows, "limit", 10, "at most `N` (--profile and --infer: 1000)")
 	g.IntVar(&f.partition, "partition", -1, "of partition `N` alone")
 	g.StringVar(&f.where, "where", "", "only events for which this `CEL` condition over their fields holds; 20,000 are looked through")
 	g.StringSliceVar(&f.only, "only", nil, "of each event these `FIELDS` alone, as a table")
@@ -130,7 +130,7 @@ begin with to standard output.`,
 	g.BoolVar(&f.infer, "infer", false, "propose fields, event time and margin, as a document")
 	g.StringVar(&f.purpose, "purpose", "", "what the document of --infer is for: `PURPOSE` "+purposes())
 	formatFlag(c, &f.format)
-	c.MarkFlagsMutuallyExclusive("oldest", "newest", "time", "follow")
+	c.MarkFlagsMutuallyExclusive("oldest", "newest", "since", "follow")
 	c.MarkFlagsMutuallyExclusive("profile", "infer", "follow")
 	_ = c.RegisterFlagCompletionFunc("connection", func(c *cobra.Command, _ []string, w string) ([]string, cobra.ShellCompDirective) {
 		return f.connectionNames(c, nil, w)
@@ -155,7 +155,7 @@ func (f *peekFlags) check(args []string) error {
 	case f.file != "" && f.partition >= 0:
 		return usageError{errors.New("--partition is for topics; name the file itself")}
 	case f.rows < 1 || f.rows > 10_000:
-		return usageError{fmt.Errorf("--rows %d: give 1 to 10000", f.rows)}
+		return usageError{fmt.Errorf("--limit %d: give 1 to 10000", f.rows)}
 	case (f.where != "" || len(f.only) > 0) && (f.profile || f.infer):
 		return usageError{errors.New("--where and --only are for looking at events, and not with --profile or --infer")}
 	case f.purpose != "" && !f.infer:
@@ -180,7 +180,7 @@ func (f *peekFlags) sampling() (connect.Sampling, error) {
 		}
 		var err error
 		if o.At, err = time.Parse(time.RFC3339Nano, f.at); err != nil {
-			return o, usageError{fmt.Errorf("--time %s is neither a time nor a duration; write 15m, or 2026-03-01T00:00:00Z", f.at)}
+			return o, usageError{fmt.Errorf("--since %s is neither a time nor a duration; write 15m, or 2026-03-01T00:00:00Z", f.at)}
 		}
 	}
 	return o, nil
@@ -338,7 +338,7 @@ func (f *peekFlags) byEventTime(o connect.Sampling, take func(connect.Sampling) 
 		return p, err
 	}
 	if field == "" {
-		return p, usageError{errors.New("--time: no field of the events is known to be their time; leave it out, or take --oldest")}
+		return p, usageError{errors.New("--since: no field of the events is known to be their time; leave it out, or take --oldest")}
 	}
 	if len(p.Events) == mostLooked {
 		p.Notes = append(p.Notes, fmt.Sprintf("the first %s events were looked through", group(mostLooked)))

@@ -30,7 +30,7 @@ sample shows to be wrong is said at the end. Then the document's examples are ru
 
 --examples runs the examples alone: nothing is connected, and the exit status is 1 when a row differs.`,
 		Example: `  undertide rehearse job.yaml
-  undertide rehearse job.yaml --rows 5000 --part minute
+  undertide rehearse job.yaml --limit 5000 --part minute
   undertide rehearse harbour/files/*.yaml --examples`,
 		Args: func(_ *cobra.Command, args []string) error {
 			if len(args) == 0 {
@@ -49,7 +49,7 @@ sample shows to be wrong is said at the end. Then the document's examples are ru
 				return err
 			}
 			if rows < 1 || rows > 100_000 {
-				return usageError{fmt.Errorf("--rows %d: give 1 to 100000", rows)}
+				return usageError{fmt.Errorf("--limit %d: give 1 to 100000", rows)}
 			}
 			if examples {
 				return runExamples(c.Context(), s, args, values)
@@ -83,7 +83,7 @@ sample shows to be wrong is said at the end. Then the document's examples are ru
 	f := c.Flags()
 	f.BoolVar(&examples, "examples", false, "run the document's examples alone")
 	f.BoolVar(&oldest, "oldest", false, "take the oldest events of topics, not the newest")
-	f.IntVar(&rows, "rows", 1000, "at most `N` events of each source")
+	f.IntVar(&rows, "limit", 1000, "at most `N` events of each source")
 	f.IntVar(&shown, "show", 5, "show `N` rows of each part")
 	f.StringVar(&part, "part", "", "show the rows of this source, step or `PART` alone")
 	f.StringArrayVar(&set, "set", nil, "set `NAME=VALUE` of the document's values")

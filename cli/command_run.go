@@ -36,7 +36,7 @@ source replaced so is bounded: it reads NDJSON, or CSV where the name ends in .c
 a partition for each file.`,
 		Example: `  undertide run harbour/files/crane-load.yaml --out loads=- --format table
   cat events.ndjson | undertide run job.yaml --in levels=- --out means=- | head
-  undertide run job.yaml --in levels='day-*.ndjson' --checkpoints state --metrics figures.json`,
+  undertide run job.yaml --in levels='day-*.ndjson' --checkpoints state --figures figures.json`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: documents,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -94,7 +94,7 @@ a partition for each file.`,
 	f.IntVar(&lanes, "lanes", 0, "run `N` lanes (default: the document's, or one a CPU)")
 	f.StringArrayVar(&skip, "skip", nil, "set aside the event at `[SOURCE=]PARTITION:OFFSET`: it becomes a reject")
 	f.StringVar(&checkpoints, "checkpoints", "", "keep checkpoints in `FOLDER`, and go on from them")
-	f.StringVar(&metrics, "metrics", "", "write the run's figures to `FILE` as JSON")
+	f.StringVar(&metrics, "figures", "", "write the run's figures to `FILE` as JSON")
 	f.StringVar(&format, "format", "", "how rows on standard output look: `FORM` "+strings.Join(writtenFormats(), ", ")+" (default: as the document says)")
 	f.StringVar(&server, "server", "", "also take the connections of the service at `ADDRESS` that need no secret")
 	f.BoolVarP(&quiet, "quiet", "q", false, "say nothing but errors")

@@ -88,26 +88,31 @@ type startFlags struct {
 	version int
 	lanes   int
 	set     []string
-	drop    []string
+	leave   []string
 	skip    []string
+	dryRun  bool
+	format  string
 }
 
 func (f *startFlags) flags(c *cobra.Command) {
-	c.Flags().StringVar(&f.resume, "resume", "last", "where to go on: `PLACE` last (the newest checkpoint), pin:NAME or checkpoint:N; rows that were delivered after an older one are made again")
+	c.Flags().StringVar(&f.resume, "resume", "last", "where to go on: `CHECKPOINT` last (the newest), pin:NAME or checkpoint:N; rows that were delivered after an older one are made again")
 	c.Flags().BoolVar(&f.fresh, "fresh", false, "begin anew, without a checkpoint; rows that were delivered are made again")
 	c.Flags().IntVar(&f.version, "version", 0, "the `NUMBER` of the version (default: the newest)")
 	c.Flags().IntVar(&f.lanes, "lanes", 0, "run `N` lanes (default: the document's, or one a CPU)")
 	c.Flags().StringArrayVar(&f.set, "set", nil, "set `NAME=VALUE` of the document's values")
-	c.Flags().StringArrayVar(&f.drop, "drop", nil, "leave behind what was kept for `STEP`, where the version does not fit it")
+	c.Flags().StringArrayVar(&f.leave, "leave-behind", nil, "leave behind what was kept for `STEP`, where the version does not fit it")
 	c.Flags().StringArrayVar(&f.skip, "skip", nil, "set aside the event at `[SOURCE=]PARTITION:OFFSET`: it becomes a reject, and is counted as skipped")
+	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "only tell what it would keep of what the last run left: positions of sources, state of steps, deliveries of sinks")
+	formatFlag(c, &f.format)
 	c.MarkFlagsMutuallyExclusive("resume", "fresh")
+	c.MarkFlagsMutuallyExclusive("dry-run", "fresh")
 }
 
-// resumes are the places that a start goes on from.
+// resumes are the checkpoints that a start goes on from.
 var resumes = regexp.MustCompile(`^(last|pin:.+|checkpoint:[1-9][0-9]*)$`)
 
 func (f *startFlags) ask(c *cobra.Command) (api.Start, error) {
-	out := api.Start{Resume: f.resume, Version: f.version, Lanes: f.lanes, Drop: f.drop, Skip: f.skip}
+	out := api.Start{Resume: f.resume, Version: f.version, Lanes: f.lanes, LeaveBehind: f.leave, Skip: f.skip}
 	if f.fresh {
 		out.Resume = "fresh"
 	}
@@ -186,6 +191,16 @@ func beginning(s *streams, c *cobra.Command, begin func(*client.Client, context.
 		ask.Begin, ask.Until, ask.Append = span.Begin, span.Until, span.Append
 		if over := ask.Begin != "" || ask.Until != ""; over && ask.Resume != "last" {
 			return usageError{errors.New("a span has a state of its own and begins anew: leave --resume and --fresh out")}
+		} else if over && f.dryRun {
+			return usageError{errors.New("a span keeps nothing of another run: leave --dry-run out")}
+		} else if f.dryRun {
+			k, err := cl.Kept(c.Context(), args[0], ask.Version, ask.Resume)
+			if err != nil {
+				return err
+			}
+			return show(s, f.format, k, func() { keptTable(s, args[0], k) })
+		} else if c.Flags().Changed("format") {
+			return usageError{errors.New("--format belongs to --dry-run: give both, or neither")}
 		} else if !over && ask.Resume != "fresh" {
 			// What the last run left matters where the version changed.
 			if k, err := cl.Kept(c.Context(), args[0], ask.Version, ask.Resume); err == nil && k.From != nil && !k.Same {
@@ -240,4 +255,22 @@ func newDelete(s *streams) *cobra.Command {
 		return nil
 	})
 	return c
+}
+
+// keptTable shows what a start keeps of what the last run left.
+func keptTable(s *streams, name string, k api.Kept) {
+	if k.From == nil {
+		s.say("job %s has no checkpoint: a start begins with nothing", name)
+		return
+	}
+	var rows [][]string
+	for _, p := range k.Parts {
+		what := p.What
+		if p.Must {
+			what += " (say --leave-behind " + p.Name + ")"
+		}
+		rows = append(rows, []string{p.Kind, p.Name, what, p.Text})
+	}
+	s.say("version %d, from checkpoint %d", k.Version, *k.From)
+	grid(s.out, []string{"", "name", "", "what happens"}, rows)
 }

@@ -59,11 +59,11 @@ func newSend(s *streams) *cobra.Command {
 		Use:   "send CONNECTION TOPIC [FILE]",
 		Short: "Send lines of a file or of standard input to a topic, at a pace",
 		Long: `Send events to a topic that is there, a line each, from a file or from standard input. By --pace they
-go as fast as they can (full), so many a second (200/s), or by their own times, which --time names: as
+go as fast as they can (full), so many a second (200/s), or by their own times, which --event-time names: as
 they happened (true) or so many times as fast (10x). --key names the field of JSON events that is the
 message key; without it messages have none.`,
 		Example: `  undertide send harbour crane.lifts lifts.ndjson --key crane --pace 200/s
-  undertide send harbour crane.lifts lifts.ndjson --key crane --pace 10x --time lifted_at
+  undertide send harbour crane.lifts lifts.ndjson --key crane --pace 10x --event-time lifted_at
   echo '{"gauge":"G01","level_m":2.5}' | undertide send harbour gauge.levels`,
 		Args: cobra.RangeArgs(2, 3),
 		ValidArgsFunction: func(c *cobra.Command, args []string, w string) ([]string, cobra.ShellCompDirective) {
@@ -78,7 +78,7 @@ message key; without it messages have none.`,
 				return err
 			}
 			if (p.speed > 0) != (f.at != "") {
-				return usageError{errors.New("--time and a pace by the events' times belong together; give --pace true or 10x with --time FIELD")}
+				return usageError{errors.New("--event-time and a pace by the events' times belong together; give --pace true or 10x with --event-time FIELD")}
 			}
 			in := s.in
 			name := "standard input"
@@ -108,7 +108,7 @@ message key; without it messages have none.`,
 	f.flags(c)
 	c.Flags().StringVar(&f.pace, "pace", "full", "how fast: `PACE` full, true, 10x, 200/s")
 	c.Flags().StringVar(&f.key, "key", "", "the `FIELD` of JSON events that is the message key")
-	c.Flags().StringVar(&f.at, "time", "", "the `FIELD` of JSON events by whose times they are paced: RFC 3339, or an epoch")
+	c.Flags().StringVar(&f.at, "event-time", "", "the `FIELD` of JSON events by whose times they are paced: RFC 3339, or an epoch")
 	return c
 }
 
@@ -217,7 +217,7 @@ func (f *sendFlags) send(ctx context.Context, in io.Reader, name string, p pace,
 			d := json.NewDecoder(strings.NewReader(text))
 			d.UseNumber()
 			if err := d.Decode(&fields); err != nil {
-				return n, fmt.Errorf("%s:%d: the line is no JSON object, so that --key and --time find nothing in it; leave them out for other events", name, line)
+				return n, fmt.Errorf("%s:%d: the line is no JSON object, so that --key and --event-time find nothing in it; leave them out for other events", name, line)
 			}
 			if f.key != "" {
 				v, ok := fields[f.key]

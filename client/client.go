@@ -238,7 +238,7 @@ func (c *Client) Diff(ctx context.Context, job string, a, b int) (api.Diff, erro
 
 // Plan says what a job does.
 func (c *Client) Plan(ctx context.Context, of string) (job.Plan, error) {
-	return call[job.Plan](ctx, c, "GET", "/jobs/"+name(of)+"/plan", "", nil)
+	return call[job.Plan](ctx, c, "GET", "/jobs/"+name(of)+"/map", "", nil)
 }
 
 // Runs lists a job's runs, newest first; at most limit.
@@ -710,19 +710,19 @@ func (c *Client) RemoveSecret(ctx context.Context, of string) error {
 	return remove(ctx, c, "/secrets/"+name(of))
 }
 
-// Catalogue lists the described sources.
-func (c *Client) Catalogue(ctx context.Context) ([]api.Described, error) {
-	return list[api.Described](ctx, c, "/catalogue")
+// Sources lists the described sources.
+func (c *Client) Sources(ctx context.Context) ([]api.Described, error) {
+	return list[api.Described](ctx, c, "/sources")
 }
 
-// Describe puts a source into the catalogue.
+// Describe stores a described source.
 func (c *Client) Describe(ctx context.Context, of string, d api.DescribedText) (api.Described, error) {
-	return put[api.Described](ctx, c, "/catalogue/"+name(of), d)
+	return put[api.Described](ctx, c, "/sources/"+name(of), d)
 }
 
-// RemoveDescribed takes a source out of the catalogue.
+// RemoveDescribed removes a described source.
 func (c *Client) RemoveDescribed(ctx context.Context, of string) error {
-	return remove(ctx, c, "/catalogue/"+name(of))
+	return remove(ctx, c, "/sources/"+name(of))
 }
 
 // Rehearse runs a document on a sample.

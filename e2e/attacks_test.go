@@ -396,7 +396,7 @@ func TestAttackValues(t *testing.T) {
 	}
 	s.must("save", write(t, dir, "job.yaml", fileJob(dir+"/${env.TIDE_KEY}.ndjson", dir+"/out/")))
 	s.run("start", "files")
-	for _, at := range []string{"jobs/files", "jobs/files/plan", "jobs/files/runs", "jobs/files/history", "jobs/files/logs", "jobs/files/versions/1", "jobs"} {
+	for _, at := range []string{"jobs/files", "jobs/files/map", "jobs/files/runs", "jobs/files/history", "jobs/files/logs", "jobs/files/versions/1", "jobs"} {
 		_, text, _ := s.get("/api/v1/" + at)
 		seen.WriteString(text)
 	}
@@ -456,7 +456,7 @@ func TestAttackNull(t *testing.T) {
 		{"POST", "/api/v1/jobs", "undertide: 1\njob: a\x00b\n"},
 		{"POST", "/api/v1/jobs", strings.Replace(fileJob(dir+"/a", dir+"/b"), "job: files", `job: files`+"\n"+`about: "a\0b"`, 1)},
 		{"PUT", "/api/v1/connections/port", `{"via":"kafka","settings":{"brokers":["a\u0000:1"]}}`},
-		{"PUT", "/api/v1/catalogue/levels", `{"about":"a\u0000","text":"levels: {}"}`},
+		{"PUT", "/api/v1/sources/levels", `{"about":"a\u0000","text":"levels: {}"}`},
 	} {
 		kind := "application/json"
 		if c.path == "/api/v1/jobs" {

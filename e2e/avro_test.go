@@ -128,7 +128,7 @@ sinks:
 	if o := undertide(t, dir, "check", "inferred.yaml"); o.status != 0 {
 		t.Errorf("what was inferred is wrong: %+v", o)
 	}
-	if o := undertide(t, dir, "peek", "--connection", "yard", "--topic", "weights", "--oldest", "--rows", "2"); !strings.Contains(o.out, "tonnes=12.50") {
+	if o := undertide(t, dir, "peek", "--connection", "yard", "--topic", "weights", "--oldest", "--limit", "2"); !strings.Contains(o.out, "tonnes=12.50") {
 		t.Errorf("peek shows\n%s%s", o.out, o.err)
 	}
 	second := write(t, dir, "second.avsc", secondWeights)

@@ -121,18 +121,18 @@ func TestPeekFile(t *testing.T) {
 		t.Helper()
 		return undertide(t, dir, append([]string{"peek"}, args...)...)
 	}
-	newest := peek("--file", "levels.ndjson", "--rows", "2")
+	newest := peek("--file", "levels.ndjson", "--limit", "2")
 	newest.want(t, 0, "")
 	if strings.Count(newest.out, "  raw  ") != 2 || !strings.Contains(newest.out, "offset 199") {
 		t.Errorf("the newest two:\n%s", newest.out)
 	}
-	if o := peek("--file", "levels.ndjson", "--oldest", "--rows", "3"); strings.Count(o.out, "  raw  ") != 3 || !strings.Contains(o.out, "offset 0\n") {
+	if o := peek("--file", "levels.ndjson", "--oldest", "--limit", "3"); strings.Count(o.out, "  raw  ") != 3 || !strings.Contains(o.out, "offset 0\n") {
 		t.Errorf("the oldest three:\n%s", o.out)
 	}
-	if o := peek("--file", "levels.csv", "--time", "2026-01-01T00:00:30Z"); strings.Count(o.out, "decoded") != 1 || !strings.Contains(o.out, "gauge=G02") {
+	if o := peek("--file", "levels.csv", "--since", "2026-01-01T00:00:30Z"); strings.Count(o.out, "decoded") != 1 || !strings.Contains(o.out, "gauge=G02") {
 		t.Errorf("those since a time:\n%s%s", o.out, o.err)
 	}
-	peek("--file", "levels.csv", "--time", "2027-01-01T00:00:00Z").want(t, 0, "no event has a read_at since 2027-01-01T00:00:00Z")
+	peek("--file", "levels.csv", "--since", "2027-01-01T00:00:00Z").want(t, 0, "no event has a read_at since 2027-01-01T00:00:00Z")
 	peek("--file", "none.ndjson").want(t, 1, "open none.ndjson: there is no such file or folder")
 	peek("--file", "levels.csv", "--topic", "levels").want(t, 2, "give one of them")
 	peek("--file", "levels.csv", "--partition", "1").want(t, 2, "--partition is for topics")

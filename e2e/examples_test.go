@@ -11,7 +11,7 @@ import (
 )
 
 // looking are the commands whose examples can be tried on the harbour as it runs, in this order: a pin is looked into before it goes.
-var looking = []string{"topics", "schemas", "peek", "lateness", "check", "rehearse", "connections", "secrets", "catalogue", "jobs", "show", "versions", "rows", "figures", "alarms", "notices",
+var looking = []string{"topics", "schemas", "peek", "lateness", "check", "rehearse", "connections", "secrets", "sources", "jobs", "show", "versions", "rows", "figures", "alarms", "notices",
 	"history", "logs", "pin", "pins", "state", "checkpoints", "unpin", "version"}
 
 // notHere are parts of examples that name what the harbour does not have, or that do not end.

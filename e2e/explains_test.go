@@ -350,19 +350,19 @@ func TestFiguresOverTime(t *testing.T) {
 	for _, m := range p.Marks {
 		kinds[m.Kind] = true
 	}
-	if !kinds["started"] || !kinds["recovering"] || !kinds["saved"] {
+	if !kinds["started"] || !kinds["resuming"] || !kinds["saved"] {
 		t.Errorf("what happened meanwhile: %v", kinds)
 	}
 	if tens := past("--name", "steps.*.in_per_second", "--since", "20m"); tens.Step != 10 || len(tens.At) < 2 || len(tens.Lines) != 1 || tens.Lines[0].Name != "steps.second.in_per_second" {
 		t.Errorf("points of ten seconds: %+v", tens)
 	}
-	if o := s.must("figures", "loads", "--since", "2m", "--step", "30s"); !strings.Contains(o.out, "watermark age") || !strings.Contains(o.out, "recovering") {
+	if o := s.must("figures", "loads", "--since", "2m", "--step", "30s"); !strings.Contains(o.out, "watermark age") || !strings.Contains(o.out, "resuming") {
 		t.Errorf("the table:\n%s", o.out)
 	}
 	if o := s.must("figures", "loads", "--since", "2m", "--name", "up", "--format", "csv"); !strings.HasPrefix(o.out, "at,up,up.greatest\n") || strings.Count(o.out, "\n") < 20 {
 		t.Errorf("CSV:\n%s", o.out)
 	}
-	if o := s.must("figures", "loads", "--names"); !strings.Contains(o.out, "sinks.loads.held_up_share") {
+	if o := s.must("figures", "loads", "--names"); !strings.Contains(o.out, "sinks.loads.held_up_ratio") {
 		t.Errorf("names:\n%s", o.out)
 	}
 	s.run("figures", "loads", "--name", "lag_event").want(t, 1, "did you mean lag_events?")

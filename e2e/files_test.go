@@ -93,7 +93,7 @@ func TestFilesOfOthers(t *testing.T) {
 			if got := read(t, filepath.Join(dir, "again.ndjson")); got != want.String() {
 				t.Errorf("of our own file we read\n%swant\n%s", got, want.String())
 			}
-			shows(t, undertide(t, dir, "peek", "--file", "weights"+ending, "--oldest", "--rows", "2"), "tonnes=0.25  axles=3  full=false")
+			shows(t, undertide(t, dir, "peek", "--file", "weights"+ending, "--oldest", "--limit", "2"), "tonnes=0.25  axles=3  full=false")
 			inferred := undertide(t, dir, "peek", "--file", "weights"+ending, "--infer")
 			shows(t, inferred, "tonnes: double", "axles: int", "full: bool", "at: {type: timestamp}", "event_time: at")
 			write(t, dir, "inferred.yaml", inferred.out)

@@ -307,12 +307,12 @@ func TestNothingUnasked(t *testing.T) {
 		}
 	}
 	put("secrets/pass", `{"text":"ebb"}`)
-	put("catalogue/levels", `{"about":"levels of the basin","text":"  levels: {via: kafka, with: {connection: port, topic: levels}, fields: {gauge: string, at: timestamp}, event_time: at, watermark: {margin: 1s}}\n"}`)
+	put("sources/levels", `{"about":"levels of the basin","text":"  levels: {via: kafka, with: {connection: port, topic: levels}, fields: {gauge: string, at: timestamp}, event_time: at, watermark: {margin: 1s}}\n"}`)
 	p := browse(t, s.address+"/streams")
 	remove := func(row string) string {
 		return `[...[...document.querySelectorAll('tr')].filter((r) => r.cells[0]?.innerText.trim() === ` + js(row) + `)].flatMap((r) => [...r.querySelectorAll('button')]).find((b) => b.innerText.trim() === 'Remove')`
 	}
-	for row, question := range map[string]string{"port": "Remove the connection port?", "pass": "Remove the secret pass?", "levels": "Take levels out of the catalogue?"} {
+	for row, question := range map[string]string{"port": "Remove the connection port?", "pass": "Remove the secret pass?", "levels": "Take levels is removed?"} {
 		p.hit("Remove "+row, remove(row))
 		p.shows(question)
 		p.press("Leave it")

@@ -145,7 +145,7 @@ func TestMistakes(t *testing.T) {
 			inService(mistakesJob(broker, "crane.lifts"), "start", "spoiled").want(t, 0)
 			service.must("stop", "spoiled")
 			return inService(strings.Replace(mistakesJob(broker, "crane.lifts"), "tumbling: 1m", "tumbling: 2m", 1), "start", "spoiled")
-		}, []string{"does not fit this version; see undertide kept"}},
+		}, []string{"does not fit this version; see undertide start"}},
 		{"margin", func() outcome { return rehearse("late") }, []string{"come later than the margin of 5s; see lateness; 10s would leave fewer than one in a thousand"}},
 		{"password", func() outcome {
 			return undertide(t, dir, "check", write(t, dir, "spoiled.yaml", strings.Replace(mistakesJob(broker, "crane.lifts"), `"]}`, `"], sasl: {mechanism: plain, user: tide, password: ebb-and-flow}}`, 1)))

@@ -94,7 +94,7 @@ sinks:
 		return c
 	}
 	finish(t, run("check", "job.yaml", "--connect")).want(t, 0)
-	finish(t, run("peek", "job.yaml", "all", "--oldest", "--rows", "2")).want(t, 0)
+	finish(t, run("peek", "job.yaml", "all", "--oldest", "--limit", "2")).want(t, 0)
 	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
 	killed := 0
 	for lives := 0; ; lives++ {

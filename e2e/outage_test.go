@@ -136,7 +136,7 @@ func TestDatabaseAway(t *testing.T) {
 		return code == http.StatusOK && strings.Contains(text, `"records_waiting":0`)
 	})
 	s.allCounted(end())
-	// The catalogue has a line for every epoch, also of the time without a database.
+	// The list of checkpoints has a line for every epoch, also of the time without a database.
 	_, text, _ = s.get(fmt.Sprintf("/api/v1/runs/%d/checkpoints?limit=1000", s.job("means").Run.ID))
 	var page struct{ Items []struct{ Epoch int64 } }
 	if err := json.Unmarshal([]byte(text), &page); err != nil || len(page.Items) < 10 {
@@ -144,7 +144,7 @@ func TestDatabaseAway(t *testing.T) {
 	}
 	for i, c := range page.Items {
 		if want := page.Items[0].Epoch - int64(i); c.Epoch != want {
-			t.Fatalf("the catalogue has epoch %d where %d belongs", c.Epoch, want)
+			t.Fatalf("the list has epoch %d where %d belongs", c.Epoch, want)
 		}
 	}
 }

@@ -54,7 +54,7 @@ func TestKilledTenTimes(t *testing.T) {
 			t.Fatal("means.ndjson stands under its name though the run has not finished")
 		}
 	}
-	last := undertide(t, dir, "run", "job.yaml", "--checkpoints", "state", "--metrics", "figures.json")
+	last := undertide(t, dir, "run", "job.yaml", "--checkpoints", "state", "--figures", "figures.json")
 	last.want(t, 0, "going on from checkpoint")
 	for name, want := range map[string]string{"means.ndjson": "alone.ndjson", "missed.ndjson": "alone-missed.ndjson"} {
 		if got, want := sortedLines(read(t, filepath.Join(dir, name))), sortedLines(read(t, filepath.Join(dir, want))); !slices.Equal(got, want) {
@@ -233,7 +233,7 @@ func TestMemoryFollowsWindows(t *testing.T) {
 	write(t, dir, "short.ndjson", readings(300_000))
 	write(t, dir, "long.ndjson", readings(3_000_000))
 	memory := func(in string) float64 {
-		undertide(t, dir, "run", "job.yaml", "-q", "--in", "levels="+in, "--lanes", "2", "--metrics", "figures.json").want(t, 0)
+		undertide(t, dir, "run", "job.yaml", "-q", "--in", "levels="+in, "--lanes", "2", "--figures", "figures.json").want(t, 0)
 		var f struct {
 			Peak float64 `json:"peak_memory_bytes"`
 		}

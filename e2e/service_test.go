@@ -356,8 +356,8 @@ func TestServiceStops(t *testing.T) {
 	kcat(t, keyed(readings(15_000)), "-b", broker, "-t", "levels", "-P", "-K", "|")
 	eventually(t, 20*time.Second, "all is read", func() bool { return strings.Contains(s.must("show", "means").out, "20,000") })
 	s.must("stop", "means")
-	var events int64 // of all intervals of the catalogue together, over the restart: each counts once
-	eventually(t, 10*time.Second, "the catalogue has the last checkpoint", func() bool {
+	var events int64 // of all intervals of the list together, over the restart: each counts once
+	eventually(t, 10*time.Second, "the list has the last checkpoint", func() bool {
 		var list []struct {
 			Partitions []struct{ Events int64 }
 		}
@@ -373,7 +373,7 @@ func TestServiceStops(t *testing.T) {
 		return events >= 20_000
 	})
 	if events != 20_000 {
-		t.Errorf("the catalogue's intervals hold %d events, want 20,000", events)
+		t.Errorf("the list's intervals hold %d events, want 20,000", events)
 	}
 	s.end(t, syscall.SIGTERM)
 	s = serve(t, dir)

@@ -13,7 +13,7 @@ import (
 )
 
 // TestStreamCommands: connections, secrets, topics, send with its paces, peek in its forms, the
-// catalogue; through the service, and from the working folder's undertide.yaml.
+// described sources; through the service, and from the working folder's undertide.yaml.
 func TestStreamCommands(t *testing.T) {
 	t.Parallel()
 	dir := open(t)
@@ -21,7 +21,7 @@ func TestStreamCommands(t *testing.T) {
 	s := serve(t, dir)
 	s.must("connections").want(t, 0, "there are no connections yet; add one: undertide connections add NAME")
 	s.must("secrets").want(t, 0, "there are no secrets yet")
-	s.must("catalogue").want(t, 0, "the catalogue is empty")
+	s.must("sources").want(t, 0, "no source is described")
 	s.must("connections", "add", "port", "--brokers", broker).want(t, 0, "connection port is stored")
 	s.run("connections", "add", "port", "--brokers", broker, "--user", "tide", "--password", "ebb").want(t, 1, "a password stands in the clear; write ${secret.NAME}")
 	s.run("connections", "add", "po rt", "--brokers", broker).want(t, 1, "is no name for a connection")
@@ -71,7 +71,7 @@ func TestStreamCommands(t *testing.T) {
 	}{
 		{[]string{"--pace", "full"}, 0, 5 * time.Second},
 		{[]string{"--pace", "40/s", "--key", "crane"}, 900 * time.Millisecond, 6 * time.Second},
-		{[]string{"--pace", "4x", "--time", "at"}, 900 * time.Millisecond, 6 * time.Second},
+		{[]string{"--pace", "4x", "--event-time", "at"}, 900 * time.Millisecond, 6 * time.Second},
 	} {
 		began := time.Now()
 		s.must(append([]string{"send", "port", "lifts", "lifts.ndjson"}, c.args...)...).want(t, 0, "sent 40 events to lifts")
@@ -85,11 +85,11 @@ func TestStreamCommands(t *testing.T) {
 		want string
 	}{
 		{[]string{"send", "here", "lifts", "lifts.ndjson", "--pace", "fast"}, "write full, true (as they happened)"},
-		{[]string{"send", "here", "lifts", "lifts.ndjson", "--pace", "2x"}, "--time and a pace by the events' times belong together"},
+		{[]string{"send", "here", "lifts", "lifts.ndjson", "--pace", "2x"}, "--event-time and a pace by the events' times belong together"},
 		{[]string{"send", "here", "lifts", "none.ndjson"}, "name a file of events"},
 		{[]string{"peek"}, "give --connection and --topic, --file, or a document and its source"},
-		{[]string{"peek", "--connection", "here", "--topic", "lifts", "--rows", "0"}, "give 1 to 10000"},
-		{[]string{"peek", "--connection", "here", "--topic", "lifts", "--time", "soon"}, "neither a time nor a duration"},
+		{[]string{"peek", "--connection", "here", "--topic", "lifts", "--limit", "0"}, "give 1 to 10000"},
+		{[]string{"peek", "--connection", "here", "--topic", "lifts", "--since", "soon"}, "neither a time nor a duration"},
 		{[]string{"peek", "--connection", "here", "--topic", "lifts", "--infer", "--purpose", "nothing"}, "there are per-minute, moving"},
 		{[]string{"peek", "--connection", "here", "--topic", "lifts", "--purpose", "clean"}, "--purpose belongs to --infer"},
 	} {
@@ -101,7 +101,7 @@ func TestStreamCommands(t *testing.T) {
 		Key     *string
 		Decoded []struct{ Name, Value string }
 	}
-	o := undertide(t, dir, "peek", "--connection", "here", "--topic", "lifts", "--oldest", "--rows", "80", "--format", "json")
+	o := undertide(t, dir, "peek", "--connection", "here", "--topic", "lifts", "--oldest", "--limit", "80", "--format", "json")
 	if err := json.Unmarshal([]byte(o.out), &events); err != nil || len(events) != 80 || events[0].Key != nil || events[40].Key == nil || *events[40].Key != "C0" || events[0].Decoded[2].Value != "2026-03-01T12:00:00Z" {
 		t.Errorf("peek: %v, %d events, %s", err, len(events), o.out[:min(300, len(o.out))])
 	}
@@ -115,23 +115,23 @@ func TestStreamCommands(t *testing.T) {
 	if o := undertide(t, dir, "check", write(t, dir, "wrong.yaml", strings.Replace(document.out, "topic: lifts}", "topic: lift}", 1)), "--connect"); o.status != 1 || !strings.Contains(o.out, "did you mean lifts?") {
 		t.Errorf("check --connect of a topic mistyped: status %d\n%s%s", o.status, o.out, o.err)
 	}
-	if o := undertide(t, dir, "peek", doc, "lifts", "--rows", "1"); !strings.Contains(o.out, "decoded  crane=C3") {
+	if o := undertide(t, dir, "peek", doc, "lifts", "--limit", "1"); !strings.Contains(o.out, "decoded  crane=C3") {
 		t.Errorf("peek of a document's source:\n%s", o.out)
 	}
 	undertide(t, dir, "peek", doc, "lift").want(t, 2, "did you mean lifts?")
 
-	s.run("catalogue", "add", "lifts", "--from", doc, "--about", "Lifts of the harbour").want(t, 3, "there is no connection here")
+	s.run("sources", "add", "lifts", "--from", doc, "--about", "Lifts of the harbour").want(t, 3, "there is no connection here")
 	port := write(t, dir, "port.yaml", strings.ReplaceAll(document.out, "connection: here", "connection: port"))
-	s.must("catalogue", "add", "lifts", "--from", port, "--about", "Lifts of the harbour").want(t, 0, "source lifts is in the catalogue")
+	s.must("sources", "add", "lifts", "--from", port, "--about", "Lifts of the harbour").want(t, 0, "source lifts is described")
 	s.must("save", port)
-	if o := s.must("catalogue"); !strings.Contains(o.out, "lifts-clean") || strings.Contains(o.out, "in other words") {
-		t.Errorf("the catalogue:\n%s", o.out)
+	if o := s.must("sources"); !strings.Contains(o.out, "lifts-clean") || strings.Contains(o.out, "in other words") {
+		t.Errorf("the described sources:\n%s", o.out)
 	}
-	s.run("catalogue", "show", "lift").want(t, 1, "did you mean lifts?")
-	if o := s.must("catalogue", "show", "lifts"); !strings.HasPrefix(o.out, "  lifts:\n    via: kafka\n") {
+	s.run("sources", "show", "lift").want(t, 1, "did you mean lifts?")
+	if o := s.must("sources", "show", "lifts"); !strings.HasPrefix(o.out, "  lifts:\n    via: kafka\n") {
 		t.Errorf("the described source:\n%s", o.out)
 	}
-	s.must("catalogue", "remove", "lifts").want(t, 0, "out of the catalogue")
+	s.must("sources", "remove", "lifts").want(t, 0, "is removed")
 	if o := s.must("lateness", "lifts-clean", "--format", "json"); !strings.Contains(o.out, `"proposed_seconds"`) {
 		t.Errorf("lateness: %s", o.out)
 	}

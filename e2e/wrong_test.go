@@ -41,7 +41,7 @@ func TestWrongUse(t *testing.T) {
 		{"pattern without files", "run job.yaml -q --in levels=no-*.ndjson", 1, []string{"no file matches no-*.ndjson"}},
 		{"output in a folder that is not there", "run job.yaml -q --out means=no/where.ndjson", 1, []string{"no such file or folder"}},
 		{"output that is a folder", "run job.yaml -q --out means=folder", 1, []string{"folder is a folder; end the path with /"}},
-		{"figures in a folder that is not there", "run job.yaml -q --metrics no/f.json", 1, []string{"write figures to no/f.json"}},
+		{"figures in a folder that is not there", "run job.yaml -q --figures no/f.json", 1, []string{"write figures to no/f.json"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			o := undertide(t, dir, strings.Fields(c.args)...)
@@ -87,7 +87,7 @@ func TestUnwritableFolder(t *testing.T) {
 	if err := os.Mkdir(shut, 0o555); err != nil {
 		t.Fatal(err)
 	}
-	for _, args := range [][]string{{"--out", "means=shut/m.ndjson"}, {"--out", "means=shut/m/"}, {"--out", "means=/dev/null", "--checkpoints", "shut/state"}, {"--out", "means=/dev/null", "--metrics", "shut/f.json"}} {
+	for _, args := range [][]string{{"--out", "means=shut/m.ndjson"}, {"--out", "means=shut/m/"}, {"--out", "means=/dev/null", "--checkpoints", "shut/state"}, {"--out", "means=/dev/null", "--figures", "shut/f.json"}} {
 		c := exec.Command(program, append([]string{"run", "job.yaml", "-q"}, args...)...)
 		c.Dir = dir
 		if os.Geteuid() == 0 {
@@ -138,7 +138,7 @@ func TestRejects(t *testing.T) {
 		`{"gauge":null,"level_m":1,"read_at":1767225600000}`+"\n"+
 		`{"gauge":"G1","level_m":1,"read_at":32503680000000}`+"\n"+
 		`{"gauge":"G1","level_m":1}`+"\n"+readings(2))
-	undertide(t, dir, "run", "job.yaml", "--metrics", "f.json").want(t, 0, "8 events"[2:], "malformed", "wrong type", "too far ahead", "null key", "no event time", "the first: event 3 of")
+	undertide(t, dir, "run", "job.yaml", "--figures", "f.json").want(t, 0, "8 events"[2:], "malformed", "wrong type", "too far ahead", "null key", "no event time", "the first: event 3 of")
 	bad, keys := read(t, filepath.Join(dir, "bad.ndjson")), read(t, filepath.Join(dir, "keys.ndjson"))
 	for _, want := range []string{`"reason":"malformed"`, `"reason":"wrong type","message":"field level_m takes a double, got \"high\""`, `"reason":"too far ahead"`, `"reason":"no event time"`, `"offset":4`} {
 		if !strings.Contains(bad, want) {

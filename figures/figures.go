@@ -89,29 +89,29 @@ func (s *Series) Rates() api.Rates {
 	for name, x := range now.fig.Sources {
 		o := then.fig.Sources[name]
 		r.Sources[name] = api.SourceRate{Read: rate(x.Read, o.Read, over), Bytes: rate(x.Bytes, o.Bytes, over), Arriving: arriving(x, o, over),
-			Rejected: rate(sum(x.Rejected), sum(o.Rejected), over), Late: rate(x.Late, o.Late, over), Busy: share(x.BusyShare, o.BusyShare), Blocked: share(x.BlockedShare, o.BlockedShare)}
+			Rejected: rate(sum(x.Rejected), sum(o.Rejected), over), Late: rate(x.Late, o.Late, over), Busy: share(x.BusyRatio, o.BusyRatio), Blocked: share(x.BlockedRatio, o.BlockedRatio)}
 	}
 	for name, x := range now.fig.Steps {
 		o := then.fig.Steps[name]
 		f := api.StepRate{In: rate(x.RowsIn, o.RowsIn, over), Out: rate(x.RowsOut, o.RowsOut, over), Dropped: rate(x.Dropped, o.Dropped, over), Lost: rate(x.Late.Lost, o.Late.Lost, over), Rejected: rate(sum(x.Rejected), sum(o.Rejected), over),
-			Busy: share(x.BusyShare, o.BusyShare), Blocked: share(x.BlockedShare, o.BlockedShare), Lanes: []api.LaneRate{}}
+			Busy: share(x.BusyRatio, o.BusyRatio), Blocked: share(x.BlockedRatio, o.BlockedRatio), Lanes: []api.LaneRate{}}
 		for i, l := range x.Lanes {
 			var p run.LaneFigures
 			if i < len(o.Lanes) {
 				p = o.Lanes[i]
 			}
-			f.Lanes = append(f.Lanes, api.LaneRate{In: rate(l.RowsIn, p.RowsIn, over), Out: rate(l.RowsOut, p.RowsOut, over), Busy: share(l.BusyShare, p.BusyShare)})
+			f.Lanes = append(f.Lanes, api.LaneRate{In: rate(l.RowsIn, p.RowsIn, over), Out: rate(l.RowsOut, p.RowsOut, over), Busy: share(l.BusyRatio, p.BusyRatio)})
 		}
 		r.Steps[name] = f
 	}
 	for name, x := range now.fig.Sinks {
 		o := then.fig.Sinks[name]
-		r.Sinks[name] = api.SinkRate{Rows: rate(x.Rows, o.Rows, over), Delivered: rate(x.Delivered, o.Delivered, over), HeldUp: share(x.HeldUpShare, o.HeldUpShare), Writing: share(x.WritingShare, o.WritingShare), Delivering: share(x.DeliveringShare, o.DeliveringShare)}
+		r.Sinks[name] = api.SinkRate{Rows: rate(x.Rows, o.Rows, over), Delivered: rate(x.Delivered, o.Delivered, over), HeldUp: share(x.HeldUpRatio, o.HeldUpRatio), Writing: share(x.WritingRatio, o.WritingRatio), Delivering: share(x.DeliveringRatio, o.DeliveringRatio)}
 	}
 	for i, p := range now.fig.Pools {
-		f := api.PoolShare{Name: p.Name, Busy: p.BusyShare}
+		f := api.PoolShare{Name: p.Name, Busy: p.BusyRatio}
 		if i < len(then.fig.Pools) {
-			f.Busy = share(p.BusyShare, then.fig.Pools[i].BusyShare)
+			f.Busy = share(p.BusyRatio, then.fig.Pools[i].BusyRatio)
 		}
 		r.Pools = append(r.Pools, f)
 	}
@@ -200,14 +200,14 @@ func (s *Series) Live(a Asked, rates api.Rates) api.Live {
 	}
 	s.trend(&l)
 	l.CheckpointEvery, l.CheckpointsFailedRunning, l.RestartsLately = a.Job.CheckpointEvery.Seconds(), a.CheckpointsFailedRunning, a.RestartsLately
-	l.RejectedShare, l.RetentionLeft, l.RefreshesMissed = s.rejectedShare(f), retentionLeft(f, now.at), refreshesMissed(a.Job, f, now.at)
+	l.RejectedRatio, l.RetentionLeft, l.RefreshesMissed = s.rejectedShare(f), retentionLeft(f, now.at), refreshesMissed(a.Job, f, now.at)
 	if a.StateMemory > 0 {
 		state := 0.0
 		for _, x := range f.Steps {
 			state += float64(x.StateBytes)
 		}
 		state /= float64(a.StateMemory)
-		l.MemoryShare = &state
+		l.MemoryRatio = &state
 	}
 	l.Causes = s.causes(a, rates)
 	for _, c := range l.Causes {

@@ -21,9 +21,9 @@ func text(t time.Time) *string { s := t.Format(time.RFC3339); return &s }
 func figuresOf(read, lag int64, busy, wall float64) run.Figures {
 	behind, next := 1.5, "2026-03-01T12:01:00Z"
 	return run.Figures{WallSeconds: wall, WorkSeconds: busy * wall, Sources: map[string]run.SourceFigures{"levels": {Read: read, LagEvents: &lag, LagSeconds: &behind, Rejected: map[string]int64{"malformed": 2}, Late: 3}},
-		Steps: map[string]run.StepFigures{"minute": {RowsIn: read, RowsOut: read / 10, BusyShare: busy, BlockedShare: 1 - busy, OpenWindows: 2, NextClose: &next, Late: run.LateFigures{Lost: 3}},
+		Steps: map[string]run.StepFigures{"minute": {RowsIn: read, RowsOut: read / 10, BusyRatio: busy, BlockedRatio: 1 - busy, OpenWindows: 2, NextClose: &next, Late: run.LateFigures{Lost: 3}},
 			"hour": {Late: run.LateFigures{Lost: 3}}}, Sinks: map[string]run.SinkFigures{"means": {Rows: read / 10}},
-		Pools: []run.PoolFigures{{Name: "workers", Size: 2, BusyShare: busy / 2}, {Name: "lane 0 of minute", Size: 1, BusyShare: busy}}}
+		Pools: []run.PoolFigures{{Name: "workers", Size: 2, BusyRatio: busy / 2}, {Name: "lane 0 of minute", Size: 1, BusyRatio: busy}}}
 }
 
 // TestLive: rates, trend and sentence follow from the figures of the last seconds.
@@ -116,16 +116,16 @@ func TestCauses(t *testing.T) {
 		text  string
 	}{
 		{"nothing", run.Figures{}, run.Figures{}, "", ""},
-		{"a sink that is slow, not its neighbours", run.Figures{WallSeconds: 20}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"a": {HeldUpShare: 0.2}, "b": {}, "c": {}, "slow": {HeldUpShare: 0.6, Rows: 400}}},
+		{"a sink that is slow, not its neighbours", run.Figures{WallSeconds: 20}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"a": {HeldUpRatio: 0.2}, "b": {}, "c": {}, "slow": {HeldUpRatio: 0.6, Rows: 400}}},
 			"sink", "sink slow holds up the run, with sinks a, b, c: rows waited for it 90 % of the last seconds, and it takes 10 a second"},
-		{"a sink that takes nothing", run.Figures{WallSeconds: 0}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {HeldUpShare: 1}}}, "sink", "and it takes none"},
-		{"a sink that may have no more undelivered", run.Figures{}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {HeldUpShare: 1, WaitingBytes: 1 << 30}}}, "undelivered", "sink slow has 1.0 GiB undelivered, which is as much as it may, and takes no rows"},
-		{"a sink that delivers slowly", run.Figures{Sinks: map[string]run.SinkFigures{"slow": {WaitingBytes: 1 << 20}}}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {DeliveringShare: 1, WaitingEpochs: 9, WaitingBytes: 4 << 20}}},
+		{"a sink that takes nothing", run.Figures{WallSeconds: 0}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {HeldUpRatio: 1}}}, "sink", "and it takes none"},
+		{"a sink that may have no more undelivered", run.Figures{}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {HeldUpRatio: 1, WaitingBytes: 1 << 30}}}, "undelivered", "sink slow has 1.0 GiB undelivered, which is as much as it may, and takes no rows"},
+		{"a sink that delivers slowly", run.Figures{Sinks: map[string]run.SinkFigures{"slow": {WaitingBytes: 1 << 20}}}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {DeliveringRatio: 1, WaitingEpochs: 9, WaitingBytes: 4 << 20}}},
 			"delivery", "sink slow delivers more slowly than rows come: 9 checkpoints hold 4 MiB for it"},
-		{"one that cannot be reached is the root", run.Figures{}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {HeldUpShare: 1, Trouble: "broker harbour does not answer."}, "a": {Trouble: "broker harbour does not answer."}},
-			Pools: []run.PoolFigures{{Name: "workers", BusyShare: 1}}}, "unreachable", "broker harbour does not answer"},
-		{"workers without time", run.Figures{}, run.Figures{WallSeconds: 60, Sources: map[string]run.SourceFigures{"lifts": {Read: 9, BusyShare: 0.8}}, Steps: map[string]run.StepFigures{"heavy": {BusyShare: 0.15}},
-			Pools: []run.PoolFigures{{Name: "workers", BusyShare: 0.97}}}, "busy", "the workers are busy 97 % of the time, most with source lifts (80 %)"},
+		{"one that cannot be reached is the root", run.Figures{}, run.Figures{WallSeconds: 60, Sinks: map[string]run.SinkFigures{"slow": {HeldUpRatio: 1, Trouble: "broker harbour does not answer."}, "a": {Trouble: "broker harbour does not answer."}},
+			Pools: []run.PoolFigures{{Name: "workers", BusyRatio: 1}}}, "unreachable", "broker harbour does not answer"},
+		{"workers without time", run.Figures{}, run.Figures{WallSeconds: 60, Sources: map[string]run.SourceFigures{"lifts": {Read: 9, BusyRatio: 0.8}}, Steps: map[string]run.StepFigures{"heavy": {BusyRatio: 0.15}},
+			Pools: []run.PoolFigures{{Name: "workers", BusyRatio: 0.97}}}, "busy", "the workers are busy 97 % of the time, most with source lifts (80 %)"},
 		{"rejects", run.Figures{}, run.Figures{Sources: map[string]run.SourceFigures{"lifts": {Read: 1000, Rejected: map[string]int64{"malformed": 300, "no event time": 2}}}}, "rejects", "30 % of the events of source lifts are rejected (malformed): 300 of 1,000"},
 		{"few rejects", run.Figures{}, run.Figures{Sources: map[string]run.SourceFigures{"lifts": {Read: 1000, Rejected: map[string]int64{"malformed": 40}}}}, "", ""},
 		{"a filter that drops all", run.Figures{Steps: map[string]run.StepFigures{"heavy": {RowsIn: 500, Dropped: 500}}}, run.Figures{Steps: map[string]run.StepFigures{"heavy": {RowsIn: 1500, Dropped: 1500}}},

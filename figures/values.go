@@ -37,7 +37,7 @@ var ofJobs = map[string]func(*api.Figures) float64{
 	"rejected_per_second": func(f *api.Figures) float64 {
 		return add(f.Rates.Sources, func(r api.SourceRate) float64 { return r.Rejected }) + add(f.Rates.Steps, func(r api.StepRate) float64 { return r.Rejected })
 	},
-	"busiest_share": func(f *api.Figures) float64 { return f.Live.Busiest.Busy },
+	"busiest_ratio": func(f *api.Figures) float64 { return f.Live.Busiest.Busy },
 	"work":          func(f *api.Figures) float64 { return f.Rates.Work },
 	"memory_bytes":  func(f *api.Figures) float64 { return float64(f.Memory) },
 	"state_bytes": func(f *api.Figures) float64 {
@@ -62,9 +62,9 @@ var ofJobs = map[string]func(*api.Figures) float64{
 		}
 		return number(f.Live.LagTrend == "growing")
 	},
-	"rejected_share":         func(f *api.Figures) float64 { return known(f.Live.RejectedShare) },
-	"memory_share":           func(f *api.Figures) float64 { return known(f.Live.MemoryShare) },
-	"cpu_share":              func(f *api.Figures) float64 { return f.Rates.Work / float64(runtime.NumCPU()) },
+	"rejected_ratio":         func(f *api.Figures) float64 { return known(f.Live.RejectedRatio) },
+	"memory_ratio":           func(f *api.Figures) float64 { return known(f.Live.MemoryRatio) },
+	"cpu_ratio":              func(f *api.Figures) float64 { return f.Rates.Work / float64(runtime.NumCPU()) },
 	"retention_left_seconds": func(f *api.Figures) float64 { return known(f.Live.RetentionLeft) },
 	"refreshes_missed":       func(f *api.Figures) float64 { return known(f.Live.RefreshesMissed) },
 	"skew": func(f *api.Figures) float64 {
@@ -103,19 +103,19 @@ var ofSources = map[string]func(source) float64{
 	"arriving_per_second":   func(x source) float64 { return known(x.rate.Arriving) },
 	"lag_events":            func(x source) float64 { return known(x.LagEvents) },
 	"lag_seconds":           func(x source) float64 { return known(x.LagSeconds) },
-	"rejected_share":        func(x source) float64 { return ratio(x.rate.Rejected, x.rate.Read) },
-	"late_share":            func(x source) float64 { return ratio(x.rate.Late, x.rate.Read) },
+	"rejected_ratio":        func(x source) float64 { return ratio(x.rate.Rejected, x.rate.Read) },
+	"late_ratio":            func(x source) float64 { return ratio(x.rate.Late, x.rate.Read) },
 	"watermark_age_seconds": func(x source) float64 { return age(x.Watermark, x.at) },
-	"busy_share":            func(x source) float64 { return x.rate.Busy },
-	"blocked_share":         func(x source) float64 { return x.rate.Blocked },
+	"busy_ratio":            func(x source) float64 { return x.rate.Busy },
+	"blocked_ratio":         func(x source) float64 { return x.rate.Blocked },
 }
 
 var ofSteps = map[string]func(stepOf) float64{
 	"in_per_second":         func(x stepOf) float64 { return x.rate.In },
 	"out_per_second":        func(x stepOf) float64 { return x.rate.Out },
 	"dropped_per_second":    func(x stepOf) float64 { return x.rate.Dropped },
-	"lost_share":            func(x stepOf) float64 { return ratio(x.rate.Lost, x.rate.In) },
-	"rejected_share":        func(x stepOf) float64 { return ratio(x.rate.Rejected, x.rate.In) },
+	"lost_ratio":            func(x stepOf) float64 { return ratio(x.rate.Lost, x.rate.In) },
+	"rejected_ratio":        func(x stepOf) float64 { return ratio(x.rate.Rejected, x.rate.In) },
 	"watermark_age_seconds": func(x stepOf) float64 { return age(x.Watermark, x.at) },
 	"silent_seconds": func(x stepOf) float64 {
 		if x.LastOut == nil {
@@ -129,8 +129,8 @@ var ofSteps = map[string]func(stepOf) float64{
 	"forgotten":     func(x stepOf) float64 { return float64(x.Forgotten) },
 	"state_rows":    func(x stepOf) float64 { return float64(x.StateRows) },
 	"state_bytes":   func(x stepOf) float64 { return float64(x.StateBytes) },
-	"busy_share":    func(x stepOf) float64 { return x.rate.Busy },
-	"blocked_share": func(x stepOf) float64 { return x.rate.Blocked },
+	"busy_ratio":    func(x stepOf) float64 { return x.rate.Busy },
+	"blocked_ratio": func(x stepOf) float64 { return x.rate.Blocked },
 	"skew":          func(x stepOf) float64 { return skewOf(x.rate.Lanes) },
 }
 
@@ -139,9 +139,9 @@ var ofSinks = map[string]func(sinkOf) float64{
 	"delivered_per_second":    func(x sinkOf) float64 { return x.rate.Delivered },
 	"waiting_rows":            func(x sinkOf) float64 { return float64(x.Waiting) },
 	"waiting_bytes":           func(x sinkOf) float64 { return float64(x.WaitingBytes) },
-	"held_up_share":           func(x sinkOf) float64 { return x.rate.HeldUp },
-	"writing_share":           func(x sinkOf) float64 { return x.rate.Writing },
-	"delivering_share":        func(x sinkOf) float64 { return x.rate.Delivering },
+	"held_up_ratio":           func(x sinkOf) float64 { return x.rate.HeldUp },
+	"writing_ratio":           func(x sinkOf) float64 { return x.rate.Writing },
+	"delivering_ratio":        func(x sinkOf) float64 { return x.rate.Delivering },
 	"event_delay_p50_seconds": func(x sinkOf) float64 { return known(x.EventDelay.P50) },
 	"event_delay_p99_seconds": func(x sinkOf) float64 { return known(x.EventDelay.P99) },
 	"read_delay_p50_seconds":  func(x sinkOf) float64 { return known(x.ReadDelay.P50) },

@@ -2,6 +2,7 @@ package job
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -32,10 +33,10 @@ var UsualAlarms = []Usual{
 	{"no_checkpoint", "checkpoint_age_seconds > 3 * checkpoint_every_seconds || checkpoints_failed_running >= 2", "there was no checkpoint for three intervals, or two failed in a row", 10 * time.Second},
 	{"unread_deleted", "retention_left_seconds < 10800", "the oldest unread event will be deleted within three hours", time.Minute},
 	{"lag_grows", "lag_growing > 0", "the lag has grown for 15 minutes", 15 * time.Minute},
-	{"rejects", "rejected_share > 0.05", "more than 5 % of 1,000 rows were rejected, null keys among them", 0},
+	{"rejects", "rejected_ratio > 0.05", "more than 5 % of 1,000 rows were rejected, null keys among them", 0},
 	{"skew", "skew > 3", "a lane gets more than three times the rows of the mean", 5 * time.Minute},
-	{"memory", "memory_share > 0.8", "state takes more than 80 % of the memory that it may", time.Minute},
-	{"cpu", "cpu_share > 0.8", "the run takes more than 80 % of the machine's CPUs", 15 * time.Minute},
+	{"memory", "memory_ratio > 0.8", "state takes more than 80 % of the memory that it may", time.Minute},
+	{"cpu", "cpu_ratio > 0.8", "the run takes more than 80 % of the machine's CPUs", 15 * time.Minute},
 	{"stale_reference", "refreshes_missed >= 3", "a reference is older than three of its refreshes", 0},
 }
 
@@ -126,8 +127,10 @@ func (b *builder) alarm(k, v *node, place string, fields row.Schema) Alarm {
 	when := v.get("when")
 	switch {
 	case when != nil:
-		a.When = b.expression(when, place+".when", expr.Scope{Fields: fields, Values: b.job.Values})
-		b.wantBool(when, place+".when", a.When)
+		now := *when
+		now.text = earlierNames.ReplaceAllString(when.text, "${1}_ratio")
+		a.When = b.expression(&now, place+".when", expr.Scope{Fields: fields, Values: b.job.Values})
+		b.wantBool(&now, place+".when", a.When)
 	case usual >= 0:
 		of, err := AlarmOf(a.Name, UsualAlarms[usual].When, a.About, a.For, a.Notify)
 		if err == nil { // a test keeps the usual ones right
@@ -138,6 +141,10 @@ func (b *builder) alarm(k, v *node, place string, fields row.Schema) Alarm {
 	}
 	return a
 }
+
+// earlierNames are figures as documents may still call them that were saved before 2026-12: a part of a whole ended with
+// _share. Both ends are six letters long, so that places in the text stay right.
+var earlierNames = regexp.MustCompile(`\b(busy|blocked|held_up|writing|delivering|busiest|lost|late|rejected|memory|cpu)_share\b`)
 
 func usualNames() (names []string) {
 	for _, u := range UsualAlarms {

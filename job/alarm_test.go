@@ -24,7 +24,7 @@ func TestUsualAlarms(t *testing.T) {
 	if _, err := AlarmOf("x", "lag_seconds", "", 0, nil); err == nil || !strings.Contains(err.Error(), "a condition is a bool") {
 		t.Errorf("no condition: %v", err)
 	}
-	if _, err := AlarmOf("x", "steps.minute.lost_share > 0.1", "", 0, nil); err == nil {
+	if _, err := AlarmOf("x", "steps.minute.lost_ratio > 0.1", "", 0, nil); err == nil {
 		t.Error("a figure of a step, for all jobs")
 	}
 }
@@ -43,7 +43,7 @@ sinks:
   means: {from: minute, via: file, with: {path: means/}}
 alarms: `+alarms+"\n", Options{})
 	}
-	j, err := read(`{behind: {when: "lag_seconds > values.most && steps.minute.lost_share > 0.01", for: 5m, about: late, notify: duty}, skew: {off: true}, lag_grows: {for: 0s, notify: [duty, night]}, cpu: {when: cpu_share > 0.5}}`)
+	j, err := read(`{behind: {when: "lag_seconds > values.most && steps.minute.lost_ratio > 0.01", for: 5m, about: late, notify: duty}, skew: {off: true}, lag_grows: {for: 0s, notify: [duty, night]}, cpu: {when: cpu_share > 0.5}}`)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -53,8 +53,8 @@ alarms: `+alarms+"\n", Options{})
 	for i, want := range []struct {
 		name, when, about, notify string
 		lasting                   time.Duration
-	}{{"behind", "lag_seconds > values.most && steps.minute.lost_share > 0.01", "late", "duty", 5 * time.Minute}, {"skew", "", "a lane gets more than three times the rows of the mean", "", 5 * time.Minute},
-		{"lag_grows", "lag_growing > 0", "the lag has grown for 15 minutes", "duty night", 0}, {"cpu", "cpu_share > 0.5", "the run takes more than 80 % of the machine's CPUs", "", 15 * time.Minute}} {
+	}{{"behind", "lag_seconds > values.most && steps.minute.lost_ratio > 0.01", "late", "duty", 5 * time.Minute}, {"skew", "", "a lane gets more than three times the rows of the mean", "", 5 * time.Minute},
+		{"lag_grows", "lag_growing > 0", "the lag has grown for 15 minutes", "duty night", 0}, {"cpu", "cpu_ratio > 0.5", "the run takes more than 80 % of the machine's CPUs", "", 15 * time.Minute}} {
 		a, when := j.Alarms[i], ""
 		if a.When != nil {
 			when = a.When.Text()
@@ -67,7 +67,7 @@ alarms: `+alarms+"\n", Options{})
 		{`[behind]`, "alarms: a list stands where alarms belong"},
 		{`{behind: {for: 5m}}`, "alarms.behind: when is missing"},
 		{`{behind: {when: lag_secnds > 60}}`, "did you mean lag_seconds?"},
-		{`{behind: {when: steps.minut.lost_share > 60}}`, "did you mean steps.minute.lost_share?"},
+		{`{behind: {when: steps.minut.lost_ratio > 60}}`, "did you mean steps.minute.lost_ratio?"},
 		{`{behind: {when: lag_seconds}}`, "a condition is a bool, and this is a double"},
 		{`{behind: {when: lag_seconds > 1, for: soon}}`, "alarms.behind.for"},
 		{`{behind: {when: lag_seconds > 1, wait: 1m}}`, "alarms.behind"},
@@ -78,7 +78,7 @@ alarms: `+alarms+"\n", Options{})
 			t.Errorf("%s: %v, want %s", c.alarms, err, c.want)
 		}
 	}
-	if names := expr.Names("steps.minute.lost_share > 1"); len(names) != 1 || names[0] != "steps" {
+	if names := expr.Names("steps.minute.lost_ratio > 1"); len(names) != 1 || names[0] != "steps" {
 		t.Errorf("of a field steps, which is a map: %v", names)
 	}
 }

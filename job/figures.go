@@ -2,8 +2,8 @@ package job
 
 // Figure is one number of a job that is kept over time, and that alarms ask about (docs/figures.md, "Names").
 type Figure struct {
-	Name  string // lag_seconds, steps.minute.lost_share
-	Unit  string // events, rows, bytes, seconds, share (0 to 1), or these a second; empty for a plain number
+	Name  string // lag_seconds, steps.minute.lost_ratio
+	Unit  string // events, rows, bytes, seconds, ratio (0 to 1), or these a second; empty for a plain number
 	About string
 }
 
@@ -21,7 +21,7 @@ var (
 		{"event_delay_p99_seconds", "seconds", "how long after their event times rows appear, all but one in a hundred, of the slowest sink"},
 		{"late_per_second", "events/s", "events of which a row was lost as late"},
 		{"rejected_per_second", "rows/s", "events and rows that were rejected"},
-		{"busiest_share", "share", "how busy the busiest worker, lane or sink is"},
+		{"busiest_ratio", "ratio", "how busy the busiest worker, lane or sink is"},
 		{"work", "", "CPUs that the run takes, by its own account"},
 		{"memory_bytes", "bytes", "what the run holds in memory, by its own account"},
 		{"state_bytes", "bytes", "state in memory"},
@@ -36,10 +36,10 @@ var (
 		{"restarts_lately", "", "of these the ones of the last ten minutes"},
 		{"failed", "", "1 where the run has failed and is not started again"},
 		{"lag_growing", "", "1 while the lag grows"},
-		{"rejected_share", "share", "of the newest 1,000 rows or more of a source or step: rejected, the most of all"},
+		{"rejected_ratio", "ratio", "of the newest 1,000 rows or more of a source or step: rejected, the most of all"},
 		{"skew", "", "rows of the fullest lane against the mean of all, the most of all steps"},
-		{"memory_share", "share", "of the memory that state may take"},
-		{"cpu_share", "share", "of the machine's CPUs that the run takes"},
+		{"memory_ratio", "ratio", "of the memory that state may take"},
+		{"cpu_ratio", "ratio", "of the machine's CPUs that the run takes"},
 		{"retention_left_seconds", "seconds", "until the oldest unread event is deleted, at the earliest"},
 		{"refreshes_missed", "", "how many refreshes a reference is old, the most of all"},
 	}
@@ -49,18 +49,18 @@ var (
 		{"arriving_per_second", "events/s", "events that come to be there"},
 		{"lag_events", "events", "events that wait to be read"},
 		{"lag_seconds", "seconds", "how long ago the newest event that was read was stored, where some wait"},
-		{"rejected_share", "share", "of its events: rejected"},
-		{"late_share", "share", "of its events: a row was lost as late"},
+		{"rejected_ratio", "ratio", "of its events: rejected"},
+		{"late_ratio", "ratio", "of its events: a row was lost as late"},
 		{"watermark_age_seconds", "seconds", "how far its watermark is behind the clock"},
-		{"busy_share", "share", "of the workers' time: to decode its events"},
-		{"blocked_share", "share", "of the time: what was decoded could not be handed on"},
+		{"busy_ratio", "ratio", "of the workers' time: to decode its events"},
+		{"blocked_ratio", "ratio", "of the time: what was decoded could not be handed on"},
 	}
 	OfStep = []Figure{
 		{"in_per_second", "rows/s", "rows that came to it"},
 		{"out_per_second", "rows/s", "rows that it published"},
 		{"dropped_per_second", "rows/s", "rows dropped by where, or results by having"},
-		{"lost_share", "share", "of its rows: lost as late"},
-		{"rejected_share", "share", "of its rows: rejected, null keys among them"},
+		{"lost_ratio", "ratio", "of its rows: lost as late"},
+		{"rejected_ratio", "ratio", "of its rows: rejected, null keys among them"},
 		{"watermark_age_seconds", "seconds", "how far its watermark is behind the clock, where it has keys"},
 		{"silent_seconds", "seconds", "since it published a row"},
 		{"open_windows", "", "windows open"},
@@ -69,8 +69,8 @@ var (
 		{"forgotten", "", "keys that `forget` has let go"},
 		{"state_rows", "rows", "rows of state, also those that are not in memory"},
 		{"state_bytes", "bytes", "state in memory"},
-		{"busy_share", "share", "of the time of those who carry it out: at work for it"},
-		{"blocked_share", "share", "of that time: what it had made was not taken"},
+		{"busy_ratio", "ratio", "of the time of those who carry it out: at work for it"},
+		{"blocked_ratio", "ratio", "of that time: what it had made was not taken"},
 		{"skew", "", "rows of the fullest lane against the mean of all"},
 	}
 	OfSink = []Figure{
@@ -78,9 +78,9 @@ var (
 		{"delivered_per_second", "rows/s", "rows delivered"},
 		{"waiting_rows", "rows", "rows taken and not delivered"},
 		{"waiting_bytes", "bytes", "bytes that checkpoints hold for it"},
-		{"held_up_share", "share", "of the time: somebody waited for it to take rows"},
-		{"writing_share", "share", "of the time: it wrote"},
-		{"delivering_share", "share", "of the time: it delivered"},
+		{"held_up_ratio", "ratio", "of the time: somebody waited for it to take rows"},
+		{"writing_ratio", "ratio", "of the time: it wrote"},
+		{"delivering_ratio", "ratio", "of the time: it delivered"},
 		{"event_delay_p50_seconds", "seconds", "how long after their event times rows appear: half of them"},
 		{"event_delay_p99_seconds", "seconds", "the same: all but one in a hundred"},
 		{"read_delay_p50_seconds", "seconds", "how long after the events that made them were read rows appear: half of them"},

@@ -15,7 +15,7 @@ import (
 	"undertide/job"
 )
 
-// Figures are a run's figures as --metrics and the API give them (docs/commands.md, "Run figures").
+// Figures are a run's figures as --figures and the API give them (docs/commands.md, "Run figures").
 type Figures struct {
 	Job         string  `json:"job"`
 	Version     int     `json:"version"` // 0: not saved in a service
@@ -46,7 +46,7 @@ type Figures struct {
 type PoolFigures struct {
 	Name      string  `json:"name"`
 	Size      int     `json:"size"`
-	BusyShare float64 `json:"busy_share"`
+	BusyRatio float64 `json:"busy_ratio"`
 }
 
 // SourceFigures tell of a source.
@@ -60,10 +60,10 @@ type SourceFigures struct {
 	Trouble    string             `json:"trouble,omitempty"` // what keeps it from being read
 	Posts      *PostFigures       `json:"posts,omitempty"`   // of one that takes what is posted
 	Partitions []PartitionFigures `json:"partitions"`
-	// BusyShare is the share of the workers' time that its events take to decode; BlockedShare that of the time in which they could
+	// BusyRatio is the share of the workers' time that its events take to decode; BlockedRatio that of the time in which they could
 	// not be handed on.
-	BusyShare    float64 `json:"busy_share"`
-	BlockedShare float64 `json:"blocked_share"`
+	BusyRatio    float64 `json:"busy_ratio"`
+	BlockedRatio float64 `json:"blocked_ratio"`
 	ByClock      bool    `json:"by_clock"`    // its watermark goes on by the clock, in silence
 	PassedOver   int64   `json:"passed_over"` // events before the first one that a run which starts anew reads
 	Late         int64   `json:"late"`        // events of which a row was lost as late, each once whatever the number of steps
@@ -120,11 +120,11 @@ type StepFigures struct {
 	NextClose  *string    `json:"next_close"` // the end of the window that closes next; null for none
 	Keys       int        `json:"keys"`
 	StateBytes int        `json:"state_bytes"`
-	// BusyShare is the share of the time that those who carry it out are at work for it, each on average: its lanes, or the
-	// workers. BlockedShare is the share in which they could not go on, since what it had made was not taken. WorkSeconds
+	// BusyRatio is the share of the time that those who carry it out are at work for it, each on average: its lanes, or the
+	// workers. BlockedRatio is the share in which they could not go on, since what it had made was not taken. WorkSeconds
 	// is the time of all of them together.
-	BusyShare    float64        `json:"busy_share"`
-	BlockedShare float64        `json:"blocked_share"`
+	BusyRatio    float64        `json:"busy_ratio"`
+	BlockedRatio float64        `json:"blocked_ratio"`
 	WorkSeconds  float64        `json:"work_seconds"`
 	Lanes        []LaneFigures  `json:"lanes"`
 	Join         *JoinFigures   `json:"join,omitempty"`   // of a join
@@ -181,7 +181,7 @@ type LaneFigures struct {
 	RowsIn    int64   `json:"rows_in"`
 	RowsOut   int64   `json:"rows_out"`
 	Keys      int64   `json:"keys"`
-	BusyShare float64 `json:"busy_share"`
+	BusyRatio float64 `json:"busy_ratio"`
 }
 
 // SinkFigures tell of a sink; rows = delivered + waiting.
@@ -200,11 +200,11 @@ type SinkFigures struct {
 	Refusal string `json:"refusal"`
 	// Trouble is what keeps it from writing.
 	Trouble string `json:"trouble,omitempty"`
-	// HeldUpShare is the share of the time in which somebody waited for it to take rows, WritingShare that in which it wrote
-	// and prepared them, DeliveringShare that in which it delivered.
-	HeldUpShare     float64 `json:"held_up_share"`
-	WritingShare    float64 `json:"writing_share"`
-	DeliveringShare float64 `json:"delivering_share"`
+	// HeldUpRatio is the share of the time in which somebody waited for it to take rows, WritingRatio that in which it wrote
+	// and prepared them, DeliveringRatio that in which it delivered.
+	HeldUpRatio     float64 `json:"held_up_ratio"`
+	WritingRatio    float64 `json:"writing_ratio"`
+	DeliveringRatio float64 `json:"delivering_ratio"`
 	WorkSeconds     float64 `json:"work_seconds"` // to encode and to write
 	// Delays of the rows that appeared within the last minute: from their event times, and from when the events that made them were read.
 	EventDelay DelayFigures `json:"event_delay"`
@@ -329,7 +329,7 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 		}
 		e := f.Efforts[i]
 		s.ByClock = f.ByClock[i]
-		s.BusyShare, s.BlockedShare, s.Late = share(e.Busy), share(e.Blocked), f.Sources[i].Late
+		s.BusyRatio, s.BlockedRatio, s.Late = share(e.Busy), share(e.Blocked), f.Sources[i].Late
 		work += e.Work
 		s.partitions(g.Sources[i].Name, g.Sources[i].Idle, f.Partitions)
 		out.Sources[g.Sources[i].Name] = s
@@ -345,18 +345,18 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 		if c.NextClose != row.MaxTime {
 			s.NextClose = watermark(c.NextClose)
 		}
-		s.BusyShare, s.BlockedShare, s.WorkSeconds = share(c.Busy), share(c.Blocked), c.Work.Seconds()
+		s.BusyRatio, s.BlockedRatio, s.WorkSeconds = share(c.Busy), share(c.Blocked), c.Work.Seconds()
 		work += c.Work
 		out.Memory += int64(c.StateBytes)
 		for _, l := range c.Lanes {
-			s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.RowsIn, RowsOut: l.RowsOut, Keys: l.Keys, BusyShare: share(l.Busy)})
+			s.Lanes = append(s.Lanes, LaneFigures{RowsIn: l.RowsIn, RowsOut: l.RowsOut, Keys: l.Keys, BusyRatio: share(l.Busy)})
 		}
 		s.Join, s.Lookup = joinFigures(c), lookupFigures(&g.Steps[i], c.StepCounts)
 		out.Steps[g.Steps[i].Name] = s
 	}
 	for i, c := range f.Sinks {
 		out.Sinks[g.Sinks[i].Name] = SinkFigures{Rows: c.Rows, Delivered: c.Delivered, Waiting: c.Rows - c.Delivered, WaitingEpochs: c.WaitingEpochs, WaitingBytes: c.WaitingBytes, Epoch: c.DeliveredEpoch, Retries: c.Retries, Refused: c.Refused, Refusal: c.Refusal, Trouble: c.Trouble,
-			HeldUpShare: share(c.HeldUp), WritingShare: share(c.Writing), DeliveringShare: share(c.Delivering), WorkSeconds: (c.Encoding + c.Writing).Seconds(), EventDelay: delayFigures(c.FromEvent), ReadDelay: delayFigures(c.FromRead)}
+			HeldUpRatio: share(c.HeldUp), WritingRatio: share(c.Writing), DeliveringRatio: share(c.Delivering), WorkSeconds: (c.Encoding + c.Writing).Seconds(), EventDelay: delayFigures(c.FromEvent), ReadDelay: delayFigures(c.FromRead)}
 		work += c.Encoding // what it writes is a wait for whoever takes it
 	}
 	for _, r := range out.References {
@@ -364,7 +364,7 @@ func Report(j *job.Job, g *engine.Graph, refs *References, f engine.Figures, sta
 	}
 	out.WorkSeconds, out.Pools = work.Seconds(), []PoolFigures{}
 	for _, p := range f.Pools {
-		out.Pools = append(out.Pools, PoolFigures{Name: poolName(g, p), Size: p.Size, BusyShare: share(p.Busy)})
+		out.Pools = append(out.Pools, PoolFigures{Name: poolName(g, p), Size: p.Size, BusyRatio: share(p.Busy)})
 	}
 	out.Checkpoints = CheckpointFigures{Completed: f.Checkpoints.Completed, Failed: f.Checkpoints.Failed, Skipped: f.Checkpoints.Skipped, LongestStall: f.Checkpoints.LongestOfAll.Seconds()}
 	if !f.Checkpoints.Begun.IsZero() {

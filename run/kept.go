@@ -14,9 +14,9 @@ import (
 // goes on from a checkpoint.
 type KeptPart struct {
 	Kind, Name string
-	What       string // kept, new, changed, dropped
+	What       string // kept, new, changed, gone
 	Text       string
-	Must       bool // that it is dropped must be said
+	Must       bool // that it is left behind must be said
 }
 
 // Kept compares a document with a checkpoint in a folder, of epoch 0 with the newest, nil where there is none; epoch is the
@@ -64,8 +64,8 @@ func fits(j *job.Job) func(of string, kept *state.Table, fresh []string) (*state
 }
 
 var keptTexts = map[string]map[string]string{
-	"source":  {"kept": "goes on from its positions", "new": "is read from where begin says", "changed": "reads something else: its positions are of no use, and it is read from where begin says", "dropped": "is read no more"},
-	"measure": {"new": "begins empty, and is null in windows that have begun", "changed": "begins anew, and is null in windows that have begun", "dropped": "goes; the other measures of the step keep theirs"},
-	"step":    {"kept": "goes on with its state", "new": "begins empty, with the events from here on", "changed": "its key, window or what it reads changed: its state does not fit, and it begins empty", "dropped": "is gone, and its open windows with it"},
-	"sink":    {"kept": "goes on after what it delivered", "new": "takes what is published from here on", "changed": "writes to another place from here on", "dropped": "takes nothing more; what it delivered stays"},
+	"source":  {"kept": "goes on from its positions", "new": "is read from where begin says", "changed": "reads something else: its positions are of no use, and it is read from where begin says", "gone": "is read no more"},
+	"measure": {"new": "begins empty, and is null in windows that have begun", "changed": "begins anew, and is null in windows that have begun", "gone": "goes; the other measures of the step keep theirs"},
+	"step":    {"kept": "goes on with its state", "new": "begins empty, with the events from here on", "changed": "its key, window or what it reads changed: its state does not fit, and it begins empty", "gone": "is gone, and its open windows with it"},
+	"sink":    {"kept": "goes on after what it delivered", "new": "takes what is published from here on", "changed": "writes to another place from here on", "gone": "takes nothing more; what it delivered stays"},
 }

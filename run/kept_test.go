@@ -141,8 +141,8 @@ func TestAnotherVersion(t *testing.T) {
 			}
 			err = runUntil(t, dir, c.document, read, c.drop...)
 			if c.refused != "" {
-				if err == nil || !strings.Contains(err.Error(), c.refused) || !strings.Contains(err.Error(), "--drop") {
-					t.Errorf("the start gives %v, want a refusal that names %s and --drop", err, c.refused)
+				if err == nil || !strings.Contains(err.Error(), c.refused) || !strings.Contains(err.Error(), "--leave-behind") {
+					t.Errorf("the start gives %v, want a refusal that names %s and --leave-behind", err, c.refused)
 				}
 				return
 			}

@@ -232,7 +232,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 			notes = append(notes, fmt.Sprintf("the run goes back to checkpoint %d: rows that were delivered after it are made again", info.Epoch))
 		}
 	}
-	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.Drop, SkipEvents: ask.Skip, Generation: generation}
+	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.LeaveBehind, SkipEvents: ask.Skip, Generation: generation}
 	if err := s.db.CreateRun(ctx, &record); err != nil {
 		return api.Started{}, err
 	}
@@ -302,17 +302,17 @@ func lossSaid(of string, parts []run.KeptPart, ask api.Start) error {
 	var lost, known []string
 	for _, p := range parts {
 		known = append(known, p.Name)
-		if p.Must && !slices.Contains(ask.Drop, p.Name) && !slices.Contains(ask.Drop, p.Kind+" "+p.Name) {
+		if p.Must && !slices.Contains(ask.LeaveBehind, p.Name) && !slices.Contains(ask.LeaveBehind, p.Kind+" "+p.Name) {
 			lost = append(lost, p.Kind+" "+p.Name)
 		}
 	}
-	for _, d := range ask.Drop {
+	for _, d := range ask.LeaveBehind {
 		_, name, two := strings.Cut(d, " ")
 		if !two {
 			name = d
 		}
 		if !slices.Contains(known, name) {
-			fix := "see what is kept: undertide kept " + of
+			fix := "see what is kept: undertide start " + of + " --dry-run"
 			if n := job.Nearest(name, known); n != "" {
 				fix = "did you mean " + n + "?"
 			}
@@ -325,9 +325,9 @@ func lossSaid(of string, parts []run.KeptPart, ask api.Start) error {
 	var flags []string
 	for _, l := range lost {
 		_, name, _ := strings.Cut(l, " ")
-		flags = append(flags, "--drop "+name)
+		flags = append(flags, "--leave-behind "+name)
 	}
-	return api.StartFailed.With("what was kept for "+strings.Join(lost, ", ")+" does not fit this version", "see undertide kept "+of+"; then start with "+strings.Join(flags, " ")+", the version that the checkpoints belong to, or anew with --fresh")
+	return api.StartFailed.With("what was kept for "+strings.Join(lost, ", ")+" does not fit this version", "see undertide start "+of+" --dry-run; then start with "+strings.Join(flags, " ")+", the version that the checkpoints belong to, or anew with --fresh")
 }
 
 func startText(version int, ask api.Start) string {

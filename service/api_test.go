@@ -147,8 +147,8 @@ func TestAPI(t *testing.T) {
 	want("GET", "/jobs?limit=x", "", "", 400, "wrong-request")
 	want("GET", "/jobs/lifts", "", "", 200, "")
 	want("GET", "/jobs/lift", "", "", 404, "no-such-job")
-	want("GET", "/jobs/lifts/plan", "", "", 200, "")
-	want("GET", "/jobs/lifts/plan?version=1", "", "", 200, "")
+	want("GET", "/jobs/lifts/map", "", "", 200, "")
+	want("GET", "/jobs/lifts/map?version=1", "", "", 200, "")
 	first := want("GET", "/jobs/lifts/versions?limit=1", "", "", 200, "")
 	if !strings.Contains(first, `"number":2`) || !strings.Contains(first, `"next":"2"`) {
 		t.Errorf("the first page of versions: %s", first)
@@ -311,7 +311,7 @@ func shape(path string) string {
 			parts[i] = "{rule}"
 		case i == 2 && parts[1] == "alarms":
 			parts[i] = "{alarm}"
-		case i == 2 && parts[1] == "catalogue":
+		case i == 2 && parts[1] == "sources":
 			parts[i] = "{source}"
 		}
 	}
@@ -462,7 +462,7 @@ func TestRecovers(t *testing.T) {
 	}
 	until(t, "the run recovers and says why", func() bool {
 		text := call("GET", "/jobs/lifts", "", "")
-		return strings.Contains(text, `"status":"recovering"`) && strings.Contains(text, out)
+		return strings.Contains(text, `"status":"resuming"`) && strings.Contains(text, out)
 	})
 	if err := os.Remove(out); err != nil {
 		t.Fatal(err)
@@ -472,7 +472,7 @@ func TestRecovers(t *testing.T) {
 	}
 	until(t, "it runs again", func() bool { return strings.Contains(call("GET", "/jobs/lifts", "", ""), `"status":"running"`) })
 	until(t, "history tells of it", func() bool {
-		return strings.Contains(call("GET", "/jobs/lifts/history", "", ""), `"kind":"recovering"`)
+		return strings.Contains(call("GET", "/jobs/lifts/history", "", ""), `"kind":"resuming"`)
 	})
 	call("POST", "/jobs/lifts/stop", "", "")
 
@@ -521,7 +521,7 @@ sinks:
 		{"reference berths: table berths cannot be reached", true, false, false},
 	} {
 		r := &runner{job: j, trouble: c.trouble, away: c.away}
-		r.rec.Status = recovering
+		r.rec.Status = resuming
 		if got := r.troubles(); got["harbour"] != "" != c.harbour || got["board"] != "" != c.told {
 			t.Errorf("%q gives %q", c.trouble, got)
 		}

@@ -36,7 +36,7 @@ func (s *Service) viewJob(e *entry) api.Job {
 			live := r.last.Live
 			out.Live = &live
 		} else if r.trouble != "" {
-			out.Live = &api.Live{Trouble: r.trouble, Sentence: r.recoveringLocked(), Restarts: r.rec.Restarts, Causes: []api.Cause{}}
+			out.Live = &api.Live{Trouble: r.trouble, Sentence: r.resumingLocked(), Restarts: r.rec.Restarts, Causes: []api.Cause{}}
 		}
 		r.mu.Unlock()
 		if out.Live != nil {
@@ -377,8 +377,8 @@ func (s *Service) getDiff(c *gin.Context) error {
 	return answer(c, http.StatusOK, api.Diff{A: a.Number, B: b.Number, Words: job.Differences(a.Document, b.Document), Text: udiff.Unified(text(a), text(b), a.Document, b.Document)})
 }
 
-// getPlan says what a version does; without one, that of the newest run, which needs no database.
-func (s *Service) getPlan(c *gin.Context) error {
+// getMap says what a version does; without one, that of the newest run, which needs no database.
+func (s *Service) getMap(c *gin.Context) error {
 	e, err := s.find(c.Param("job"))
 	if err != nil {
 		return err

@@ -505,8 +505,8 @@ func (s *Service) getPurposes(c *gin.Context) error {
 	return answer(c, http.StatusOK, api.Purposes{Items: look.Purposes})
 }
 
-func (s *Service) getCatalogue(c *gin.Context) error {
-	all, err := s.db.Catalogue(c.Request.Context())
+func (s *Service) getSources(c *gin.Context) error {
+	all, err := s.db.Sources(c.Request.Context())
 	if err != nil {
 		return err
 	}
@@ -580,11 +580,11 @@ func reads(of any, u use) bool {
 	return ok && u.connection == c.Name && u.topic == stream
 }
 
-// described reads a source of the catalogue, by a document around it.
+// described reads a described source, by a document around it.
 func (s *Service) described(ctx context.Context, text string) (*job.Source, error) {
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
 	name, _, _ := strings.Cut(strings.TrimSpace(lines[0]), ":")
-	j, err := s.parse(ctx, "catalogue", "undertide: 1\njob: catalogue\nsources:\n"+text+"\nsinks: {nowhere: {from: "+name+", via: kafka, with: {connection: nowhere, topic: nowhere}}}\nconnections: {nowhere: {via: kafka, brokers: ['127.0.0.1:1']}}\n", nil, false)
+	j, err := s.parse(ctx, "described", "undertide: 1\njob: described\nsources:\n"+text+"\nsinks: {nowhere: {from: "+name+", via: kafka, with: {connection: nowhere, topic: nowhere}}}\nconnections: {nowhere: {via: kafka, brokers: ['127.0.0.1:1']}}\n", nil, false)
 	if err != nil {
 		return nil, err
 	}
@@ -624,7 +624,7 @@ func (s *Service) putDescribed(c *gin.Context) error {
 func (s *Service) deleteDescribed(c *gin.Context) error {
 	err := store.Remove[store.Described](c.Request.Context(), s.db, c.Param("source"))
 	if errors.Is(err, store.ErrNotFound) {
-		return api.NoSuchDescribed.With("the catalogue has no source "+cut(c.Param("source")), "")
+		return api.NoSuchDescribed.With("there is no described source "+cut(c.Param("source")), "")
 	}
 	if err != nil {
 		return err

@@ -60,7 +60,7 @@ func (r *runner) troubles() map[string]string {
 	ended := func(part string) string {
 		at, _, _ := strings.Cut(r.trouble, ": ")
 		named := strings.HasPrefix(at, "source ") || strings.HasPrefix(at, "sink ") || strings.HasPrefix(at, "reference ")
-		if r.rec.Status == recovering && r.away && (at == part || !named && strings.HasPrefix(part, "source ")) {
+		if r.rec.Status == resuming && r.away && (at == part || !named && strings.HasPrefix(part, "source ")) {
 			return r.trouble
 		}
 		return ""

@@ -122,7 +122,7 @@ func TestPanicOfOneJob(t *testing.T) {
 
 // TestCrashes counts the boots that crashed with a run at work.
 func TestCrashes(t *testing.T) {
-	for status, want := range map[string]int{running: 3, starting: 3, recovering: 3, stopping: 3, stopped: 0} {
+	for status, want := range map[string]int{running: 3, starting: 3, resuming: 3, stopping: 3, stopped: 0} {
 		if got := crashes(store.Run{Status: status, Crashes: 2}); got != want {
 			t.Errorf("%s after two: %d, want %d", status, got, want)
 		}

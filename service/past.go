@@ -168,7 +168,7 @@ func (r *runner) remember() {
 		return
 	}
 	var values []float64
-	if f := r.last; f != nil && now.Sub(f.At) < 5*sampleEvery && r.rec.Status != recovering && r.rec.Status != failed {
+	if f := r.last; f != nil && now.Sub(f.At) < 5*sampleEvery && r.rec.Status != resuming && r.rec.Status != failed {
 		values = figures.Values(r.job, f)
 	} else {
 		values = figures.Down(r.job, figures.NotUp{Restarts: r.rec.Restarts, RestartsLately: r.restartsLately(now), CheckpointsFailedRunning: r.unmade, CheckpointsFailed: r.missed, Failed: r.rec.Status == failed})
@@ -303,7 +303,7 @@ func choose(names, asked []string) ([]string, error) {
 		for _, n := range names {
 			ok, err := path.Match(strings.ReplaceAll(pattern, ".", "/"), strings.ReplaceAll(n, ".", "/"))
 			if err != nil {
-				return nil, api.WrongRequest.With("name="+cut(pattern)+" is no pattern", "write steps.*.busy_share")
+				return nil, api.WrongRequest.With("name="+cut(pattern)+" is no pattern", "write steps.*.busy_ratio")
 			}
 			if ok {
 				found = true

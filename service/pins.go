@@ -66,7 +66,7 @@ func (s *Service) place(ctx context.Context, e *entry, text string) (p place, er
 	if p.epoch, err = strconv.ParseInt(strings.TrimPrefix(text, "checkpoint:"), 10, 64); err != nil || p.epoch < 1 {
 		return p, api.WrongRequest.With(cut(text)+" names no checkpoint", "give last, pin:NAME or checkpoint:N")
 	}
-	k, err := s.db.JobCheckpoint(ctx, rec.ID, p.epoch)
+	k, err := s.checkpointOf(ctx, rec.ID, p.epoch)
 	if errors.Is(err, store.ErrNotFound) {
 		return p, api.NoSuchCheckpoint.With(fmt.Sprintf("job %s has no checkpoint %d", rec.Name, p.epoch), "see undertide checkpoints "+rec.Name)
 	}
@@ -79,6 +79,18 @@ func (s *Service) place(ctx context.Context, e *entry, text string) (p place, er
 	p.dir = s.checkpointDir(rec.Name, k.Generation)
 	p.run, err = s.db.Run(ctx, k.RunID)
 	return p, err
+}
+
+// checkpointOf finds a checkpoint of a job in the records. These are written behind the run, so that one which has just been made may
+// still be on its way: it is waited for as long as records are, for a second at most.
+func (s *Service) checkpointOf(ctx context.Context, id, epoch int64) (k store.JobCheckpoint, err error) {
+	for until := time.Now().Add(time.Second); ; {
+		_, _, waiting := s.db.State()
+		if k, err = s.db.JobCheckpoint(ctx, id, epoch); !errors.Is(err, store.ErrNotFound) || waiting == 0 || time.Now().After(until) {
+			return k, err
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
 }
 
 // pin finds a pin of a job; the problem names the nearest where there is none.
@@ -250,7 +262,7 @@ func (s *Service) viewCheckpoint(name string, k store.JobCheckpoint, pins []stor
 	return v
 }
 
-// unfinished notes in the catalogue a checkpoint that did not come to be.
+// unfinished notes a checkpoint that did not come to be.
 func (r *runner) unfinished(u engine.Unfinished) {
 	if u.Began.IsZero() && u.Epoch < r.s.nextEpoch(r.name) {
 		return // noted already

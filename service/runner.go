@@ -29,14 +29,14 @@ import (
 
 // Statuses of a run (docs/commands.md, "Statuses").
 const (
-	starting   = "starting"
-	running    = "running"
-	recovering = "recovering"
-	stopping   = "stopping"
-	draining   = "draining"
-	stopped    = "stopped"
-	finished   = "finished"
-	failed     = "failed"
+	starting = "starting"
+	running  = "running"
+	resuming = "resuming"
+	stopping = "stopping"
+	draining = "draining"
+	stopped  = "stopped"
+	finished = "finished"
+	failed   = "failed"
 )
 
 const (
@@ -214,7 +214,7 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 			if r.gotOn() {
 				wait.Reset()
 			}
-			r.status(recovering, "")
+			r.status(resuming, "")
 			select {
 			case <-ctx.Done():
 			case <-time.After(wait.NextBackOff()):
@@ -252,7 +252,7 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 				break
 			}
 			r.log.Warn("the run failed; it goes on from its newest checkpoint", "error", err)
-			r.event(recovering, err.Error())
+			r.event(resuming, err.Error())
 			r.failedOnce(err)
 			continue
 		}
@@ -289,17 +289,17 @@ func (r *runner) failedOnce(err error) {
 	r.trouble, r.away = text, errors.Is(err, connect.ErrUnreachable)
 	if r.last != nil {
 		f := *r.last
-		f.Status = recovering
+		f.Status = resuming
 		f.Checkpoints.Completed, f.Checkpoints.Failed = r.made, r.missed
 		f.Live.Trouble, f.Live.Restarts, f.Live.InPerSecond, f.Live.OutPerSecond = r.trouble, r.rec.Restarts, 0, 0
 		f.Live.Causes = []api.Cause{}
-		f.Live.Sentence = r.recoveringLocked()
+		f.Live.Sentence = r.resumingLocked()
 		r.last = &f
 	}
 }
 
-// recoveringLocked says how a run is that is started again. Called with mu held.
-func (r *runner) recoveringLocked() string {
+// resumingLocked says how a run is that is started again. Called with mu held.
+func (r *runner) resumingLocked() string {
 	return figures.Recovering(r.trouble, r.same, r.sameSince, time.Now())
 }
 
@@ -410,7 +410,7 @@ func (r *runner) resumed(from []engine.PartitionState) {
 	}
 }
 
-// completed notes a checkpoint in the catalogue.
+// completed notes a checkpoint.
 func (r *runner) completed(c engine.Completed) {
 	now := time.Now().UTC()
 	line := store.Checkpoint{RunID: r.rec.ID, Epoch: c.Epoch, Generation: r.rec.Generation, WrittenAt: now, Seconds: c.Took.Seconds(), StallSeconds: c.Stall.Seconds(),
@@ -479,7 +479,7 @@ func (r *runner) takeSample(g *engine.Graph) bool {
 	rates := r.series.Rates()
 	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf, Heaviest: r.heaviest,
 		RestartsLately: r.restartsLately(now), CheckpointsFailedRunning: r.unmade, StateMemory: r.stateMemory()}
-	if r.rec.Status == recovering {
+	if r.rec.Status == resuming {
 		asked.Trouble = r.trouble
 	}
 	live := r.series.Live(asked, rates)
@@ -629,7 +629,7 @@ func (r *runner) goingOn() bool {
 func (r *runner) halt(ending bool) error {
 	r.mu.Lock()
 	r.ending = ending
-	if r.rec.Status == running || r.rec.Status == starting || r.rec.Status == recovering || r.rec.Status == draining {
+	if r.rec.Status == running || r.rec.Status == starting || r.rec.Status == resuming || r.rec.Status == draining {
 		r.rec.Status, r.since = stopping, time.Now().UTC()
 		if !ending {
 			r.s.db.UpdateRun(r.rec)

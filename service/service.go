@@ -344,10 +344,10 @@ func (s *Service) resume(ctx context.Context) {
 			s.park(e, rec, fmt.Sprintf("the service crashed %d times while this run was at work, before it had made a checkpoint; it is not gone on with. Look at the log of the service, then start the job again", rec.Crashes))
 			continue
 		}
-		rec.Status = recovering
+		rec.Status = resuming
 		rec.Restarts++
 		s.db.UpdateRun(rec)
-		s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: time.Now().UTC(), Kind: recovering, Text: "the service has started; the run goes on from its newest checkpoint"})
+		s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: time.Now().UTC(), Kind: resuming, Text: "the service has started; the run goes on from its newest checkpoint"})
 		e.run, _ = s.begin(j, rec, true)
 	}
 }
@@ -360,7 +360,7 @@ const mostCrashes = 3
 // runs first. A checkpoint begins the count anew, since the run then gets further.
 func crashes(rec store.Run) int {
 	switch rec.Status {
-	case starting, running, recovering, stopping, draining:
+	case starting, running, resuming, stopping, draining:
 		return rec.Crashes + 1
 	}
 	return 0

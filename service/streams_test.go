@@ -158,13 +158,13 @@ func askStreams(t *testing.T, base string, want func(method, path, kind, body st
 	if err != nil {
 		t.Fatal(err)
 	}
-	want("PUT", "/catalogue/lifts", js, `{"about":"Lifts","text":`+string(text)+`}`, 200, "")
-	want("PUT", "/catalogue/lifts", js, `{"about":"Lifts","text":"  lifts:\n    via: nothing\n"}`, 422, "wrong-document")
-	if c := want("GET", "/catalogue", "", "", 200, ""); !strings.Contains(c, `{"job":"crane-lifts-per-minute","source":"lifts","same":true}`) {
-		t.Errorf("catalogue: %s", c)
+	want("PUT", "/sources/lifts", js, `{"about":"Lifts","text":`+string(text)+`}`, 200, "")
+	want("PUT", "/sources/lifts", js, `{"about":"Lifts","text":"  lifts:\n    via: nothing\n"}`, 422, "wrong-document")
+	if c := want("GET", "/sources", "", "", 200, ""); !strings.Contains(c, `{"job":"crane-lifts-per-minute","source":"lifts","same":true}`) {
+		t.Errorf("sources: %s", c)
 	}
-	want("DELETE", "/catalogue/lifts", "", "", 204, "")
-	want("DELETE", "/catalogue/lifts", "", "", 404, "no-such-description")
+	want("DELETE", "/sources/lifts", "", "", 204, "")
+	want("DELETE", "/sources/lifts", "", "", 404, "no-such-description")
 
 	want("DELETE", "/jobs/crane-lifts-per-minute", "", "", 204, "")
 	want("DELETE", "/connections/port", "", "", 204, "")

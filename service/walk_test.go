@@ -159,7 +159,7 @@ func unsound(f api.Figures, ended bool) (wrong []string) {
 		}
 		rest := s.RowsIn - s.Used - dropped - s.Repeats - s.Late.Lost - sum(s.Rejected)
 		check(rest >= 0 && (rest == 0 || !ended), "step %s: %d rows came and %d are left: %d used, %d dropped, %d repeats, %d lost, %d rejected", name, s.RowsIn, rest, s.Used, dropped, s.Repeats, s.Late.Lost, sum(s.Rejected))
-		check(s.BusyShare >= 0 && s.BusyShare <= 1 && s.BlockedShare >= 0 && s.BlockedShare <= 1, "step %s: busy %g, blocked %g", name, s.BusyShare, s.BlockedShare)
+		check(s.BusyRatio >= 0 && s.BusyRatio <= 1 && s.BlockedRatio >= 0 && s.BlockedRatio <= 1, "step %s: busy %g, blocked %g", name, s.BusyRatio, s.BlockedRatio)
 		check(s.OpenWindows >= 0 && s.KeptWindows >= 0 && s.StateRows >= 0 && s.Keys >= 0, "step %s: %d open, %d kept, %d rows, %d keys", name, s.OpenWindows, s.KeptWindows, s.StateRows, s.Keys)
 	}
 	for sink, from := range map[string]int64{"seconds": f.Steps["second"].RowsOut, "each": f.Steps["each"].RowsOut, "missed": f.Steps["second"].Late.Lost} {

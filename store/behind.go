@@ -248,5 +248,5 @@ func (s *Store) UpdateRun(r Run) { s.later(record{Run: &r}) }
 // AddEvent writes a line of history behind the caller.
 func (s *Store) AddEvent(e Event) { s.later(record{Event: &e}) }
 
-// AddCheckpoint writes a line of the catalogue behind the caller, and the job's last epoch.
+// AddCheckpoint notes a checkpoint behind the caller, and the job's last epoch.
 func (s *Store) AddCheckpoint(job int64, c Checkpoint) { s.later(record{Checkpoint: &c, Job: job}) }

@@ -45,7 +45,7 @@ type Run struct {
 	Crashes    int // boots of the service in a row that crashed while it was at work
 }
 
-// Checkpoint is a line of the catalogue; the checkpoint itself is in its folder.
+// Checkpoint is a line of the list of checkpoints; the checkpoint itself is in its folder.
 type Checkpoint struct {
 	RunID        int64 `gorm:"primaryKey"`
 	Epoch        int64 `gorm:"primaryKey"`
@@ -88,7 +88,7 @@ type Event struct {
 	JobID int64
 	RunID *int64
 	At    time.Time
-	Kind  string // saved, started, running, recovering, stopped, finished, failed, trouble, well, passed
+	Kind  string // saved, started, running, resuming, stopped, finished, failed, trouble, well, passed
 	Text  string
 }
 

@@ -1,4 +1,4 @@
-// Package store keeps the service's records in PostgreSQL: jobs, versions, runs, the catalogue of
+// Package store keeps the service's records in PostgreSQL: jobs, versions, runs, lists of
 // checkpoints, history, and figures over time. It alone knows GORM; it hands out types of its own.
 // What a running job has to say is written behind it ([Store.Later]), so that a database that is away
 // holds no job up and loses nothing. Callers begin with [Open].
@@ -449,7 +449,7 @@ func page(db *gorm.DB, job, before int64, limit int) *gorm.DB {
 	return q
 }
 
-// Checkpoints lists the catalogue of a run, newest first, from below before (0 for all); at most limit.
+// Checkpoints lists the checkpoints of a run, newest first, from below before (0 for all); at most limit.
 func (s *Store) Checkpoints(ctx context.Context, run, before int64, limit int) (out []Checkpoint, err error) {
 	err = s.ask(ctx, "list checkpoints", func(db *gorm.DB) error {
 		q := db.Where("run_id = ?", run).Order("epoch DESC").Limit(limit)
@@ -461,13 +461,13 @@ func (s *Store) Checkpoints(ctx context.Context, run, before int64, limit int) (
 	return out, err
 }
 
-// JobCheckpoint is a line of the catalogue with what is known of its run.
+// JobCheckpoint is a checkpoint with what is known of its run.
 type JobCheckpoint struct {
 	Checkpoint
 	Version int // of the run
 }
 
-// JobCheckpoints lists the catalogue of all runs of a job, newest first, from below an epoch (0 for all); at most limit.
+// JobCheckpoints lists the checkpoints of all runs of a job, newest first, from below an epoch (0 for all); at most limit.
 func (s *Store) JobCheckpoints(ctx context.Context, job, before int64, limit int) (out []JobCheckpoint, err error) {
 	err = s.ask(ctx, "list checkpoints", func(db *gorm.DB) error {
 		q := ofJob(db, job).Order("checkpoints.epoch DESC").Limit(limit)
@@ -479,7 +479,7 @@ func (s *Store) JobCheckpoints(ctx context.Context, job, before int64, limit int
 	return out, err
 }
 
-// JobCheckpoint gives a line of the catalogue by its epoch, which no other checkpoint of the job has.
+// JobCheckpoint gives a checkpoint by its epoch, which no other checkpoint of the job has.
 func (s *Store) JobCheckpoint(ctx context.Context, job, epoch int64) (out JobCheckpoint, err error) {
 	err = s.ask(ctx, "find a checkpoint", func(db *gorm.DB) error { return ofJob(db, job).Where("checkpoints.epoch = ?", epoch).Take(&out).Error })
 	return out, err

@@ -2,9 +2,11 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"math"
 	"os"
@@ -15,6 +17,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/pressly/goose/v3"
 
 	"undertide/postgres"
 )
@@ -101,7 +105,7 @@ func TestRecords(t *testing.T) {
 		s.AddEvent(Event{JobID: j.ID, RunID: &r.ID, At: at, Kind: "running", Text: "version 1"})
 		s.AddCheckpoint(j.ID, Checkpoint{RunID: r.ID, Epoch: 7, WrittenAt: at, Partitions: []Stretch{{Source: "levels", Name: "0", To: json.RawMessage(`{"offset":5}`), Events: 5}}})
 	}
-	shape := ShapeOf([]string{"lag_seconds", "steps.minute.lost_share"})
+	shape := ShapeOf([]string{"lag_seconds", "steps.minute.lost_ratio"})
 	for i := range 100 {
 		p := Point{JobID: j.ID, At: at.Add(time.Duration(i) * time.Second), Shape: shape.ID, Means: Reals{float32(i), float32(math.NaN())}, Greatest: Reals{1e30, 0.1}}
 		for range 2 {
@@ -218,6 +222,51 @@ func TestAddresses(t *testing.T) {
 	wrong := strings.Replace(pg.URL(), ":"+strings.SplitN(strings.SplitN(pg.URL(), "@", 2)[0], ":", 3)[2]+"@", ":hidden@", 1)
 	if _, err := Open(ctx, wrong, "", quiet); err == nil || !strings.Contains(err.Error(), "password authentication failed") || strings.Contains(err.Error(), "hidden") {
 		t.Errorf("a wrong password: %v", err)
+	}
+}
+
+// TestEarlierWords: records that an earlier program wrote are found under the words of this one.
+func TestEarlierWords(t *testing.T) {
+	pg := server(t)
+	db, err := sql.Open("pgx", pg.URL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	dir, _ := fs.Sub(migrations, "migrations")
+	p, err := goose.NewProvider(goose.DialectPostgres, db, dir)
+	if err == nil {
+		_, err = p.UpTo(ctx, 11)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []string{
+		`INSERT INTO jobs (name, created_at) VALUES ('lifts', now())`,
+		`INSERT INTO runs (job_id, version, status, wanted, started_at, generation) VALUES (1, 1, 'recovering', true, now(), 1)`,
+		`INSERT INTO history (job_id, run_id, at, kind, text) VALUES (1, 1, now(), 'recovering', 'the broker is away')`,
+		`INSERT INTO shapes VALUES (7, '{lag_seconds,steps.weak_share.lost_share,steps.minute.busy_share,busiest_share}')`,
+		`INSERT INTO points VALUES (1, 0, '2026-03-01', 7, '{1,2,3,4}', '{1,2,3,4}')`,
+		`INSERT INTO rules (name, condition, about, lasting, off) VALUES ('hot', 'cpu_share > 0.9 && lag_seconds > 1.0', '', 0, false)`,
+	} {
+		if _, err := db.Exec(q); err != nil {
+			t.Fatal(q, err)
+		}
+	}
+	s := openStore(t, pg.URL())
+	if last, err := s.LastRuns(ctx); err != nil || len(last) != 1 || last[0].Status != "resuming" {
+		t.Errorf("runs: %+v %v", last, err)
+	}
+	if h, err := s.History(ctx, 1, 0, 10); err != nil || len(h) != 1 || h[0].Kind != "resuming" {
+		t.Errorf("history: %+v %v", h, err)
+	}
+	from := time.Date(2026, 3, 1, 0, 0, 0, 0, time.UTC)
+	_, names, err := s.Points(ctx, 1, 0, from, from.Add(time.Second))
+	if want := []string{"lag_seconds", "steps.weak_share.lost_ratio", "steps.minute.busy_ratio", "busiest_ratio"}; err != nil || !slices.Equal(names[7], want) {
+		t.Errorf("figures: %v %v", names, err)
+	}
+	if r, err := s.Rules(ctx); err != nil || len(r) != 1 || r[0].Condition != "cpu_ratio > 0.9 && lag_seconds > 1.0" {
+		t.Errorf("rules: %+v %v", r, err)
 	}
 }
 

@@ -23,7 +23,7 @@ type Secret struct {
 	Addresses []string `gorm:"serializer:json"` // that it may be sent to; none before its first use
 }
 
-// Described is a source of the catalogue: a description that several jobs may take over.
+// Described is a described source: a description that several jobs may take over.
 type Described struct {
 	Name      string `gorm:"primaryKey"`
 	About     string
@@ -43,8 +43,8 @@ func (s *Store) Secrets(ctx context.Context) ([]Secret, error) {
 	return list[Secret](ctx, s, "list secrets")
 }
 
-// Catalogue lists all described sources by name.
-func (s *Store) Catalogue(ctx context.Context) ([]Described, error) {
+// Sources lists all described sources by name.
+func (s *Store) Sources(ctx context.Context) ([]Described, error) {
 	return list[Described](ctx, s, "list described sources")
 }
 

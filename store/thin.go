@@ -9,10 +9,10 @@ import (
 
 // What is kept of the past (docs/service.md, "What is kept").
 const (
-	historyKept   = 90 * 24 * time.Hour
-	mostOfHistory = 10_000 // lines of a job
-	catalogueKept = 30 * 24 * time.Hour
-	mostOfRun     = 1_000 // lines of the catalogue of checkpoints
+	historyKept     = 90 * 24 * time.Hour
+	mostOfHistory   = 10_000 // lines of a job
+	checkpointsKept = 30 * 24 * time.Hour
+	mostOfRun       = 1_000 // checkpoints in the list
 
 	thinBatch = 20_000 // rows that one statement removes
 )
@@ -24,7 +24,7 @@ func (s *Store) Thin(ctx context.Context) error {
 	for _, old := range []struct {
 		table, column string
 		before        time.Time
-	}{{"history", "at", now.Add(-historyKept)}, {"alarms", "off_at", now.Add(-historyKept)}, {"checkpoints", "written_at", now.Add(-catalogueKept)}} {
+	}{{"history", "at", now.Add(-historyKept)}, {"alarms", "off_at", now.Add(-historyKept)}, {"checkpoints", "written_at", now.Add(-checkpointsKept)}} {
 		q := "DELETE FROM " + old.table + " WHERE ctid IN (SELECT ctid FROM " + old.table + " WHERE " + old.column + " < ? LIMIT ?)"
 		if err := s.inParts(ctx, q, old.before, thinBatch); err != nil {
 			return err

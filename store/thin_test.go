@@ -83,8 +83,8 @@ func TestThin(t *testing.T) {
 		{"points of ten seconds", count("SELECT count(*) FROM points WHERE tier = 1"), jobs * 180},
 		{"points of minutes", count("SELECT count(*) FROM points WHERE tier = 2"), jobs * 60},
 		{"points of hours", count("SELECT count(*) FROM points WHERE tier = 4"), jobs * 24},
-		{"lines of the catalogue", count("SELECT count(*) FROM checkpoints"), jobs/20*1000 + (jobs-jobs/20)*30},
-		{"the oldest line of the catalogue", count("SELECT min(epoch) FROM checkpoints WHERE run_id IN (SELECT id FROM runs WHERE id % 20 = 0)"), 501},
+		{"lines of the list of checkpoints", count("SELECT count(*) FROM checkpoints"), jobs/20*1000 + (jobs-jobs/20)*30},
+		{"the oldest checkpoint", count("SELECT min(epoch) FROM checkpoints WHERE run_id IN (SELECT id FROM runs WHERE id % 20 = 0)"), 501},
 		{"lines of history", count("SELECT count(*) FROM history"), jobs/50*10_000 + (jobs-jobs/50)*20},
 		{"lines of months ago", count("SELECT count(*) FROM history WHERE kind = 'saved'"), 0},
 	} {

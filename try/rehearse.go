@@ -758,7 +758,7 @@ func (r *rehearser) warnWindow(s *job.Step, c *RehearsedStep, say func(at, fix, 
 		size = job.WindowSize(w.Aligned)
 	}
 	if size > span && size > 0 {
-		say(s.Name, "take more events (--rows, or --in with a longer file), or trust the examples", "the sample covers %s, less than a window of %s: its rows appear only because the sample ends", row.DurationText(span.Round(time.Second)), row.DurationText(size))
+		say(s.Name, "take more events (--limit, or --in with a longer file), or trust the examples", "the sample covers %s, less than a window of %s: its rows appear only because the sample ends", row.DurationText(span.Round(time.Second)), row.DurationText(size))
 	}
 	if c.Lost*100 > c.In {
 		say(s.Name, "give a greater margin, or late: {accept: …}; see lateness", "%d of %d rows are late and lost", c.Lost, c.In)

@@ -166,7 +166,7 @@ func TestRehearseWarns(t *testing.T) {
 			return row(i, at)
 		}, "minute", "C3 has 90 % of all rows", "finer key"},
 		{"one key alone", "", "", func(i int, at int64) string { return fmt.Sprintf(`{"crane":"C3","tonnes":2.5,"at":%d}`, at) }, "minute", "all rows of the sample have one key: C3", "field you mean"},
-		{"windows longer than the sample", "tumbling: 1m", "tumbling: 1h", row, "minute", "less than a window of 1h", "--rows"},
+		{"windows longer than the sample", "tumbling: 1m", "tumbling: 1h", row, "minute", "less than a window of 1h", "--limit"},
 		{"seconds taken for milliseconds", "", "", func(i int, at int64) string { return row(i, at/1000) }, "lifts", "the unit of the event time is mistaken", "parse: epoch_s"},
 		{"milliseconds taken for seconds", "parse: epoch_ms", "parse: epoch_s", row, "lifts", "become rejects", "unit of parse"},
 		{"microseconds taken for milliseconds", "", "", func(i int, at int64) string { return row(i, at*1000) }, "lifts", "is outside the years 1 to 9999", "unit of parse"},

@@ -38,41 +38,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/catalogue": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Described sources that several jobs may take over, and which do. */
-        get: operations["catalogue"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/catalogue/{source}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Describe a source: its text as it stands below `sources:`. */
-        put: operations["putDescribed"];
-        post?: never;
-        /** Take a source out of the catalogue; jobs keep their own text. */
-        delete: operations["removeDescribed"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/connections": {
         parameters: {
             query?: never;
@@ -527,6 +492,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the job does, in words: of the newest run, or of a version. */
+        get: operations["map"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/pins": {
         parameters: {
             query?: never;
@@ -557,23 +539,6 @@ export interface paths {
         post?: never;
         /** Forget a pin, and what only it keeps. */
         delete: operations["unpin"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/jobs/{job}/plan": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What the job does, in words: of the newest run, or of a version. */
-        get: operations["plan"];
-        put?: never;
-        post?: never;
-        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1049,6 +1014,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Described sources that several jobs may take over, and which do. */
+        get: operations["sources"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sources/{source}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Describe a source: its text as it stands below `sources:`. */
+        put: operations["putDescribed"];
+        post?: never;
+        /** Remove a described source; jobs keep their own text. */
+        delete: operations["removeDescribed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/status": {
         parameters: {
             query?: never;
@@ -1463,7 +1463,7 @@ export interface components {
         };
         LaneFigures: {
             /** Format: double */
-            busy_share: number;
+            busy_ratio: number;
             /** Format: int64 */
             keys: number;
             /** Format: int64 */
@@ -1473,7 +1473,7 @@ export interface components {
         };
         LaneRate: {
             /** Format: double */
-            busy_share: number;
+            busy_ratio: number;
             /** Format: double */
             in: number;
             /** Format: double */
@@ -1556,7 +1556,7 @@ export interface components {
             /** Format: int64 */
             late: number;
             /** Format: double */
-            memory_share: number | null;
+            memory_ratio: number | null;
             /** Format: double */
             out_per_second: number;
             /** Format: double */
@@ -1564,7 +1564,7 @@ export interface components {
             /** Format: int64 */
             rejected: number;
             /** Format: double */
-            rejected_share: number | null;
+            rejected_ratio: number | null;
             restarts: number;
             restarts_lately: number;
             /** Format: double */
@@ -1781,13 +1781,13 @@ export interface components {
         };
         PoolFigures: {
             /** Format: double */
-            busy_share: number;
+            busy_ratio: number;
             name: string;
             size: number;
         };
         PoolShare: {
             /** Format: double */
-            busy_share: number;
+            busy_ratio: number;
             name: string;
         };
         PostFigures: {
@@ -2111,12 +2111,12 @@ export interface components {
             /** Format: int64 */
             delivered: number;
             /** Format: double */
-            delivering_share: number;
+            delivering_ratio: number;
             /** Format: int64 */
             epoch: number;
             event_delay: components["schemas"]["DelayFigures"];
             /** Format: double */
-            held_up_share: number;
+            held_up_ratio: number;
             read_delay: components["schemas"]["DelayFigures"];
             refusal: string;
             /** Format: int64 */
@@ -2134,7 +2134,7 @@ export interface components {
             /** Format: double */
             work_seconds: number;
             /** Format: double */
-            writing_share: number;
+            writing_ratio: number;
         };
         SinkPlan: {
             delivery: string;
@@ -2149,19 +2149,19 @@ export interface components {
             /** Format: double */
             delivered: number;
             /** Format: double */
-            delivering_share: number;
+            delivering_ratio: number;
             /** Format: double */
-            held_up_share: number;
+            held_up_ratio: number;
             /** Format: double */
             rows: number;
             /** Format: double */
-            writing_share: number;
+            writing_ratio: number;
         };
         SourceFigures: {
             /** Format: double */
-            blocked_share: number;
+            blocked_ratio: number;
             /** Format: double */
-            busy_share: number;
+            busy_ratio: number;
             by_clock: boolean;
             /** Format: int64 */
             bytes: number;
@@ -2194,9 +2194,9 @@ export interface components {
             /** Format: double */
             arriving: number | null;
             /** Format: double */
-            blocked_share: number;
+            blocked_ratio: number;
             /** Format: double */
-            busy_share: number;
+            busy_ratio: number;
             /** Format: double */
             bytes: number;
             /** Format: double */
@@ -2209,8 +2209,8 @@ export interface components {
         Start: {
             append?: boolean;
             begin?: string;
-            drop?: string[];
             lanes?: number;
+            leave_behind?: string[];
             resume?: string;
             set?: {
                 [key: string]: string;
@@ -2351,9 +2351,9 @@ export interface components {
         };
         StepFigures: {
             /** Format: double */
-            blocked_share: number;
+            blocked_ratio: number;
             /** Format: double */
-            busy_share: number;
+            busy_ratio: number;
             /** Format: int64 */
             dropped: number;
             /** Format: int64 */
@@ -2409,9 +2409,9 @@ export interface components {
         };
         StepRate: {
             /** Format: double */
-            blocked_share: number;
+            blocked_ratio: number;
             /** Format: double */
-            busy_share: number;
+            busy_ratio: number;
             /** Format: double */
             dropped: number;
             /** Format: double */
@@ -2560,101 +2560,6 @@ export interface operations {
                 };
             };
             /** @description A problem: no-such-alarm, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    catalogue: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": {
-                        items?: components["schemas"]["Described"][];
-                    };
-                };
-            };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    putDescribed: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                source: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: {
-            content: {
-                "application/json": components["schemas"]["DescribedText"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Described"];
-                };
-            };
-            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    removeDescribed: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                source: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description No Content */
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            /** @description A problem: no-such-description, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3605,7 +3510,7 @@ export interface operations {
                 since?: string;
                 /** @description A time (RFC 3339), or a duration before now; now by default. */
                 until?: string;
-                /** @description A figure, such as lag_seconds; `*` stands for anything between two dots, as in steps.*.busy_share. May be repeated; those of the job as a whole by default. */
+                /** @description A figure, such as lag_seconds; `*` stands for anything between two dots, as in steps.*.busy_ratio. May be repeated; those of the job as a whole by default. */
                 name?: string;
                 /** @description At most so many points: 1,000 by default. */
                 limit?: number;
@@ -3827,6 +3732,40 @@ export interface operations {
             };
         };
     };
+    map: {
+        parameters: {
+            query?: {
+                /** @description A version. */
+                version?: string;
+            };
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     pins: {
         parameters: {
             query?: never;
@@ -3915,40 +3854,6 @@ export interface operations {
                 content?: never;
             };
             /** @description A problem: no-such-job, no-such-pin, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    plan: {
-        parameters: {
-            query?: {
-                /** @description A version. */
-                version?: string;
-            };
-            header?: never;
-            path: {
-                job: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Plan"];
-                };
-            };
-            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5039,6 +4944,101 @@ export interface operations {
                 content?: never;
             };
             /** @description A problem: no-such-secret, secret-in-use, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Described"][];
+                    };
+                };
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putDescribed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["DescribedText"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Described"];
+                };
+            };
+            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeDescribed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                source: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: no-such-description, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

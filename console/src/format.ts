@@ -29,7 +29,7 @@ export function bytes(n: number): string {
 /** A figure with its unit, as the API names units. */
 export function figure(v: number, unit: string): string {
   switch (unit) {
-    case 'share': return `${(100 * v).toFixed(v > 0 && v < 0.1 ? 1 : 0)} %`
+    case 'ratio': return `${(100 * v).toFixed(v > 0 && v < 0.1 ? 1 : 0)} %`
     case 'bytes': return bytes(v)
     case 'bytes/s': return `${bytes(v)}/s`
     case 'seconds': return v > 0 && v < 1 ? `${Math.round(1000 * v)} ms` : span(v)

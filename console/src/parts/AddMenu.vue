@@ -34,9 +34,9 @@ const emit = defineEmits<{
 }>()
 
 void loadKinds()
-const catalogue = useResource<ListOf<'Described'>>(ref('/catalogue'))
+const describedSources = useResource<ListOf<'Described'>>(ref('/sources'))
 const menus = computed(() => [
-  { name: 'source', kinds: (catalogue.data.value?.items ?? []).map((d) => ({ name: d.name, about: d.about })), none: 'The catalogue is empty: look at a topic in Streams and keep its description.' },
+  { name: 'source', kinds: (describedSources.data.value?.items ?? []).map((d) => ({ name: d.name, about: d.about })), none: 'The catalogue is empty: look at a topic in Streams and keep its description.' },
   { name: 'reference', kinds: referenceKinds(), none: '' },
   { name: 'step', kinds: stepKinds, none: '' },
   { name: 'sink', kinds: sinkKinds(), none: '' },
@@ -57,7 +57,7 @@ function add(kind: string, name: string) {
   const fields = props.fields(base)
   const key = fields.find((f) => f.type === 'string')?.name ?? fields[0]?.name ?? 'key'
   if (kind === 'source') {
-    const d = catalogue.data.value?.items.find((x) => x.name === name)
+    const d = describedSources.data.value?.items.find((x) => x.name === name)
     if (!d) return
     const lines = d.text.trimEnd().split('\n')
     const indent = lines[0]!.search(/\S/)

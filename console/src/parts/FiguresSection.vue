@@ -77,8 +77,8 @@ const boards = [
   { title: 'Behind in time', names: ['lag_seconds', 'watermark_age_seconds'] },
   { title: 'Delay after the event, 99 %', names: ['sinks.*.event_delay_p99_seconds'] },
   { title: 'Rows in and out', names: ['in_per_second', 'arriving_per_second', 'out_per_second'] },
-  { title: 'Busy', names: ['busiest_share', 'steps.*.busy_share'] },
-  { title: 'Blocked, held up', names: ['steps.*.blocked_share', 'sinks.*.held_up_share'] },
+  { title: 'Busy', names: ['busiest_ratio', 'steps.*.busy_ratio'] },
+  { title: 'Blocked, held up', names: ['steps.*.blocked_ratio', 'sinks.*.held_up_ratio'] },
   { title: 'Lost and rejected', names: ['late_per_second', 'rejected_per_second'] },
   { title: 'Memory', names: ['memory_bytes', 'state_bytes'] },
   { title: 'CPU', names: ['work'] },
@@ -126,10 +126,10 @@ function seconds(back: string): number {
   return Number.parseInt(back, 10) * (back.endsWith('h') ? 3600 : 60)
 }
 
-/** steps.minute.busy_share is "minute busy". */
+/** steps.minute.busy_ratio is "minute busy". */
 function short(name: string): string {
   const parts = name.split('.')
-  const last = (parts.at(-1) ?? '').replace(/_(per_second|seconds|bytes|share|events)$/, '').replaceAll('_', ' ')
+  const last = (parts.at(-1) ?? '').replace(/_(per_second|seconds|bytes|ratio|events)$/, '').replaceAll('_', ' ')
   return parts.length > 1 ? `${parts.slice(1, -1).join('.')} ${last}` : last
 }
 

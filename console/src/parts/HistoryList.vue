@@ -6,7 +6,7 @@
       <tr v-for="e in data.items" :key="e.id">
         <td class="nowrap" :title="e.at">{{ moment(e.at) }}</td>
         <td class="num">{{ e.run ?? '' }}</td>
-        <td :class="{ bad: e.kind === 'failed', warn: e.kind === 'recovering' || e.kind === 'trouble' }">{{ e.kind }}</td>
+        <td :class="{ bad: e.kind === 'failed', warn: e.kind === 'resuming' || e.kind === 'trouble' }">{{ e.kind }}</td>
         <td>{{ e.text }}</td>
       </tr>
     </tbody>

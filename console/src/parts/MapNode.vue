@@ -58,7 +58,7 @@ const state = computed(() => {
   switch (cause.value?.kind) {
     case 'unreachable': return 'waits: no answer'
     case 'undelivered': return `takes no rows: ${bytes(f.sinks[label.value]?.waiting_bytes ?? 0)} undelivered`
-    case 'sink': return `holds up others ${percent(f.rates.sinks[label.value]?.held_up_share ?? 0)} of the time`
+    case 'sink': return `holds up others ${percent(f.rates.sinks[label.value]?.held_up_ratio ?? 0)} of the time`
     case 'partition': return 'the watermark waits for a partition'
     case 'drops_all': return 'lets no row through'
     case 'null_keys': return `${count(step.value?.rejected['null key'] ?? 0)} rows have no key`
@@ -80,7 +80,7 @@ const state = computed(() => {
       if (s.join) return `${count(s.join.pairs)} pairs · ${count(s.join.left.unmatched)}, ${count(s.join.right.unmatched)} met none · ${bytes(s.state_bytes)}`
       if (s.lookup) return `${count(s.lookup.missed + s.lookup.null)} of ${count(s.rows_in)} not found`
       if (!props.part.keeps) return `${count(s.dropped)} dropped`
-      return `${s.open_windows} open · ${count(s.keys)} keys · ${bytes(s.state_bytes)} · ${r.blocked_share > 0.05 ? `blocked ${percent(r.blocked_share)}` : `busy ${percent(r.busy_share)}`}`
+      return `${s.open_windows} open · ${count(s.keys)} keys · ${bytes(s.state_bytes)} · ${r.blocked_ratio > 0.05 ? `blocked ${percent(r.blocked_ratio)}` : `busy ${percent(r.busy_ratio)}`}`
     }
     default: {
       const s = f.sinks[label.value]

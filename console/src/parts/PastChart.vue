@@ -46,7 +46,7 @@ const zoomed = useDragging(useTemplateRef('chart'), () => [props.since, props.un
   if (to - from >= 5000) emit('choose', Math.round(from), Math.round(to))
 })
 
-const worst = new Set(['failed', 'recovering', 'trouble', 'checkpoint', 'alarm'])
+const worst = new Set(['failed', 'resuming', 'trouble', 'checkpoint', 'alarm'])
 
 const style = useChartStyle()
 const option = computed(() => {
@@ -57,7 +57,7 @@ const option = computed(() => {
   }))
   const values = props.lines.flatMap((l) => l.points.map(([, v]) => v).filter((v) => v !== null))
   const peak = Math.max(0, ...values)
-  const half = props.unit === 'share' && peak > 0.5
+  const half = props.unit === 'ratio' && peak > 0.5
   const whole = ['', 'events', 'rows', 'bytes'].includes(props.unit) && values.every((v) => Number.isInteger(v))
   return {
     ...base,

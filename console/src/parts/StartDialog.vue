@@ -15,7 +15,7 @@
             <tr v-for="p in kept.data.value.parts" :key="`${p.kind} ${p.name}`">
               <td class="nowrap">{{ p.kind }} {{ p.name }}</td>
               <td><strong :class="{ warn: p.must }">{{ signs[p.what] }} {{ p.what }}</strong>: {{ p.text }}</td>
-              <td><ElCheckbox v-if="p.must" v-model="drop[p.name]" :label="`leave it behind`" /></td>
+              <td><ElCheckbox v-if="p.must" v-model="leave[p.name]" :label="`leave it behind`" /></td>
             </tr>
           </tbody>
         </table>
@@ -56,17 +56,17 @@ const emit = defineEmits<{ close: [] }>()
 const router = useRouter()
 const { jobs } = useJobs()
 
-const signs: Record<string, string> = { kept: '●', new: '○', changed: '◇', dropped: '✕' }
+const signs: Record<string, string> = { kept: '●', new: '○', changed: '◇', gone: '✕' }
 const resume = ref(props.from ?? 'last')
 const kept = useResource<Schemas['Kept']>(computed(() => `/jobs/${part(props.job)}/kept?version=${props.version}&resume=${part(resume.value === 'fresh' ? 'last' : resume.value)}`))
-const drop = reactive<Record<string, boolean>>({})
+const leave = reactive<Record<string, boolean>>({})
 const set = reactive<Record<string, string>>({})
 const running = computed(() => goesOn(jobs.value?.find((j) => j.name === props.job)?.status ?? ''))
-const ready = computed(() => kept.data.value !== null && (resume.value === 'fresh' || kept.data.value.parts.every((p) => !p.must || drop[p.name])))
+const ready = computed(() => kept.data.value !== null && (resume.value === 'fresh' || kept.data.value.parts.every((p) => !p.must || leave[p.name])))
 const starting = useAsked(() =>
   post<Schemas['Started']>(`/jobs/${part(props.job)}/${running.value ? 'restart' : 'runs'}`, {
     version: props.version, resume: resume.value,
-    drop: Object.keys(drop).filter((n) => drop[n]),
+    leave_behind: Object.keys(leave).filter((n) => leave[n]),
     set: Object.fromEntries(Object.entries(set).filter(([, v]) => v !== '')),
   }),
 )

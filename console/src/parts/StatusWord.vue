@@ -18,7 +18,7 @@ const props = defineProps<{
 const shapes: Record<string, { shape: string; tone: string }> = {
   running: { shape: 'M1 0L9 5L1 10Z', tone: 'good' },
   starting: { shape: 'M5 0a5 5 0 1 0 .01 0ZM5 3a2 2 0 1 1-.01 0Z', tone: 'calm' },
-  recovering: { shape: 'M5 0L10 9H0Z', tone: 'warn' },
+  resuming: { shape: 'M5 0L10 9H0Z', tone: 'warn' },
   stopping: { shape: 'M1 1H4V9H1ZM6 1H9V9H6Z', tone: 'calm' },
   draining: { shape: 'M0 2H10L5 9Z', tone: 'calm' },
   stopped: { shape: 'M1 1H9V9H1Z', tone: 'calm' },

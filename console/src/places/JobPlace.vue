@@ -57,7 +57,7 @@ const missing = computed<Problem | null>(() =>
     : null,
 )
 const runId = computed(() => job.value?.run?.id ?? null)
-const address = computed(() => (job.value ? `/jobs/${encodeURIComponent(props.job)}/plan` : ''))
+const address = computed(() => (job.value ? `/jobs/${encodeURIComponent(props.job)}/map` : ''))
 const plan = useResource<Schemas['Plan']>(address)
 const figures = useFigures(runId)
 const past = usePast(computed(() => (job.value ? props.job : '')))

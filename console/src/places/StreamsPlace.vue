@@ -69,7 +69,7 @@
   <SchemaList v-if="connection && registry" :key="connection" class="gap" :connection="connection" />
   <div class="pair gap">
     <section class="sheet" aria-label="Described sources">
-      <header><h2>Described sources</h2><span class="soft">a catalogue that jobs take over</span></header>
+      <header><h2>Described sources</h2><span class="soft">jobs take them over</span></header>
       <StateNote v-if="!described.data.value?.items.length" :loading="described.loading.value" :problem="described.problem.value">None yet. Look at a topic and keep its description.</StateNote>
       <table v-else class="plain">
         <thead><tr><th>name</th><th>about</th><th>read by</th><th /></tr></thead>
@@ -112,7 +112,7 @@ import StateNote from '../parts/StateNote.vue'
 import { sure } from '../use/sure'
 import { useResource } from '../use/resource'
 import { connector, loadKinds } from '../use/kinds'
-import { catalogue, connections, secrets, type Connection } from '../use/streams'
+import { connections, describedSources, secrets, type Connection } from '../use/streams'
 
 const props = defineProps<{
   /** The connection whose topics are shown, from the address; empty for the first. */
@@ -121,7 +121,7 @@ const props = defineProps<{
 
 void loadKinds()
 const list = useResource<ListOf<'Connection'>>(ref('/connections'))
-const described = useResource<ListOf<'Described'>>(ref('/catalogue'))
+const described = useResource<ListOf<'Described'>>(ref('/sources'))
 const secretList = useResource<ListOf<'Secret'>>(ref('/secrets'))
 const connection = computed(() => {
   const all = list.data.value?.items ?? []
@@ -180,9 +180,9 @@ async function dropSecret(name: string) {
   })
 }
 async function dropDescribed(name: string) {
-  if (!(await sure(`Take ${name} out of the catalogue? Jobs keep their own text.`, 'Remove'))) return
+  if (!(await sure(`Remove the described source ${name}? Jobs keep their own text.`, 'Remove'))) return
   return act(async () => {
-    await catalogue.remove(name)
+    await describedSources.remove(name)
     await described.refresh()
   })
 }

@@ -36,8 +36,8 @@
           <button v-for="p in purposes.data.value?.items ?? []" :key="p.name" type="button" class="purpose" @click="begin(p.name)"><strong>{{ p.name }}</strong><span>{{ p.about }}</span></button>
         </div>
         <p class="keep">
-          <ElInput v-model="keepAs" size="small" style="width: 180px" placeholder="name" aria-label="Name in the catalogue" />
-          <ElButton size="small" :disabled="!keepAs || !peek?.inference" @click="keep">Keep the description in the catalogue</ElButton>
+          <ElInput v-model="keepAs" size="small" style="width: 180px" placeholder="name" aria-label="Name of the described source" />
+          <ElButton size="small" :disabled="!keepAs || !peek?.inference" @click="keep">Keep as a described source</ElButton>
           <span v-if="said" class="soft">{{ said }}</span>
         </p>
         <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
@@ -65,7 +65,7 @@ import { useAsked } from '../use/asked'
 import { useDraft } from '../use/draft'
 import { useResource } from '../use/resource'
 import { useStream } from '../use/stream'
-import { catalogue, connections, topics, type Peek } from '../use/streams'
+import { connections, describedSources, topics, type Peek } from '../use/streams'
 
 const props = defineProps<{ connection: string; topic: string }>()
 const router = useRouter()
@@ -135,7 +135,7 @@ async function keep() {
   said.value = ''
   try {
     const d = await topics.begin(props.connection, props.topic, 'source')
-    await catalogue.put(keepAs.value.trim(), { about: `Topic ${props.topic}`, text: d.document })
+    await describedSources.put(keepAs.value.trim(), { about: `Topic ${props.topic}`, text: d.document })
     said.value = `Kept as ${keepAs.value}; Build offers it under “add source”.`
   } catch (e) {
     failure.value = asProblem(e)

@@ -39,7 +39,7 @@ export function useJobs() {
   return all
 }
 
-const going = ['starting', 'running', 'recovering', 'stopping', 'draining']
+const going = ['starting', 'running', 'resuming', 'stopping', 'draining']
 
 export function goesOn(status: string): boolean {
   return going.includes(status)

@@ -35,7 +35,7 @@ export const schemas = {
   register: (connection: string, subject: string, text: string) => post<Schemas['Schema']>(`${at(connection)}/schemas`, { subject, text }),
 }
 
-export const catalogue = {
-  put: (name: string, d: Schemas['DescribedText']) => put<Schemas['Described']>(`/catalogue/${part(name)}`, d),
-  remove: (name: string) => remove(`/catalogue/${part(name)}`),
+export const describedSources = {
+  put: (name: string, d: Schemas['DescribedText']) => put<Schemas['Described']>(`/sources/${part(name)}`, d),
+  remove: (name: string) => remove(`/sources/${part(name)}`),
 }
