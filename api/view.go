@@ -82,7 +82,7 @@ func EventOf(e connect.Event) RawEvent {
 	return v
 }
 
-// readable gives bytes as text; what is no UTF-8 as hexadecimal digits.
+// readable gives bytes as text; what is not a UTF-8 as hexadecimal digits.
 func readable(b []byte) string {
 	if utf8.Valid(b) {
 		return string(b)

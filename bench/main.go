@@ -1,5 +1,5 @@
 // Command bench compares the engine with the hand-written loops of bench/floor: every workload of
-// docs/speed.md in a process of its own, alternating, and prints a table of ratios. It is no test and
+// docs/speed.md in a process of its own, alternating, and prints a table of ratios. It is not a test and
 // never fails by time.
 package main
 

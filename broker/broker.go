@@ -42,14 +42,14 @@ func Start(o Options) (*Broker, error) {
 	}
 	host, port, err := net.SplitHostPort(o.Listen)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no address; write it as %s", o.Listen, DefaultListen)
+		return nil, fmt.Errorf("%q is not an address; write it as %s", o.Listen, DefaultListen)
 	}
 	if !onLoopback(host) {
 		return nil, fmt.Errorf("the broker stand-in has no sign-in and listens on loopback only; use 127.0.0.1:%s", port)
 	}
 	n, err := strconv.Atoi(port)
 	if err != nil || n < 0 || n > 65535 {
-		return nil, fmt.Errorf("%q is no port; give 0 to 65535", port)
+		return nil, fmt.Errorf("%q is not a port; give 0 to 65535", port)
 	}
 	b := &Broker{}
 	opts := []kfake.Opt{kfake.NumBrokers(1), kfake.Ports(n), kfake.AllowAutoTopicCreation(), kfake.DefaultNumPartitions(3),

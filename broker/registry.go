@@ -48,7 +48,7 @@ type registered struct {
 func StartRegistry(listen, data string) (*Registry, error) {
 	host, _, err := net.SplitHostPort(listen)
 	if err != nil {
-		return nil, fmt.Errorf("%q is no address; write it as %s", listen, DefaultRegistry)
+		return nil, fmt.Errorf("%q is not an address; write it as %s", listen, DefaultRegistry)
 	}
 	if !onLoopback(host) {
 		return nil, fmt.Errorf("the registry stand-in has no sign-in and listens on loopback only; use %s", DefaultRegistry)
@@ -191,7 +191,7 @@ func given(q *http.Request) (text string, parsed avro.Schema, err error) {
 	}
 	var in struct{ Schema, SchemaType string }
 	if err := json.Unmarshal(body, &in); err != nil {
-		return "", nil, &refusal{42201, "The request is no JSON: " + err.Error()}
+		return "", nil, &refusal{42201, "The request is not JSON: " + err.Error()}
 	}
 	if in.SchemaType != "" && in.SchemaType != "AVRO" {
 		return "", nil, &refusal{42201, "The stand-in takes Avro alone, not " + in.SchemaType}

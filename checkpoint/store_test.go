@@ -336,7 +336,7 @@ func TestDamage(t *testing.T) {
 		write(t, m, name, append(bytes.Clone(whole), 'x'))
 		older(name + " with a byte more")
 		write(t, m, name, whole)
-		if path.Base(name) != manifestName { // without one it was interrupted, which is no damage
+		if path.Base(name) != manifestName { // without one it was interrupted, which is not a damage
 			if err := m.Remove(name); err != nil {
 				t.Fatal(err)
 			}

@@ -14,7 +14,7 @@ func newBroker(s *streams) *cobra.Command {
 		Short: "Run the broker stand-in, for development",
 		Long: `Run the broker stand-in, for development: it speaks the Kafka wire protocol on loopback, makes
 topics when they are first written to, and keeps them in --data. With --registry it also serves a schema
-registry for Avro. Ctrl-C ends it. It is no place for data of worth.`,
+registry for Avro. Ctrl-C ends it. It is not a place for data of worth.`,
 		Example: `  undertide broker --data /tmp/broker --topic crane.lifts
   undertide broker --registry 127.0.0.1:19081
   kcat -b 127.0.0.1:19092 -t crane.lifts -C -e`,

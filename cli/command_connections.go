@@ -84,7 +84,7 @@ secret of the service (${secret.NAME}, see undertide secrets) or in a variable o
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
 		kind := connect.KindNamed(via)
 		if kind == nil || kind.Link == nil {
-			return usageError{fmt.Errorf("--via %s is no kind of connector that has connections; there are %s", via, strings.Join(linkKinds(), ", "))}
+			return usageError{fmt.Errorf("--via %s is not a kind of connector that has connections; there are %s", via, strings.Join(linkKinds(), ", "))}
 		}
 		spec := api.ConnectionSpec{Via: via, Settings: given.group("", settings.Of(kind.Link()), c.Flags().Changed)}
 		if _, err := cl.PutConnection(c.Context(), args[0], spec); err != nil {

@@ -130,8 +130,8 @@ begin with to standard output.`,
 	g.BoolVar(&f.infer, "infer", false, "propose fields, event time and margin, as a document")
 	g.StringVar(&f.purpose, "purpose", "", "what the document of --infer is for: `PURPOSE` "+purposes())
 	formatFlag(c, &f.format)
-	c.MarkFlagsMutuallyExclusive("oldest", "newest", "since", "follow")
-	c.MarkFlagsMutuallyExclusive("profile", "infer", "follow")
+	exclusive(c, "oldest", "newest", "since", "follow")
+	exclusive(c, "profile", "infer", "follow")
 	_ = c.RegisterFlagCompletionFunc("connection", func(c *cobra.Command, _ []string, w string) ([]string, cobra.ShellCompDirective) {
 		return f.connectionNames(c, nil, w)
 	}) // the flag stands above
@@ -641,7 +641,7 @@ func (f *peekFlags) one(s *streams, e api.RawEvent) error {
 func (f *peekFlags) followHere(ctx context.Context, s *streams, source connect.Source, name string, asker *try.Asker, peek func(connect.Sample) api.Peek) error {
 	follower, ok := source.(connect.Follower)
 	if !ok {
-		return usageError{fmt.Errorf("%s is no topic and no file; --follow is for those", name)}
+		return usageError{fmt.Errorf("%s is not a topic and no file; --follow is for those", name)}
 	}
 	s.say("events of %s as they are stored; Ctrl-C ends it", name)
 	quiet := try.Quiet{Source: source, Since: time.Now()}

@@ -36,7 +36,7 @@ somebody has saved another version meanwhile.`,
 			return fmt.Errorf("%w: %s does not exist; name a job document", job.ErrNoDocument, args[0])
 		}
 		if st.IsDir() || st.Size() > job.MaxDocument {
-			return fmt.Errorf("%w: %s is no document; name a YAML file of at most 1 MiB", job.ErrNoDocument, args[0])
+			return fmt.Errorf("%w: %s is not a document; name a YAML file of at most 1 MiB", job.ErrNoDocument, args[0])
 		}
 		text, err := os.ReadFile(args[0])
 		if err != nil {
@@ -104,8 +104,8 @@ func (f *startFlags) flags(c *cobra.Command) {
 	c.Flags().StringArrayVar(&f.skip, "skip", nil, "set aside the event at `[SOURCE=]PARTITION:OFFSET`: it becomes a reject, and is counted as skipped")
 	c.Flags().BoolVar(&f.dryRun, "dry-run", false, "only tell what it would keep of what the last run left: positions of sources, state of steps, deliveries of sinks")
 	formatFlag(c, &f.format)
-	c.MarkFlagsMutuallyExclusive("resume", "fresh")
-	c.MarkFlagsMutuallyExclusive("dry-run", "fresh")
+	exclusive(c, "resume", "fresh")
+	exclusive(c, "dry-run", "fresh")
 }
 
 // resumes are the checkpoints that a start goes on from.

@@ -217,7 +217,7 @@ func (f *sendFlags) send(ctx context.Context, in io.Reader, name string, p pace,
 			d := json.NewDecoder(strings.NewReader(text))
 			d.UseNumber()
 			if err := d.Decode(&fields); err != nil {
-				return n, fmt.Errorf("%s:%d: the line is no JSON object, so that --key and --event-time find nothing in it; leave them out for other events", name, line)
+				return n, fmt.Errorf("%s:%d: the line is not a JSON object, so that --key and --event-time find nothing in it; leave them out for other events", name, line)
 			}
 			if f.key != "" {
 				v, ok := fields[f.key]
@@ -290,5 +290,5 @@ func momentOf(v any) (time.Time, error) {
 			return t, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("holds %v, which is no time; it takes RFC 3339 and epochs", v)
+	return time.Time{}, fmt.Errorf("holds %v, which is not a time; it takes RFC 3339 and epochs", v)
 }

@@ -175,7 +175,7 @@ func (f *stateFolder) with(step, checkpoint string, do func(s *inside.Step) erro
 	if checkpoint != "" && checkpoint != "last" {
 		var err error
 		if epoch, err = strconv.ParseInt(checkpoint, 10, 64); err != nil {
-			return usageError{fmt.Errorf("%s is no epoch, and pins are the service's", checkpoint)}
+			return usageError{fmt.Errorf("%s is not an epoch, and pins are the service's", checkpoint)}
 		}
 	}
 	s, err := inside.Open(f.dir, epoch, f.job, step)

@@ -47,7 +47,7 @@ func newDiff(s *streams) *cobra.Command {
 		var err error
 		for i, text := range args[1:] {
 			if n[i], err = strconv.Atoi(text); err != nil || n[i] < 1 {
-				return usageError{fmt.Errorf("%s is no version; versions count from 1", text)}
+				return usageError{fmt.Errorf("%s is not a version; versions count from 1", text)}
 			}
 		}
 		d, err := cl.Diff(c.Context(), args[0], n[0], n[1])

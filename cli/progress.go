@@ -62,7 +62,7 @@ func newProgress(w io.Writer, j *job.Job, opt *run.Options) *progress {
 	return p
 }
 
-// cause is what holds the run or loses its rows; without a text for nothing. Who is merely at work is no cause here: a run over files is meant to be. It is
+// cause is what holds the run or loses its rows; without a text for nothing. Who is merely at work is not a cause here: a run over files is meant to be. It is
 // to be called every lookEvery.
 func (p *progress) cause(f engine.Figures) api.Cause {
 	p.mu.Lock()

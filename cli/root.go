@@ -38,9 +38,6 @@ type streams struct {
 
 func (s *streams) say(format string, args ...any) { fmt.Fprintf(s.err, format+"\n", args...) }
 
-// usageError marks wrong use of a command.
-type usageError struct{ error }
-
 // silentError ends with a status whose reason was already written.
 type silentError struct{ status int }
 
@@ -136,9 +133,7 @@ late data, and writes the results. A job is one document.`,
 	root.SetIn(s.in)
 	root.SetOut(s.out)
 	root.SetErr(s.err)
-	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
-		return usageError{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
-	})
+	root.SetFlagErrorFunc(flagFault)
 	cobra.EnableCommandSorting = false
 	for _, g := range groups {
 		id := g.about
@@ -152,38 +147,16 @@ late data, and writes the results. A job is one document.`,
 	last := groups[len(groups)-1].about
 	root.SetHelpCommandGroupID(last)
 	root.SetCompletionCommandGroupID(last)
-	for _, c := range root.Commands() {
-		c.Args = explainArgs(c.Args)
-	}
+	strictHelp(root)
+	explainArgs(root)
 	root.Args = func(c *cobra.Command, args []string) error {
 		if len(args) > 0 {
-			remedy := "see undertide --help"
-			var known []string
-			for _, sub := range c.Commands() {
-				known = append(known, sub.Name())
-			}
-			if n := job.Nearest(args[0], known); n != "" {
-				remedy = "did you mean " + n + "?"
-			}
-			return usageError{fmt.Errorf("there is no command %s; %s", args[0], remedy)}
+			return noCommand(c, args[0])
 		}
 		return nil
 	}
 	root.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
 	return root
-}
-
-// explainArgs makes a wrong number of arguments wrong use.
-func explainArgs(check cobra.PositionalArgs) cobra.PositionalArgs {
-	return func(c *cobra.Command, args []string) error {
-		if check == nil {
-			return nil
-		}
-		if err := check(c, args); err != nil {
-			return usageError{fmt.Errorf("%s takes %s; see %s --help", c.CommandPath(), strings.TrimPrefix(c.Use, c.Name()+" "), c.CommandPath())}
-		}
-		return nil
-	}
 }
 
 // assignments reads repeated NAME=VALUE flags.

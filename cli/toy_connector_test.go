@@ -37,7 +37,7 @@ type toyLink struct {
 
 func (l *toyLink) Check(c *connect.Checker) {
 	if filepath.Base(string(l.Folder)) == "disk" {
-		c.Fault("a whole disk is no shelf", "name a folder", "folder")
+		c.Fault("a whole disk is not a shelf", "name a folder", "folder")
 	}
 }
 

@@ -115,7 +115,7 @@ func TestToyConnector(t *testing.T) {
 	undertide("check", "begun.yaml").want(t, "the document that was begun", 0, "is right")
 	undertide("topics", "quay").want(t, "topics", 0, "lifts", "loads")
 	undertide("topics", "quay", "--make", "x").want(t, "make", 1, "cannot make a book")
-	undertide("peek", "--connection", "quay", "--topic", "lifts", "--follow").want(t, "follow", 2, "is no topic")
+	undertide("peek", "--connection", "quay", "--topic", "lifts", "--follow").want(t, "follow", 2, "is not a topic")
 	undertide("connections", "test", "quay", "--topic", "loads").want(t, "test", 0, "book seen")
 	toyService(t, dir, shelf)
 }
@@ -178,7 +178,7 @@ func toyService(t *testing.T, dir, shelf string) {
 		t.Fatal(err)
 	}
 	undertide("connections", "add", "pier", "--via", "shelf", "--folder", shelf, "--light", "lamp").want(t, "connections add", 0, "connection pier is stored", "shelf seen")
-	undertide("connections", "add", "all", "--via", "shelf", "--folder", filepath.Join(dir, "disk")).want(t, "a wrong connection", 1, "a whole disk is no shelf")
+	undertide("connections", "add", "all", "--via", "shelf", "--folder", filepath.Join(dir, "disk")).want(t, "a wrong connection", 1, "a whole disk is not a shelf")
 	undertide("connections").want(t, "connections", 0, "pier", "by lamp")
 	undertide("peek", "--connection", "pier", "--topic", "lifts").want(t, "peek by the service", 0, "decoded  crane=C1")
 	begun := undertide("peek", "--connection", "pier", "--topic", "lifts", "--infer", "--purpose", "clean").want(t, "infer by the service", 0, "with: {shelf: pier, book: lifts}")

@@ -56,7 +56,7 @@ func New(server string) (*Client, error) {
 	}
 	u, err := url.Parse(server)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, fmt.Errorf("%q is no address of a service; write it as %s", server, DefaultServer)
+		return nil, fmt.Errorf("%q is not an address of a service; write it as %s", server, DefaultServer)
 	}
 	reach := http.DefaultTransport.(*http.Transport).Clone()
 	reach.DialContext = (&net.Dialer{Timeout: reachIn}).DialContext

@@ -44,7 +44,7 @@ type Schema struct {
 	Subject string
 	Version int
 	ID      int
-	Fields  []string // each as a document would declare it, name and type; none where it is no record
+	Fields  []string // each as a document would declare it, name and type; none where it is not a record
 	Text    string
 }
 

@@ -17,7 +17,7 @@ import (
 // wrote the path. [Within] gives one that opens regular files in some folders alone: a service runs for others, who may
 // name what they like (docs/security.md, "Files"). Safe for concurrent use.
 //
-// Within folders every opening goes through [os.Root], so that neither `..` nor a link leads out; what is no regular
+// Within folders every opening goes through [os.Root], so that neither `..` nor a link leads out; what is not a regular
 // file is refused before it is opened, since opening a pipe waits and opening a device may act. New files are for their
 // owner alone.
 type Files struct{ roots []root }
@@ -138,7 +138,7 @@ func leadsOut(path string, err error) error {
 	return err
 }
 
-// ErrSpecial is wrapped where a file is no regular one.
+// ErrSpecial is wrapped where a file is not a regular one.
 var ErrSpecial = errors.New("it is a pipe, a device or a socket")
 
 // Open opens a file to read. Where folders bound what is opened, it is a regular one; else a pipe is waited for until
@@ -219,7 +219,7 @@ func (f *Files) ReadFile(path string, most int64) ([]byte, error) {
 	if st, err := f.Stat(path); err != nil {
 		return nil, Explain("read", path, err)
 	} else if !st.Mode().IsRegular() {
-		return nil, fmt.Errorf("read %s: it is no regular file; name a file", path)
+		return nil, fmt.Errorf("read %s: it is not a regular file; name a file", path)
 	}
 	file, err := f.Open(context.Background(), path) // a regular one does not wait
 	if err != nil {

@@ -122,7 +122,7 @@ func TestRights(t *testing.T) {
 	}
 }
 
-// TestSpecialFiles: within folders, what is no regular file is refused at once; a big file is not read whole.
+// TestSpecialFiles: within folders, what is not a regular file is refused at once; a big file is not read whole.
 func TestSpecialFiles(t *testing.T) {
 	dir := t.TempDir()
 	pipe := filepath.Join(dir, "pipe")
@@ -139,7 +139,7 @@ func TestSpecialFiles(t *testing.T) {
 			t.Errorf("a pipe gives %v", err)
 		}
 	}
-	if _, err := f.ReadFile(pipe, 10); err == nil || !strings.Contains(err.Error(), "no regular file") {
+	if _, err := f.ReadFile(pipe, 10); err == nil || !strings.Contains(err.Error(), "not a regular file") {
 		t.Errorf("a pipe as a certificate gives %v", err)
 	}
 	if _, err := f.ReadFile(dir, 10); err == nil {

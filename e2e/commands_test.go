@@ -20,7 +20,7 @@ func TestCheck(t *testing.T) {
 		t.Errorf("check says %q", o.out)
 	}
 	o = undertide(t, dir, "check", "job.yaml", "wrong.yaml")
-	o.want(t, 3, "wrong.yaml:2:1: jbo: unknown field jbo; did you mean job?", "wrong.yaml:3:32: settings.checkpoint.every", "gauge: sting is no type; did you mean string?", `"2" has no unit; say the unit: 2s, 2m`,
+	o.want(t, 3, "wrong.yaml:2:1: jbo: unknown field jbo; did you mean job?", "wrong.yaml:3:32: settings.checkpoint.every", "gauge: sting is not a type; did you mean string?", `"2" has no unit; say the unit: 2s, 2m`,
 		"there is no source or step level; did you mean levels?", "flie is not one of", "; nothing was run")
 	if !strings.Contains(o.out, "job.yaml: job levels is right") {
 		t.Errorf("the right document beside a wrong one is not named: %q", o.out)

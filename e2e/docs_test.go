@@ -33,7 +33,7 @@ func TestDocsNameTests(t *testing.T) {
 		}
 		for _, name := range namedTest.FindAllString(string(text), -1) {
 			if named++; !there[name] {
-				t.Errorf("%s names %s, which is no test", p, name)
+				t.Errorf("%s names %s, which is not a test", p, name)
 			}
 		}
 	}

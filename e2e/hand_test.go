@@ -25,7 +25,7 @@ type at struct {
 }
 
 // find gives where the element of a JavaScript expression can be pressed. It looks for a fifth of a second whether the element
-// stays where it is: a hand is no faster.
+// stays where it is: a hand is not a faster.
 func (p *page) find(element string) at {
 	p.t.Helper()
 	return value[at](p, `(async () => {

@@ -163,7 +163,7 @@ func (h *hurt) victim() *process {
 	return h.run
 }
 
-// begun waits until the run has made a checkpoint: it has taken its sinks over, and is no start that is only late.
+// begun waits until the run has made a checkpoint: it has taken its sinks over, and is not a start that is only late.
 func (h *hurt) begun() {
 	newest := func() string {
 		found, _ := filepath.Glob(filepath.Join(h.dir, h.stateDir(), "*", "manifest.json")) // the pattern is right

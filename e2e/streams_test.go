@@ -24,7 +24,7 @@ func TestStreamCommands(t *testing.T) {
 	s.must("sources").want(t, 0, "no source is described")
 	s.must("connections", "add", "port", "--brokers", broker).want(t, 0, "connection port is stored")
 	s.run("connections", "add", "port", "--brokers", broker, "--user", "tide", "--password", "ebb").want(t, 1, "a password stands in the clear; write ${secret.NAME}")
-	s.run("connections", "add", "po rt", "--brokers", broker).want(t, 1, "is no name for a connection")
+	s.run("connections", "add", "po rt", "--brokers", broker).want(t, 1, "is not a name for a connection")
 	s.run("connections", "add", "away", "--brokers", "127.0.0.1:1").want(t, 1, "connection away is stored")
 	if o := s.run("connections", "test", "away"); o.status != 1 || !strings.Contains(o.out, "connection refused; check that it runs") {
 		t.Errorf("a connection to nobody: status %d\n%s", o.status, o.out)
@@ -95,7 +95,7 @@ func TestStreamCommands(t *testing.T) {
 	} {
 		undertide(t, dir, c.args...).want(t, 2, c.want)
 	}
-	undertide(t, dir, "send", "here", "lifts", write(t, dir, "text.txt", "no JSON\n"), "--key", "crane").want(t, 1, "text.txt:1: the line is no JSON object")
+	undertide(t, dir, "send", "here", "lifts", write(t, dir, "text.txt", "no JSON\n"), "--key", "crane").want(t, 1, "text.txt:1: the line is not a JSON object")
 
 	var events []struct {
 		Key     *string

@@ -319,7 +319,7 @@ func TimeOf(w *string) (time.Time, bool) {
 }
 
 // trend says whether the lag in events grows, and when it will be gone at the pace of the last half
-// minute. Nothing that is read of nothing is no trend: the lag of a run that stands still grows or holds.
+// minute. Nothing that is read of nothing is not a trend: the lag of a run that stands still grows or holds.
 func (s *Series) trend(l *api.Live) {
 	if l.LagEvents == nil {
 		l.LagTrend = ""

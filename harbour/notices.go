@@ -48,7 +48,7 @@ func StartNotices(listen string) (*Notices, error) {
 	host, text, err := net.SplitHostPort(listen)
 	port, e := strconv.Atoi(text)
 	if err = errors.Join(err, e); err != nil {
-		return nil, fmt.Errorf("%q is no address; write it as 127.0.0.1:7401", listen)
+		return nil, fmt.Errorf("%q is not an address; write it as 127.0.0.1:7401", listen)
 	}
 	if port > 0 {
 		port++

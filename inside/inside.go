@@ -183,7 +183,7 @@ func keyIs(key row.Schema, asked []string) (func(cols []*row.Column, i int) bool
 		if field, value, ok := strings.Cut(a, "="); ok {
 			at := key.Index(field)
 			if at < 0 {
-				return nil, fmt.Errorf("%w: %s is no field of the key; it has %s", ErrUsage, field, strings.Join(key.Names(), ", "))
+				return nil, fmt.Errorf("%w: %s is not a field of the key; it has %s", ErrUsage, field, strings.Join(key.Names(), ", "))
 			}
 			want[at] = value
 			continue

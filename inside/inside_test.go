@@ -276,7 +276,7 @@ func TestWrong(t *testing.T) {
 		t.Error(err)
 	}
 	s := w.open("minute", 0)
-	for want, a := range map[string]Asked{"crane is no field": {Key: []string{"crane=1"}}, "the key has 1 fields": {Key: []string{"G1", "2"}}, "no table nope": {Table: "nope"}} {
+	for want, a := range map[string]Asked{"crane is not a field": {Key: []string{"crane=1"}}, "the key has 1 fields": {Key: []string{"G1", "2"}}, "no table nope": {Table: "nope"}} {
 		if _, err := s.Show(a); !errors.Is(err, ErrUsage) || !strings.Contains(err.Error(), want) {
 			t.Errorf("%+v: %v", a, err)
 		}

@@ -56,7 +56,7 @@ func AlarmOf(name, when, about string, lasting time.Duration, notify []string) (
 		return a, fmt.Errorf("%s; %s", f.Message, fix)
 	}
 	if p.Kind() != row.Bool {
-		return a, fmt.Errorf("a condition is a bool, and this is a %s; compare it with something, as in lag_seconds > 60", p.Kind())
+		return a, fmt.Errorf("a condition is a bool, and this is %s; compare it with something, as in lag_seconds > 60", row.A(p.Kind()))
 	}
 	a.When = p
 	return a, nil

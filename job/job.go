@@ -377,13 +377,13 @@ func (b *builder) document() {
 	if v := b.doc.get("undertide"); v == nil {
 		b.fault(b.doc, "undertide", "the format's number is missing", "begin the document with: undertide: 1")
 	} else if s, ok := b.text(v, "undertide"); ok && s != "1" {
-		b.fault(v, "undertide", s+" is no format that this program reads", "write undertide: 1")
+		b.fault(v, "undertide", s+" is not a format that this program reads", "write undertide: 1")
 	}
 	if v := b.doc.get("job"); v == nil {
 		b.fault(b.doc, "job", "the job has no name", "add: job: some-name")
 	} else if s, ok := b.text(v, "job"); ok {
 		if !jobName(s) {
-			b.fault(v, "job", fmt.Sprintf("%q is no name for a job", s), "use lower-case letters, digits and -, beginning with a letter")
+			b.fault(v, "job", fmt.Sprintf("%q is not a name for a job", s), "use lower-case letters, digits and -, beginning with a letter")
 		}
 		b.job.Name = cmp.Or(b.opt.Name, s)
 	}
@@ -429,9 +429,9 @@ func fieldName(s string) bool {
 func (b *builder) checkField(n *node, place, name string) bool {
 	switch {
 	case !fieldName(name):
-		b.fault(n, place, fmt.Sprintf("%q is no field name", name), "use letters, digits and _, not beginning with a digit; `at` names the value in the event as it is")
+		b.fault(n, place, fmt.Sprintf("%q is not a field name", name), "use letters, digits and _, not beginning with a digit; `at` names the value in the event as it is")
 	case slices.Contains(member.ExpressionWords, name):
-		b.fault(n, place, fmt.Sprintf("%s means something in expressions and is no field name", name), "choose another name; `at` names the value in the event as it is")
+		b.fault(n, place, fmt.Sprintf("%s means something in expressions and is not a field name", name), "choose another name; `at` names the value in the event as it is")
 	default:
 		return true
 	}
@@ -498,7 +498,7 @@ func (b *builder) unknownSets() {
 // ParseValue reads a constant of a kind from text.
 func ParseValue(kind row.Kind, text string) (expr.Value, error) {
 	v := expr.Value{Kind: kind}
-	bad := fmt.Errorf("%q is no %s", text, kind)
+	bad := fmt.Errorf("%q is not %s", text, row.A(kind))
 	switch kind {
 	case row.String, row.Bytes:
 		v.S = text
@@ -545,6 +545,13 @@ func ParseValue(kind row.Kind, text string) (expr.Value, error) {
 
 const kindNames = "string, int, double, bool, bytes, timestamp, duration, decimal, list<T>, map<T>"
 
+// otherTypes are names of types as other formats and languages have them.
+var otherTypes = map[string]string{"float": "double", "float32": "double", "float64": "double", "real": "double", "number": "double",
+	"integer": "int", "long": "int", "bigint": "int", "smallint": "int", "int8": "int", "int16": "int", "int32": "int", "int64": "int",
+	"text": "string", "varchar": "string", "char": "string", "str": "string", "uuid": "string", "enum": "string",
+	"boolean": "bool", "date": "timestamp", "time": "timestamp", "datetime": "timestamp", "timestamptz": "timestamp", "instant": "timestamp",
+	"interval": "duration", "numeric": "decimal", "binary": "bytes", "blob": "bytes", "bytea": "bytes", "array": "list<string>", "object": "map<string>", "json": "map<string>"}
+
 func (b *builder) kind(n *node, place string, parent *node) (row.Kind, bool) {
 	if n == nil {
 		b.fault(parent, place, "the type is missing", "give one of "+kindNames)
@@ -557,11 +564,14 @@ func (b *builder) kind(n *node, place string, parent *node) (row.Kind, bool) {
 	if k, ok := row.ParseKind(s); ok && !k.IsCommon() {
 		return k, true
 	}
-	remedy := b.didYouMean(s, []string{"string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal", "list<string>", "map<string>"})
+	remedy := "did you mean " + otherTypes[strings.ToLower(s)] + "?"
+	if otherTypes[strings.ToLower(s)] == "" {
+		remedy = b.didYouMean(s, []string{"string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal", "list<string>", "map<string>"})
+	}
 	if s == "list" || s == "map" {
 		remedy = "say of what: " + s + "<string>"
 	}
-	b.fault(n, place, s+" is no type", remedy)
+	b.fault(n, place, s+" is not a type", remedy)
 	return row.Invalid, false
 }
 
@@ -647,7 +657,7 @@ func (b *builder) memorySize(v *node, place string, least int64, small, remedy s
 
 var (
 	metaName   = regexp.MustCompile(`\bmeta\.((?:headers|old)\.[A-Za-z_][A-Za-z0-9_]*|[a-z_]+)`)
-	metaHeader = regexp.MustCompile(`\bmeta\.headers\[\s*(?:'([^']+)'|"([^"]+)")\s*\]`) // whose name is no word
+	metaHeader = regexp.MustCompile(`\bmeta\.headers\[\s*(?:'([^']+)'|"([^"]+)")\s*\]`) // whose name is not a word
 )
 
 // findMeta notes which meta fields the document's expressions name, so that only those are kept.

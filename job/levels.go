@@ -44,7 +44,7 @@ func (b *builder) levels(n *node, place string, s *Step) {
 			b.fault(k, at, "there is no field "+k.text, b.didYouMean(k.text, s.Schema.Only(s.Schema.Visible()).Names()))
 			continue
 		case !slices.Contains([]row.Kind{row.Int, row.Double, row.Decimal}, s.Schema[f].Kind):
-			b.fault(k, at, fmt.Sprintf("levels are of numbers, and %s is a %s", k.text, s.Schema[f].Kind), "name a field that is int, double or decimal")
+			b.fault(k, at, fmt.Sprintf("levels are of numbers, and %s is %s", k.text, row.A(s.Schema[f].Kind)), "name a field that is int, double or decimal")
 			continue
 		case v.kind != mapNode || len(v.keys) == 0:
 			b.fault(v, at, fmt.Sprintf("%s stands where levels belong", v.kind), "write "+k.text+": {raised: 2.5, high: 3.0}")

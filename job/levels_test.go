@@ -48,7 +48,7 @@ sinks:
 		"{gauge: {high: 3}}":                               "levels are of numbers, and gauge is a string",
 		"{mean_m: 3}":                                      "write mean_m: {raised: 2.5, high: 3.0}",
 		"{mean_m: {}}":                                     "write mean_m: {raised: 2.5, high: 3.0}",
-		"{mean_m: {high: tall}}":                           "tall is no number",
+		"{mean_m: {high: tall}}":                           "tall is not a number",
 		"{mean_m: {high: 3, raised: 3.0}}":                 "high and raised begin at the same value",
 		"{mean_m: {a: 1, b: 2, c: 3, d: 4, e: 5, f: 6}}":   "6 levels are more than the 5",
 		"{mean_m: {far too long to be read at a look: 3}}": "a word of at most 20 letters",

@@ -91,7 +91,7 @@ func (b *builder) fold(n *node, place string, in input, d *step.Window) *expr.Pr
 	f := n.get("fold")
 	place += ".fold"
 	if f == nil {
-		b.fault(n, place, "a mapping that is no fold", "write an expression, or {fold: {initial: …, next: …, combine: …, result: …}}")
+		b.fault(n, place, "a mapping that is not a fold", "write an expression, or {fold: {initial: …, next: …, combine: …, result: …}}")
 		return nil
 	}
 	if !b.mapping(f, place, fieldSpec{known: []string{"initial", "next", "combine", "result"}}) {
@@ -113,7 +113,7 @@ func (b *builder) fold(n *node, place string, in input, d *step.Window) *expr.Pr
 	}
 	want := func(n *node, p string, prog *expr.Program) {
 		if prog != nil && prog.Kind() != kind {
-			b.fault(n, p, fmt.Sprintf("this is a %s, and initial a %s", prog.Kind(), kind), "give both one type")
+			b.fault(n, p, fmt.Sprintf("this is %s, and initial %s", row.A(prog.Kind()), row.A(kind)), "give both one type")
 		}
 	}
 	for _, name := range []string{"so_far", "left", "right"} {

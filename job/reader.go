@@ -248,7 +248,7 @@ func (r *reader) whole(n *node, place string, least int64) (int64, bool) {
 	}
 	v, err := strconv.ParseInt(strings.ReplaceAll(s, "_", ""), 10, 64)
 	if err != nil || v < least {
-		r.fault(n, place, fmt.Sprintf("%s is no whole number of at least %d", s, least), fmt.Sprintf("give a number such as %d", max(least, 1)))
+		r.fault(n, place, fmt.Sprintf("%s is not a whole number of at least %d", s, least), fmt.Sprintf("give a number such as %d", max(least, 1)))
 		return 0, false
 	}
 	return v, true
@@ -261,7 +261,7 @@ func (r *reader) double(n *node, place string) (float64, bool) {
 	}
 	v, err := strconv.ParseFloat(s, 64)
 	if err != nil || math.IsInf(v, 0) || math.IsNaN(v) {
-		r.fault(n, place, s+" is no number", "give a number such as 0.5")
+		r.fault(n, place, s+" is not a number", "give a number such as 0.5")
 		return 0, false
 	}
 	return v, true
@@ -318,7 +318,7 @@ func (r *reader) duration(n *node, place string, zero bool) (time.Duration, bool
 		}
 		if f := strings.Fields(s); len(f) == 2 {
 			if _, ok := calendarUnits[strings.TrimSuffix(f[1], "s")]; ok {
-				r.fault(n, place, "a calendar size is no duration", "use a fixed length such as 24h; windows take calendar sizes")
+				r.fault(n, place, "a calendar size is not a duration", "use a fixed length such as 24h; windows take calendar sizes")
 				return 0, false
 			}
 		}

@@ -133,7 +133,7 @@ func (b *builder) readReference(k, n *node, place string, r *Reference) {
 		case c < 0:
 			b.fault(at[i], place+".key", "there is no field "+name, b.didYouMean(name, r.Schema.Names()))
 		case !r.Schema[c].Kind.Plain():
-			b.fault(at[i], place+".key", fmt.Sprintf("%s is a %s, by which no row can be found", name, r.Schema[c].Kind), "take a field of a plain type")
+			b.fault(at[i], place+".key", fmt.Sprintf("%s is %s, by which no row can be found", name, row.A(r.Schema[c].Kind)), "take a field of a plain type")
 		default:
 			if r.Schema[c].Kind == row.Double {
 				b.warn(at[i], place+".key", name+" is a double: rows are found only where it is the same to the last bit", "take a decimal, an int or a string")

@@ -162,7 +162,7 @@ func (b *builder) columns(n *node, place string, s *Sink) {
 	for i, k := range n.keys {
 		p, v := join(place, k.text), n.values[i]
 		if !fieldName(k.text) {
-			b.fault(k, p, fmt.Sprintf("%q is no name of a column", k.text), "use letters, digits and _, not beginning with a digit")
+			b.fault(k, p, fmt.Sprintf("%q is not a name of a column", k.text), "use letters, digits and _, not beginning with a digit")
 			continue
 		}
 		text, ok := b.text(v, p)

@@ -44,7 +44,7 @@ func TestReplace(t *testing.T) {
 		{"from: lifts, columns: {n: tonnes * 2.0}, via: file, with: {path: out.csv}", "", "name a field, or write an expression that reads none"},
 		{"from: lifts, columns: {n: 1 / 0}, via: file, with: {path: out.csv}", "", "sinks.out.columns.n: "},
 		{"from: lifts, columns: [tonnes], via: file, with: {path: out.csv}", "", "a list stands where columns belong"},
-		{"from: lifts, columns: {\"a b\": tonnes}, via: file, with: {path: out.csv}", "", `"a b" is no name of a column`},
+		{"from: lifts, columns: {\"a b\": tonnes}, via: file, with: {path: out.csv}", "", `"a b" is not a name of a column`},
 	} {
 		j, err := Parse("a.yaml", strings.Replace(sinkDocument, "SINK", c.sink, 1), Options{Connections: given})
 		if c.fault != "" {

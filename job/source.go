@@ -68,9 +68,9 @@ func (b *builder) faultyFields(before int, place string) bool {
 func (b *builder) checkName(k *node, place string) bool {
 	switch {
 	case slices.Contains(member.InputWords, k.text):
-		b.fault(k, place, k.text+" is no name for a source or step", "choose another; late, rejects, rest and of have a meaning in `from`")
+		b.fault(k, place, k.text+" is not a name for a source or step", "choose another; late, rejects, rest and of have a meaning in `from`")
 	case !fieldName(k.text):
-		b.fault(k, place, fmt.Sprintf("%q is no name", k.text), "use letters, digits and _, not beginning with a digit")
+		b.fault(k, place, fmt.Sprintf("%q is not a name", k.text), "use letters, digits and _, not beginning with a digit")
 	default:
 		return true
 	}
@@ -331,11 +331,11 @@ func (b *builder) field(k, v *node, place string) (codec.Field, bool) {
 		switch s, ok := b.text(p, place+".parse"); {
 		case !ok:
 		case kind != row.Timestamp:
-			b.fault(p, place+".parse", fmt.Sprintf("parse is for timestamps, and the field is a %s", kind), "leave it out, or write type: timestamp")
+			b.fault(p, place+".parse", fmt.Sprintf("parse is for timestamps, and the field is %s", row.A(kind)), "leave it out, or write type: timestamp")
 		case strings.Contains(s, "%"):
 			layout, err := strftime.Layout(s)
 			if err != nil {
-				b.fault(p, place+".parse", fmt.Sprintf("%q is no pattern of a time that can be read: %v", s, err), "use %Y %m %d %H %M %S %f %z, as in '%d/%m/%Y %H:%M:%S'")
+				b.fault(p, place+".parse", fmt.Sprintf("%q is not a pattern of a time that can be read: %v", s, err), "use %Y %m %d %H %M %S %f %z, as in '%d/%m/%Y %H:%M:%S'")
 			}
 			f.Parse, f.Layout, f.Zone = codec.ByLayout, layout, time.UTC
 		default:
@@ -395,7 +395,7 @@ func (b *builder) eventTime(n *node, place string, k *node, s *Source) {
 			s.EventTime = b.expression(et, place+".event_time", expr.Scope{Fields: s.Schema, Values: b.job.Values})
 			if s.EventTime != nil && s.EventTime.Kind() != row.Timestamp {
 				remedy := "declare the field as {type: timestamp, parse: epoch_ms}, or as it is written"
-				b.fault(et, place+".event_time", fmt.Sprintf("%s is a %s and no timestamp", text, s.EventTime.Kind()), remedy)
+				b.fault(et, place+".event_time", fmt.Sprintf("%s is %s and not a timestamp", text, row.A(s.EventTime.Kind())), remedy)
 			}
 		}
 	}

@@ -264,7 +264,7 @@ func agree(want, got row.Schema) (columns []int, fault string) {
 		case i < 0 || got[i].Hidden:
 			return nil, "it has no field " + f.Name
 		case got[i].Kind != f.Kind:
-			return nil, fmt.Sprintf("its %s is a %s and not a %s", f.Name, got[i].Kind, f.Kind)
+			return nil, fmt.Sprintf("its %s is %s and not %s", f.Name, row.A(got[i].Kind), row.A(f.Kind))
 		}
 		columns = append(columns, i)
 	}
@@ -524,7 +524,7 @@ func (b *builder) stateless(n *node, place string, in input, s *Step) {
 
 func (b *builder) wantBool(n *node, place string, p *expr.Program) {
 	if p != nil && p.Kind() != row.Bool {
-		b.fault(n, place, fmt.Sprintf("a condition is a bool, and this is a %s", p.Kind()), "compare it with something, such as "+strings.TrimSpace(n.text)+" > 0")
+		b.fault(n, place, fmt.Sprintf("a condition is a bool, and this is %s", row.A(p.Kind())), "compare it with something, such as "+strings.TrimSpace(n.text)+" > 0")
 	}
 }
 

@@ -98,7 +98,7 @@ func (b *builder) matches(v *node, p string, sides [2]input) (out []matched, ok 
 				b.fault(n, join(place, l.text), fmt.Sprintf("%s has no field %s", sides[side].text, name), b.didYouMean(name, schema.Names()))
 				ok = false
 			case !schema[c].Kind.Plain():
-				b.fault(n, join(place, l.text), fmt.Sprintf("%s of %s is a %s, which cannot be matched", name, sides[side].text, schema[c].Kind), "take a field of a plain type")
+				b.fault(n, join(place, l.text), fmt.Sprintf("%s of %s is %s, which cannot be matched", name, sides[side].text, row.A(schema[c].Kind)), "take a field of a plain type")
 				ok = false
 			default:
 				x[side] = c
@@ -109,7 +109,7 @@ func (b *builder) matches(v *node, p string, sides [2]input) (out []matched, ok 
 		}
 		left, right := sides[0].schema[x[0]], sides[1].schema[x[1]]
 		if left.Kind != right.Kind {
-			b.fault(l, join(place, l.text), fmt.Sprintf("%s of %s is a %s, and %s of %s a %s: they are never equal", left.Name, sides[0].text, left.Kind, right.Name, sides[1].text, right.Kind),
+			b.fault(l, join(place, l.text), fmt.Sprintf("%s of %s is %s, and %s of %s %s: they are never equal", left.Name, sides[0].text, row.A(left.Kind), right.Name, sides[1].text, row.A(right.Kind)),
 				"bring them to one type before, with set")
 			ok = false
 			continue

@@ -2,6 +2,8 @@ package job
 
 import (
 	"fmt"
+
+	"undertide/core/row"
 )
 
 // keys reads the names of a key, for the spec of a keyed step.
@@ -13,7 +15,7 @@ func (b *builder) keys(n *node, place string, in input) (key []int) {
 		case c < 0 || in.schema[c].Hidden:
 			b.fault(at[i], place, "there is no field "+name, b.didYouMean(name, in.schema.Names()))
 		case !in.schema[c].Kind.Plain():
-			b.fault(at[i], place, fmt.Sprintf("%s is a %s, which is no key", name, in.schema[c].Kind), "take a field of a plain type")
+			b.fault(at[i], place, fmt.Sprintf("%s is %s, which cannot be a key", name, row.A(in.schema[c].Kind)), "take a field of a plain type")
 		default:
 			key = append(key, c)
 		}

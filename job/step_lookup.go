@@ -80,11 +80,11 @@ func (b *builder) lookupMatch(v *node, p string, in input, r *Reference, l *look
 		case c < 0 || in.schema[c].Hidden:
 			b.fault(left, join(place, left.text), fmt.Sprintf("%s has no field %s", in.text, name), b.didYouMean(name, in.schema.Names()))
 		case k < 0:
-			b.fault(right, join(place, left.text), fmt.Sprintf("%s is no key field of %s", of, r.Name), b.didYouMean(of, keys))
+			b.fault(right, join(place, left.text), fmt.Sprintf("%s is not a key field of %s", of, r.Name), b.didYouMean(of, keys))
 		case given[k]:
 			b.fault(right, join(place, left.text), of+" is matched twice", "name each key field once")
 		case in.schema[c].Kind != r.Schema[r.Key[k]].Kind:
-			b.fault(left, join(place, left.text), fmt.Sprintf("%s is a %s, and %s of %s a %s: they are never equal", name, in.schema[c].Kind, of, r.Name, r.Schema[r.Key[k]].Kind), "bring them to one type before, with set, or by the type of the reference's field")
+			b.fault(left, join(place, left.text), fmt.Sprintf("%s is %s, and %s of %s %s: they are never equal", name, row.A(in.schema[c].Kind), of, r.Name, row.A(r.Schema[r.Key[k]].Kind)), "bring them to one type before, with set, or by the type of the reference's field")
 		default:
 			l.match[k], l.names[k], given[k] = c, name, true
 			continue

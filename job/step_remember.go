@@ -67,7 +67,7 @@ func (b *builder) remember(k, n *node, place string, in input, s *Step) {
 		p := join(p, d.Names[i]) + ".next"
 		prog := b.expression(next, p, scope)
 		if prog != nil && prog.Kind() != d.Initial[i].Kind() {
-			b.fault(next, p, fmt.Sprintf("next is a %s, and initial a %s", prog.Kind(), d.Initial[i].Kind()), "give both one type")
+			b.fault(next, p, fmt.Sprintf("next is %s, and initial %s", row.A(prog.Kind()), row.A(d.Initial[i].Kind())), "give both one type")
 		}
 		b.warnGrowth(next, p, d.Names[i], prog)
 		if slices.ContainsFunc(expr.Names(next.text), func(u string) bool { return in.schema.Index(u) >= 0 }) {

@@ -61,7 +61,7 @@ func (b *builder) expand(n *node, place string, in input, s *Step) {
 		return
 	}
 	if !prog.Kind().IsList() && !prog.Kind().IsCommon() {
-		b.fault(e.values[0], p, fmt.Sprintf("an expand takes a list, and this is a %s", prog.Kind()), "name a field of type list<T>")
+		b.fault(e.values[0], p, fmt.Sprintf("an expand takes a list, and this is %s", row.A(prog.Kind())), "name a field of type list<T>")
 		return
 	}
 	d := &step.Expand{List: prog, Replaces: in.schema.Index(k.text), Schema: slices.Clone(in.schema)}

@@ -17,6 +17,14 @@ import (
 func (b *builder) windowKind(n *node, place string, d *step.Window) {
 	kinds := []string{"tumbling", "sliding", "session", "look_back"}
 	may := map[string][]string{"tumbling": {"shift", "zone"}, "sliding": {"by", "shift", "zone"}, "session": {"longest"}, "look_back": nil}
+	if n.kind == mapNode && len(n.keys) > 0 && !slices.ContainsFunc(kinds, func(k string) bool { return n.get(k) != nil }) {
+		for _, k := range n.keys { // one fault, not one for the name and another for the kind that is missing
+			if !slices.Contains([]string{"by", "longest", "shift", "zone"}, k.text) {
+				b.fault(k, join(place, k.text), k.text+" is not a kind of window", b.didYouMean(k.text, kinds)+"; write {tumbling: 15m}, {sliding: 10m, by: 5m}, {session: 90s} or {look_back: 10s}")
+				return
+			}
+		}
+	}
 	if !b.mapping(n, place, fieldSpec{known: append(slices.Clone(kinds), "by", "longest", "shift", "zone")}) {
 		return
 	}
@@ -160,7 +168,7 @@ func (b *builder) size(n *node, place string) (window.Unit, int64, bool) {
 		if u, ok := calendarUnits[strings.TrimSuffix(f[1], "s")]; ok {
 			count, err := strconv.ParseInt(f[0], 10, 64)
 			if err != nil || count < 1 || count > 10_000 {
-				b.fault(n, place, fmt.Sprintf("%q is no number of %s", f[0], f[1]), "write 1 day, 2 weeks, 1 month")
+				b.fault(n, place, fmt.Sprintf("%q is not a number of %s", f[0], f[1]), "write 1 day, 2 weeks, 1 month")
 				return 0, 0, false
 			}
 			return u.unit, count * u.count, true

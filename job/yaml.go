@@ -3,6 +3,7 @@ package job
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -126,6 +127,9 @@ func syntaxFault(err error) (line, column int, message string) {
 	return 0, 0, err.Error()
 }
 
+// bareReference is ${env.NAME} and the like without quotes, as a value of a mapping in one line.
+var bareReference = regexp.MustCompile(`([:,\[{] *)([^\s'",{}\[\]]*\$\{[^}'"]*\}[^\s'",{}\[\]]*)`)
+
 // mend quotes the value of the line where the parser stopped, if it looks like an expression that
 // YAML bends; it notes the fault.
 func (r *reader) mend(lines []string, line int) bool {
@@ -133,6 +137,12 @@ func (r *reader) mend(lines []string, line int) bool {
 		return false
 	}
 	l := lines[line-1]
+	if bare := bareReference.FindStringIndex(l); bare != nil && strings.Contains(l[:bare[0]], "{") {
+		fixed := bareReference.ReplaceAllString(l, `$1"$2"`)
+		r.faultAt(line, bare[0]+2, "", "${…} stands without quotes within { }, where YAML reads its braces as its own", "put it in quotes: "+strings.TrimSpace(fixed))
+		lines[line-1] = fixed
+		return true
+	}
 	head, value, ok := splitEntry(l)
 	if !ok {
 		return false

@@ -37,7 +37,7 @@ func Parse(text string) (Path, error) {
 	var p Path
 	rest := text
 	bad := func(what string) (Path, error) {
-		return nil, fmt.Errorf("%q is no path: %s; write names with dots between, items[0] for an item of a list, ['a.b'] for a name that has a dot", text, what)
+		return nil, fmt.Errorf("%q is not a path: %s; write names with dots between, items[0] for an item of a list, ['a.b'] for a name that has a dot", text, what)
 	}
 	for first := true; rest != ""; first = false {
 		if rest[0] == '[' {
@@ -91,7 +91,7 @@ func bracket(text string) (part Part, rest, what string) {
 	}
 	n, err := strconv.ParseUint(text[1:end], 10, 32)
 	if err != nil || n > maxNumber {
-		return part, "", fmt.Sprintf("%s is no number of an item", text[:end+1])
+		return part, "", fmt.Sprintf("%s is not a number of an item", text[:end+1])
 	}
 	return Part{Item: true, Number: int(n)}, text[end+1:], ""
 }

@@ -27,7 +27,7 @@ func TestParse(t *testing.T) {
 		}
 	}
 	for text, why := range map[string]string{
-		"": "it is empty", ".a": "a name is missing", "a..b": "a name is missing", "a.": "a name is missing", "a[": "[ is not closed", "a[x]": "no number of an item", "a[-1]": "no number of an item",
+		"": "it is empty", ".a": "a name is missing", "a..b": "a name is missing", "a.": "a name is missing", "a[": "[ is not closed", "a[x]": "not a number of an item", "a[-1]": "not a number of an item",
 		"[0].a": "not a list", "a['b": "does not end", "a[0]b": "behind ]", "a]": "belong in",
 	} {
 		if p, err := Parse(text); err == nil || !strings.Contains(err.Error(), why) {

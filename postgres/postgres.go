@@ -107,7 +107,7 @@ const longestSocket = 107
 
 func (s *Server) socket() string { return filepath.Join(s.dir, "socket") }
 
-// URL is where the server is reached, with the password of a role that owns its tables and is no superuser: never to be
+// URL is where the server is reached, with the password of a role that owns its tables and is not a superuser: never to be
 // shown.
 func (s *Server) URL() string { return s.address("tide", s.role) }
 
@@ -143,7 +143,7 @@ func find() (string, error) {
 }
 
 func version(path string) int {
-	n, _ := strconv.Atoi(strings.Split(path, "/")[4]) // 0 for what is no number
+	n, _ := strconv.Atoi(strings.Split(path, "/")[4]) // 0 for what is not a number
 	return n
 }
 

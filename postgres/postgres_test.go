@@ -62,7 +62,7 @@ func eventually(t *testing.T, what string, holds func() bool) {
 }
 
 // TestServer: the server runs as an unprivileged user, listens on a socket that others cannot reach and on no port, keeps
-// its passwords to their owner, gives a role that is no superuser, is started again when it dies, and ends with Stop.
+// its passwords to their owner, gives a role that is not a superuser, is started again when it dies, and ends with Stop.
 func TestServer(t *testing.T) {
 	dir := folder(t)
 	s := start(t, dir)

@@ -289,14 +289,14 @@ func (s *Service) putRule(c *gin.Context) error {
 	}
 	name := c.Param("rule")
 	if !pinNames.MatchString(name) || strings.ContainsAny(name, ".-") {
-		return api.WrongRequest.With(cut(name)+" is no name for an alarm", "use letters, digits and _, beginning with a letter")
+		return api.WrongRequest.With(cut(name)+" is not a name for an alarm", "use letters, digits and _, beginning with a letter")
 	}
 	usual := figures.Usual()
 	was := slices.IndexFunc(usual, func(u job.Alarm) bool { return u.Name == name })
 	w := store.Rule{Name: name, Condition: ask.When, About: ask.About, Off: ask.Off, Notify: strings.Join(ask.Notify, ",")}
 	switch {
 	case was < 0 && ask.When == "":
-		return api.WrongRequest.With(name+" is no usual alarm, and has no condition", "give when, such as lag_seconds > 60")
+		return api.WrongRequest.With(name+" is not a usual alarm, and has no condition", "give when, such as lag_seconds > 60")
 	case ask.For != "":
 		d, err := job.ParseDuration(ask.For)
 		if err != nil {

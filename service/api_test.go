@@ -118,7 +118,7 @@ func TestAPI(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := doc.Validate(context.Background()); err != nil {
-		t.Fatalf("the page is no OpenAPI: %v", err)
+		t.Fatalf("the page is not an OpenAPI: %v", err)
 	}
 	doc.Servers = openapi3.Servers{{URL: "/api/v1"}}
 	base, dir := serving(t)
@@ -493,7 +493,7 @@ func wholeFiles(t *testing.T, dir string) []string {
 	return found
 }
 
-// TestWhoIsAway: a receiver that refuses a row is no connection that is away, and what one part could not reach is not blamed on those of others.
+// TestWhoIsAway: a receiver that refuses a row is not a connection that is away, and what one part could not reach is not blamed on those of others.
 func TestWhoIsAway(t *testing.T) {
 	j, err := job.Parse("a.yaml", `undertide: 1
 job: a

@@ -131,7 +131,7 @@ func placeOf(text string) (connect.From, error) {
 	case "oldest":
 		return connect.Oldest, nil
 	}
-	return 0, api.WrongRequest.With("from "+cut(text)+" is no place to sample", "give newest or oldest")
+	return 0, api.WrongRequest.With("from "+cut(text)+" is not a place to sample", "give newest or oldest")
 }
 
 // document reads the document of a request; run: as one that is about to run.

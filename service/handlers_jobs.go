@@ -314,7 +314,7 @@ func (s *Service) version(c *gin.Context, e *entry, text string) (store.Version,
 	if text != "" && text != "newest" {
 		var err error
 		if n, err = strconv.Atoi(text); err != nil || n < 1 {
-			return store.Version{}, api.NoSuchVersion.With("version "+cut(text)+" is no number", "give a number, or newest")
+			return store.Version{}, api.NoSuchVersion.With("version "+cut(text)+" is not a number", "give a number, or newest")
 		}
 	}
 	v, err := s.db.Version(c.Request.Context(), e.rec.ID, n)
@@ -417,7 +417,7 @@ func (s *Service) getLogs(c *gin.Context) error {
 		return err
 	}
 	if l := c.Query("level"); l != "" && q.level.UnmarshalText([]byte(l)) != nil {
-		return api.WrongRequest.With("level="+cut(l)+" is no level", "give debug, info, warn or error")
+		return api.WrongRequest.With("level="+cut(l)+" is not a level", "give debug, info, warn or error")
 	}
 	q.limit, q.since = int(limit), since
 	lines, err := readLog(c.Request.Context(), s.logPath(e.rec.Name), q)

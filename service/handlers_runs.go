@@ -29,7 +29,7 @@ func (s *Service) getRuns(c *gin.Context) error {
 func (s *Service) runner(c *gin.Context) (*runner, store.Run, error) {
 	id, err := strconv.ParseInt(c.Param("run"), 10, 64)
 	if err != nil {
-		return nil, store.Run{}, api.NoSuchRun.With("run "+cut(c.Param("run"))+" is no number", "")
+		return nil, store.Run{}, api.NoSuchRun.With("run "+cut(c.Param("run"))+" is not a number", "")
 	}
 	if r := s.going(id); r != nil {
 		return r, store.Run{}, nil

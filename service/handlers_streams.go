@@ -173,7 +173,7 @@ func (s *Service) postTopic(c *gin.Context) error {
 		return err
 	}
 	if !regexp.MustCompile(`^[A-Za-z0-9._-]{1,249}$`).MatchString(in.Name) || in.Name == "." || in.Name == ".." {
-		return api.WrongRequest.With(fmt.Sprintf("%q is no name of a topic", cut(in.Name)), "use letters, digits, dots, _ and -")
+		return api.WrongRequest.With(fmt.Sprintf("%q is not a name of a topic", cut(in.Name)), "use letters, digits, dots, _ and -")
 	}
 	if in.Partitions < 0 || in.Partitions > 10_000 {
 		return api.WrongRequest.With(fmt.Sprintf("%d partitions", in.Partitions), "give 1 to 10000, or none for what the broker holds right")
@@ -282,7 +282,7 @@ func sampling(c *gin.Context, rows int64) (connect.Sampling, error) {
 		}
 	case from == "" || from == "newest":
 	default:
-		return out, api.WrongRequest.With("from="+cut(from)+" is no place to look at", "give newest, oldest or time")
+		return out, api.WrongRequest.With("from="+cut(from)+" is not a place to look at", "give newest, oldest or time")
 	}
 	return out, nil
 }
@@ -601,7 +601,7 @@ func (s *Service) putDescribed(c *gin.Context) error {
 		return err
 	}
 	if !plainName(name) {
-		return api.WrongRequest.With(fmt.Sprintf("%q is no name for a described source", cut(name)), "use letters, digits, _ and -, beginning with a letter")
+		return api.WrongRequest.With(fmt.Sprintf("%q is not a name for a described source", cut(name)), "use letters, digits, _ and -, beginning with a letter")
 	}
 	in.Text = strings.TrimRight(in.Text, "\n") + "\n"
 	if _, err := s.described(c.Request.Context(), in.Text); err != nil {

@@ -47,7 +47,7 @@ func (s *Service) status() api.Status {
 }
 
 // troubles says for each connection of the run what is wrong with it; empty for nothing. What ended a try counts where something could not be reached, for
-// the part that it names: a receiver that refuses a row is no connection that is away.
+// the part that it names: a receiver that refuses a row is not a connection that is away.
 func (r *runner) troubles() map[string]string {
 	out := map[string]string{}
 	r.mu.Lock()

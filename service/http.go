@@ -313,7 +313,7 @@ func number(c *gin.Context, name string, def, least, most int64) (int64, error) 
 	}
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil || n < least || n > most {
-		return 0, api.WrongRequest.With(fmt.Sprintf("%s=%s is no number from %d to %d", name, text, least, most), "")
+		return 0, api.WrongRequest.With(fmt.Sprintf("%s=%s is not a number from %d to %d", name, text, least, most), "")
 	}
 	return n, nil
 }

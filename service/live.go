@@ -3,6 +3,7 @@ package service
 import (
 	"bytes"
 	"encoding/json"
+	"regexp"
 	"slices"
 	"sort"
 	"strconv"
@@ -14,6 +15,7 @@ import (
 	"undertide/api"
 	"undertide/core/engine"
 	"undertide/core/row"
+	"undertide/job"
 	"undertide/run"
 )
 
@@ -212,7 +214,7 @@ func (t *tap) seqOf(mark string) (seq int64, ok bool, err error) {
 		boot, text = t.boot, mark
 	}
 	if seq, err = strconv.ParseInt(text, 10, 64); err != nil || seq < 0 {
-		return 0, false, api.WrongRequest.With("after="+cut(mark)+" is no mark of a row", "give the mark of an answer, or the id of an event")
+		return 0, false, api.WrongRequest.With("after="+cut(mark)+" is not a mark of a row", "give the mark of an answer, or the id of an event")
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -251,6 +253,8 @@ func fieldsOf(s row.Schema) []api.Field {
 	return out
 }
 
+var fieldName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
+
 // matchKey makes a test for rows by key: FIELD=VALUE pairs, or plain values of the key's fields in
 // order.
 func (t *tap) matchKey(given []string) (func(api.Row) bool, error) {
@@ -260,6 +264,15 @@ func (t *tap) matchKey(given []string) (func(api.Row) bool, error) {
 	want := map[string]string{}
 	for i, g := range given {
 		name, value, pair := strings.Cut(g, "=")
+		if pair && t.schema.Index(name) < 0 && fieldName.MatchString(name) {
+			fix := "the fields are " + strings.Join(t.schema.Names(), ", ")
+			if near := job.Nearest(name, t.schema.Names()); near != "" {
+				fix = "did you mean " + near + "?"
+			} else if len(t.key) > 0 {
+				fix += "; for a value that has = in it, write " + t.key[0] + "=" + g
+			}
+			return nil, api.WrongRequest.With("key "+cut(g)+": there is no field "+cut(name), fix)
+		}
 		if !pair || t.schema.Index(name) < 0 {
 			if i >= len(t.key) {
 				return nil, api.WrongRequest.With("key "+g+": the step has "+keyText(t.key), "give FIELD=VALUE; fields: "+strings.Join(t.schema.Names(), ", "))

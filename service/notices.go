@@ -234,7 +234,7 @@ func (s *Service) putNotice(c *gin.Context) error {
 	}
 	name := c.Param("notice")
 	if !plainName(name) || strings.Contains(name, "-") {
-		return api.WrongRequest.With(cut(name)+" is no name for a notice", "use letters, digits and _, beginning with a letter")
+		return api.WrongRequest.With(cut(name)+" is not a name for a notice", "use letters, digits and _, beginning with a letter")
 	}
 	sink, err := job.ReadNotice(name, ask.Text, s.options(nil, false))
 	var faults job.Faults

@@ -303,7 +303,7 @@ func choose(names, asked []string) ([]string, error) {
 		for _, n := range names {
 			ok, err := path.Match(strings.ReplaceAll(pattern, ".", "/"), strings.ReplaceAll(n, ".", "/"))
 			if err != nil {
-				return nil, api.WrongRequest.With("name="+cut(pattern)+" is no pattern", "write steps.*.busy_ratio")
+				return nil, api.WrongRequest.With("name="+cut(pattern)+" is not a pattern", "write steps.*.busy_ratio")
 			}
 			if ok {
 				found = true

@@ -165,7 +165,7 @@ func (s *Service) postPin(c *gin.Context) error {
 		return err
 	}
 	if !pinNames.MatchString(ask.Name) {
-		return api.WrongRequest.With(cut(ask.Name)+" is no name for a pin", "use letters, digits, ., _ and -, beginning with a letter or digit")
+		return api.WrongRequest.With(cut(ask.Name)+" is not a name for a pin", "use letters, digits, ., _ and -, beginning with a letter or digit")
 	}
 	ctx := c.Request.Context()
 	p, err := holding(ctx, s, c.Param("job"), func(e *entry) (api.Pin, error) { return s.pinHeld(ctx, e, ask) })

@@ -243,7 +243,7 @@ const (
 func listen(ctx context.Context, address string) (net.Listener, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
-		return nil, fmt.Errorf("--listen %s is no address; write it as %s", address, DefaultListen)
+		return nil, fmt.Errorf("--listen %s is not an address; write it as %s", address, DefaultListen)
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return nil, fmt.Errorf("--listen %s is refused: beyond loopback everybody could read and change the jobs, and sign-in is not built yet; use 127.0.0.1:%s, with a tunnel where it is needed from afar", address, port)

@@ -157,7 +157,7 @@ func (s *Service) postToken(c *gin.Context) error {
 	}
 	switch {
 	case !pinNames.MatchString(ask.Name):
-		return api.WrongRequest.With(cut(ask.Name)+" is no name for a token", "use letters, digits, ., _ and -, beginning with a letter or digit")
+		return api.WrongRequest.With(cut(ask.Name)+" is not a name for a token", "use letters, digits, ., _ and -, beginning with a letter or digit")
 	case ask.Rate < 0:
 		return api.WrongRequest.With(fmt.Sprintf("%d events a second are none", ask.Rate), "give a rate of 1 and more, or none for as many as come")
 	}
@@ -216,7 +216,7 @@ func (s *Service) postedSource(ctx context.Context, e *entry, named string) (str
 	case named == "" && len(takes) == 1:
 		return takes[0], nil
 	case !slices.Contains(takes, named):
-		return "", api.WrongRequest.With(cut(named)+" is no source that takes posts", "name one of "+strings.Join(takes, ", "))
+		return "", api.WrongRequest.With(cut(named)+" is not a source that takes posts", "name one of "+strings.Join(takes, ", "))
 	}
 	return named, nil
 }

@@ -299,7 +299,7 @@ func (s *Service) putConnection(c *gin.Context) error {
 		return err
 	}
 	if !plainName(name) {
-		return api.WrongConnection.With(fmt.Sprintf("%q is no name for a connection", cut(name)), "use letters, digits, _ and -, beginning with a letter")
+		return api.WrongConnection.With(fmt.Sprintf("%q is not a name for a connection", cut(name)), "use letters, digits, _ and -, beginning with a letter")
 	}
 	given := spec.Secrets
 	spec.Secrets = nil
@@ -460,10 +460,10 @@ func (s *Service) putSecret(c *gin.Context) error {
 	name := c.Param("secret")
 	var in api.SecretText
 	if err := body(c, &in); err != nil {
-		return api.WrongRequest.With("the request is no JSON {\"text\": …}", "") // what was sent is not repeated: it may be the secret
+		return api.WrongRequest.With("the request is not JSON {\"text\": …}", "") // what was sent is not repeated: it may be the secret
 	}
 	if !plainName(name) {
-		return api.WrongRequest.With("that is no name for a secret", "use letters, digits, _ and -, beginning with a letter")
+		return api.WrongRequest.With("that is not a name for a secret", "use letters, digits, _ and -, beginning with a letter")
 	}
 	if in.Text == "" {
 		return api.WrongRequest.With("the secret is empty", "give its text")

@@ -101,7 +101,7 @@ func elements(from any, take func(string) error) error {
 	case []byte:
 		text = string(x)
 	default:
-		return fmt.Errorf("%T is no array", from)
+		return fmt.Errorf("%T is not an array", from)
 	}
 	if text = strings.TrimSuffix(strings.TrimPrefix(text, "{"), "}"); text == "" {
 		return nil

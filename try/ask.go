@@ -22,7 +22,7 @@ type WrongQuestion struct{ Message, Remedy string }
 
 func (w WrongQuestion) Error() string { return w.Message + "; " + w.Remedy }
 
-// noField is the fault of a name that is no field.
+// noField is the fault of a name that is not a field.
 func noField(message, name string, known []string) WrongQuestion {
 	if near := job.Nearest(name, known); near != "" {
 		return WrongQuestion{message, "did you mean " + near + "?"}
@@ -44,7 +44,7 @@ func Where(schema row.Schema, text string) (func(row json.RawMessage) bool, erro
 		return nil, WrongQuestion{"where: " + f.Message, f.Remedy}
 	}
 	if p.Kind() != row.Bool {
-		return nil, WrongQuestion{fmt.Sprintf("where: a condition is a bool, and this is a %s", p.Kind()), "compare it with something, as in n > 3"}
+		return nil, WrongQuestion{fmt.Sprintf("where: a condition is a bool, and this is %s", row.A(p.Kind())), "compare it with something, as in n > 3"}
 	}
 	again := NewRereader(schema)
 	return func(r json.RawMessage) bool {

@@ -153,7 +153,7 @@ func (e Given) read(j *job.Job) (job.Given, Moment, error) {
 	if e.Clock != "" {
 		d, err := job.ParseDuration(e.Clock)
 		if err != nil || d <= 0 {
-			return job.Given{}, m, fmt.Errorf("clock %q is no duration; write 10s", e.Clock)
+			return job.Given{}, m, fmt.Errorf("clock %q is not a duration; write 10s", e.Clock)
 		}
 		return job.Given{Clock: d}, m, nil
 	}
@@ -176,7 +176,7 @@ func (e Given) read(j *job.Job) (job.Given, Moment, error) {
 	}
 	var fields map[string]json.RawMessage
 	if err := json.Unmarshal(e.Event, &fields); err != nil {
-		return v, m, fmt.Errorf("the event is no JSON object; write {\"field\": value}, or the raw text in quotes")
+		return v, m, fmt.Errorf("the event is not a JSON object; write {\"field\": value}, or the raw text in quotes")
 	}
 	for name := range fields {
 		if i := s.Schema.Index(name); i < 0 || s.Schema[i].Hidden {

@@ -313,8 +313,8 @@ func TestPlay(t *testing.T) {
 		want  string
 	}{
 		{Given{Event: json.RawMessage(`{"crone":"C1"}`)}, "did you mean crane?"},
-		{Given{Event: json.RawMessage(`17`)}, "no JSON object"},
-		{Given{Clock: "soon"}, "is no duration"},
+		{Given{Event: json.RawMessage(`17`)}, "not a JSON object"},
+		{Given{Clock: "soon"}, "is not a duration"},
 		{Given{Source: "lift", Event: json.RawMessage(`{}`)}, "did you mean lifts?"},
 	} {
 		if _, err := Play(context.Background(), j, []Given{c.given}, false); err == nil || !strings.Contains(err.Error(), c.want) {

@@ -203,7 +203,7 @@ func WholeNumber(s string) (int64, bool) {
 }
 
 // EpochText brings the text of a number of the form's unit, perhaps with a fraction, to microseconds; what is
-// finer is cut towards the past. False when it is no number or does not fit.
+// finer is cut towards the past. False when it is not a number or does not fit.
 func (p Parse) EpochText(s string) (int64, bool) {
 	if v, err := strconv.ParseInt(s, 10, 64); err == nil {
 		return p.Epoch(v)
@@ -216,7 +216,7 @@ func (p Parse) EpochText(s string) (int64, bool) {
 }
 
 // scaled reads a decimal number times 10^shift, cut towards 0, and says whether that was whole; ok is false
-// when it is no number, or does not fit 64 bits. It works on the digits, so that 1.0000000000000001 is not whole
+// when it is not a number, or does not fit 64 bits. It works on the digits, so that 1.0000000000000001 is not whole
 // and 9007199254740993.0 is.
 func scaled(s string, shift int) (v int64, whole, ok bool) {
 	mantissa, exponent, has := strings.Cut(strings.ToLower(s), "e")

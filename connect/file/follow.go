@@ -107,7 +107,7 @@ func (s *Followed) Find(ctx context.Context, found func(engine.Partition)) error
 		}
 		paths, err := s.files.Glob(s.pattern)
 		if err != nil {
-			return fmt.Errorf("%q is no pattern; use * and ?, and [ ] in pairs", s.pattern)
+			return fmt.Errorf("%q is not a pattern; use * and ?, and [ ] in pairs", s.pattern)
 		}
 		for _, path := range paths {
 			if st, err := s.files.Stat(path); err == nil && st.Mode().IsRegular() && s.isNew(path, identityOf(st)) {

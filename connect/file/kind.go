@@ -58,7 +58,7 @@ func (s *source) Check(c *connect.Checker) {
 	if !path {
 		s.pattern = string(s.Files)
 		if _, err := filepath.Match(s.pattern, ""); err != nil {
-			c.Fault("\""+s.pattern+"\" is no pattern", "use * and ?, and [ ] in pairs", "files")
+			c.Fault("\""+s.pattern+"\" is not a pattern", "use * and ?, and [ ] in pairs", "files")
 		}
 	}
 	checkStore(c, s.Connection, s.pattern)

@@ -34,7 +34,7 @@ func (l *Link) Check(c *connect.Checker) {
 	case l.URL == "":
 		return
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "":
-		c.Fault(fmt.Sprintf("%q is no address of a store", l.URL), "write url: https://s3.example.org; buckets stand in paths, s3://bucket/key", "url")
+		c.Fault(fmt.Sprintf("%q is not an address of a store", l.URL), "write url: https://s3.example.org; buckets stand in paths, s3://bucket/key", "url")
 	case u.Scheme == "http" && !connect.OfThisMachine(u.Hostname()):
 		c.Fault("objects would go in the clear to "+u.Hostname(), "write https://", "url")
 	}

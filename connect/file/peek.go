@@ -23,7 +23,7 @@ func (s *source) Follow(ctx context.Context, next func([]connect.Event) error) e
 	if st, err := s.files.Stat(path); err != nil {
 		return disk.Explain("open", path, err)
 	} else if !st.Mode().IsRegular() {
-		return fmt.Errorf("%w: %s is no regular file; name a file that grows", connect.ErrUsage, path)
+		return fmt.Errorf("%w: %s is not a regular file; name a file that grows", connect.ErrUsage, path)
 	}
 	format := connect.FormatOf(path)
 	p := newPartition(local{s.files}, path, recordsOf(format), true, 0)

@@ -188,7 +188,7 @@ func (p *Partition) Open(ctx context.Context, at json.RawMessage) error {
 	return nil
 }
 
-// readHeader takes the first record of a CSV file, which is no event.
+// readHeader takes the first record of a CSV file, which is not an event.
 func (p *Partition) readHeader(ctx context.Context) error {
 	if !p.header || p.names != nil {
 		return nil

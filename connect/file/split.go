@@ -29,7 +29,7 @@ func newSplitting(folders pattern.Text, rows engine.Encoder, s row.Schema) *spli
 // mostName bounds the bytes that a value gives to a name.
 const mostName = 120
 
-// safeName writes a value as a part of a file's name: what is no letter, digit or one of . - + , = @ is written as _, and so is a point at its
+// safeName writes a value as a part of a file's name: what is not a letter, digit or one of . - + , = @ is written as _, and so is a point at its
 // beginning. Values that differ in these alone share a folder.
 func safeName(dst, value []byte) []byte {
 	from := len(dst)

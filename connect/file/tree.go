@@ -135,7 +135,7 @@ var errNoStore = errors.New("it is not said which store the path is of: add conn
 // globFault words a pattern that finds nothing, or cannot.
 func globFault(pattern string, err error) error {
 	if errors.Is(err, path.ErrBadPattern) {
-		return fmt.Errorf("%q is no pattern; use * and ?, and [ ] in pairs", pattern)
+		return fmt.Errorf("%q is not a pattern; use * and ?, and [ ] in pairs", pattern)
 	}
 	return explainOpen(pattern, err)
 }

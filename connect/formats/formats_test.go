@@ -173,7 +173,7 @@ func FuzzJSON(f *testing.F) {
 		var any map[string]json.RawMessage
 		valid := json.Unmarshal(line, &any) == nil && any != nil
 		if taken && !valid && utf8.Valid(line) {
-			t.Fatalf("%q is taken, and is no JSON object", line)
+			t.Fatalf("%q is taken, and is not a JSON object", line)
 		}
 		if !taken {
 			if rejects[0].Message == "" {

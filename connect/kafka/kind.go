@@ -68,7 +68,7 @@ type address string
 func (a *address) UnmarshalText(text []byte) error {
 	_, port, err := net.SplitHostPort(string(text))
 	if n, e := strconv.Atoi(port); err != nil || e != nil || n < 1 || n > 65535 {
-		return fmt.Errorf("%q is no address of a broker; write host:port, such as 127.0.0.1:9092", text)
+		return fmt.Errorf("%q is not an address of a broker; write host:port, such as 127.0.0.1:9092", text)
 	}
 	*a = address(text)
 	return nil
@@ -105,7 +105,7 @@ func (l *Link) checkRegistry(c *connect.Checker) {
 	switch {
 	case l.Schemas.URL == "": // it was said
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "":
-		c.Fault(fmt.Sprintf("%q is no address of a registry", l.Schemas.URL), "write url: http://127.0.0.1:8081", "registry", "url")
+		c.Fault(fmt.Sprintf("%q is not an address of a registry", l.Schemas.URL), "write url: http://127.0.0.1:8081", "registry", "url")
 	case u.User != nil:
 		c.Fault("the password stands in the clear", "take it out of url, and add user: and password: ${secret.NAME}", "registry", "url")
 	case c.Has("registry", "password") && !c.Has("registry", "user"):
@@ -213,7 +213,7 @@ func (t *topicName) UnmarshalText(text []byte) error {
 		ok = ok && (c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '.' || c == '_' || c == '-')
 	}
 	if !ok {
-		return fmt.Errorf("%q is no name of a topic; use letters, digits, dots, _ and -", s)
+		return fmt.Errorf("%q is not a name of a topic; use letters, digits, dots, _ and -", s)
 	}
 	*t = topicName(s)
 	return nil
@@ -389,7 +389,7 @@ func (s *source) Sample(ctx context.Context, _ connect.Opening, which connect.Sa
 	if which.Partition != "" {
 		n, err := strconv.ParseInt(which.Partition, 10, 32)
 		if err != nil || n < 0 {
-			return out, fmt.Errorf("%w: %s is no number of a partition; partitions of topics are numbered from 0 on", connect.ErrUsage, which.Partition)
+			return out, fmt.Errorf("%w: %s is not a number of a partition; partitions of topics are numbered from 0 on", connect.ErrUsage, which.Partition)
 		}
 		one := int32(n)
 		p.Partition = &one

@@ -141,7 +141,7 @@ func TestSecure(t *testing.T) {
 		{"a certificate alone", "", cert, "", "belong together"},
 		{"another's key", "", cert, other, "do not fit"},
 		{"a long text as key", "", cert, strings.Repeat("k", 300), "neither PEM nor the path"},
-		{"a secret as key that is no PEM", "", cert, "kkkk-ebb", "neither PEM nor the path"},
+		{"a secret as key that is not a PEM", "", cert, "kkkk-ebb", "neither PEM nor the path"},
 	} {
 		_, err := secure.TLS(nil, c.ca, c.cert, c.key, "")
 		if err == nil || !strings.Contains(err.Error(), c.want) || strings.Contains(err.Error(), "kkkk") {

@@ -22,5 +22,5 @@ func SignIn(mechanism, user, password string) (sasl.Mechanism, error) {
 	case "scram-sha-512":
 		return scram.Auth{User: user, Pass: password}.AsSha512Mechanism(), nil
 	}
-	return nil, fmt.Errorf("%s is no way to sign in; give one of %s", mechanism, strings.Join(Mechanisms, ", "))
+	return nil, fmt.Errorf("%s is not a way to sign in; give one of %s", mechanism, strings.Join(Mechanisms, ", "))
 }

@@ -73,11 +73,11 @@ func (l *Link) Check(c *connect.Checker) {
 	l.files = c.Files
 	host, port := l.split()
 	if l.Address != "" && port == 0 {
-		c.Fault(fmt.Sprintf("%q is no address of a mail server", l.Address), "write address: mail.example.org:587", "address")
+		c.Fault(fmt.Sprintf("%q is not an address of a mail server", l.Address), "write address: mail.example.org:587", "address")
 	}
 	if l.From != "" {
 		if _, err := netmail.ParseAddress(l.From); err != nil {
-			c.Fault(fmt.Sprintf("%q is no address of a mail", l.From), "write from: undertide@example.org", "from")
+			c.Fault(fmt.Sprintf("%q is not an address of a mail", l.From), "write from: undertide@example.org", "from")
 		}
 	}
 	if c.Has("user") != c.Has("password") {
@@ -208,7 +208,7 @@ func (s *sink) Check(c *connect.Checker) {
 	}
 	for _, to := range s.To {
 		if _, err := netmail.ParseAddress(to); err != nil {
-			c.Fault(fmt.Sprintf("%q is no address of a mail", to), "write to: [keeper@example.org]", "to")
+			c.Fault(fmt.Sprintf("%q is not an address of a mail", to), "write to: [keeper@example.org]", "to")
 		}
 	}
 	if !c.Has("quiet") {
@@ -240,7 +240,7 @@ func (s *sink) Place(string, bool) string { return "mails to " + strings.Join(s.
 func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
 	l, ok := s.Connection.Link.(*Link)
 	if !ok {
-		return nil, fmt.Errorf("connection %s is no connection to a mail server", s.Connection.Name)
+		return nil, fmt.Errorf("connection %s is not a connection to a mail server", s.Connection.Name)
 	}
 	client, err := l.client()
 	if err != nil {

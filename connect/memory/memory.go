@@ -1,4 +1,4 @@
-// Package memory is partitions and sinks in memory, for those who run a document on events at hand. It is no kind that
+// Package memory is partitions and sinks in memory, for those who run a document on events at hand. It is not a kind that
 // documents name.
 package memory
 

@@ -52,7 +52,7 @@ type address string
 func (a *address) UnmarshalText(text []byte) error {
 	host, port, err := net.SplitHostPort(string(text))
 	if n, e := strconv.ParseUint(port, 10, 16); err != nil || e != nil || n == 0 || host == "" {
-		return fmt.Errorf("%q is no address of a broker; write host:port, such as 127.0.0.1:1883", text)
+		return fmt.Errorf("%q is not an address of a broker; write host:port, such as 127.0.0.1:1883", text)
 	}
 	*a = address(text)
 	return nil
@@ -111,7 +111,7 @@ func (l *Link) Look(name string) (connect.Looker, error) {
 func reach(c *connect.Connection) (*broker, error) {
 	l, ok := c.Link.(*Link)
 	if !ok {
-		return nil, fmt.Errorf("connection %s is no connection to a broker of MQTT", c.Name)
+		return nil, fmt.Errorf("connection %s is not a connection to a broker of MQTT", c.Name)
 	}
 	b, err := l.broker(c.Name)
 	if err != nil {
@@ -127,7 +127,7 @@ func checkFilter(filter string) error {
 		switch {
 		case level == "#" && i == len(levels)-1, level == "+":
 		case strings.ContainsAny(level, "#+"):
-			return fmt.Errorf("%q is no topic filter: + stands for one whole level, and # for all that follow", filter)
+			return fmt.Errorf("%q is not a topic filter: + stands for one whole level, and # for all that follow", filter)
 		}
 	}
 	return checkText(filter)
@@ -135,7 +135,7 @@ func checkFilter(filter string) error {
 
 func checkText(topic string) error {
 	if topic == "" || len(topic) > 65535 || strings.ContainsRune(topic, 0) {
-		return fmt.Errorf("%q is no topic: it has from 1 to 65535 bytes, and none is 0", topic)
+		return fmt.Errorf("%q is not a topic: it has from 1 to 65535 bytes, and none is 0", topic)
 	}
 	return nil
 }

@@ -14,9 +14,9 @@ func TestSettings(t *testing.T) {
 		"{connection: yard, topics: [a], expiry: 1h, client: me}":  "",
 		"{connection: yard}":                                                        "no topic is named",
 		"{connection: yard, topics: []}":                                            "no topic is named",
-		"{connection: yard, topics: ['a+']}":                                        "is no topic filter: + stands for one whole level",
-		"{connection: yard, topics: ['#/a']}":                                       "is no topic filter",
-		"{connection: yard, topics: ['']}":                                          "is no topic: it has from 1 to 65535 bytes",
+		"{connection: yard, topics: ['a+']}":                                        "is not a topic filter: + stands for one whole level",
+		"{connection: yard, topics: ['#/a']}":                                       "is not a topic filter",
+		"{connection: yard, topics: ['']}":                                          "is not a topic: it has from 1 to 65535 bytes",
 		"{connection: yard, topics: [a], expiry: 0s}":                               "the broker would forget the job at once",
 		"{connection: yard, topics: [a], journal: 1KiB}":                            "the journal has hardly room for a message",
 		"{connection: yard, topics: [a], client: " + strings.Repeat("x", 201) + "}": "more than 200 bytes",
@@ -37,7 +37,7 @@ func TestSettings(t *testing.T) {
 		`via: mqtt, address: "10.0.0.5:8883", user: a, password: "${env.P}", tls: {}`: "",
 		`via: mqtt, address: "10.0.0.5:1883", user: a, password: "${env.P}"`:          "would be sent in the clear to 10.0.0.5:1883; add tls: {}",
 		`via: mqtt, address: "127.0.0.1:1883", password: "${env.P}"`:                  "a password without a user",
-		`via: mqtt, address: "10.0.0.5"`:                                              "is no address of a broker; write host:port",
+		`via: mqtt, address: "10.0.0.5"`:                                              "is not an address of a broker; write host:port",
 		`via: mqtt, address: "10.0.0.5:1883", version: 4`:                             "is not one of 5, 3.1.1",
 	} {
 		says.Link(t, link, want)

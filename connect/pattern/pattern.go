@@ -67,7 +67,7 @@ func Parse(text string) (Text, error) {
 		}
 		name, layout, dated := strings.Cut(rest[i+1:i+end], ":")
 		if !isName(name) {
-			return Text{}, fmt.Errorf("%q at place %d is no name of a field; write {field}, and {{ for a brace", name, at)
+			return Text{}, fmt.Errorf("%q at place %d is not a name of a field; write {field}, and {{ for a brace", name, at)
 		}
 		if dated && layout == "" {
 			return Text{}, fmt.Errorf("{%s:} at place %d has no form of a time; write {%s:%%Y-%%m-%%d}", name, at, name)

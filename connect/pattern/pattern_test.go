@@ -48,11 +48,11 @@ func TestWrong(t *testing.T) {
 	for text, want := range map[string]string{
 		"a {crane":          "the { at place 3 has no }",
 		"a crane}":          "a } at place 8 belongs to no {",
-		"{}":                `"" at place 1 is no name`,
-		"{a b}":             `"a b" at place 1 is no name`,
+		"{}":                `"" at place 1 is not a name`,
+		"{a b}":             `"a b" at place 1 is not a name`,
 		"{at:}":             "has no form of a time",
 		"{cran}":            "no field cran",
-		"{meta.key}":        "is no name of a field",
+		"{meta.key}":        "is not a name of a field",
 		"{crane:%Y}":        "crane is a string, and no time",
 		"ü{{{crane}}}{nope": "has no }",
 	} {

@@ -61,7 +61,7 @@ type Link struct {
 func LinkTo(address string) (*Link, error) {
 	u, err := url.Parse(address)
 	if err != nil {
-		return nil, errors.New("it is no address of a database") // the error would show the password
+		return nil, errors.New("it is not an address of a database") // the error would show the password
 	}
 	l := &Link{Host: u.Hostname(), User: u.User.Username(), Database: strings.TrimPrefix(u.Path, "/")}
 	if h := u.Query().Get("host"); h != "" {
@@ -69,7 +69,7 @@ func LinkTo(address string) (*Link, error) {
 	}
 	if u.Port() != "" {
 		if l.Port, err = strconv.Atoi(u.Port()); err != nil {
-			return nil, errors.New("it is no address of a database")
+			return nil, errors.New("it is not an address of a database")
 		}
 	}
 	password, _ := u.User.Password()
@@ -85,7 +85,7 @@ func (u *urlText) UnmarshalText(text []byte) error {
 	at, err := url.Parse(string(text))
 	switch {
 	case err != nil || at.Scheme != "postgres" && at.Scheme != "postgresql" || at.Host == "" && at.Query().Get("host") == "":
-		return fmt.Errorf("it is no address of a database; write postgres://user@host:5432/database")
+		return fmt.Errorf("it is not an address of a database; write postgres://user@host:5432/database")
 	case hasPassword(at):
 		return fmt.Errorf("the password stands in the clear; take it out of url, and add password: ${secret.NAME}, or ${env.NAME}")
 	}
@@ -95,7 +95,7 @@ func (u *urlText) UnmarshalText(text []byte) error {
 		}
 	}
 	if mode := at.Query().Get("sslmode"); mode != "" && !isMode(mode) {
-		return fmt.Errorf("%s is no sslmode; write one of %s", mode, strings.Join(modes, ", "))
+		return fmt.Errorf("%s is not a sslmode; write one of %s", mode, strings.Join(modes, ", "))
 	}
 	*u = urlText(text)
 	return nil

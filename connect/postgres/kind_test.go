@@ -17,11 +17,11 @@ func TestSourceSettings(t *testing.T) {
 		"{connection: office, table: a, query: select 1, follow: id}":           "stand together",
 		"{connection: office, table: a, follow: id, changes: true}":             "follow and changes stand together",
 		"{connection: office, query: select 1, changes: true}":                  "a query has no changes",
-		"{connection: office, table: a, follow: 'i d'}":                         "is no name of a column",
+		"{connection: office, table: a, follow: 'i d'}":                         "is not a name of a column",
 		"{connection: office, table: a, follow: id, slot: s}":                   "only changes have a slot",
 		"{connection: office, table: a, follow: id, journal: 1GiB}":             "only changes have a journal",
 		"{connection: office, table: a, changes: true, every: 1s}":              "changes come by themselves",
-		"{connection: office, table: a, changes: true, slot: S-1}":              "is no name of a slot",
+		"{connection: office, table: a, changes: true, slot: S-1}":              "is not a name of a slot",
 		"{connection: office, table: a, follow: id, every: 1ms}":                "without a pause",
 		"{connection: office, table: a, follow: id}, decode: json":              "a table has columns, and no format",
 	} {

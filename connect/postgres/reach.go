@@ -91,7 +91,7 @@ func (l *Link) secure(config *pgx.ConnConfig) error {
 func databaseOf(c *connect.Connection) (*reached, error) {
 	l, ok := c.Link.(*Link)
 	if !ok {
-		return nil, fmt.Errorf("connection %s is no connection to a database", c.Name)
+		return nil, fmt.Errorf("connection %s is not a connection to a database", c.Name)
 	}
 	r, err := l.reach(c.Name)
 	if err != nil {

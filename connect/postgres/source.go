@@ -35,7 +35,7 @@ var plainName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 // UnmarshalText takes letters, digits and _.
 func (n *columnName) UnmarshalText(text []byte) error {
 	if !plainName.Match(text) || len(text) > longestName {
-		return fmt.Errorf("%q is no name of a column; use letters, digits and _", text)
+		return fmt.Errorf("%q is not a name of a column; use letters, digits and _", text)
 	}
 	*n = columnName(text)
 	return nil
@@ -49,7 +49,7 @@ var slotShape = regexp.MustCompile(`^[a-z0-9_]{1,63}$`)
 // UnmarshalText takes small letters, digits and _.
 func (n *slotName) UnmarshalText(text []byte) error {
 	if !slotShape.Match(text) {
-		return fmt.Errorf("%q is no name of a slot; use at most 63 small letters, digits and _", text)
+		return fmt.Errorf("%q is not a name of a slot; use at most 63 small letters, digits and _", text)
 	}
 	*n = slotName(text)
 	return nil

@@ -32,7 +32,7 @@ func (t *tableName) UnmarshalText(text []byte) error {
 		}
 	}
 	if !ok {
-		return fmt.Errorf("%q is no name of a table; write table or schema.table, of letters, digits and _", text)
+		return fmt.Errorf("%q is not a name of a table; write table or schema.table, of letters, digits and _", text)
 	}
 	*t = tableName(text)
 	return nil

@@ -51,7 +51,7 @@ func (s *source) Check(c *connect.Checker) {
 	switch {
 	case !c.Has("listen"): // a service hands them on
 	case err != nil || portErr != nil:
-		c.Fault(fmt.Sprintf("%q is no address with a port", s.Listen), "write listen: 127.0.0.1:8400", "listen")
+		c.Fault(fmt.Sprintf("%q is not an address with a port", s.Listen), "write listen: 127.0.0.1:8400", "listen")
 	case !connect.OfThisMachine(host):
 		c.Fault(fmt.Sprintf("%s can be reached from other machines, and nobody would have to sign in to post", host), "listen on 127.0.0.1, behind a proxy that knows who may post", "listen")
 	}
@@ -60,7 +60,7 @@ func (s *source) Check(c *connect.Checker) {
 	}
 	for _, o := range s.Origins {
 		if u, err := url.Parse(o); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || o != u.Scheme+"://"+u.Host {
-			c.Fault(fmt.Sprintf("%q is no origin of pages", o), "write scheme and host, and a port where it has one: https://yard.example.org", "origins")
+			c.Fault(fmt.Sprintf("%q is not an origin of pages", o), "write scheme and host, and a port where it has one: https://yard.example.org", "origins")
 		}
 	}
 	if s.Body > mostBody {

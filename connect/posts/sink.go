@@ -48,7 +48,7 @@ func (l *Link) Check(c *connect.Checker) {
 	case l.URL == "": // it was said
 		return
 	case err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "":
-		c.Fault(fmt.Sprintf("%q is no address of a receiver", l.URL), "write url: https://example.org/hooks", "url")
+		c.Fault(fmt.Sprintf("%q is not an address of a receiver", l.URL), "write url: https://example.org/hooks", "url")
 		return
 	case u.User != nil:
 		c.Fault("the password stands in the clear", "take it out of url, and add user: and password: ${secret.NAME}", "url")
@@ -177,7 +177,7 @@ func (s *sink) Check(c *connect.Checker) {
 		c.Fault("rows that are told together are not quiet one by one", "leave out batch, or quiet", "batch")
 	}
 	if c.Has("type") && strings.ContainsAny(s.Type, "\r\n") {
-		c.Fault("it is no type of a body", "write type: application/json", "type")
+		c.Fault("it is not a type of a body", "write type: application/json", "type")
 	}
 	if c.Has("encode") && c.Format != nil && c.Format.Name != "json" {
 		c.Fault("posts are JSON, or what a template says", "leave encode out", "encode")
@@ -225,7 +225,7 @@ func (s *sink) contentType() string {
 func (s *sink) Open(_ context.Context, o connect.Opening) (engine.Sink, error) {
 	l, ok := s.Connection.Link.(*Link)
 	if !ok {
-		return nil, fmt.Errorf("connection %s is no connection to a receiver of posts", s.Connection.Name)
+		return nil, fmt.Errorf("connection %s is not a connection to a receiver of posts", s.Connection.Name)
 	}
 	client, err := l.client()
 	if err != nil {

@@ -35,7 +35,7 @@ func TestSinkSettings(t *testing.T) {
 	}
 	for link, want := range map[string]string{
 		`via: http, url: "https://10.0.0.9/hooks", token: "${env.T}"`:                          "",
-		`via: http, url: "ftp://10.0.0.9"`:                                                     "is no address of a receiver",
+		`via: http, url: "ftp://10.0.0.9"`:                                                     "is not an address of a receiver",
 		`via: http, url: "https://a:b@10.0.0.9"`:                                               "the password stands in the clear",
 		`via: http, url: "http://10.0.0.9", token: "${env.T}"`:                                 "would be sent in the clear to 10.0.0.9; write https://",
 		`via: http, url: "https://10.0.0.9", user: a`:                                          "user and password belong together",

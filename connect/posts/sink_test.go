@@ -131,7 +131,7 @@ func TestPostsSent(t *testing.T) {
 				t.Errorf("%s: %+v, want %+v", name, p, c.want[i])
 			}
 			if strings.Contains(p.Type, "json") && !json.Valid([]byte(p.Body)) {
-				t.Errorf("%s: %s is no JSON", name, p.Body)
+				t.Errorf("%s: %s is not JSON", name, p.Body)
 			}
 		}
 	}

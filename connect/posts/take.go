@@ -231,7 +231,7 @@ func write(w http.ResponseWriter, status int, kind string, v any) {
 func (t *taker) body(w http.ResponseWriter, r *http.Request) ([]byte, bool) {
 	if kind := r.Header.Get("Content-Type"); kind != "" {
 		if _, _, err := mime.ParseMediaType(kind); err != nil {
-			t.fail(w, http.StatusUnsupportedMediaType, "the Content-Type cannot be read", fmt.Sprintf("%q is no media type; write application/json", kind))
+			t.fail(w, http.StatusUnsupportedMediaType, "the Content-Type cannot be read", fmt.Sprintf("%q is not a media type; write application/json", kind))
 			return nil, false
 		}
 	}
@@ -300,7 +300,7 @@ func (o *answer) refuse(r refused) {
 func (t *taker) elements(text []byte) (events [][]byte, out answer, err error) {
 	var list []json.RawMessage
 	if err := json.Unmarshal(text, &list); err != nil {
-		return nil, out, fmt.Errorf("the array is no JSON: %w", err)
+		return nil, out, fmt.Errorf("the array is not JSON: %w", err)
 	}
 	for n, e := range list {
 		if why := object(e); why != "" {
@@ -343,11 +343,11 @@ func object(text []byte) string {
 		return "it is not UTF-8"
 	}
 	if text[0] != '{' {
-		return "it is no JSON object"
+		return "it is not a JSON object"
 	}
 	var skip json.RawMessage
 	if err := json.Unmarshal(text, &skip); err != nil {
-		return "it is no JSON: " + err.Error()
+		return "it is not JSON: " + err.Error()
 	}
 	return ""
 }

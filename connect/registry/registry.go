@@ -43,7 +43,7 @@ const missing = 10 * time.Second
 func New(address, user, password string, secured *tls.Config) (*Client, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return nil, fmt.Errorf("%q is no address of a registry; write http://127.0.0.1:8081, or https://…", address)
+		return nil, fmt.Errorf("%q is not an address of a registry; write http://127.0.0.1:8081, or https://…", address)
 	}
 	opts := []sr.ClientOpt{sr.URLs(address), sr.UserAgent("undertide")}
 	if user != "" {

@@ -83,7 +83,7 @@ func pemOf(files *disk.Files, what, text string) ([]byte, error) {
 		return []byte(text), nil
 	}
 	out, err := files.ReadFile(text, mostPEM)
-	if err != nil && what == "tls.key" { // it may be a secret that is no PEM: its text must not be shown
+	if err != nil && what == "tls.key" { // it may be a secret that is not a PEM: its text must not be shown
 		return nil, errors.New("tls.key is neither PEM nor the path of a file that this program may read; give text that begins with -----BEGIN, or a path")
 	}
 	if err != nil {

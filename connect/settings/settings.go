@@ -189,7 +189,7 @@ func bound(text string, none int64) int64 {
 	}
 	v, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		panic("settings: " + text + " is no bound")
+		panic("settings: " + text + " is not a bound")
 	}
 	return v
 }

@@ -16,7 +16,7 @@ func ParseDuration(s string) (time.Duration, error) {
 		name string
 		size time.Duration
 	}{{"d", 24 * time.Hour}, {"h", time.Hour}, {"m", time.Minute}, {"s", time.Second}, {"ms", time.Millisecond}, {"us", time.Microsecond}}
-	bad := fmt.Errorf("%q is no duration", s)
+	bad := fmt.Errorf("%q is not a duration", s)
 	var total time.Duration
 	rest, last := s, -1
 	for rest != "" {
@@ -76,7 +76,7 @@ func ParseSize(s string) (int64, error) {
 			return v * u.size, nil
 		}
 	}
-	return 0, fmt.Errorf("%q is no size", s)
+	return 0, fmt.Errorf("%q is not a size", s)
 }
 
 // Size is a number of bytes, written 64MiB.

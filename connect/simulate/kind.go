@@ -79,7 +79,7 @@ func (r *rate) UnmarshalText(text []byte) error {
 	num, per := strings.CutSuffix(string(text), "/s")
 	f, err := strconv.ParseFloat(num, 64)
 	if err != nil || !per || !(f > 0 && f <= 1e7) {
-		return fmt.Errorf("%s is no rate; write events a second, such as 200/s", text)
+		return fmt.Errorf("%s is not a rate; write events a second, such as 200/s", text)
 	}
 	*r = rate(f)
 	return nil
@@ -92,7 +92,7 @@ type share float64
 func (s *share) UnmarshalText(text []byte) error {
 	f, err := strconv.ParseFloat(string(text), 64)
 	if err != nil || !(f >= 0 && f <= 1) {
-		return fmt.Errorf("%s is no share; give a number from 0 to 1", text)
+		return fmt.Errorf("%s is not a share; give a number from 0 to 1", text)
 	}
 	*s = share(f)
 	return nil
@@ -105,7 +105,7 @@ type moment row.Time
 func (m *moment) UnmarshalText(text []byte) error {
 	t, err := time.Parse(time.RFC3339Nano, string(text))
 	if err != nil {
-		return fmt.Errorf("%q is no timestamp; write a time such as 2026-01-01T00:00:00Z", text)
+		return fmt.Errorf("%q is not a timestamp; write a time such as 2026-01-01T00:00:00Z", text)
 	}
 	*m = moment(row.TimeOf(t))
 	return nil
@@ -219,7 +219,7 @@ func (f *field) between(m *Maker, wrong func(message, remedy string) bool) bool 
 	for _, x := range f.Between {
 		v, err := strconv.ParseFloat(x.Text, 64)
 		if err != nil || v-v != 0 {
-			return wrong(x.Text+" is no number", "give a number such as 0.5")
+			return wrong(x.Text+" is not a number", "give a number such as 0.5")
 		}
 		if strings.Contains(x.Text, ".") {
 			m.Kind = row.Double

@@ -81,7 +81,7 @@ func (s *source) endpoint(c *connect.Checker, text, at string) (host string, ok 
 	host, port, err := net.SplitHostPort(text)
 	n, portErr := strconv.ParseUint(port, 10, 16)
 	if err != nil || portErr != nil || host == "" && at == "address" || n == 0 && at == "address" {
-		c.Fault(fmt.Sprintf("%q is no address with a port", text), "write "+at+": 127.0.0.1:7000", at)
+		c.Fault(fmt.Sprintf("%q is not an address with a port", text), "write "+at+": 127.0.0.1:7000", at)
 		return "", false
 	}
 	return host, true

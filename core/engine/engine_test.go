@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"runtime"
 	"strconv"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -325,7 +326,7 @@ func TestDeliveryFollowsCheckpoints(t *testing.T) {
 	_, err := Run(context.Background(), graph(t, out, 0, true, newFeed("a", true, lines...)), Options{Lanes: 3, EveryTurns: 1, Save: func(s *Snapshot) (Saved, error) {
 		out.mu.Lock()
 		defer out.mu.Unlock()
-		if len(out.commits) != len(saved) {
+		if len(out.commits) > len(saved) || !slices.Equal(out.commits, saved[:len(out.commits)]) { // fewer where the sink is behind, which holds up no checkpoint
 			t.Errorf("epoch %d is stored while %v of %v are delivered", s.Epoch, out.commits, saved)
 		}
 		if s.Epoch == 1 && s.Counts.Sources[0].Read != 0 {

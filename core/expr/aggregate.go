@@ -154,10 +154,10 @@ func (c *compiler) beside(a *Aggregate, x ast.Expr) {
 		c.fault(x, "what stands beside the argument of "+a.Func+" is a constant", "write a number, or values.NAME")
 	case a.Func == "quantile":
 		if a.Q = n.value.F; a.Q < 0 || a.Q > 1 {
-			c.fault(x, fmt.Sprintf("%v is no share from 0 to 1", a.Q), "write quantile(x, 0.95) for 95 %")
+			c.fault(x, fmt.Sprintf("%v is not a share from 0 to 1", a.Q), "write quantile(x, 0.95) for 95 %")
 		}
 	case n.value.I < 1 || n.value.I > maxListed:
-		c.fault(x, fmt.Sprintf("%d is no number of values from 1 to %d", n.value.I, maxListed), "write "+a.Func+"(x, 10)")
+		c.fault(x, fmt.Sprintf("%d is not a number of values from 1 to %d", n.value.I, maxListed), "write "+a.Func+"(x, 10)")
 	default:
 		a.N = int(n.value.I)
 	}

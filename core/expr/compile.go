@@ -161,7 +161,7 @@ func Compile(text string, scope Scope) (*Program, []Fault) {
 	}
 	parsed, iss := baseEnvs()[b2i(scope.Measure)].Parse(text)
 	if iss.Err() != nil {
-		return nil, faultsOf(iss, text)
+		return nil, faultsOf(baseEnvs()[b2i(scope.Measure)], iss, text)
 	}
 	if f := deepLoops(parsed.NativeRep()); f != nil {
 		return nil, []Fault{*f}
@@ -174,7 +174,7 @@ func Compile(text string, scope Scope) (*Program, []Fault) {
 	}
 	checked, iss := env.Check(parsed)
 	if iss.Err() != nil {
-		return nil, faultsOf(iss, text)
+		return nil, faultsOf(env, iss, text)
 	}
 	c := &compiler{scope: scope, env: env, ast: checked.NativeRep(), prog: &Program{text: text}}
 	c.prog.root = c.node(c.ast.Expr())
@@ -275,7 +275,7 @@ func (c *compiler) node(e ast.Expr) *node {
 		c.fault(e, "a list needs elements of one plain type", "write ['a', 'b'] or [1, 2]")
 		return &node{op: opConst, kind: row.Bool}
 	}
-	c.fault(e, "this gives no value that a row can hold", "see docs/job-document.md, Expressions")
+	c.fault(e, "this gives no value that a row can hold", "let it give a string, int, double, bool, timestamp, duration, decimal, or a list or map of these")
 	return &node{op: opConst, kind: row.Bool}
 }
 
@@ -359,7 +359,7 @@ func (c *compiler) name(e ast.Expr, name string, kind row.Kind) *node {
 	}
 	i := c.scope.Fields.Index(name)
 	if i < 0 {
-		c.fault(e, fmt.Sprintf("%s is no field", name), "use a field of the step's input")
+		c.fault(e, fmt.Sprintf("%s is not a field", name), "use a field of the step's input")
 		return &node{op: opConst, kind: kind}
 	}
 	if c.scope.Measure && !c.inside {
@@ -440,7 +440,7 @@ func (c *compiler) call(e ast.Expr, kind row.Kind) *node {
 	case name == overloads.Matches && n.args[1].op == opConst:
 		re, err := regexp.Compile(n.args[1].value.S)
 		if err != nil {
-			c.fault(e, "the pattern is no regular expression: "+err.Error(), "use RE2 syntax")
+			c.fault(e, "the pattern is not a regular expression: "+err.Error(), "use RE2 syntax")
 			return n
 		}
 		n.op, n.re, n.args = opMatches, re, n.args[:1]
@@ -448,7 +448,7 @@ func (c *compiler) call(e ast.Expr, kind row.Kind) *node {
 	}
 	n.op = opCall
 	if n.call = c.libraryFunction(name, ids); n.call == nil || kind == row.Invalid {
-		c.fault(e, fmt.Sprintf("%s is not built yet for these types", name), "see docs/job-document.md, Expressions")
+		c.fault(e, fmt.Sprintf("%s is not built yet for these types", name), takes(c.env, name, len(call.Args())))
 	}
 	return n
 }

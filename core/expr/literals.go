@@ -237,7 +237,7 @@ var (
 )
 
 // faultsOf words the library's messages as ours: what is wrong, what would be right.
-func faultsOf(iss *cel.Issues, text string) []Fault {
+func faultsOf(env *cel.Env, iss *cel.Issues, text string) []Fault {
 	var out []Fault
 	for _, e := range iss.Errors() {
 		f := Fault{Line: e.Location.Line(), Column: e.Location.Column()}
@@ -254,7 +254,7 @@ func faultsOf(iss *cel.Issues, text string) []Fault {
 				}
 			}
 		} else if m := noOverload.FindStringSubmatch(message); m != nil {
-			f.Message, f.Remedy = overloadFault(m[1], m[2])
+			f.Message, f.Remedy = overloadFault(env, m[1], m[2])
 		} else if m, ok := strings.CutPrefix(message, "Syntax error: "); ok {
 			if i := strings.Index(m, " expecting {"); i >= 0 {
 				m = m[:i]
@@ -264,14 +264,14 @@ func faultsOf(iss *cel.Issues, text string) []Fault {
 		} else if strings.Contains(message, "recursion") {
 			f = Fault{Line: 1, Message: "the expression is chained or nested too deeply", Remedy: "compute parts of it in a step before, as fields of their own"}
 		} else {
-			f.Message, f.Remedy = message, "see docs/job-document.md, Expressions"
+			f.Message, f.Remedy = message, "write CEL, such as tonnes > 0.5 && crane != ''"
 		}
 		out = append(out, f)
 	}
 	return out
 }
 
-func overloadFault(function, args string) (message, remedy string) {
+func overloadFault(env *cel.Env, function, args string) (message, remedy string) {
 	args = strings.Trim(args, "()")
 	if left, right, ok := strings.Cut(args, ".("); ok { // member call: type.(types)
 		args = strings.TrimSuffix(left+", "+right, ", ")
@@ -290,7 +290,47 @@ func overloadFault(function, args string) (message, remedy string) {
 	case strings.Contains(name, "?"):
 		remedy = "both branches need one type, and the condition is a bool"
 	default:
-		remedy = "see docs/job-document.md, Expressions, for the types that it takes"
+		remedy = takes(env, function, len(list))
 	}
 	return message, remedy
+}
+
+// takes says what a function takes: "mean takes int, double, duration or decimal". Forms with as many arguments as were given
+// come before others; at most eight are named.
+func takes(env *cel.Env, function string, given int) string {
+	f := env.Functions()[function]
+	if f == nil {
+		return "call a function with values of its types"
+	}
+	var alike, others []string
+	for _, o := range f.OverloadDecls() {
+		var types []string
+		for _, t := range o.ArgTypes() {
+			types = append(types, protoTypes.Replace(wrapperTypes.ReplaceAllString(t.String(), "$1")))
+		}
+		form, list := strings.Join(types, " and "), &others
+		if len(types) == given {
+			list = &alike
+		}
+		if form != "" && !slices.Contains(*list, form) {
+			*list = append(*list, form)
+		}
+	}
+	if len(alike) == 0 {
+		alike = others
+	}
+	if more := len(alike) - 8; more > 0 {
+		alike = append(alike[:8], fmt.Sprintf("%d other forms", more))
+	}
+	if len(alike) == 0 {
+		return "call it without values: " + function + "()"
+	}
+	name := function
+	if strings.HasPrefix(name, "_") {
+		name = strings.ReplaceAll(strings.Trim(name, "_"), "_", " ")
+	}
+	if last := len(alike) - 1; last > 0 {
+		return name + " takes " + strings.Join(alike[:last], ", ") + " or " + alike[last]
+	}
+	return name + " takes " + alike[0]
 }

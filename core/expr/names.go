@@ -10,7 +10,7 @@ import (
 )
 
 // Names gives the names that an expression uses, each once: fields and locals, of `values.NAME` the whole, as of
-// meta.NAME. None where the text is no expression.
+// meta.NAME. None where the text is not an expression.
 func Names(text string) []string {
 	if len(text) > MaxText {
 		return nil

@@ -177,7 +177,7 @@ func (c *compiler) timeFunction(e ast.Expr, n *node, name, id string) ownFunctio
 	case strings.HasPrefix(id, "own_parse_time"), strings.HasPrefix(id, "own_format"):
 		if p, ok := n.constant(1); ok {
 			if _, err := strftime.Layout(p); err != nil {
-				c.fault(e, fmt.Sprintf("%q is no pattern of a time that can be used: %v", p, err), "write %Y-%m-%d %H:%M:%S, say")
+				c.fault(e, fmt.Sprintf("%q is not a pattern of a time that can be used: %v", p, err), "write %Y-%m-%d %H:%M:%S, say")
 			}
 		}
 		c.checkZone(e, n, 2)
@@ -221,7 +221,7 @@ func (c *compiler) valueFunction(e ast.Expr, n *node, id string) ownFunction {
 		}
 		re, err := regexp.Compile(p)
 		if err != nil || re.NumSubexp() < 1 {
-			c.fault(e, fmt.Sprintf("%q is no regular expression with a group", p), "use RE2 syntax, with ( ) around what is meant")
+			c.fault(e, fmt.Sprintf("%q is not a regular expression with a group", p), "use RE2 syntax, with ( ) around what is meant")
 			return extract(nil)
 		}
 		return extract(re)
@@ -289,11 +289,11 @@ func parseTime(a []Value) (Value, error) {
 	}
 	layout, err := strftime.Layout(a[1].S)
 	if err != nil {
-		return Value{}, fmt.Errorf("%q is no pattern of a time", a[1].S)
+		return Value{}, fmt.Errorf("%q is not a pattern of a time", a[1].S)
 	}
 	t, err := time.ParseInLocation(layout, a[0].S, loc)
 	if err != nil {
-		return Value{}, fmt.Errorf("%q is no time of the form %s", a[0].S, a[1].S)
+		return Value{}, fmt.Errorf("%q is not a time of the form %s", a[0].S, a[1].S)
 	}
 	return checkTime(Value{Kind: row.Timestamp, I: int64(row.TimeOf(t))})
 }
@@ -310,7 +310,7 @@ func extract(re *regexp.Regexp) ownFunction {
 		if re == nil {
 			var err error
 			if re, err = regexp.Compile(a[1].S); err != nil || re.NumSubexp() < 1 {
-				return Value{}, fmt.Errorf("%q is no regular expression with a group", a[1].S)
+				return Value{}, fmt.Errorf("%q is not a regular expression with a group", a[1].S)
 			}
 		}
 		m := re.FindStringSubmatchIndex(a[0].S)
@@ -328,7 +328,7 @@ func round(a []Value) (Value, error) {
 		places = a[1].I
 	}
 	if places < -300 || places > 300 {
-		return Value{}, fmt.Errorf("%d is no number of digits", places)
+		return Value{}, fmt.Errorf("%d is not a number of digits", places)
 	}
 	if a[0].Kind == row.Decimal {
 		return decimalValue(DecimalOf([]byte(a[0].S)).Round(int32(places)))
@@ -365,7 +365,7 @@ func toDecimal(a []Value) (Value, error) {
 	}
 	text, ok := ParseDecimal(a[0].S)
 	if !ok {
-		return Value{}, fmt.Errorf("%q is no decimal", a[0].S)
+		return Value{}, fmt.Errorf("%q is not a decimal", a[0].S)
 	}
 	return Value{Kind: row.Decimal, S: text}, nil
 }

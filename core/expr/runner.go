@@ -21,7 +21,7 @@ type step struct {
 	args []*step
 	out  vector
 	own  *row.Column // the column that out.col points to, when it is ours
-	// less, of `x % by == 0` or != with a power of two: by - 1. The remainder is no column of its own then; x is the argument.
+	// less, of `x % by == 0` or != with a power of two: by - 1. The remainder is not a column of its own then; x is the argument.
 	less int64
 }
 

@@ -186,5 +186,5 @@ func fromLibrary(r ref.Val) (Value, error) {
 		}
 		return ListOf(row.ListOf(values[0].Kind), values), nil
 	}
-	return Value{}, fmt.Errorf("a %s is no value of a row", r.Type().TypeName())
+	return Value{}, fmt.Errorf("a %s is not a value of a row", r.Type().TypeName())
 }

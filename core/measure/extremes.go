@@ -110,7 +110,7 @@ func (c *extremes) AppendFrom(dst *row.Column, from, to int) bool {
 }
 func (c *extremes) State() row.Schema { return row.Schema{{Name: "value", Kind: c.kind}} }
 
-// Save writes null for none yet: what stands for it is no value of a row.
+// Save writes null for none yet: what stands for it is not a value of a row.
 func (c *extremes) Save(dst []*row.Column, id uint32) {
 	if c.rank[id] == none {
 		dst[0].AppendNull()

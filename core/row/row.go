@@ -59,6 +59,14 @@ func (k Kind) Plain() bool { return k&commonFlag == 0 }
 
 var kindNames = [...]string{"invalid", "string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal"}
 
+// A gives a kind's name behind its article, as sentences have it: "a string", "an int".
+func A(k Kind) string {
+	if k == Int {
+		return "an int"
+	}
+	return "a " + k.String()
+}
+
 // String gives the name that documents use.
 func (k Kind) String() string {
 	switch {

@@ -25,7 +25,7 @@ type Table struct {
 	Rest row.Schema
 	// Columns are what a row holds.
 	Columns row.Schema
-	// Derived: it is made anew from the step's other tables, and is no part of a checkpoint.
+	// Derived: it is made anew from the step's other tables, and is not a part of a checkpoint.
 	Derived bool
 }
 

@@ -56,7 +56,7 @@ const answerIn = 20 * time.Second
 func New(c Config) (*Store, error) {
 	u, err := url.Parse(c.URL)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.Trim(u.Path, "/") != "" {
-		return nil, fmt.Errorf("%q is no address of a store; write https://127.0.0.1:9000", c.URL)
+		return nil, fmt.Errorf("%q is not an address of a store; write https://127.0.0.1:9000", c.URL)
 	}
 	way := http.DefaultTransport.(*http.Transport).Clone()
 	way.TLSClientConfig, way.ResponseHeaderTimeout, way.IdleConnTimeout = c.TLS, answerIn, 10*time.Second

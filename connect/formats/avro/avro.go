@@ -107,7 +107,7 @@ func (d *decoding) Decoder(fields codec.Fields) engine.Decoder {
 func parse(text string) (avro.Schema, error) {
 	s, err := avro.ParseWithCache(text, "", &avro.SchemaCache{})
 	if err != nil {
-		return nil, fmt.Errorf("it is no Avro schema: %s", strings.TrimPrefix(err.Error(), "avro: "))
+		return nil, fmt.Errorf("it is not an Avro schema: %s", strings.TrimPrefix(err.Error(), "avro: "))
 	}
 	if actual(s).Type() != avro.Record {
 		return nil, fmt.Errorf("the schema is of type %s, and events are records", s.Type())

@@ -283,7 +283,7 @@ func TestContainers(t *testing.T) {
 			_, _ = readFile(t, broken) // it must end, and not panic
 		}
 	}
-	if _, err := readFile(t, []byte("no avro")); err == nil || !strings.Contains(err.Error(), "no Avro object container file") {
+	if _, err := readFile(t, []byte("no avro")); err == nil || !strings.Contains(err.Error(), "not an Avro object container file") {
 		t.Errorf("another file says %v", err)
 	}
 }

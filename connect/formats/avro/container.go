@@ -43,7 +43,7 @@ func open(in connect.Input) (connect.Container, error) {
 	c := &container{in: bufio.NewReaderSize(in, 64<<10), block: 1, codec: "null"}
 	start := make([]byte, len(magic))
 	if _, err := io.ReadFull(c.in, start); err != nil || string(start) != magic {
-		return nil, errors.New("it is no Avro object container file: it does not begin with Obj and 1")
+		return nil, errors.New("it is not an Avro object container file: it does not begin with Obj and 1")
 	}
 	for {
 		n, err := binary.ReadVarint(c.in)

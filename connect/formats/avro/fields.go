@@ -117,7 +117,7 @@ func kindOf(s avro.Schema) row.Kind {
 	return row.Invalid
 }
 
-// defaultOf gives a field's default of its schema, as a value of ours; none where it is no plain one.
+// defaultOf gives a field's default of its schema, as a value of ours; none where it is not a plain one.
 func defaultOf(f *codec.Field, v any) expr.Value {
 	if !f.Kind.Plain() || f.Kind == row.Bytes || f.Kind == row.Decimal || f.Kind == row.Timestamp || f.Kind == row.Duration {
 		return expr.Value{} // written in bytes, or in units
@@ -149,7 +149,7 @@ func aliasesOf(s avro.Schema) map[string][]string {
 	return out
 }
 
-// Describe gives the fields of a schema as documents declare them, name and type; none where it is no record.
+// Describe gives the fields of a schema as documents declare them, name and type; none where it is not a record.
 func Describe(text string) (out []string) {
 	s, err := parse(text)
 	if err != nil {

@@ -455,7 +455,7 @@ func whole(f *codec.Field, l avro.LogicalSchema) func(c *row.Column, v int64) re
 	return nil
 }
 
-// fraction makes what puts a float or double; nil where the field takes none. What is no number is of another type.
+// fraction makes what puts a float or double; nil where the field takes none. What is not a number is of another type.
 func fraction(f *codec.Field, bits int) func(c *row.Column, v float64) result {
 	set := func(c *row.Column, v float64) result {
 		if v-v != 0 || !f.Set(c, strconv.AppendFloat(nil, v, 'f', -1, bits)) {

@@ -17,7 +17,7 @@ import (
 	"undertide/core/step"
 )
 
-// SchemaOf gives the schema of rows: each field may be null, so that one that comes or goes later is no break (docs/connectors.md, "Avro").
+// SchemaOf gives the schema of rows: each field may be null, so that one that comes or goes later is not a break (docs/connectors.md, "Avro").
 func SchemaOf(name string, s row.Schema) string {
 	type field struct {
 		Name    string `json:"name"`

@@ -57,7 +57,7 @@ func (d *decoder) learn(header []byte) error {
 	r.Comma = d.comma
 	names, err := r.Read()
 	if err != nil {
-		return fmt.Errorf("the header line is no CSV record: %w", err)
+		return fmt.Errorf("the header line is not a CSV record: %w", err)
 	}
 	for i := range names {
 		names[i] = string(d.asWritten([]byte(names[i])))

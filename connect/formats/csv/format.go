@@ -40,7 +40,7 @@ func (q *quote) UnmarshalText(text []byte) error {
 	case len(text) == 1 && text[0] > ' ' && text[0] < 0x7f:
 		*q = quote(text[0])
 	default:
-		return fmt.Errorf("%q is no sign around cells; write one, such as \"'\", or none", text)
+		return fmt.Errorf("%q is not a sign around cells; write one, such as \"'\", or none", text)
 	}
 	return nil
 }
@@ -68,7 +68,7 @@ func (d *delimiter) UnmarshalText(text []byte) error {
 	}
 	c, n := utf8.DecodeRune(text)
 	if n == 0 || n < len(text) || c == utf8.RuneError || c == '"' || c == '\n' || c == '\r' {
-		return fmt.Errorf("%q is no delimiter; write one sign, such as ';', or tab", text)
+		return fmt.Errorf("%q is not a delimiter; write one sign, such as ';', or tab", text)
 	}
 	*d = delimiter(c)
 	return nil

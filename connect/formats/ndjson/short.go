@@ -106,7 +106,7 @@ func (d *decoder) shortValue(m *jsonMember, t []byte, i int) int {
 	}
 	if m.way == objectWay {
 		if m.event == d.event || t[i] != '{' {
-			return no // it stands twice, or is no object
+			return no // it stands twice, or is not an object
 		}
 		m.event = d.event
 		return m.object.short(t, i)

@@ -182,7 +182,7 @@ func (v *values) bytes(k int) []byte {
 	return v.data[v.off[k]:v.off[k+1]]
 }
 
-// next gives the number of the next value that is no null, in its page or dictionary.
+// next gives the number of the next value that is not a null, in its page or dictionary.
 func (c *cells) next() int {
 	k := c.given
 	c.given++
@@ -286,7 +286,7 @@ func inMicroseconds(v int64, unit time.Duration) (int64, bool) {
 	return v, true
 }
 
-// fraction makes what puts a float or double; nil where the field takes none. What is no number is of another type.
+// fraction makes what puts a float or double; nil where the field takes none. What is not a number is of another type.
 func fraction(f *codec.Field, bits int) func(to *row.Column, v float64) bool {
 	switch {
 	case f.Kind == row.Double:

@@ -21,7 +21,7 @@ var Format = &connect.Format{
 
 type decoding struct{}
 
-// Check refuses what is no file.
+// Check refuses what is not a file.
 func (*decoding) Check(c *connect.Checker) {
 	if _, file := c.Source.(connect.Ended); !file && c.Source != nil {
 		c.Fault("Parquet is of files: their columns stand together, and messages are one event each", "decode: json, csv, text or avro", "decode")

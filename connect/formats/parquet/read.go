@@ -39,11 +39,11 @@ func open(in connect.Input) (_ connect.Container, err error) {
 		return nil, errors.New("a Parquet file is read from its end, so it cannot come through a pipe, nor packed: its columns are packed within; give the file itself")
 	}
 	if err := checkFooter(in); err != nil {
-		return nil, fmt.Errorf("it is no Parquet file that can be read: %w", err)
+		return nil, fmt.Errorf("it is not a Parquet file that can be read: %w", err)
 	}
 	f, err := parquet.OpenFile(in.At, in.Size, parquet.SkipPageIndex(true), parquet.SkipBloomFilters(true), parquet.ReadBufferSize(256<<10))
 	if err != nil {
-		return nil, fmt.Errorf("it is no Parquet file that can be read: %w", err)
+		return nil, fmt.Errorf("it is not a Parquet file that can be read: %w", err)
 	}
 	columns, others := columnsOf(f.Root())
 	c := &container{in: in, file: f, fields: in.Fields, groups: f.RowGroups(), left: -1}

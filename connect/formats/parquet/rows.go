@@ -104,7 +104,7 @@ func (d *decoder) Decode(c *engine.Chunk, b *row.Batch, rejects []step.Reject) [
 	read := d.row
 	if string(c.Header) != d.header {
 		read = func([]byte, *row.Batch) (string, string) {
-			return step.Malformed, "it is no row of a Parquet file that was opened for these fields"
+			return step.Malformed, "it is not a row of a Parquet file that was opened for these fields"
 		}
 	}
 	return codec.EachEvent(c, b, len(d.fields), rejects, read)

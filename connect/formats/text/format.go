@@ -31,7 +31,7 @@ type pattern struct{ *regexp.Regexp }
 func (p *pattern) UnmarshalText(text []byte) error {
 	re, err := regexp.Compile(string(text))
 	if err != nil {
-		return fmt.Errorf("the pattern is no regular expression: %s; use RE2 syntax, in single quotes", strings.ReplaceAll(strings.TrimPrefix(err.Error(), "error parsing regexp: "), "; ", ", "))
+		return fmt.Errorf("the pattern is not a regular expression: %s; use RE2 syntax, in single quotes", strings.ReplaceAll(strings.TrimPrefix(err.Error(), "error parsing regexp: "), "; ", ", "))
 	}
 	p.Regexp = re
 	return nil

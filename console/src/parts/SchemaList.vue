@@ -71,7 +71,7 @@ const good = ref(true)
 const ready = computed(() => !!adding.value?.subject.trim() && !!adding.value?.text.trim())
 watch(adding, () => (said.value = ''), { deep: true })
 
-/** A schema as JSON with an indentation; as it is where it is no JSON. */
+/** A schema as JSON with an indentation; as it is where it is not JSON. */
 function pretty(text: string): string {
   try {
     return JSON.stringify(JSON.parse(text), null, 2)

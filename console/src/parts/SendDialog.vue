@@ -60,7 +60,7 @@ function event(line: string, n: number): Schemas['NewEvent'] {
   try {
     v = (JSON.parse(line) as Record<string, unknown>)[key.value.trim()]
   } catch {
-    throw new Error(`line ${n + 1} is no JSON object, so that the message key finds nothing in it; leave the key empty for other events`)
+    throw new Error(`line ${n + 1} is not a JSON object, so that the message key finds nothing in it; leave the key empty for other events`)
   }
   return { key: v === undefined || v === null ? null : String(v), text: line }
 }
