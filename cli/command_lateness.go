@@ -112,8 +112,8 @@ func latenessTable(s *streams, l api.LatenessOf) {
 		if m.Lost != nil {
 			lost = group(int64(*m.Lost))
 		}
-		bar := strings.Repeat("▇", min(30, int(m.Share*60+0.99)))
-		rows = append(rows, []string{span(seconds(m.Margin)), group(int64(m.Late)), fmt.Sprintf("%.2f %%", m.Share*100), lost, span(seconds(m.Wait)), bar, mark})
+		bar := strings.Repeat("▇", min(30, int(m.Ratio*60+0.99)))
+		rows = append(rows, []string{span(seconds(m.Margin)), group(int64(m.Late)), fmt.Sprintf("%.2f %%", m.Ratio*100), lost, span(seconds(m.Wait)), bar, mark})
 	}
-	grid(s.out, []string{">margin", ">late", ">share", ">lost", ">results wait", "", ""}, rows)
+	grid(s.out, []string{">margin", ">late", ">of all", ">lost", ">results wait", "", ""}, rows)
 }

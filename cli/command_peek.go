@@ -486,7 +486,7 @@ func profileTable(s *streams, p *look.Profile) {
 func commonText(list []look.Common) string {
 	var out []string
 	for _, c := range list {
-		out = append(out, fmt.Sprintf("%s %.0f %%", c.Value, c.Share*100))
+		out = append(out, fmt.Sprintf("%s %.0f %%", c.Value, c.Ratio*100))
 	}
 	return strings.Join(out, ", ")
 }

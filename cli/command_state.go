@@ -323,7 +323,7 @@ func showSpans(s *streams, v inside.SpansShown) {
 
 func showSkew(s *streams, v inside.SkewShown) {
 	stateHead(s, v.About, "")
-	fmt.Fprintf(s.out, "%s keys, %s rows taken, %s\n\n", group(v.Keys), group(v.Rows), bytesText(v.Bytes))
+	fmt.Fprintf(s.out, "%s, %s taken, %s\n\n", group(v.Keys)+" "+plural(v.Keys, "key"), group(v.Rows)+" "+plural(v.Rows, "row"), bytesText(v.Bytes))
 	part := func(n int64) string { return fmt.Sprintf("%.1f %%", 100*float64(n)/float64(max(1, v.Rows))) }
 	var rows [][]string
 	for _, l := range v.Lanes {

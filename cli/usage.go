@@ -17,6 +17,9 @@ type usageError struct{ error }
 
 // flagFault words what is wrong with a flag.
 func flagFault(c *cobra.Command, err error) error {
+	if rest := c.Flags().Args(); c.HasSubCommands() && len(rest) > 0 {
+		return noCommand(c, rest[0])
+	}
 	help := "see " + c.CommandPath() + " --help"
 	var none *pflag.NotExistError
 	var empty *pflag.ValueRequiredError

@@ -10,6 +10,7 @@ import (
 func TestWrongUse(t *testing.T) {
 	for line, want := range map[string]string{
 		"strt":                               "there is no command strt; did you mean start?",
+		"kept lifts --server x":              "there is no command kept; see undertide --help",
 		"connections ad":                     "there is no command connections ad; did you mean add?",
 		"sources put lifts":                  "there is no command sources put; there are add, remove, show",
 		"connections add":                    "undertide connections add takes NAME; see undertide connections add --help",

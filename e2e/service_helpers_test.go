@@ -45,8 +45,15 @@ func (p *process) text() string {
 // launch starts the binary in a folder and kills it when the test ends.
 func launch(t *testing.T, dir string, args ...string) *process {
 	t.Helper()
-	p := &process{cmd: exec.Command(binary, args...), done: make(chan error, 1)}
-	p.cmd.Dir = dir
+	c := exec.Command(binary, args...)
+	c.Dir = dir
+	return running(t, c)
+}
+
+// running starts a command and ends it when the test ends.
+func running(t *testing.T, c *exec.Cmd) *process {
+	t.Helper()
+	p := &process{cmd: c, done: make(chan error, 1)}
 	p.cmd.Stdout, p.cmd.Stderr = p, p
 	if err := p.cmd.Start(); err != nil {
 		t.Fatal(err)
@@ -57,11 +64,11 @@ func launch(t *testing.T, dir string, args ...string) *process {
 		select {
 		case <-p.done:
 		case <-time.After(40 * time.Second):
-			t.Errorf("%s does not end", strings.Join(args, " "))
+			t.Errorf("%s does not end", strings.Join(c.Args[1:], " "))
 			_ = p.cmd.Process.Kill()
 		}
 		if t.Failed() {
-			t.Logf("%s said:\n%s", strings.Join(args, " "), p.text())
+			t.Logf("%s said:\n%s", strings.Join(c.Args[1:], " "), p.text())
 		}
 	})
 	return p

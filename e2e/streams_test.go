@@ -135,7 +135,7 @@ func TestStreamCommands(t *testing.T) {
 	if o := s.must("lateness", "lifts-clean", "--format", "json"); !strings.Contains(o.out, `"proposed_seconds"`) {
 		t.Errorf("lateness: %s", o.out)
 	}
-	s.must("kept", "lifts-clean").want(t, 0, "has no checkpoint: a start begins with nothing")
+	s.must("start", "lifts-clean", "--dry-run").want(t, 0, "has no checkpoint: a start begins with nothing")
 	s.must("rehearse", port).want(t, 0, "nothing was delivered") // the service knows its connection
 	s.run("connections", "remove", "port").want(t, 1, "connection port is used by lifts-clean")
 }

@@ -25,7 +25,7 @@ func TestWrongUse(t *testing.T) {
 		said   []string
 	}{
 		{"no such command", "rnu", 2, []string{"there is no command rnu", "did you mean run?"}},
-		{"no such flag", "run job.yaml --lane 2", 2, []string{"unknown flag: --lane", "--help"}},
+		{"no such flag", "run job.yaml --lane 2", 2, []string{"has no flag --lane; did you mean --lanes?"}},
 		{"no document", "run", 2, []string{"undertide run takes DOCUMENT"}},
 		{"document that is not there", "run nowhere.yaml", 2, []string{"nowhere.yaml does not exist"}},
 		{"document that is a folder", "check folder", 2, []string{"is a folder"}},

@@ -125,7 +125,8 @@ func TestOneMistake(t *testing.T) {
 		{"window: {tumbling: 10m}", "window: {tumbling: 10m, session: 5m}", "tumbling and session are two kinds of window"},
 		{"window: {tumbling: 10m}", "window: {}", "the kind of window is missing"},
 		{"window: {tumbling: 10m}", "window: {tumblin: 10m}", "tumblin is not a kind of window; did you mean tumbling?"},
-		{"window: {tumbling: 10m}", "window: {type: tumbling, size: 10m}", "type is not a kind of window; known here: tumbling, sliding, session, look_back; write {tumbling: 15m}"},
+		{"window: {tumbling: 10m}, measures: {lifts: count()}}\nsinks:", "window: {tumblin: 10m}, measures: {lifts: count()}}\nsinks:\n  missed: {from: late of rate, via: file, with: {path: late.ndjson}}", "tumblin is not a kind of window"},
+		{"window: {tumbling: 10m}", "window: {type: tumbling, size: 10m}", "type is not a kind of window; write {tumbling: 15m}"},
 		{"lifts: count()", "lifts: mean(crane)", "mean does not take string; mean takes int, double or decimal"},
 		{"lifts: count()", "lifts: count_if(tonnes)", "count_if does not take double; count_if takes bool"},
 		{"window: {tumbling: 10m}", "window: {sliding: 10m}", "how far the window slides is not said"},
@@ -303,7 +304,7 @@ var docYAML = regexp.MustCompile("(?s)```yaml\n(.*?)```")
 func TestDocuments(t *testing.T) {
 	schema := compileSchema(t)
 	texts := map[string]string{}
-	for _, pattern := range []string{"../docs/*.md", "../README.md", "../harbour/*.md"} {
+	for _, pattern := range []string{"../docs/*.md", "../docs/*/*.md", "../README.md", "../harbour/*.md"} {
 		paths, err := filepath.Glob(pattern)
 		if err != nil {
 			t.Fatal(err)

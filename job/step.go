@@ -348,6 +348,9 @@ func (b *builder) partOf(n *node, place, part string, i int, in input) (input, b
 	in.timed = s.Timed
 	if part == "late" {
 		if s.Keyed == nil || s.Keyed.LateSchema() == nil {
+			if slices.ContainsFunc(b.faults, func(f Fault) bool { return strings.HasPrefix(f.Place, "steps."+s.Name+".window") }) {
+				return in, false // of a window that was meant
+			}
 			b.fault(n, place, s.Name+" has no late rows", "write late of and a step with a window, join, deduplicate, absent, or remember by time")
 			return input{}, false
 		}

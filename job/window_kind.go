@@ -20,7 +20,11 @@ func (b *builder) windowKind(n *node, place string, d *step.Window) {
 	if n.kind == mapNode && len(n.keys) > 0 && !slices.ContainsFunc(kinds, func(k string) bool { return n.get(k) != nil }) {
 		for _, k := range n.keys { // one fault, not one for the name and another for the kind that is missing
 			if !slices.Contains([]string{"by", "longest", "shift", "zone"}, k.text) {
-				b.fault(k, join(place, k.text), k.text+" is not a kind of window", b.didYouMean(k.text, kinds)+"; write {tumbling: 15m}, {sliding: 10m, by: 5m}, {session: 90s} or {look_back: 10s}")
+				remedy := "write {tumbling: 15m}, {sliding: 10m, by: 5m}, {session: 90s} or {look_back: 10s}"
+				if near := Nearest(k.text, kinds); near != "" {
+					remedy = "did you mean " + near + "?"
+				}
+				b.fault(k, join(place, k.text), k.text+" is not a kind of window", remedy)
 				return
 			}
 		}

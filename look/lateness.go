@@ -35,7 +35,7 @@ type MarginLine struct {
 	Margin float64 `json:"margin_seconds"`
 	// Late are events behind the watermark: of a windowed step the most that could be lost.
 	Late  int     `json:"late"`
-	Share float64 `json:"share"`
+	Ratio float64 `json:"ratio"`
 	// Lost is what a step's windows would lose; null without one.
 	Lost *int `json:"lost"`
 	// Wait is how long after a window's end its result appears, about: margin and delay.
@@ -153,7 +153,7 @@ func LatenessOf(events []Timed, current time.Duration, end func(row.Time) row.Ti
 		}
 		line := MarginLine{Margin: m.Seconds(), Late: n, Wait: (m + delay).Seconds(), Current: current == m}
 		if len(events) > 0 {
-			line.Share = float64(n) / float64(len(events))
+			line.Ratio = float64(n) / float64(len(events))
 		}
 		if end != nil {
 			lost := 0

@@ -59,7 +59,7 @@ type seen struct {
 // Common is a value and its share of all that there are.
 type Common struct {
 	Value string  `json:"value"`
-	Share float64 `json:"share"`
+	Ratio float64 `json:"ratio"`
 }
 
 const mostDistinct = 10_000

@@ -34,6 +34,7 @@ func (s *Service) handler() http.Handler {
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
+	g.UseRawPath = true // a name may hold %2F, as the topics of devices do: it is one part of the path
 	g.Use(s.noted, s.recovered, s.guard, s.withoutNull, s.open)
 	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	g.GET("/readyz", s.readyz)
@@ -58,7 +59,16 @@ func (s *Service) handler() http.Handler {
 		s.fail(c, p)
 	})
 	g.NoRoute(s.console)
-	return g
+	return plusKept(g)
+}
+
+// plusKept lets a plus in a path be a plus (RFC 3986, 3.3): where a path has %2F, the router takes its names apart as those of a
+// query, in which a plus is a space.
+func plusKept(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.URL.RawPath = strings.ReplaceAll(r.URL.RawPath, "+", "%2B")
+		h.ServeHTTP(w, r)
+	})
 }
 
 type route struct {

@@ -69,6 +69,9 @@ func askStreams(t *testing.T, base string, want func(method, path, kind, body st
 	want("POST", "/connections/port/topics", js, `{"name":"crane.lifts","partitions":2}`, 201, "")
 	want("POST", "/connections/port/topics", js, `{"name":"crane.lifts","partitions":2}`, 409, "topic-exists")
 	want("POST", "/connections/port/topics", js, `{"name":"crane lifts"}`, 400, "wrong-request")
+	if e := want("GET", "/connections/port/topics/yard%2F+%2Flevel/events", "", "", 404, ""); !strings.Contains(e, "yard/+/level") || strings.Contains(e, "nothing at") {
+		t.Errorf("a name with slashes and a plus: %s", e) // once no route took it, and then the plus became a space
+	}
 	if e := want("GET", "/connections/port/topics/crane.lifts/events", "", "", 200, ""); !strings.Contains(e, "nothing was ever sent to it") {
 		t.Errorf("an empty topic: %s", e)
 	}

@@ -717,8 +717,8 @@ func warnLateness(s *job.Source, l look.Lateness, say warner) {
 		return
 	}
 	for _, m := range l.Margins {
-		if m.Current && m.Share > 0.01 {
-			say(s.Name, fmt.Sprintf("see lateness; %s would leave fewer than one in a thousand", row.DurationText(time.Duration(l.Proposed*float64(time.Second)))), "%d of %d events (%.1f %%) come later than the margin of %s", m.Late, l.Events, m.Share*100, row.DurationText(s.Margin))
+		if m.Current && m.Ratio > 0.01 {
+			say(s.Name, fmt.Sprintf("see lateness; %s would leave fewer than one in a thousand", row.DurationText(time.Duration(l.Proposed*float64(time.Second)))), "%d of %d events (%.1f %%) come later than the margin of %s", m.Late, l.Events, m.Ratio*100, row.DurationText(s.Margin))
 		}
 	}
 	if len(l.Behind) > 0 && l.Behind[0].Median > s.Margin.Seconds() {

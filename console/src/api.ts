@@ -1188,7 +1188,7 @@ export interface components {
         };
         Common: {
             /** Format: double */
-            share: number;
+            ratio: number;
             value: string;
         };
         Connection: {
@@ -1605,7 +1605,7 @@ export interface components {
             /** Format: double */
             margin_seconds: number;
             /** Format: double */
-            share: number;
+            ratio: number;
             /** Format: double */
             wait_seconds: number;
         };

@@ -1,6 +1,6 @@
 <template>
   <span class="bars">
-    <span v-for="v in values" :key="v.value" class="bar" :title="`${v.value}: ${percent(v.share)}`"><span class="fill" :style="{ width: `${Math.max(2, v.share * 60)}px` }" />{{ v.value }} <span class="soft">{{ percent(v.share) }}</span></span>
+    <span v-for="v in values" :key="v.value" class="bar" :title="`${v.value}: ${percent(v.ratio)}`"><span class="fill" :style="{ width: `${Math.max(2, v.ratio * 60)}px` }" />{{ v.value }} <span class="soft">{{ percent(v.ratio) }}</span></span>
   </span>
 </template>
 

@@ -8,12 +8,12 @@
       <TideChart :dots="dots" :watermark="watermark" :bands="[]" :room="of.events" label="Event times against arrival" across="arrival in the sample" />
       <div>
         <table class="plain margins" aria-label="Margins">
-          <thead><tr><th class="num">margin</th><th class="num">late</th><th class="num">share</th><th class="num">lost</th><th class="num">results wait</th><th /></tr></thead>
+          <thead><tr><th class="num">margin</th><th class="num">late</th><th class="num">of all</th><th class="num">lost</th><th class="num">results wait</th><th /></tr></thead>
           <tbody>
             <tr v-for="m in of.lateness.margins" :key="m.margin_seconds" :class="{ here: m.margin_seconds === margin }" tabindex="0" @click="choose(m.margin_seconds)" @keydown.enter="choose(m.margin_seconds)">
               <td class="num">{{ short(m.margin_seconds) }}</td>
               <td class="num">{{ count(m.late) }}</td>
-              <td class="num">{{ (m.share * 100).toFixed(2) }} %</td>
+              <td class="num">{{ (m.ratio * 100).toFixed(2) }} %</td>
               <td class="num">{{ m.lost === null ? '–' : count(m.lost) }}</td>
               <td class="num">{{ span(m.wait_seconds) }}</td>
               <td class="nowrap"><strong v-if="m.current">● in use</strong> <span v-if="m.margin_seconds === of.lateness.proposed_seconds">◇ proposed</span></td>
