@@ -3,7 +3,7 @@
 GO ?= go
 SHELL := /bin/bash
 
-.PHONY: help build demo files test torture lint bench clean console types
+.PHONY: help build install demo files test torture lint bench clean console types
 
 help: ## list the targets
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## /\1\t/' | expand -t 10
@@ -28,6 +28,20 @@ console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE)
 build: console ## build ./bin/undertide with its console
 	@echo "== building ./bin/undertide (the first time takes a few minutes)"
 	@$(GO) build -o bin/undertide ./cmd/undertide
+
+PREFIX ?= /usr/local
+# Where a package is made, files go below DESTDIR.
+TO = $(DESTDIR)$(PREFIX)
+
+install: build ## install undertide, its manual pages and completion below PREFIX (/usr/local)
+	@echo "== installing undertide below $(TO)"
+	@install -D -m 755 bin/undertide $(TO)/bin/undertide
+	@$(GO) run ./cmd/man $(TO)/share/man/man1
+	@mkdir -p $(TO)/share/bash-completion/completions $(TO)/share/zsh/site-functions $(TO)/share/fish/vendor_completions.d
+	@./bin/undertide completion bash > $(TO)/share/bash-completion/completions/undertide
+	@./bin/undertide completion zsh > $(TO)/share/zsh/site-functions/_undertide
+	@./bin/undertide completion fish > $(TO)/share/fish/vendor_completions.d/undertide.fish
+	@echo "== try: undertide --help, man undertide, man undertide-run"
 
 demo: ## run the harbour: database, broker, streams, service, jobs, console; DEMO_FOR=60s ends it by itself
 	@scripts/install.sh server devices

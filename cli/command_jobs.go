@@ -2,7 +2,9 @@ package cli
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -83,11 +85,23 @@ func jobLine(j api.Job) []string {
 func newShow(s *streams) *cobra.Command {
 	var r reach
 	var format string
+	var document bool
+	var version int
 	c := r.command(&cobra.Command{
 		Use:     "show JOB",
-		Short:   "Show a job: how it is, its sources, steps and sinks",
-		Example: "  undertide show mean-level",
+		Short:   "Show a job: how it is, its sources, steps and sinks; or its document",
+		Example: "  undertide show mean-level\n  undertide show mean-level --document > mean-level.yaml",
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		if document {
+			v, err := cl.Version(c.Context(), args[0], version)
+			if err == nil {
+				_, err = io.WriteString(s.out, v.Document)
+			}
+			return err
+		}
+		if c.Flags().Changed("version") {
+			return usageError{errors.New("--version is of a document; add --document")}
+		}
 		j, err := cl.Job(c.Context(), args[0])
 		if err != nil {
 			return err
@@ -128,6 +142,8 @@ func newShow(s *streams) *cobra.Command {
 		})
 	})
 	formatFlag(c, &format)
+	c.Flags().BoolVar(&document, "document", false, "write the text of its document, and nothing else")
+	c.Flags().IntVar(&version, "version", 0, "of --document: the `NUMBER` of the version (default: the newest)")
 	return c
 }
 

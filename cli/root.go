@@ -118,6 +118,11 @@ var groups = []struct {
 	{"The service", []func(*streams) *cobra.Command{newServe, newBroker, newVersion}},
 }
 
+// Commands gives all commands, for who describes them; they read and write nothing.
+func Commands() *cobra.Command {
+	return newRoot(&streams{in: strings.NewReader(""), out: io.Discard, err: io.Discard})
+}
+
 func newRoot(s *streams) *cobra.Command {
 	root := &cobra.Command{
 		Use:   "undertide",

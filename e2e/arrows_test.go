@@ -86,7 +86,7 @@ var homes = map[string][]string{
 	"github.com/wneessen/":          {"connect"},
 	"github.com/hamba/":             {"connect", "broker", "e2e", "harbour", "bench"},
 	"github.com/minio/":             {"connect"},
-	"github.com/spf13/cobra":        {"cli"},
+	"github.com/spf13/cobra":        {"cli", "cmd"},
 	"github.com/goccy/go-yaml":      {"job", "cli"},
 	"github.com/parquet-go/":        {"connect", "bench"},
 	"github.com/cockroachdb/":       {"checkpoint"},

@@ -16,7 +16,7 @@ import (
 
 // pages are those that tell how something is done, and what each needs: nothing, the harbour, or a service of its own.
 var pages = map[string]string{
-	"tutorial/file": "", "tutorial/topic": "harbour", "tutorial/service": "service",
+	"../README": "", "tutorial/file": "", "tutorial/topic": "harbour", "tutorial/service": "service",
 	"how-to/sessions": "", "how-to/log-lines": "", "how-to/enrich": "", "how-to/moving-means": "", "how-to/patterns": "", "how-to/look-into-a-checkpoint": "",
 	"how-to/follow-a-log": "", "how-to/publish": "", "how-to/join": "", "how-to/late-events": "", "how-to/without-code": "harbour", "how-to/devices": "harbour",
 	"how-to/watch": "harbour", "how-to/first-look": "harbour", "how-to/backfill": "harbour",
@@ -133,6 +133,9 @@ func (f *follower) commands(block string) {
 	f.out, f.again = "", nil
 	for line := range strings.Lines(strings.TrimSpace(block)) {
 		line = strings.TrimSpace(line)
+		if strings.HasPrefix(line, "make ") { // what has been made is what runs here
+			continue
+		}
 		if !looks.MatchString(line + " ") {
 			f.again = nil
 		} else if len(f.again) > 0 || f.out == "" {

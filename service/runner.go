@@ -323,7 +323,7 @@ func permanent(err error) bool {
 	}
 	var faults job.Faults
 	var panicked *engine.Panic
-	return errors.As(err, &panicked) || errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged) || errors.Is(err, engine.ErrFenced) || errors.Is(err, run.ErrFormat)
+	return errors.As(err, &panicked) || errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged) || errors.Is(err, engine.ErrFenced) || errors.Is(err, engine.ErrBehind) || errors.Is(err, run.ErrFormat)
 }
 
 // givenUp says why the run is not tried again after a fault, as an error that holds it; nil where it is.

@@ -123,12 +123,15 @@ func (e *run) openSinks(ctx context.Context) error {
 	return nil
 }
 
+// ErrBehind is wrapped where a sink's place holds more than the checkpoint knows: trying again cannot help.
+var ErrBehind = errors.New("going on would write rows twice")
+
 // Behind says whether a place has delivered more than the snapshot knows, so that going on from it would write rows twice.
 func (s *Snapshot) Behind(delivered int64) error {
 	if s == nil || delivered <= s.Epoch || s.Again {
 		return nil
 	}
-	return fmt.Errorf("epoch %d was delivered and the checkpoint ends epoch %d: going on would write rows twice; start with an empty checkpoint folder and another place for the output", delivered, s.Epoch)
+	return fmt.Errorf("epoch %d was delivered and the checkpoint ends epoch %d: %w; in a service, start with --resume checkpoint:%[2]d if they are to be made again; else begin anew with an empty checkpoint folder and another place for the output", delivered, s.Epoch, ErrBehind)
 }
 
 // open makes a sink ready; it gives the shipments that are still to be delivered.
