@@ -19,7 +19,9 @@ import (
 func TestRestored(t *testing.T) {
 	t.Parallel()
 	dir := open(t)
-	at := func(second int) string { return fmt.Sprintf(`{"gauge":"G1","level_m":1.5,"read_at":%d}`+"\n", 1767225600000+1000*second) }
+	at := func(second int) string {
+		return fmt.Sprintf(`{"gauge":"G1","level_m":1.5,"read_at":%d}`+"\n", 1767225600000+1000*second)
+	}
 	in := write(t, dir, "levels.ndjson", at(0)+at(70))
 	doc := strings.NewReplacer("path: levels.ndjson", "path: "+in+", follow: true", "path: means.ndjson", "path: "+dir+"/means/").Replace(levels)
 	for _, job := range []string{"levels", "quiet"} {
@@ -61,7 +63,9 @@ func TestRestored(t *testing.T) {
 	s = serve(t, dir)
 	s.must("start", "quiet")
 	eventually(t, 20*time.Second, "the quiet job goes on", func() bool { return rows("quiet") == 2 })
-	eventually(t, 20*time.Second, "the other is refused", func() bool { return strings.Contains(s.must("history", "levels").out, "delivered") && s.job("levels").Status == "failed" })
+	eventually(t, 20*time.Second, "the other is refused", func() bool {
+		return strings.Contains(s.must("history", "levels").out, "delivered") && s.job("levels").Status == "failed"
+	})
 	var list []api.Checkpoint
 	if err := json.Unmarshal([]byte(s.must("checkpoints", "levels", "--format", "json").out), &list); err != nil || len(list) == 0 {
 		t.Fatal(err)
