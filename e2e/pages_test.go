@@ -39,6 +39,10 @@ func TestPages(t *testing.T) {
 	}
 	port := harbour(t)
 	t.Run("pages", func(t *testing.T) {
+		t.Run("for everybody", func(t *testing.T) {
+			t.Parallel()
+			forEverybody(t, port.address)
+		})
 		var both sync.Mutex // of two pages that make the same job
 		for name, needs := range pages {
 			t.Run(name, func(t *testing.T) {

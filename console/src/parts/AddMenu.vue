@@ -1,5 +1,5 @@
 <template>
-  <ElDropdown v-for="m in menus" :key="m.name" trigger="click" size="small" @command="(k: string) => add(m.name, k)">
+  <ElDropdown v-for="m in menus" :key="m.name" trigger="click" size="small" :teleported="false" @command="(k: string) => add(m.name, k)">
     <button type="button" class="add">{{ m.name }}</button>
     <template #dropdown>
       <ElDropdownMenu>

@@ -2,7 +2,7 @@
   <StateNote v-if="!data?.items.length" :loading="loading" :problem="problem">No checkpoint yet: the first is made as a run begins.</StateNote>
   <template v-else>
     <table v-if="pins.data.value?.items.length" class="plain pins" aria-label="Pins">
-      <thead><tr><th>pin</th><th class="num">checkpoint</th><th>written (UTC)</th><th class="num">it alone keeps</th><th /></tr></thead>
+      <thead><tr><th>pin</th><th class="num">checkpoint</th><th>written (UTC)</th><th class="num">it alone keeps</th><td /></tr></thead>
       <tbody>
         <tr v-for="p in pins.data.value.items" :key="p.name">
           <td class="nowrap">◆ {{ p.name }}</td>
@@ -18,11 +18,11 @@
       </tbody>
     </table>
     <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
-    <div class="scroll list">
+    <div class="scroll list" tabindex="0">
       <table class="plain" aria-label="Checkpoints">
         <thead>
           <tr>
-            <th class="num">epoch</th><th>written (UTC)</th><th /><th class="num">run</th><th class="num">took</th><th class="num">longest stall</th><th class="num" title="rows of state that came or changed, and that went">rows changed</th>
+            <th class="num">epoch</th><th>written (UTC)</th><td /><th class="num">run</th><th class="num">took</th><th class="num">longest stall</th><th class="num" title="rows of state that came or changed, and that went">rows changed</th>
             <th class="num">new</th><th class="num">size</th><th class="num">events</th><th>positions, from and to</th>
           </tr>
         </thead>

@@ -37,7 +37,7 @@
 
       <template v-else-if="view === 'spans'">
         <StateNote v-if="!spans.data.value?.spans.length" :loading="spans.loading.value" :problem="spans.problem.value">It keeps nothing.</StateNote>
-        <div v-else class="scroll some">
+        <div v-else class="scroll some" tabindex="0">
           <table class="plain" aria-label="Windows and other spans">
             <thead><tr><th>begins (UTC)</th><th class="num">rows of state</th><th class="num">rows taken</th><th>ends at W</th><th class="num">W has to go</th></tr></thead>
             <tbody>

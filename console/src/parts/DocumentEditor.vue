@@ -83,7 +83,7 @@ onMounted(() => {
         lineNumbers(), history(), closeBrackets(), yaml(), syntaxHighlighting(colours), indentUnit.of('  '), EditorState.tabSize.of(2), lintGutter(), marks,
         autocompletion({ icons: false, override: [complete((line) => props.fields(line))] }),
         keymap.of([...completionKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab]),
-        EditorView.contentAttributes.of({ 'aria-label': 'Job document' }),
+        EditorView.contentAttributes.of({ 'aria-label': 'Job document', tabindex: '0' }),
         EditorView.updateListener.of((u) => {
           if (u.docChanged) emit('update:modelValue', u.state.doc.toString())
           if (u.selectionSet || u.docChanged) emit('line', u.state.doc.lineAt(u.state.selection.main.head).number)

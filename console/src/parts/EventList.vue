@@ -1,6 +1,6 @@
 <template>
   <StateNote v-if="!events.length" :loading="loading || following" :problem="problem">{{ following ? 'Waiting for the next event …' : 'No events.' }}</StateNote>
-  <div v-else class="scroll list">
+  <div v-else class="scroll list" tabindex="0">
     <table class="plain">
       <thead><tr><th>partition</th><th class="num">offset</th><th>stored (UTC)</th><th>key</th><th>as it is stored</th><th>decoded</th></tr></thead>
       <tbody>

@@ -8,7 +8,7 @@
       <TideChart :dots="dots" :watermark="watermark" :bands="[]" :room="of.events" label="Event times against arrival" across="arrival in the sample" />
       <div>
         <table class="plain margins" aria-label="Margins">
-          <thead><tr><th class="num">margin</th><th class="num">late</th><th class="num">of all</th><th class="num">lost</th><th class="num">results wait</th><th /></tr></thead>
+          <thead><tr><th class="num">margin</th><th class="num">late</th><th class="num">of all</th><th class="num">lost</th><th class="num">results wait</th><td /></tr></thead>
           <tbody>
             <tr v-for="m in of.lateness.margins" :key="m.margin_seconds" :class="{ here: m.margin_seconds === margin }" tabindex="0" @click="choose(m.margin_seconds)" @keydown.enter="choose(m.margin_seconds)">
               <td class="num">{{ short(m.margin_seconds) }}</td>

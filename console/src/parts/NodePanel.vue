@@ -25,7 +25,7 @@
         </table>
         <p v-for="s in sides.filter((s) => s.heaviest.length > 0 && s.heaviest[0]!.rows > 1)" :key="s.name" class="soft">most rows kept of the {{ s.name }}: {{ s.heaviest.slice(0, 3).map((k) => `${k.key} (${count(k.rows)})`).join(', ') }}</p>
       </div>
-      <div v-if="partitions.length" class="scroll">
+      <div v-if="partitions.length" class="scroll" tabindex="0">
         <table class="plain">
           <thead><tr><th>partition</th><th class="num">position</th><th class="num">end</th><th>watermark</th></tr></thead>
           <tbody>

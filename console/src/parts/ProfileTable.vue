@@ -1,5 +1,5 @@
 <template>
-  <div class="scroll">
+  <div class="scroll" tabindex="0">
     <p v-if="profile.malformed || profile.empty" class="notice">{{ count(profile.malformed) }} events do not read as the others do, {{ count(profile.empty) }} have no value.</p>
     <table class="plain">
       <thead><tr><th>field</th><th>holds</th><th class="num">values</th><th class="num">null</th><th class="num">missing</th><th class="num">distinct</th><th>least</th><th>greatest</th><th>most common</th></tr></thead>

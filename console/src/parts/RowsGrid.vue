@@ -1,5 +1,5 @@
 <template>
-  <div class="scroll" :style="{ maxHeight: `${height}px` }">
+  <div class="scroll" tabindex="0" :style="{ maxHeight: `${height}px` }">
     <table class="plain">
       <thead>
         <tr>

@@ -1,7 +1,7 @@
 <template>
   <StateNote v-if="rows.length === 0" :loading="loading" :problem="problem">No rows yet. They appear here as they are published.</StateNote>
   <p v-if="gap" class="soft gap" role="status">{{ gap }}</p>
-  <div v-if="rows.length > 0" class="scroll">
+  <div v-if="rows.length > 0" class="scroll" tabindex="0">
     <table class="plain rows" data-rows>
       <thead>
         <tr>

@@ -8,7 +8,7 @@
     </header>
     <StateNote v-if="!list.data.value?.items.length" :loading="list.loading.value" :problem="list.problem.value">The registry has no schemas yet. Add one, or let a sink with <code class="mono">encode: avro</code> register its own.</StateNote>
     <table v-else class="plain">
-      <thead><tr><th>subject</th><th class="num">version</th><th class="num">number</th><th>fields</th><th /></tr></thead>
+      <thead><tr><th>subject</th><th class="num">version</th><th class="num">number</th><th>fields</th><td /></tr></thead>
       <tbody>
         <template v-for="s in list.data.value.items" :key="s.subject">
           <tr :class="{ here: s.subject === subject }">
@@ -23,7 +23,7 @@
               <StateNote v-if="!versions.data.value" :loading="versions.loading.value" :problem="versions.problem.value" />
               <div v-for="v in newest" v-else :key="v.version" class="version">
                 <strong>version {{ v.version }}</strong> <span class="soft">number {{ v.id }}: {{ v.fields.join(', ') }}</span>
-                <pre class="mono">{{ pretty(v.text) }}</pre>
+                <pre class="mono" tabindex="0">{{ pretty(v.text) }}</pre>
               </div>
             </td>
           </tr>

@@ -10,7 +10,7 @@
           <ElRadio value="fresh">begin anew: rows that were delivered are made again</ElRadio>
         </ElRadioGroup>
         <table v-if="resume !== 'fresh'" class="plain kept" aria-label="What is kept">
-          <thead><tr><th>part</th><th>what happens</th><th /></tr></thead>
+          <thead><tr><th>part</th><th>what happens</th><td /></tr></thead>
           <tbody>
             <tr v-for="p in kept.data.value.parts" :key="`${p.kind} ${p.name}`">
               <td class="nowrap">{{ p.kind }} {{ p.name }}</td>

@@ -2,7 +2,7 @@
   <StateNote v-if="!data?.items.length" :loading="loading" :problem="problem">No versions.</StateNote>
   <div v-else class="two">
     <table class="plain">
-      <thead><tr><th class="num">version</th><th>saved (UTC)</th><th /></tr></thead>
+      <thead><tr><th class="num">version</th><th>saved (UTC)</th><td /></tr></thead>
       <tbody>
         <tr v-for="v in data.items" :key="v.number">
           <td class="num">{{ v.number }}</td>
@@ -20,10 +20,10 @@
       <p v-else class="soft">They differ in comments and layout only.</p>
       <p v-for="w in words" :key="w">{{ w }}</p>
       <ElButton size="small" text @click="lines = !lines">{{ lines ? 'hide' : 'show' }} the changed lines</ElButton>
-      <pre v-if="lines" class="mono"><span v-for="(l, i) in text.split('\n')" :key="i" :class="tone(l)">{{ l }}
+      <pre v-if="lines" class="mono" tabindex="0"><span v-for="(l, i) in text.split('\n')" :key="i" :class="tone(l)">{{ l }}
 </span></pre>
     </div>
-    <pre v-else-if="text" class="mono"><span v-for="(l, i) in text.split('\n')" :key="i" :class="tone(l)">{{ l }}
+    <pre v-else-if="text" class="mono" tabindex="0"><span v-for="(l, i) in text.split('\n')" :key="i" :class="tone(l)">{{ l }}
 </span></pre>
   </div>
   <StartDialog v-if="starting" :job="props.job" :version="starting" :values="values" @close="starting = 0" />

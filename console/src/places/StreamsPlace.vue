@@ -12,7 +12,7 @@
     </header>
     <StateNote v-if="!list.data.value?.items.length" :loading="list.loading.value" :problem="list.problem.value">There is no connection yet. Add one to see the topics of a broker.</StateNote>
     <table v-else class="plain">
-      <thead><tr><th>name</th><th>via</th><th>reaches</th><th>way</th><th>sign-in</th><th>tested</th><th /></tr></thead>
+      <thead><tr><th>name</th><th>via</th><th>reaches</th><th>way</th><th>sign-in</th><th>tested</th><td /></tr></thead>
       <tbody>
         <template v-for="c in list.data.value.items" :key="c.name">
           <tr :class="{ here: c.name === connection }">
@@ -72,7 +72,7 @@
       <header><h2>Described sources</h2><span class="soft">jobs take them over</span></header>
       <StateNote v-if="!described.data.value?.items.length" :loading="described.loading.value" :problem="described.problem.value">None yet. Look at a topic and keep its description.</StateNote>
       <table v-else class="plain">
-        <thead><tr><th>name</th><th>about</th><th>read by</th><th /></tr></thead>
+        <thead><tr><th>name</th><th>about</th><th>read by</th><td /></tr></thead>
         <tbody>
           <tr v-for="d in described.data.value.items" :key="d.name">
             <td class="nowrap">{{ d.name }}</td><td>{{ d.about }}</td>
@@ -86,7 +86,7 @@
       <header><h2>Secrets</h2><span class="soft">sealed; named as ${secret.NAME}</span></header>
       <StateNote v-if="!secretList.data.value?.items.length" :loading="secretList.loading.value" :problem="secretList.problem.value">None yet. A connection that signs in stores its password here.</StateNote>
       <table v-else class="plain">
-        <thead><tr><th>name</th><th>stored (UTC)</th><th>state</th><th>used by</th><th>sent to</th><th /></tr></thead>
+        <thead><tr><th>name</th><th>stored (UTC)</th><th>state</th><th>used by</th><th>sent to</th><td /></tr></thead>
         <tbody>
           <tr v-for="s in secretList.data.value.items" :key="s.name">
             <td>{{ s.name }}</td><td class="nowrap">{{ moment(s.updated_at) }}</td><td>{{ s.readable ? 'sealed' : '✕ store it again' }}</td><td>{{ [...s.used_by, ...s.jobs.map((j) => `job ${j}`)].join(', ') || '–' }}</td><td>{{ s.for.join(', ') || 'its first use' }}</td>
