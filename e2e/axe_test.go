@@ -35,7 +35,7 @@ var looked = []struct{ name, path, steps string }{
 	{"a form", "/build?job=mean-level", "see no mistakes; see 1,000; choose minute; see accept late rows for"},
 	{"a form of a source", "/build?job=mean-level", "see no mistakes; see 1,000; choose levels; see margin"},
 	{"what a step is added for", "/build?job=mean-level", "see no mistakes; press step; see filter"},
-	{"try", "/try", "see by arrival"},
+	{"a lesson", "/try?lesson=margin", "see by arrival; press To the end; see closed"},
 	{"alarms", "/alarms", "see lag_grows"},
 	{"an alarm", "/alarms", "see lag_grows; press Change lag_grows; see when"},
 	{"nowhere", "/nowhere", "see nothing at this address"},

@@ -43,6 +43,10 @@ func TestPages(t *testing.T) {
 			t.Parallel()
 			forEverybody(t, port.address)
 		})
+		t.Run("lessons", func(t *testing.T) {
+			t.Parallel()
+			lessonsTeach(t, port.address)
+		})
 		var both sync.Mutex // of two pages that make the same job
 		for name, needs := range pages {
 			t.Run(name, func(t *testing.T) {

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"undertide/connect"
 	"undertide/core/engine"
@@ -44,6 +43,8 @@ type Moment struct {
 	Late   bool        `json:"late"`
 	Reject string      `json:"reject"` // why it became no row; empty for a row
 	Rows   []PlayedRow `json:"rows"`   // that steps published
+	// Windows are those that the event went into, by their place in [Played.Windows].
+	Windows []int `json:"windows"`
 }
 
 // PlayedRow is a row of a step or part.
@@ -71,6 +72,8 @@ type Band struct {
 	Rows []json.RawMessage `json:"rows"`
 	// Withdrawn says that it no longer holds: it was joined into another.
 	Withdrawn bool `json:"withdrawn"`
+
+	last int // the moment of the newest row
 }
 
 // Given is an event for [Play].
@@ -128,12 +131,14 @@ func Play(ctx context.Context, j *job.Job, events []Given, byArrival bool) (Play
 	w := &player{j: j, g: g, out: &out}
 	w.taps()
 	w.joinTaps()
+	w.windowTaps()
 	o.Stepped = func(s engine.Stepped) { w.stepped(s, given) }
 	g.Sinks = nil
 	if _, err := engine.Run(ctx, g, o); err != nil {
 		return out, err
 	}
 	w.bands()
+	w.entered()
 	w.met()
 	out.Example = job.ExampleText(j, "as it was tried", given, func(part string) (rows []json.RawMessage) {
 		for _, m := range out.Moments {
@@ -219,7 +224,9 @@ type player struct {
 	time  *row.Time
 	fault string
 	joins []*joinPlay
-	marks map[int]row.Time // by source: the watermark after the last moment
+
+	windows []*windowPlay
+	marks   map[int]row.Time // by source: the watermark after the last moment
 }
 
 func (w *player) taps() {
@@ -295,6 +302,9 @@ func (w *player) stepped(s engine.Stepped, given []job.Given) {
 	for _, p := range w.joins {
 		p.joinStepped(min(s.Script, len(given)), w.rows)
 	}
+	for _, p := range w.windows {
+		p.stepped(min(s.Script, len(given)))
+	}
 	w.rows = nil
 	if s.Script < len(given) && given[s.Script].Clock == 0 {
 		source := given[s.Script].Source
@@ -330,8 +340,8 @@ func (w *player) bands() {
 	at := map[string]int{}
 	for i := range w.j.Steps {
 		s := &w.j.Steps[i]
-		win, ok := s.Keyed.(*step.Window)
-		if !ok || !win.Bounds() || win.LookBack > 0 {
+		win := published(s.Keyed)
+		if win == nil {
 			continue
 		}
 		keys := win.Spec().KeySchema().Names()
@@ -344,40 +354,18 @@ func (w *player) bands() {
 				if json.Unmarshal(r.Row, &fields) != nil {
 					continue
 				}
-				var key []string
-				for _, k := range keys {
-					key = append(key, fmt.Sprint(fields[k]))
-				}
-				b := Band{Step: s.Name, Key: strings.Join(key, ", "), Start: fmt.Sprint(fields["window_start"]), End: fmt.Sprint(fields["window_end"]), Closed: n, Opened: n}
+				b := Band{Step: s.Name, Key: keyOf(fields, keys), Start: fmt.Sprint(fields["window_start"]), End: fmt.Sprint(fields["window_end"]), Closed: n, Opened: n}
 				id := b.Step + "\x00" + b.Key + "\x00" + b.Start + "\x00" + b.End
 				k, known := at[id]
 				if !known {
 					k = len(w.out.Windows)
 					at[id] = k
-					b.Opened = w.opened(b, n)
 					w.out.Windows = append(w.out.Windows, b)
 				}
 				w.out.Windows[k].Rows = append(w.out.Windows[k].Rows, r.Row)
+				w.out.Windows[k].last = n
 				w.out.Windows[k].Withdrawn = fields["withdrawn"] == true
 			}
 		}
 	}
-}
-
-// opened finds the first event before moment n that lies in a window.
-func (w *player) opened(b Band, n int) int {
-	start, err1 := time.Parse(time.RFC3339Nano, b.Start)
-	end, err2 := time.Parse(time.RFC3339Nano, b.End)
-	if err1 != nil || err2 != nil {
-		return n
-	}
-	for i, m := range w.out.Moments[:n] {
-		if m.Time == nil {
-			continue
-		}
-		if t, err := time.Parse(time.RFC3339Nano, *m.Time); err == nil && !t.Before(start) && t.Before(end) {
-			return i
-		}
-	}
-	return n
 }

@@ -278,8 +278,15 @@ func TestPlay(t *testing.T) {
 	for _, w := range p.Windows {
 		bands = append(bands, fmt.Sprintf("%s %s-%s opened %d closed %d rows %d", w.Key, at(&w.Start), at(&w.End), w.Opened, w.Closed, len(w.Rows)))
 	}
-	if got, want := strings.Join(bands, "; "), "C1 00:00-01:00 opened 0 closed 2 rows 2; C1 01:00-02:00 opened 2 closed 7 rows 1; C2 01:00-02:00 opened 2 closed 7 rows 1"; got != want {
+	if got, want := strings.Join(bands, "; "), "C1 00:00-01:00 opened 0 closed 2 rows 2; C1 01:00-02:00 opened 2 closed 7 rows 1; C2 01:00-02:00 opened 6 closed 7 rows 1"; got != want {
 		t.Errorf("windows %s\nwant    %s", got, want)
+	}
+	var into []string
+	for _, m := range p.Moments {
+		into = append(into, fmt.Sprint(m.Windows))
+	}
+	if got, want := strings.Join(into, " "), "[0] [0] [1] [0] [] [] [2] []"; got != want {
+		t.Errorf("events went into windows %s, want %s", got, want)
 	}
 	lines := strings.Split(strings.TrimRight(p.Example, "\n"), "\n")
 	again, err := job.Parse("play.yaml", document+"examples:\n  "+strings.Join(lines, "\n  ")+"\n", job.Options{})

@@ -1633,6 +1633,7 @@ export interface components {
             rows: components["schemas"]["PlayedRow"][];
             source: string;
             time: string | null;
+            windows: number[];
         };
         NewEvent: {
             key: string | null;

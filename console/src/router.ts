@@ -10,7 +10,7 @@ export const router = createRouter({
     { path: '/streams/:connection/:topic', component: () => import('./places/TopicPlace.vue'), props: true },
     { path: '/alarms', component: () => import('./places/AlarmsPlace.vue'), meta: { title: 'Alarms' } },
     { path: '/build', component: () => import('./places/BuildPlace.vue'), props: (to) => ({ job: to.query.job }), meta: { title: 'Build' } },
-    { path: '/try', component: () => import('./places/TryPlace.vue'), meta: { title: 'Try' } },
+    { path: '/try', component: () => import('./places/TryPlace.vue'), props: (to) => ({ lesson: to.query.lesson, job: to.query.job }), meta: { title: 'Try' } },
     { path: '/jobs', component: JobsPlace, meta: { title: 'Jobs' } },
     { path: '/jobs/:job', component: () => import('./places/JobPlace.vue'), props: true },
     { path: '/:rest(.*)*', component: () => import('./places/NowherePlace.vue'), meta: { title: 'Nothing here' } },

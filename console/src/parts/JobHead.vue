@@ -6,6 +6,7 @@
     <span class="soft" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC</span>
     <span class="grow" />
     <RouterLink :to="`/build?job=${encodeURIComponent(job.name)}`"><ElButton>Change</ElButton></RouterLink>
+    <RouterLink :to="`/try?job=${encodeURIComponent(job.name)}`"><ElButton>Try its events</ElButton></RouterLink>
     <ElButton v-if="!job.span_of" @click="emit('span')">Process the past</ElButton>
     <ElButton v-if="goesOn(job.status)" :disabled="busy || job.status === 'stopping' || job.status === 'draining'" @click="emit('drain')">Drain</ElButton>
     <ElButton v-if="goesOn(job.status)" :loading="busy" :disabled="job.status === 'stopping'" @click="emit('stop')">Stop</ElButton>

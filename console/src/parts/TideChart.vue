@@ -1,5 +1,5 @@
 <template>
-  <VChart class="chart" :option="option" autoresize role="img" :aria-label="label" @click="click" />
+  <VChart class="chart" :option="option" autoresize role="img" :aria-label="label" @click="click" @mouseover="over" @mouseout="emit('point', null)" />
 </template>
 
 <script setup lang="ts">
@@ -37,6 +37,8 @@ export interface Band {
   withdrawn: boolean
   /** Whether it has closed; else it is filled up to the newest arrival. */
   done: boolean
+  /** Whether the event that is pointed at went into it. */
+  lit?: boolean
 }
 
 /** A pair of a join: where its rows came, and their times in milliseconds. */
@@ -68,12 +70,21 @@ const props = defineProps<{
   /** What the arrivals are called. */
   across: string
 }>()
-const emit = defineEmits<{ /** An event was clicked. */ choose: [arrival: number] }>()
+const emit = defineEmits<{
+  /** An event was clicked. */
+  choose: [arrival: number]
+  /** The mouse is over an event; null where it has left. */
+  point: [arrival: number | null]
+}>()
 
 const { dark } = useTheme()
 
 function click(e: { seriesName?: string; data?: unknown }) {
   if (e.seriesName === 'events' || e.seriesName === 'late') emit('choose', Number((e.data as { value: number[] }).value[0]))
+}
+
+function over(e: { seriesName?: string; data?: unknown }) {
+  if (e.seriesName === 'events' || e.seriesName === 'late') emit('point', Number((e.data as { value: number[] }).value[0]))
 }
 
 function timeOf(ms: number): string {
@@ -95,7 +106,7 @@ const option = computed(() => {
     textStyle: { fontFamily: 'Inter, system-ui, sans-serif' },
     grid: { left: 8, right: 16, top: 22, bottom: 22, containLabel: true },
     tooltip: { trigger: 'item', renderMode: 'richText', confine: true, backgroundColor: color('sheet'), borderColor: color('line'), textStyle: { color: color('ink'), fontSize: 11 }, formatter: (p: { data?: { text?: string } }) => p.data?.text ?? '' },
-    xAxis: { type: 'value', min: -0.5, max: right + 0.5, minInterval: 1, name: props.across, nameLocation: 'middle', nameGap: 20, ...axis, axisLabel: { ...axis.axisLabel, showMinLabel: false, showMaxLabel: false }, splitLine: { show: false } },
+    xAxis: { type: 'value', min: -0.5, max: right + 0.5, minInterval: 1, maxInterval: right < 20 ? 1 : undefined, name: props.across, nameLocation: 'middle', nameGap: 20, ...axis, axisLabel: { ...axis.axisLabel, showMinLabel: false, showMaxLabel: false, formatter: (v: number) => String(v + 1) }, splitLine: { show: false } },
     yAxis: { type: 'value', min: least - pad, max: most + pad, name: 'event time', nameLocation: 'end', nameGap: 8, ...axis, axisLabel: { ...axis.axisLabel, showMinLabel: false, showMaxLabel: false, formatter: timeOf } },
     series: [
       {
@@ -106,11 +117,11 @@ const option = computed(() => {
           const [x0, y0] = api.coord([b.opened - 0.5, b.end]) as [number, number]
           const [x1, y1] = api.coord([b.closed, b.start]) as [number, number]
           const edge = params.coordSys.x + params.coordSys.width
-          const open = { type: 'rect', shape: { x: x0, y: y0, width: Math.max(2, x1 - x0), height: y1 - y0 }, style: { fill: color('sea-soft'), opacity: b.withdrawn ? 0.25 : 0.6, stroke: color('tide'), lineWidth: 1, lineDash: b.withdrawn ? [3, 3] : undefined } }
+          const open = { type: 'rect', shape: { x: x0, y: y0, width: Math.max(2, x1 - x0), height: y1 - y0 }, style: { fill: color(b.lit ? 'tide' : 'sea-soft'), opacity: b.withdrawn ? 0.25 : b.lit ? 0.75 : 0.6, stroke: color(b.lit ? 'sea' : 'tide'), lineWidth: b.lit ? 2 : 1, lineDash: b.withdrawn ? [3, 3] : undefined } }
           const closed = { type: 'rect', shape: { x: x1, y: y0, width: Math.max(0, edge - x1), height: y1 - y0 }, style: { fill: color('ground'), opacity: b.done ? 0.55 : 0 } }
           const line = { type: 'line', shape: { x1, y1: y0, x2: x1, y2: y1 }, style: { stroke: color('sea'), lineWidth: b.done ? 2 : 0 } }
           const room = y1 - y0 > 11
-          const text = { type: 'text', style: { text: room ? b.text : '', x: x1 + 120 > edge ? x1 - 5 : x1 + 5, y: x1 + 120 > edge ? y1 - 14 : y0 + 3, fill: color('sea'), fontSize: 10, align: x1 + 120 > edge ? 'right' : 'left' } }
+          const text = { type: 'text', z2: 20, style: { text: room ? b.text : '', x: x1 + 120 > edge ? x1 - 5 : x1 + 5, y: x1 + 120 > edge ? y1 - 14 : y0 + 3, fill: color('sea'), fontSize: 10, align: x1 + 120 > edge ? 'right' : 'left' } }
           return { type: 'group', children: [closed, open, line, text] }
         },
       },

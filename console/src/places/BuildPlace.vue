@@ -6,7 +6,7 @@
     <template v-if="text">
       <ElButton :loading="rehearsing.busy.value" :disabled="faults.length > 0" @click="rehearse">Rehearse</ElButton>
       <ElButton :loading="examples.busy.value" :disabled="faults.length > 0" @click="runExamples">{{ examplesLabel }}</ElButton>
-      <ElButton :disabled="faults.length > 0" @click="router.push('/try')">Try</ElButton>
+      <ElButton :disabled="faults.length > 0" @click="router.push('/try?lesson=own')">Try</ElButton>
       <ElButton type="primary" :disabled="faults.length > 0 || !checked" :loading="saving.busy.value" @click="save(draft.madeFrom.value)">Save</ElButton>
       <ElButton v-if="saved" type="primary" @click="starting = true">Start …</ElButton>
     </template>

@@ -1,9 +1,8 @@
-import { computed, ref, shallowRef, watch } from 'vue'
+import { computed, ref, shallowRef, watch, type Ref } from 'vue'
 
 import { count, moment, span } from '../format'
 import { post, type Schemas } from '../http'
 import { useAsked } from './asked'
-import { useDraft } from './draft'
 
 /** An event that is given to a play, or time that passes. */
 export interface Line {
@@ -15,12 +14,26 @@ export interface Line {
   clock: string
 }
 
-/** A play of the draft: the events that were given, how far they were stepped through, and what came of it. */
-export function usePlay() {
-  const draft = useDraft()
-  const { text, checked, plan } = draft
-  const faults = computed(() => checked.value?.faults.length ?? 0)
-  const sources = computed(() => plan.value?.sources.map((s) => s.name) ?? [])
+/** A window as a list has it, and what it holds so far. */
+export interface Held {
+  /** As it stands on the chart: from 1. */
+  number: number
+  key: string
+  from: string
+  to: string
+  /** Open, closed, corrected, withdrawn. */
+  state: string
+  /** The events that went into it, from 1. */
+  events: number[]
+  /** Its newest row in words; empty while nothing was published. */
+  holds: string
+}
+
+/**
+ * A play of a document: the events that were given, how far they were stepped through, and what came of it. ready says that the
+ * document is one that can be played.
+ */
+export function usePlay(text: Ref<string>, ready: Ref<boolean>, sources: Ref<string[]>) {
   const source = ref('')
   watch(sources, (s) => s.includes(source.value) || (source.value = s[0] ?? ''), { immediate: true })
 
@@ -34,15 +47,17 @@ export function usePlay() {
     }),
   )
   const moments = computed(() => played.data.value?.moments ?? [])
-  watch([lines, order, checked], async () => {
-    if (!lines.value.length || !checked.value || faults.value) {
+  watch([lines, order, ready, text], async () => {
+    if (!lines.value.length || !ready.value) {
       played.data.value = null
       at.value = 0
       return
     }
     await played.ask()
+    if (played.problem.value) played.data.value = null // what came of other events is no answer
   })
 
+  const rowsText = (n: number) => `${count(n)} ${n === 1 ? 'row' : 'rows'}`
   function seen(m: Schemas['Moment']): string {
     return m.event.length > 120 ? `${m.event.slice(0, 119)}…` : m.event
   }
@@ -69,15 +84,42 @@ export function usePlay() {
     const from = fields.indexOf('window_end')
     return fields.slice(from + 1).filter((f) => !['revision', 'closed', 'withdrawn'].includes(f))
   })
+  /** The event that is pointed at, from 0; null for none. */
+  const pointed = ref<number | null>(null)
+  watch(lines, () => (pointed.value = null))
+  /** Whether a window has been withdrawn by now. */
+  const gone = (w: Schemas['Band']) => w.withdrawn && past.value.some((m) => m.rows.some((r) => r.part === w.step && JSON.stringify(r.row) === JSON.stringify(w.rows.at(-1))))
+  const windowsOf = (event: number | null) => (event === null ? [] : (moments.value[event]?.windows ?? []))
+  /** The windows of the step so far, of all keys or the chosen one, each with what it holds. */
+  const held = computed<(Held & { lit: boolean })[]>(() => {
+    const all = played.data.value?.windows ?? []
+    const bounds = [...new Set(bands.value.map((b) => `${b.start} ${b.end}`))]
+    return all
+      .map((w, n) => ({ w, n }))
+      .filter(({ w }) => w.step === step.value && (key.value === 'all' || w.key === key.value) && w.opened < at.value)
+      .map(({ w, n }) => {
+        const events = past.value.flatMap((m, i) => (m.windows.includes(n) ? [i + 1] : []))
+        const rows = past.value.flatMap((m, i) => (i >= w.closed ? m.rows.filter((r) => r.part === w.step) : [])).map((r) => r.row as Record<string, unknown>)
+          .filter((r) => r.window_start === w.start && r.window_end === w.end && w.rows.some((x) => JSON.stringify(x) === JSON.stringify(r)))
+        const row = rows.at(-1)
+        const state = row?.withdrawn === true ? 'withdrawn' : !row || row.closed === false ? 'open' : rows.filter((r) => r.closed !== false).length > 1 ? 'corrected' : 'closed'
+        return {
+          number: 1 + bounds.indexOf(`${Date.parse(w.start)} ${Date.parse(w.end)}`), key: w.key, from: w.start, to: w.end,
+          state, events: state === 'withdrawn' ? [] : events, holds: row && state !== 'withdrawn' ? measures.value.map((m) => `${m} ${typeof row[m] === 'number' ? Math.round((row[m] as number) * 100) / 100 : String(row[m])}`).join(', ') : '',
+          lit: state !== 'withdrawn' && windowsOf(pointed.value).includes(n),
+        }
+      })
+      .toSorted((a, b) => a.number - b.number || a.key.localeCompare(b.key))
+  })
   const bands = computed(() => {
     const mine = (played.data.value?.windows ?? []).filter((w) => w.step === step.value && (key.value === 'all' || w.key === key.value) && w.opened < at.value)
     // All keys together: a window is one band, closed when its first row came.
     const by = new Map<string, typeof mine>()
-    for (const w of mine) {
+    for (const w of mine.toSorted((a, b) => Date.parse(a.start) - Date.parse(b.start) || Date.parse(a.end) - Date.parse(b.end))) {
       const id = `${w.start} ${w.end}`
       by.set(id, [...(by.get(id) ?? []), w])
     }
-    return [...by.values()].map((list) => {
+    return [...by.values()].map((list, n) => {
       const w = list[0]!
       const closed = Math.min(...list.map((x) => x.closed))
       const row = (w.rows.at(-1) ?? {}) as Record<string, unknown>
@@ -89,7 +131,8 @@ export function usePlay() {
       return {
         start: Date.parse(w.start), end: Date.parse(w.end), opened: Math.min(...list.map((x) => x.opened)), closed: Math.min(closed, at.value - 0.5),
         done: closed < at.value,
-        text: closed < at.value ? `${total || first}${corrected ? ', corrected' : ''}` : '', withdrawn: list.every((x) => x.withdrawn),
+        text: list.every((x) => gone(x)) ? `${n + 1}: withdrawn` : closed < at.value ? `${n + 1}: ${total || first}${corrected ? ', corrected' : ''}` : `${n + 1}`, withdrawn: list.every((x) => gone(x)),
+        lit: list.some((x) => !gone(x) && windowsOf(pointed.value).includes(played.data.value!.windows.indexOf(x))),
       }
     })
   })
@@ -110,10 +153,10 @@ export function usePlay() {
   const right = computed(() => new Set((played.data.value?.reaches ?? []).filter((r) => joined.value[0] === r.step && r.side === 'right').map((r) => r.moment)))
   const sentence = computed(() => {
     const m = moments.value[at.value - 1]
-    if (!lines.value.length) return 'Take events from the stream, or write one by hand.'
+    if (!lines.value.length) return 'Choose a lesson, take events from the stream, or write one by hand.'
     if (!m) return `${lines.value.length} events wait. ▶ gives the next.`
-    if (at.value === moments.value.length) return `The end of all input: the watermark passes everything, and what was open closes. ${m.rows.length} rows.`
-    if (m.clock) return `${m.clock} pass. ${m.rows.length ? `${m.rows.length} rows.` : ''}`
+    if (at.value === moments.value.length) return `The end of all input: the watermark passes everything, and what was open closes. ${rowsText(m.rows.length)}.`
+    if (m.clock) return `${m.clock} pass. ${m.rows.length ? `${rowsText(m.rows.length)}.` : ''}`
     if (m.reject) return `Event ${at.value} is a reject: ${m.reject}.`
     const parts = [`Event ${at.value} happened at ${moment(m.time)}`]
     if (m.late && m.before && m.time) parts.push(`it is late: the watermark stood at ${moment(m.before)}, ${span((Date.parse(m.before) - Date.parse(m.time)) / 1000)} beyond it`)
@@ -147,5 +190,5 @@ export function usePlay() {
     await played.ask()
     at.value = next.length
   }
-  return { text, checked, plan, faults, sources, source, lines, at, order, played, moments, dots, watermark, bands, pairs, reaches, joined, windowed, step, keys, key, sentence, shownParts, give, add }
+  return { source, pointed, held, lines, at, order, played, moments, dots, watermark, bands, pairs, reaches, joined, windowed, step, keys, key, sentence, shownParts, give, add }
 }
