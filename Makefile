@@ -95,12 +95,14 @@ torture: build ## the long forms of the tests (some thirty minutes): random jobs
 	@echo "== killing the service and PostgreSQL two hundred times under 20 jobs"
 	@$(GO) test -count=1 -timeout 30m -run 'TestKills' ./e2e -args -rounds 200
 
-lint: ## formatting, go vet, pinned dependencies
+lint: console/node_modules/.package-lock.json ## formatting, go vet, pinned dependencies, the console's sources
 	@echo "== checking format, vet and go.mod"
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run: gofmt -w ."; exit 1; }
 	@$(GO) vet ./...
 	@$(GO) vet -tags checks ./...
 	@$(GO) mod verify >/dev/null || { echo "run: go mod download"; exit 1; }
+	@echo "== checking the console's sources (eslint, with the rules of Vue)"
+	@cd console && npm run --silent lint
 
 types: ## write api/openapi.json and the console's types from it
 	@$(GO) generate ./api
@@ -116,4 +118,4 @@ bench: build ## compare the engine with hand-written loops (some ten minutes)
 	@$(GO) test -run xxx -bench Changes ./connect/postgres | grep ^Benchmark
 
 clean: ## remove what was built and made
-	rm -rf bin harbour/data bench/data console/dist/assets console/dist/index.html console/dist/mark.svg console/node_modules e2e/peers/node_modules
+	rm -rf bin harbour/data bench/data console/dist/assets console/dist/index.html console/dist/mark.svg console/node_modules console/dist-tables e2e/peers/node_modules

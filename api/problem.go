@@ -1,6 +1,9 @@
 package api
 
-import "net/http"
+import (
+	"net/http"
+	"slices"
+)
 
 // Problem is an RFC 9457 problem document. Code is permanent; Detail tells of this case.
 type Problem struct {
@@ -35,8 +38,13 @@ func (p Problem) With(detail, fix string) *Problem {
 	return &p
 }
 
+// problems are all that were declared: docs/problems.md has them.
+var problems []Problem
+
 func problem(code string, status int, title, fix string) Problem {
-	return Problem{Type: "urn:undertide:problem:" + code, Code: code, Title: title, Status: status, Fix: fix}
+	p := Problem{Type: "urn:undertide:problem:" + code, Code: code, Title: title, Status: status, Fix: fix}
+	problems = append(problems, p)
+	return p
 }
 
 // The problems. Codes are permanent: clients may depend on them.
@@ -44,7 +52,7 @@ var (
 	NoSuchJob           = problem("no-such-job", http.StatusNotFound, "there is no such job", "see undertide jobs, or save its document first")
 	NoSuchRun           = problem("no-such-run", http.StatusNotFound, "there is no such run", "see the job's history")
 	NoSuchVersion       = problem("no-such-version", http.StatusNotFound, "the job has no such version", "see undertide versions")
-	NoSuchStep          = problem("no-such-step", http.StatusNotFound, "the run has no such source, step or part", "see undertide show")
+	NoSuchStep          = problem("no-such-step", http.StatusNotFound, "the run has no such source, step or output", "see undertide show")
 	NoSuchCheckpoint    = problem("no-such-checkpoint", http.StatusNotFound, "the job has no such checkpoint", "see undertide checkpoints")
 	NoSuchNotice        = problem("no-such-notice", http.StatusNotFound, "there is no such notice", "see undertide notices")
 	NoSuchAlarm         = problem("no-such-alarm", http.StatusNotFound, "there is no such alarm", "see undertide alarms")
@@ -56,14 +64,14 @@ var (
 	NoSuchAddress       = problem("no-such-address", http.StatusNotFound, "there is nothing at this address", "see /api/v1/openapi.json")
 	WrongRequest        = problem("wrong-request", http.StatusBadRequest, "the request is wrong", "see /api/v1/openapi.json")
 	TooLarge            = problem("too-large", http.StatusRequestEntityTooLarge, "the request is too large", "requests have at most 4 MiB, and documents 1 MiB")
-	WrongDocument       = problem("wrong-document", http.StatusUnprocessableEntity, "the document has faults; nothing was saved", "mend them and save again")
+	WrongDocument       = problem("wrong-document", http.StatusUnprocessableEntity, "the document has mistakes; nothing was saved", "put them right and save again")
 	Moved               = problem("version-moved", http.StatusPreconditionFailed, "somebody has saved another version meanwhile; nothing was saved", "look at what changed, and save again")
 	Busy                = problem("job-busy", http.StatusConflict, "another request changes the job", "wait for it, then try again")
 	TooMany             = problem("too-many", http.StatusTooManyRequests, "too much is asked for at once", "try again in a moment")
 	AlreadyRunning      = problem("already-running", http.StatusConflict, "the job is running", "stop it first, or restart it")
 	NotRunning          = problem("not-running", http.StatusConflict, "the job is not running", "start it first")
 	StillRunning        = problem("still-running", http.StatusConflict, "the job is running", "stop it first")
-	StartFailed         = problem("start-failed", http.StatusUnprocessableEntity, "the run could not start", "mend the cause and start again")
+	StartFailed         = problem("start-failed", http.StatusUnprocessableEntity, "the run could not start", "put the cause right and start again")
 	OldCheckpoints      = problem("old-checkpoints", http.StatusUnprocessableEntity, "another version of Under Tide made the job's checkpoints", "start it with --fresh, or with the version that made them")
 	Unreachable         = problem("connection-unreachable", http.StatusServiceUnavailable, "a source or sink cannot be reached", "check that it runs, then start again")
 	DatabaseUnreachable = problem("database-unreachable", http.StatusServiceUnavailable, "the database cannot be reached; running jobs go on", "check PostgreSQL, then try again")
@@ -72,7 +80,7 @@ var (
 	NoSuchConnection    = problem("no-such-connection", http.StatusNotFound, "there is no such connection", "see undertide connections, or add it")
 	ConnectionFromFile  = problem("connection-from-file", http.StatusConflict, "the connection stands in the undertide.yaml that the service read", "change it there, and start the service again")
 	ConnectionInUse     = problem("connection-in-use", http.StatusConflict, "jobs use the connection", "change or delete the jobs first")
-	WrongConnection     = problem("wrong-connection", http.StatusUnprocessableEntity, "the connection is wrong", "mend it and store it again")
+	WrongConnection     = problem("wrong-connection", http.StatusUnprocessableEntity, "the connection is wrong", "put it right and store it again")
 	AccessDenied        = problem("access-denied", http.StatusUnprocessableEntity, "the broker answers and does not let this service in", "check the sign-in of the connection, or ask for the right")
 	NoSuchTopic         = problem("no-such-topic", http.StatusNotFound, "the broker has no such topic", "see undertide topics")
 	NoSuchSchema        = problem("no-such-schema", http.StatusNotFound, "the registry has no such schema", "see undertide schemas")
@@ -81,14 +89,11 @@ var (
 	SecretInUse         = problem("secret-in-use", http.StatusConflict, "connections or jobs use the secret", "change or remove them first")
 	NoSuchDescribed     = problem("no-such-description", http.StatusNotFound, "there is no such described source", "see undertide sources")
 	NoEvents            = problem("no-events", http.StatusUnprocessableEntity, "there are no events to look at", "send some first, or look at another topic")
-	CannotRead          = problem("cannot-read", http.StatusUnprocessableEntity, "the events cannot be read or written", "mend the cause, and ask again")
+	CannotRead          = problem("cannot-read", http.StatusUnprocessableEntity, "the events cannot be read or written", "put the cause right, and ask again")
 	NotTaking           = problem("not-taking", http.StatusServiceUnavailable, "nothing takes what is posted there", "try again in some seconds")
 	Stopping            = problem("service-stopping", http.StatusServiceUnavailable, "the service is stopping", "start it again")
 	Internal            = problem("internal", http.StatusInternalServerError, "the service has a fault of its own", "see the service's log, and report it")
 )
 
 // Problems lists all problems.
-func Problems() []Problem {
-	return []Problem{NoSuchJob, NoSuchRun, NoSuchVersion, NoSuchStep, NoSuchCheckpoint, NoSuchPin, PinExists, NoSuchToken, TokenExists, NoSuchAddress, WrongRequest, TooLarge, WrongDocument, Moved, Busy, TooMany, AlreadyRunning, NotRunning, StillRunning,
-		StartFailed, OldCheckpoints, Unreachable, NoSuchConnection, ConnectionFromFile, ConnectionInUse, WrongConnection, AccessDenied, NoSuchTopic, NoSuchSchema, TopicExists, NoSuchSecret, SecretInUse, NoSuchDescribed, NoEvents, CannotRead, DatabaseUnreachable, ForeignHost, ForeignOrigin, NotTaking, Stopping, Internal}
-}
+func Problems() []Problem { return slices.Clone(problems) }

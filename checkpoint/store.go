@@ -34,7 +34,7 @@ var ErrFormat = errors.New("another version of Under Tide made the checkpoint")
 // ErrUnreadable is wrapped where a checkpoint could not be read, so that nobody knows whether it is damaged. A
 // start goes back to an older one only where the newer is known to be; this one may be whole, and rows that it
 // delivered would come again.
-var ErrUnreadable = errors.New("a checkpoint cannot be read; mend what keeps it from being read, and start again")
+var ErrUnreadable = errors.New("a checkpoint cannot be read; put right what keeps it from being read, and start again")
 
 // Store is the checkpoints of one job in a folder. One goroutine at a time.
 type Store struct {

@@ -25,7 +25,7 @@ func newRehearse(s *streams) *cobra.Command {
 		Use:   "rehearse DOCUMENT…",
 		Short: "Run a document on a sample, deliver nothing, show every step's rows; run its examples",
 		Long: `Run a document on a sample of its sources (the newest 1,000 events of each) and show what every step
-makes of it: rows and counts, rows that a filter kept and dropped and why, the parts of a split. What the
+makes of it: rows and counts, rows that a filter kept and dropped and why, the branches of a split. What the
 sample shows to be wrong is said at the end. Then the document's examples are run. Nothing is delivered.
 
 --examples runs the examples alone: nothing is connected, and the exit status is 1 when a row differs.`,

@@ -25,7 +25,7 @@ func newRows(s *streams) *cobra.Command {
 		Use:   "rows JOB STEP",
 		Short: "Show the rows of a step as they are published",
 		Long: `Show the rows of a step as they are published: the newest that the service keeps, oldest first, over all runs of the job,
-whether it runs or not. STEP may also be a source, a reference, or a part such as 'late of minute' or 'rejects of levels'. 'sink means' gives
+whether it runs or not. STEP may also be a source, a reference, or an output such as 'late of minute' or 'rejects of levels'. 'sink means' gives
 what lies where a sink has written it, in a topic, table or files.`,
 		Example: `  undertide rows mean-level minute --follow
   undertide rows mean-level minute --key G03 --since 10m --format json

@@ -99,9 +99,9 @@ func status(s *streams, err error) int {
 
 func countFaults(n int) string {
 	if n == 1 {
-		return "1 fault; nothing was run"
+		return "1 mistake; nothing was run"
 	}
-	return fmt.Sprintf("%d faults; nothing was run", n)
+	return fmt.Sprintf("%d mistakes; nothing was run", n)
 }
 
 // groups are the commands as help lists them, in the order in which one meets them.

@@ -491,7 +491,7 @@ func (q RowQuery) query() string {
 	return query(pairs...)
 }
 
-// Rows gives the newest kept rows of a step or part, newest first.
+// Rows gives the newest kept rows of a step or output, newest first.
 func (c *Client) Rows(ctx context.Context, id int64, step string, q RowQuery) (api.Rows, error) {
 	return call[api.Rows](ctx, c, "GET", runAt(id)+"/steps/"+name(step)+"/rows"+q.query(), "", nil)
 }
@@ -507,7 +507,7 @@ func (q JobQuery) query() string {
 	return q.RowQuery.query() + "&" + strings.TrimPrefix(query("where", q.Where, "until", q.Until, "format", q.Format), "?")
 }
 
-// JobRows gives the newest kept rows of a step or part over all runs of a job, newest first.
+// JobRows gives the newest kept rows of a step or output over all runs of a job, newest first.
 func (c *Client) JobRows(ctx context.Context, job, step string, q JobQuery) (api.Rows, error) {
 	return call[api.Rows](ctx, c, "GET", "/jobs/"+name(job)+"/steps/"+name(step)+"/rows"+q.query(), "", nil)
 }

@@ -217,6 +217,15 @@ func TestBuild(t *testing.T) {
 
 	// Saved and started; the next version says what it keeps.
 	p.press("Save")
+	p.shows("What changed since version 1 of lifts")
+	p.shows("two windows")
+	p.press("Back")
+	p.press("Undo") // a form's change goes back like one by hand
+	p.shows("✓ as it was tried")
+	p.press("Redo")
+	p.shows("✓ two windows")
+	p.press("Save")
+	p.press("Save as version 2")
 	p.shows("Saved as version 2 of lifts.")
 	p.press("Start …")
 	p.shows("The job has no checkpoint")

@@ -312,7 +312,7 @@ func TestNothingUnasked(t *testing.T) {
 	remove := func(row string) string {
 		return `[...[...document.querySelectorAll('tr')].filter((r) => r.cells[0]?.innerText.trim() === ` + js(row) + `)].flatMap((r) => [...r.querySelectorAll('button')]).find((b) => b.innerText.trim() === 'Remove')`
 	}
-	for row, question := range map[string]string{"port": "Remove the connection port?", "pass": "Remove the secret pass?", "levels": "Take levels is removed?"} {
+	for row, question := range map[string]string{"port": "Remove the connection port?", "pass": "Remove the secret pass?", "levels": "Remove the described source levels?"} {
 		p.hit("Remove "+row, remove(row))
 		p.shows(question)
 		p.press("Leave it")
@@ -341,6 +341,7 @@ func TestNothingUnasked(t *testing.T) {
 	s.must("save", write(t, dir, "means.yaml", strings.Replace(doc, "Means of each gauge and minute", "Theirs", 1))).want(t, 0, "saved as version 2")
 	p.shows("no mistakes")
 	p.press("Save")
+	p.press("Save as version 2")
 	p.shows("somebody has saved it meanwhile")
 	p.press("Save mine as the newest all the same")
 	p.shows("Saved as version 3 of means.")

@@ -23,7 +23,7 @@ func ParseConnections(file, text string, opt Options) (map[string]*connect.Conne
 	r, root := readSettings(file, text, opt)
 	out := r.connectionsIn(root)
 	if len(r.faults) > 0 {
-		return out, r.said(r.faults, 0, "faults")
+		return out, r.said(r.faults, 0, "mistakes")
 	}
 	return out, nil
 }
@@ -82,7 +82,7 @@ func LoadSettings(path string) (Settings, error) {
 		if len(needs.faults) > 0 {
 			r = needs
 		}
-		return Settings{}, r.said(r.faults, 0, "faults")
+		return Settings{}, r.said(r.faults, 0, "mistakes")
 	}
 	for name, c := range out.Connections { // a variable that is missing matters to who uses the connection
 		if missing := faultsAt(needs.faults, "connections."+name); len(missing) > 0 {

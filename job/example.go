@@ -31,7 +31,7 @@ type Given struct {
 	Clock time.Duration
 }
 
-// Expected are the rows that a source, step or part is to give, in any order.
+// Expected are the rows that a source, step or output is to give, in any order.
 type Expected struct {
 	Name   string
 	Line   int

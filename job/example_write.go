@@ -10,7 +10,7 @@ import (
 )
 
 // ExampleText writes an example of a document, as an item of the list `examples`: the events that were
-// given, and the rows that came of the last steps, a line each. rows gives those of a step or part.
+// given, and the rows that came of the last steps, a line each. rows gives those of a step or output.
 func ExampleText(j *Job, about string, given []Given, rows func(part string) []json.RawMessage) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "- about: %s\n  given:\n", quotedText(about))

@@ -88,7 +88,7 @@ func TestBounds(t *testing.T) {
 	// A document that is right, and one that mentions brackets and columns in every way that is allowed.
 	_, err := Parse("ok.yaml", texts["1999 unknown steps"], Options{})
 	var faults Faults
-	if !errors.As(err, &faults) || len(faults) != maxFaults+1 || !strings.Contains(faults[maxFaults].Error(), "and 1899 more faults") {
+	if !errors.As(err, &faults) || len(faults) != maxFaults+1 || !strings.Contains(faults[maxFaults].Error(), "and 1899 more mistakes") {
 		t.Errorf("the last of %d faults is %v", len(faults), faults[len(faults)-1])
 	}
 }

@@ -308,7 +308,7 @@ func (d *Document) Job(ctx context.Context, opt Options) (*Job, error) {
 		return nil, ctx.Err()
 	}
 	if len(r.faults) > 0 {
-		return nil, r.said(r.faults, 0, "faults")
+		return nil, r.said(r.faults, 0, "mistakes")
 	}
 	j.Warnings = r.said(r.warnings, 1, "warnings")
 	j.Digest, j.Pieces = digest(d.root, j.Values), pieces(j, d.root)

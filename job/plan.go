@@ -59,7 +59,7 @@ type StepPlan struct {
 	// Bound says what bounds the state; empty for a step without.
 	Bound string `json:"bound" yaml:"bound"`
 	Delay string `json:"delay" yaml:"delay"`
-	// Parts are what can be read of it, beside rejects: itself, late of it, the parts of a split.
+	// Parts are what can be read of it, beside rejects: itself, late of it, the branches of a split.
 	Parts []string `json:"parts" yaml:"parts"`
 	// Overlap says that rows are of windows that overlap: an event counts in several of them.
 	Overlap bool `json:"overlap" yaml:"overlap"`

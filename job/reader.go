@@ -70,7 +70,7 @@ func (r *reader) said(list Faults, which int, noun string) Faults {
 	list = slices.CompactFunc(list, func(a, b Fault) bool { return a == b })
 	if n := r.unsaid[which]; n > 0 {
 		last := list[len(list)-1]
-		list = append(list, Fault{File: r.file, Line: last.Line, Column: last.Column, Message: fmt.Sprintf("and %d more %s, as far as they were looked for", n, noun), Remedy: "mend these first"})
+		list = append(list, Fault{File: r.file, Line: last.Line, Column: last.Column, Message: fmt.Sprintf("and %d more %s, as far as they were looked for", n, noun), Remedy: "put these right first"})
 	}
 	return list
 }

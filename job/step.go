@@ -196,7 +196,7 @@ func inputsOf(n *node) []*node {
 func (b *builder) inputs(n *node, place string) (input, bool) {
 	list := inputsOf(n)
 	if len(list) == 0 {
-		b.fault(n, place, "the list of inputs is empty", "name a source, step or part")
+		b.fault(n, place, "the list of inputs is empty", "name a source, step or output")
 		return input{}, false
 	}
 	var out input
@@ -284,7 +284,7 @@ func (b *builder) from(n *node, place string) (input, bool) {
 	}
 	words := strings.Fields(text)
 	if len(words) == 0 {
-		b.fault(n, place, "nothing is named", "name a source, step or part")
+		b.fault(n, place, "nothing is named", "name a source, step or output")
 		return input{}, false
 	}
 	name := words[len(words)-1]

@@ -56,7 +56,7 @@ type Options struct {
 	Say func(string)
 	// FirstEpoch is the least epoch to use, since epochs are never used twice; 0 for 1.
 	FirstEpoch int64
-	// Tap gives somebody who looks at rows of a source, step or part; it may give nil. Names are as in
+	// Tap gives somebody who looks at rows of a source, step or output; it may give nil. Names are as in
 	// `from`: minute, late of minute, rejects of levels.
 	Tap func(name string, s row.Schema) engine.Tap
 	// Resumed is told where the checkpoint that the run starts from stood; of none where there is none.

@@ -91,7 +91,7 @@ sinks:
 				for _, p := range parts {
 					said[p.Kind+" "+p.Name] = p.What
 				}
-				if said["step sums"] != "kept" || said["measure sums.fresh"] != "new" || said["measure sums.other"] != "changed" || said["measure sums.gone"] != "dropped" || said["measure sums.most"] != "" {
+				if said["step sums"] != "kept" || said["measure sums.fresh"] != "new" || said["measure sums.other"] != "changed" || said["measure sums.gone"] != "gone" || said["measure sums.most"] != "" {
 					t.Errorf("what is kept: %v", said)
 				}
 				put(dir, append(lines[cut:], end))

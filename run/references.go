@@ -343,7 +343,7 @@ func (t *taking) take(partition string) error {
 		rej := &t.rejects[i]
 		place := t.place(partition, t.at[rej.Index])
 		if !topic {
-			return fmt.Errorf("%s cannot be read: %s; mend it, or its field under fields", place, rej.Message)
+			return fmt.Errorf("%s cannot be read: %s; put it right, or its field under fields", place, rej.Message)
 		}
 		t.one.reject(false, fmt.Sprintf("%s cannot be read: %s", place, rej.Message))
 	}

@@ -155,7 +155,7 @@ func wrongDocument(err error) error {
 	if !errors.As(err, &faults) {
 		return err
 	}
-	p := api.WrongDocument.With(fmt.Sprintf("the document has %d faults, the first: %s", len(faults), faults[0].Error()), "")
+	p := api.WrongDocument.With(fmt.Sprintf("the document has %d mistakes, the first: %s", len(faults), faults[0].Error()), "")
 	if len(faults) == 1 {
 		p.Detail = faults[0].Error()
 	}

@@ -104,7 +104,7 @@ func (r *runner) release() {
 	}
 }
 
-// look gives the tap of a source, step or part; nil where there is none.
+// look gives the tap of a source, step or output; nil where there is none.
 func (r *runner) look(step string) (*tap, error) {
 	t := r.taps[step]
 	r.mu.Lock()

@@ -81,11 +81,17 @@ func TestMatchKey(t *testing.T) {
 	for _, c := range []struct {
 		key  []string
 		want bool
-	}{{nil, true}, {[]string{"a=b"}, true}, {[]string{"gauge=a=b"}, true}, {[]string{"G1"}, false}, {[]string{"n=7"}, true}, {[]string{"a=b", "n=8"}, false}} {
+	}{{nil, true}, {[]string{"gauge=a=b"}, true}, {[]string{"G1"}, false}, {[]string{"n=7"}, true}, {[]string{"gauge=a=b", "n=8"}, false}} {
 		match, err := tap.matchKey(c.key)
 		if err != nil || match(r) != c.want {
 			t.Errorf("key %v: %v, want %v", c.key, err, c.want)
 		}
+	}
+	if _, err := tap.matchKey([]string{"a=b"}); err == nil || !strings.Contains(err.Error(), "for a value that has = in it, write gauge=a=b") {
+		t.Errorf("a value that looks like a field: %v", err)
+	}
+	if _, err := tap.matchKey([]string{"gouge=G1"}); err == nil || !strings.Contains(err.Error(), "there is no field gouge; did you mean gauge?") {
+		t.Errorf("a field that is not there: %v", err)
 	}
 	if _, err := tap.matchKey([]string{"a", "b"}); err == nil || !strings.Contains(err.Error(), "the step has the key gauge; give FIELD=VALUE; fields: gauge, n") {
 		t.Errorf("a value too many: %v", err)

@@ -1,10 +1,13 @@
 package service
 
 import (
+	"fmt"
 	"os"
 	"regexp"
 	"strings"
 	"testing"
+
+	"undertide/api"
 )
 
 // TestMetricsAreDocumented: each name of /metrics stands in docs/service.md with its labels and what it is, and no other does.
@@ -36,5 +39,26 @@ func TestMetricsAreDocumented(t *testing.T) {
 	}
 	if n := strings.Count(string(page), "| `undertide_"); n != len(want) {
 		t.Errorf("docs/service.md lists %d names, and there are %d", n, len(want))
+	}
+}
+
+// TestProblemsAreDocumented: docs/problems.md has each problem as it is, and no other.
+func TestProblemsAreDocumented(t *testing.T) {
+	page, err := os.ReadFile("../docs/problems.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := map[string]bool{}
+	for _, p := range api.Problems() {
+		if line := fmt.Sprintf("| `%s` | %d | %s | %s |\n", p.Code, p.Status, p.Title, p.Fix); !strings.Contains(string(page), line) {
+			t.Errorf("docs/problems.md lacks the line\n%s", line)
+		}
+		if seen[p.Code] {
+			t.Errorf("two problems have the code %s", p.Code)
+		}
+		seen[p.Code] = true
+	}
+	if lines := strings.Count(string(page), "\n| `"); lines != len(seen) || lines < 40 {
+		t.Errorf("docs/problems.md has %d problems, and the program %d", lines, len(seen))
 	}
 }

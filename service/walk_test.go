@@ -16,7 +16,7 @@ import (
 
 var walkFor = flag.Duration("walk", 12*time.Second, "how long TestSumsAddUp walks")
 
-// walked is a job with all that is counted: rejects, drops, repeats, late rows, parts of a split, results that having drops, several sinks.
+// walked is a job with all that is counted: rejects, drops, repeats, late rows, branches of a split, results that having drops, several sinks.
 const walked = `undertide: 1
 job: walked
 settings: {checkpoint: {every: 200ms}, restart: {tries: 1000, within: 10m}}

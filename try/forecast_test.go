@@ -11,6 +11,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"undertide/checkpoint"
 	"undertide/core/engine"
@@ -91,6 +92,7 @@ func (h *halfway) Take([]byte, int)                     {}
 func (h *halfway) Room(rows int) int {
 	if h.left.Add(-int64(rows)) <= 0 {
 		h.stop()
+		time.Sleep(20 * time.Millisecond) // the run hears of it before it has come to its end
 	}
 	return 0
 }

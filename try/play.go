@@ -47,7 +47,7 @@ type Moment struct {
 	Windows []int `json:"windows"`
 }
 
-// PlayedRow is a row of a step or part.
+// PlayedRow is a row of a step or output.
 type PlayedRow struct {
 	Part string          `json:"part"`
 	Row  json.RawMessage `json:"row"`

@@ -722,7 +722,7 @@ func warnLateness(s *job.Source, l look.Lateness, say warner) {
 		}
 	}
 	if len(l.Behind) > 0 && l.Behind[0].Median > s.Margin.Seconds() {
-		say(s.Name, "mend the clock, or give a greater margin", "%s comes %.0f s behind as a rule, more than the margin: all of its rows are late", l.Behind[0].Key, l.Behind[0].Median)
+		say(s.Name, "put the clock right, or give a greater margin", "%s comes %.0f s behind as a rule, more than the margin: all of its rows are late", l.Behind[0].Key, l.Behind[0].Median)
 	}
 }
 

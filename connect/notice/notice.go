@@ -182,7 +182,7 @@ func (s *Sink) tell(ctx context.Context, some []Notice) error {
 		}
 		return s.tell(ctx, some[len(some)/2:])
 	case !s.c.PassOver:
-		return &Refused{s.c.To + " does not take a row: " + refused.Why + "; mend the receiver or the texts, or say refused: pass to log such rows and go on: " + shown(some[0].Row)}
+		return &Refused{s.c.To + " does not take a row: " + refused.Why + "; change the receiver or the texts, or say refused: pass to log such rows and go on: " + shown(some[0].Row)}
 	}
 	slog.Warn("a row was refused and is passed over", "by", s.c.To, "why", refused.Why, "row", string(some[0].Row))
 	s.mu.Lock()

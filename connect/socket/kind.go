@@ -63,7 +63,7 @@ func (s *source) Check(c *connect.Checker) {
 	}
 	if c.Has("tls") && s.TLS != nil {
 		if _, err := s.secured(); err != nil {
-			c.Fault(err.Error(), "mend it, or leave it out", "tls")
+			c.Fault(err.Error(), "put it right, or leave it out", "tls")
 		}
 	}
 	if s.Line > mostLine {

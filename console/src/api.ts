@@ -654,7 +654,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The newest rows of a source, step or part that are kept for looking, over all runs, whether the job runs or not; newest first as JSON, oldest first as a file by `format` or Accept (application/x-ndjson, text/csv, application/vnd.apache.parquet). */
+        /** The newest rows of a source, step or output that are kept for looking, over all runs, whether the job runs or not; newest first as JSON, oldest first as a file by `format` or Accept (application/x-ndjson, text/csv, application/vnd.apache.parquet). */
         get: operations["jobRows"];
         put?: never;
         post?: never;
@@ -950,7 +950,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The newest rows of a source, step or part (`late of STEP`, `rejects of STEP`) that are kept for looking, newest first.
+         * The newest rows of a source, step or output (`late of STEP`, `rejects of STEP`) that are kept for looking, newest first.
          * @description As server-sent events, where they are accepted: `row` (a row) as it is published, `gap` (a gap) where rows between were not kept, `end` when the run has ended.
          */
         get: operations["rows"];

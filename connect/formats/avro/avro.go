@@ -57,7 +57,7 @@ func (d *decoding) Check(c *connect.Checker) {
 	var err error
 	if d.registry, d.subject, err = connect.RegistryOf(c.Source); err != nil {
 		d.fault = err
-		c.Fault(err.Error(), "mend the connection's registry", "decode")
+		c.Fault(err.Error(), "put right the connection's registry", "decode")
 		return
 	}
 	if ended, ok := c.Source.(connect.Ended); ok && ended.Ending() != "" {

@@ -4,7 +4,7 @@
       <label for="c-name">name</label><ElInput id="c-name" v-model="name" :disabled="connection !== null" placeholder="port" />
       <label for="c-via">via</label>
       <ElSelect id="c-via" v-model="via" :disabled="connection !== null"><ElOption v-for="k in linked" :key="k.name" :value="k.name" :label="k.name" /></ElSelect>
-      <SettingInputs v-if="kind?.connection" :settings="kind.connection" :values="values" within="c" :secret="secretName" :stored="reference !== ''" />
+      <SettingInputs v-if="kind?.connection" :model-value="values" :settings="kind.connection" within="c" :secret="secretName" :stored="reference !== ''" />
     </div>
     <div v-if="storing.problem.value" class="notice bad" role="alert">{{ storing.problem.value.detail }}; {{ storing.problem.value.fix }}.</div>
     <template #footer>

@@ -4,7 +4,7 @@
 
 <script setup lang="ts">
 import { autocompletion, closeBrackets, completionKeymap } from '@codemirror/autocomplete'
-import { defaultKeymap, history, historyKeymap, indentWithTab } from '@codemirror/commands'
+import { defaultKeymap, history, historyKeymap, indentWithTab, redo as redoLast, redoDepth, undo as undoLast, undoDepth } from '@codemirror/commands'
 import { yaml } from '@codemirror/lang-yaml'
 import { HighlightStyle, indentUnit, syntaxHighlighting } from '@codemirror/language'
 import { lintGutter, setDiagnostics, type Diagnostic } from '@codemirror/lint'
@@ -86,6 +86,8 @@ onMounted(() => {
         EditorView.contentAttributes.of({ 'aria-label': 'Job document', tabindex: '0' }),
         EditorView.updateListener.of((u) => {
           if (u.docChanged) emit('update:modelValue', u.state.doc.toString())
+          undoable.value = undoDepth(u.state) > 0
+          redoable.value = redoDepth(u.state) > 0
           if (u.selectionSet || u.docChanged) emit('line', u.state.doc.lineAt(u.state.selection.main.head).number)
         }),
       ],
@@ -120,7 +122,15 @@ function show(line: number) {
   const at = view.state.doc.line(Math.min(Math.max(1, line), view.state.doc.lines)).from
   view.dispatch({ selection: { anchor: at }, effects: EditorView.scrollIntoView(at, { y: 'center' }) })
 }
-defineExpose({ show })
+const undoable = ref(false)
+const redoable = ref(false)
+function undo() {
+  if (view) undoLast(view)
+}
+function redo() {
+  if (view) redoLast(view)
+}
+defineExpose({ show, undo, redo, undoable, redoable })
 </script>
 
 <style scoped>

@@ -30,7 +30,7 @@ import StateNote from './StateNote.vue'
 
 const props = defineProps<{
   run: number
-  /** A source, step or part. */
+  /** A source, step or output. */
   step: string
   /** How many rows are shown at once. */
   rowsShown: number

@@ -19,7 +19,7 @@ export interface MapPart {
 export interface MapEdge {
   from: string
   to: string
-  /** late, rejects, a part of a split, or looked up; empty for the rows themselves. */
+  /** late, rejects, a branch of a split, or looked up; empty for the rows themselves. */
   part: string
 }
 

@@ -7,7 +7,7 @@
       <ElButton :loading="rehearsing.busy.value" :disabled="faults.length > 0" @click="rehearse">Rehearse</ElButton>
       <ElButton :loading="examples.busy.value" :disabled="faults.length > 0" @click="runExamples">{{ examplesLabel }}</ElButton>
       <ElButton :disabled="faults.length > 0" @click="router.push('/try?lesson=own')">Try</ElButton>
-      <ElButton type="primary" :disabled="faults.length > 0 || !checked" :loading="saving.busy.value" @click="save(draft.madeFrom.value)">Save</ElButton>
+      <ElButton type="primary" :disabled="faults.length > 0 || !checked" :loading="saving.busy.value" @click="draft.madeFrom.value && ofDraft ? (showing = true) : save(draft.madeFrom.value)">Save</ElButton>
       <ElButton v-if="saved" type="primary" @click="starting = true">Start …</ElButton>
     </template>
   </header>
@@ -23,6 +23,8 @@
         <span class="soft">add</span>
         <AddMenu :text="text" :fields="fieldsOfPlan" @change="text = $event" @choose="choose" />
         <span class="grow" />
+        <ElButton size="small" text :disabled="!editor?.undoable" @click="editor?.undo()">Undo</ElButton>
+        <ElButton size="small" text :disabled="!editor?.redoable" @click="editor?.redo()">Redo</ElButton>
         <ElButton size="small" text @click="clear">Begin another</ElButton>
       </header>
       <DocumentEditor ref="editor" v-model="text" :faults="faults" :warnings="checked?.warnings ?? []" :marked="marked" :fields="fieldsAt" @line="line = $event" />
@@ -81,6 +83,7 @@
       </section>
     </div>
   </div>
+  <SaveDialog v-if="showing" :job="plan?.job ?? ''" :from="draft.madeFrom.value" :before="draft.base.value" :after="text" :busy="saving.busy.value" @save="save(draft.madeFrom.value)" @close="showing = false" />
   <StartDialog v-if="starting && saved" :job="saved.job" :version="saved.number" :values="checked?.values ?? []" @close="starting = false" />
 </template>
 
@@ -97,6 +100,7 @@ import BuildBeginnings from '../parts/BuildBeginnings.vue'
 import LatenessPanel from '../parts/LatenessPanel.vue'
 import PartForm from '../parts/PartForm.vue'
 import RehearsalPanel from '../parts/RehearsalPanel.vue'
+import SaveDialog from '../parts/SaveDialog.vue'
 import StartDialog from '../parts/StartDialog.vue'
 import StateNote from '../parts/StateNote.vue'
 import { useAsked } from '../use/asked'
@@ -114,7 +118,7 @@ const props = defineProps<{
 const router = useRouter()
 const draft = useDraft()
 const { text, checked, plan } = draft
-const editor = ref<{ show(line: number): void }>()
+const editor = ref<{ show(line: number): void; undo(): void; redo(): void; undoable: boolean; redoable: boolean }>()
 const faults = computed(() => checked.value?.faults ?? [])
 
 /** Why the job in the address cannot be changed; null for nothing. */
@@ -210,6 +214,10 @@ function takeMargin(margin: string) {
 }
 const saved = shallowRef<Schemas['Saved'] | null>(null)
 const starting = ref(false)
+/** Whether what changed is shown, before it is saved. */
+const showing = ref(false)
+/** Whether the text is of the job that the draft was made of, and not of another that begins with it. */
+const ofDraft = computed(() => plan.value?.job === draft.origin.value.split(' ')[0])
 const saving = useAsked((document: string, from: string) =>
   ask<Schemas['Saved']>('/jobs', { method: 'POST', headers: { 'Content-Type': 'application/yaml', ...(from ? { 'If-Match': `"${from}"` } : {}) }, body: document }),
 )
@@ -217,7 +225,8 @@ const moved = computed(() => (saving.problem.value?.code === 'version-moved' ? s
 /** Saves the draft; from is the version that it was made from, empty to save it whatever is the newest. */
 async function save(from: string) {
   const document = text.value
-  const s = await saving.ask(document, plan.value?.job === draft.origin.value.split(' ')[0] ? from : '')
+  const s = await saving.ask(document, ofDraft.value ? from : '')
+  showing.value = false
   if (!s) return
   saved.value = s
   draft.saved(document, `${s.job} version ${s.number}`)

@@ -64,7 +64,7 @@ const plan = computed(() => checked.value?.plan ?? outline(text.value))
 /** The document that is being written, and what the service says of it. */
 export function useDraft() {
   return {
-    text, origin, madeFrom, checked, checkedText, problem, checking, plan,
+    text, origin, madeFrom, base, checked, checkedText, problem, checking, plan,
     /**
      * Begins anew with a text; of says which job and version it was made of. A draft with changes that were not saved is
      * not lost unasked: false when it stays.
