@@ -3,24 +3,36 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 )
 
-// tables builds what computes in the console as one script, and loads it into a browser.
-func tables(t *testing.T) *page {
-	t.Helper()
+// script builds what computes in the console as one script, once for all tests.
+var script = sync.OnceValues(func() (string, error) {
 	c := exec.Command("npx", "vite", "build", "--config", "vite.tables.config.ts", "--logLevel", "error")
 	c.Dir = "../console"
 	if out, err := c.CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
+		return "", fmt.Errorf("%w: %s", err, out)
+	}
+	text, err := os.ReadFile("../console/dist-tables/tables.js")
+	return string(text), err
+})
+
+// tables loads what computes in the console into a browser.
+func tables(t *testing.T) *page {
+	t.Helper()
+	text, err := script()
+	if err != nil {
+		t.Fatal(err)
 	}
 	p := browse(t, "about:blank")
-	p.do(chromedp.Evaluate[chromedp.Void](read(t, "../console/dist-tables/tables.js")))
+	p.do(chromedp.Evaluate[chromedp.Void](text))
 	return p
 }
 
