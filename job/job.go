@@ -236,8 +236,6 @@ type Options struct {
 	// SinksAside: sinks will not be opened, as in a rehearsal. What they alone need, variables, secrets, addresses and
 	// paths, is not asked for.
 	SinksAside bool
-	// SourcesAside: with SinksAside, sources will not be opened either, as where events are given by hand. Their paths are names.
-	SourcesAside bool
 	// Connections are those that the document may name beside its own.
 	Connections map[string]*connect.Connection
 	// Absolute refuses relative paths: the document has no folder, as in a service.
@@ -399,9 +397,7 @@ func (b *builder) document() {
 	}
 	b.forSources = namedBySources(b.doc.get("sources"), b.doc.get("references"))
 	b.connections(b.doc.get("connections"), b.known)
-	b.aside = b.opt.SourcesAside
 	b.readSources()
-	b.aside = false
 	b.readReferences()
 	b.readSteps()
 	b.aside = b.opt.SinksAside

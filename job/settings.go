@@ -257,13 +257,10 @@ func (r *reader) path(n *node, place, path string) {
 	}
 }
 
-// unopened says that what is read is of a source or sink in a document of which none is opened.
-func (r *reader) unopened() bool { return r.aside && r.opt.SourcesAside }
-
 // absolute refuses relative paths where the document has no folder.
 func (r *reader) absolute(n *node, place, path string) {
 	switch {
-	case !r.opt.Absolute || r.unopened() || path == "" || strings.HasPrefix(path, "/"):
+	case !r.opt.Absolute || path == "" || strings.HasPrefix(path, "/"):
 	case path == "-":
 		r.fault(n, place, "a service has no standard input or output", "name a file")
 	default:
@@ -273,7 +270,7 @@ func (r *reader) absolute(n *node, place, path string) {
 
 // checker gives what the settings check themselves by.
 func (s *settingsReader) checker(c connect.Checker) *connect.Checker {
-	c.Absolute, c.Files = s.opt.Absolute && !s.unopened(), s.opt.Files
+	c.Absolute, c.Files = s.opt.Absolute, s.opt.Files
 	c.Nearest = s.didYouMean
 	c.Has = func(at ...string) bool {
 		_, _, whole := s.find(at)

@@ -102,7 +102,7 @@ func (s *Service) playDocument(c *gin.Context) error {
 	if err := body(c, &in); err != nil {
 		return err
 	}
-	j, err := s.parsePlayed(c.Request.Context(), in.Document, in.Set)
+	j, err := s.parse(c.Request.Context(), "document", in.Document, in.Set, false)
 	if err != nil {
 		return wrongDocument(err)
 	}

@@ -388,13 +388,6 @@ func (s *Service) parseAside(ctx context.Context, document string, set map[strin
 	return job.Read(ctx, "document.yaml", document).Job(ctx, o)
 }
 
-// parsePlayed is parse of a document of which neither sources nor sinks are opened: events are given by hand.
-func (s *Service) parsePlayed(ctx context.Context, document string, set map[string]string) (*job.Job, error) {
-	o := s.options(set, false)
-	o.SinksAside, o.SourcesAside = true, true
-	return job.Read(ctx, "document.yaml", document).Job(ctx, o)
-}
-
 // options are how the service reads documents. run: the document is about to run, and needs all that it
 // names.
 func (s *Service) options(set map[string]string, run bool) job.Options {

@@ -22,8 +22,8 @@ export interface Lesson {
 }
 
 const source = (name: string, fields: string, time: string, margin: string) => `  ${name}:
-    via: file
-    with: {path: ${name}.ndjson}
+    via: http
+    with: {}
     fields: {${fields}, ${time}: timestamp}
     event_time: ${time}
     watermark: {margin: ${margin}, ahead: none}
@@ -34,7 +34,9 @@ job: ${name}
 sources:
 ${sources}steps:
 ${steps}sinks:
-  out: {from: ${from}, via: file, with: {path: out.ndjson}${/revised/.test(steps) ? ', append_revisions: true' : ''}}
+  out: {from: ${from}, via: kafka, with: {connection: harbour, topic: ${name}.rows}${/revised/.test(steps) ? ', append_revisions: true' : ''}}
+connections:
+  harbour: {via: kafka, brokers: ["127.0.0.1:9092"]}
 `
 
 /** An event of a source, by the seconds after midnight. */

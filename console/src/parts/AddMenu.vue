@@ -3,7 +3,7 @@
     <button type="button" class="add">{{ m.name }}</button>
     <template #dropdown>
       <ElDropdownMenu>
-        <ElDropdownItem v-for="k in m.kinds" :key="k.name" :command="k.name"><strong>{{ k.name }}</strong> <span class="soft">{{ k.about }}</span></ElDropdownItem>
+        <ElDropdownItem v-for="k in m.kinds" :key="k.name" :command="k.name"><strong class="named">{{ k.name }}</strong><span class="soft">{{ k.about }}</span></ElDropdownItem>
         <ElDropdownItem v-if="!m.kinds.length" disabled>{{ m.none }}</ElDropdownItem>
       </ElDropdownMenu>
     </template>
@@ -96,5 +96,6 @@ function add(kind: string, name: string) {
 </script>
 
 <style scoped>
+.named { margin-right: 8px; }
 .add { border: 0; background: none; color: var(--sea); font: inherit; cursor: pointer; padding: 0 2px; text-decoration: underline; }
 </style>

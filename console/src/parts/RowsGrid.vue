@@ -4,7 +4,7 @@
       <thead>
         <tr>
           <th v-for="f in columns" :key="f.name" :class="{ num: toRight(f.type) }">{{ f.name }}</th>
-          <th v-if="$slots.more" />
+          <td v-if="$slots.more" />
         </tr>
       </thead>
       <tbody>
