@@ -23,9 +23,11 @@
         <span class="soft">add</span>
         <AddMenu :text="text" :fields="fieldsOfPlan" @change="text = $event" @choose="choose" />
         <span class="grow" />
-        <ElButton size="small" text :disabled="!editor?.undoable" @click="editor?.undo()">Undo</ElButton>
-        <ElButton size="small" text :disabled="!editor?.redoable" @click="editor?.redo()">Redo</ElButton>
-        <ElButton size="small" text @click="clear">Begin another</ElButton>
+        <span class="acts">
+          <ElButton size="small" text :disabled="!editor?.undoable" @click="editor?.undo()">Undo</ElButton>
+          <ElButton size="small" text :disabled="!editor?.redoable" @click="editor?.redo()">Redo</ElButton>
+          <ElButton size="small" text @click="clear">Begin another</ElButton>
+        </span>
       </header>
       <DocumentEditor ref="editor" v-model="text" :faults="faults" :warnings="checked?.warnings ?? []" :marked="marked" :fields="fieldsAt" @line="line = $event" />
       <ul v-if="faults.length" class="faults" aria-label="Mistakes">
@@ -243,6 +245,8 @@ async function clear() {
 .head { display: flex; align-items: center; gap: 12px; margin-bottom: 12px; }
 .desk { display: grid; grid-template-columns: minmax(0, 1fr) minmax(0, 1.12fr); gap: 14px; align-items: start; }
 .which { display: flex; gap: 6px; }
+.acts { display: flex; white-space: nowrap; }
+.acts .el-button { margin-left: 0; padding: 5px 8px; }
 .side { display: grid; gap: 14px; }
 .faults { list-style: none; margin: 0 -14px -12px; padding: 8px 14px; background: var(--brick-soft); color: var(--brick); border-radius: 0 0 10px 10px; font-size: 12px; }
 .faults.amber { background: var(--amber-soft); color: var(--amber); }
