@@ -128,7 +128,7 @@ func (b *builder) alarm(k, v *node, place string, fields row.Schema) Alarm {
 	switch {
 	case when != nil:
 		now := *when
-		now.text = earlierNames.ReplaceAllString(when.text, "${1}_ratio")
+		now.text = presentNames(when.text)
 		a.When = b.expression(&now, place+".when", expr.Scope{Fields: fields, Values: b.job.Values})
 		b.wantBool(&now, place+".when", a.When)
 	case usual >= 0:
@@ -142,9 +142,22 @@ func (b *builder) alarm(k, v *node, place string, fields row.Schema) Alarm {
 	return a
 }
 
-// earlierNames are figures as documents may still call them that were saved before 2026-12: a part of a whole ended with
-// _share. Both ends are six letters long, so that places in the text stay right.
-var earlierNames = regexp.MustCompile(`\b(busy|blocked|held_up|writing|delivering|busiest|lost|late|rejected|memory|cpu)_share\b`)
+var (
+	dottedNames  = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_.]*`)
+	earlierNames = regexp.MustCompile(`^(|.*\.)(busy|blocked|held_up|writing|delivering|busiest|lost|late|rejected|memory|cpu)_share$`)
+)
+
+// presentNames writes figures by the names that they have now. In documents that were saved before 2026-12 a part of a whole may
+// end with _share; a value or step of the document's own that does is left as it is. Both ends are six letters long, so that places
+// in the text stay right.
+func presentNames(condition string) string {
+	return dottedNames.ReplaceAllStringFunc(condition, func(name string) string {
+		if strings.HasPrefix(name, "values.") {
+			return name
+		}
+		return earlierNames.ReplaceAllString(name, "${1}${2}_ratio")
+	})
+}
 
 func usualNames() (names []string) {
 	for _, u := range UsualAlarms {

@@ -82,3 +82,19 @@ alarms: `+alarms+"\n", Options{})
 		t.Errorf("of a field steps, which is a map: %v", names)
 	}
 }
+
+// TestPresentNames: figures are read by the names that they had before, and what is the document's own is left alone.
+func TestPresentNames(t *testing.T) {
+	for was, want := range map[string]string{
+		"cpu_share > 0.5":       "cpu_ratio > 0.5",
+		"busy_share>late_share": "busy_ratio>late_ratio",
+		"steps.minute.lost_share > 0.1 && sources.a.late_share > 0.1": "steps.minute.lost_ratio > 0.1 && sources.a.late_ratio > 0.1",
+		"cpu_share > values.cpu_share":                                "cpu_ratio > values.cpu_share",
+		"steps.late_share.busy_share > 0.9":                           "steps.late_share.busy_ratio > 0.9",
+		"lag_seconds > 1.0 || my_share > 2.0":                         "lag_seconds > 1.0 || my_share > 2.0",
+	} {
+		if got := presentNames(was); got != want {
+			t.Errorf("%s is read as %s, want %s", was, got, want)
+		}
+	}
+}
