@@ -189,19 +189,20 @@ func beginning(s *streams, c *cobra.Command, begin func(*client.Client, context.
 			return err
 		}
 		ask.Begin, ask.Until, ask.Append = span.Begin, span.Until, span.Append
-		if over := ask.Begin != "" || ask.Until != ""; over && ask.Resume != "last" {
+		switch over := ask.Begin != "" || ask.Until != ""; {
+		case over && ask.Resume != "last":
 			return usageError{errors.New("a span has a state of its own and begins anew: leave --resume and --fresh out")}
-		} else if over && f.dryRun {
+		case over && f.dryRun:
 			return usageError{errors.New("a span keeps nothing of another run: leave --dry-run out")}
-		} else if f.dryRun {
+		case f.dryRun:
 			k, err := cl.Kept(c.Context(), args[0], ask.Version, ask.Resume)
 			if err != nil {
 				return err
 			}
 			return show(s, f.format, k, func() { keptTable(s, args[0], k) })
-		} else if c.Flags().Changed("format") {
+		case c.Flags().Changed("format"):
 			return usageError{errors.New("--format belongs to --dry-run: give both, or neither")}
-		} else if !over && ask.Resume != "fresh" {
+		case !over && ask.Resume != "fresh":
 			// What the last run left matters where the version changed.
 			if k, err := cl.Kept(c.Context(), args[0], ask.Version, ask.Resume); err == nil && k.From != nil && !k.Same {
 				keptTable(&streams{out: s.err, err: s.err}, args[0], k)

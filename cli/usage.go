@@ -89,15 +89,14 @@ func explainArgs(parent *cobra.Command) {
 			takes = list
 		}
 		c.Args = func(c *cobra.Command, args []string) error {
+			wrong := check != nil && check(c, args) != nil
 			switch {
-			case c.HasSubCommands() && len(args) > 0 && check == nil:
+			case c.HasSubCommands() && len(args) > 0 && (wrong || check == nil) && takes == "no arguments":
 				return noCommand(c, args[0])
-			case check == nil || check(c, args) == nil:
-				return nil
-			case c.HasSubCommands() && len(args) > 0 && takes == "no arguments":
-				return noCommand(c, args[0])
+			case wrong:
+				return usageError{fmt.Errorf("%s takes %s; see %[1]s --help", c.CommandPath(), takes)}
 			}
-			return usageError{fmt.Errorf("%s takes %s; see %[1]s --help", c.CommandPath(), takes)}
+			return nil
 		}
 	}
 }

@@ -27,6 +27,18 @@ func (p *page) holds(text string) {
 	p.t.Fatalf("the document does not hold %q:\n%s", text, p.document())
 }
 
+// until presses a button until the document holds a text.
+func (p *page) until(label, text string) {
+	p.t.Helper()
+	for range 30 {
+		if strings.Contains(p.document(), text) {
+			return
+		}
+		p.press(label)
+	}
+	p.holds(text)
+}
+
 const buildDocument = `# The harbour's own words
 undertide: 1
 job: lifts     # by crane
@@ -220,9 +232,10 @@ func TestBuild(t *testing.T) {
 	p.shows("What changed since version 1 of lifts")
 	p.shows("two windows")
 	p.press("Back")
-	p.press("Undo") // a form's change goes back like one by hand
+	const undone, redone = "- about: 'as it was tried'", "- about: two windows"
+	p.until("Undo", undone) // what was typed slowly goes back in several steps
 	p.shows("✓ as it was tried")
-	p.press("Redo")
+	p.until("Redo", redone)
 	p.shows("✓ two windows")
 	p.press("Save")
 	p.press("Save as version 2")

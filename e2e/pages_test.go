@@ -172,14 +172,7 @@ func (f *follower) sh(line string) (string, error) {
 }
 
 func (f *follower) environ() []string {
-	bin := filepath.Join(f.dir, ".bin")
-	if err := os.MkdirAll(bin, 0o755); err != nil {
-		f.t.Fatal(err)
-	}
-	if err := os.Symlink(binary, filepath.Join(bin, "undertide")); err != nil && !os.IsExist(err) {
-		f.t.Fatal(err)
-	}
-	return append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "UNDERTIDE_SERVER="+f.address, "HERE="+f.dir)
+	return append(os.Environ(), "PATH="+filepath.Dir(binary)+":"+os.Getenv("PATH"), "UNDERTIDE_SERVER="+f.address, "HERE="+f.dir)
 }
 
 // behind starts what runs on in a terminal of its own. A service gets a free port, a data folder, and where root runs the tests a user.

@@ -17,19 +17,21 @@ import (
 func (b *builder) windowKind(n *node, place string, d *step.Window) {
 	kinds := []string{"tumbling", "sliding", "session", "look_back"}
 	may := map[string][]string{"tumbling": {"shift", "zone"}, "sliding": {"by", "shift", "zone"}, "session": {"longest"}, "look_back": nil}
-	if n.kind == mapNode && len(n.keys) > 0 && !slices.ContainsFunc(kinds, func(k string) bool { return n.get(k) != nil }) {
-		for _, k := range n.keys { // one fault, not one for the name and another for the kind that is missing
-			if !slices.Contains([]string{"by", "longest", "shift", "zone"}, k.text) {
-				remedy := "write {tumbling: 15m}, {sliding: 10m, by: 5m}, {session: 90s} or {look_back: 10s}"
-				if near := Nearest(k.text, kinds); near != "" {
-					remedy = "did you mean " + near + "?"
-				}
-				b.fault(k, join(place, k.text), k.text+" is not a kind of window", remedy)
-				return
+	beside := []string{"by", "longest", "shift", "zone"}
+	known := append(slices.Clone(kinds), beside...)
+	const forms = "write {tumbling: 15m}, {sliding: 10m, by: 5m}, {session: 90s} or {look_back: 10s}"
+	if n.kind == mapNode && !slices.ContainsFunc(kinds, func(k string) bool { return n.get(k) != nil }) {
+		// One fault, not one for the name and another for the kind that is missing.
+		if i := slices.IndexFunc(n.keys, func(k *node) bool { return !slices.Contains(known, k.text) }); i >= 0 {
+			k, remedy := n.keys[i], forms
+			if near := Nearest(k.text, kinds); near != "" {
+				remedy = "did you mean " + near + "?"
 			}
+			b.fault(k, join(place, k.text), k.text+" is not a kind of window", remedy)
+			return
 		}
 	}
-	if !b.mapping(n, place, fieldSpec{known: append(slices.Clone(kinds), "by", "longest", "shift", "zone")}) {
+	if !b.mapping(n, place, fieldSpec{known: known}) {
 		return
 	}
 	kind := ""
@@ -42,11 +44,11 @@ func (b *builder) windowKind(n *node, place string, d *step.Window) {
 		}
 	}
 	if kind == "" {
-		b.fault(n, place, "the kind of window is missing", "write {tumbling: 15m}, {sliding: 10m, by: 5m}, {session: 90s} or {look_back: 10s}")
+		b.fault(n, place, "the kind of window is missing", forms)
 		return
 	}
 	for _, k := range n.keys {
-		if k.text != kind && !slices.Contains(kinds, k.text) && !slices.Contains(may[kind], k.text) && slices.Contains([]string{"by", "longest", "shift", "zone"}, k.text) {
+		if k.text != kind && !slices.Contains(kinds, k.text) && !slices.Contains(may[kind], k.text) && slices.Contains(beside, k.text) {
 			b.fault(k, join(place, k.text), fmt.Sprintf("a %s window has no %s", strings.ReplaceAll(kind, "_", " "), k.text), "leave it out")
 		}
 	}

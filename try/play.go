@@ -68,13 +68,15 @@ type Band struct {
 	// Opened and Closed are moments: of its first event, and of its first row.
 	Opened int `json:"opened"`
 	Closed int `json:"closed"`
-	// Rows are those that were published of it, in order: more than one where it was corrected.
-	Rows []json.RawMessage `json:"rows"`
+	// Rows are those that were published of it, in order: more than one where it was corrected. Published are their moments.
+	Rows      []json.RawMessage `json:"rows"`
+	Published []int             `json:"published"`
 	// Withdrawn says that it no longer holds: it was joined into another.
 	Withdrawn bool `json:"withdrawn"`
-
-	last int // the moment of the newest row
 }
+
+// last is the moment of its newest row.
+func (b Band) last() int { return b.Published[len(b.Published)-1] }
 
 // Given is an event for [Play].
 type Given struct {
@@ -363,7 +365,7 @@ func (w *player) bands() {
 					w.out.Windows = append(w.out.Windows, b)
 				}
 				w.out.Windows[k].Rows = append(w.out.Windows[k].Rows, r.Row)
-				w.out.Windows[k].last = n
+				w.out.Windows[k].Published = append(w.out.Windows[k].Published, n)
 				w.out.Windows[k].Withdrawn = fields["withdrawn"] == true
 			}
 		}

@@ -112,9 +112,9 @@ func (w *player) entered() {
 					continue
 				}
 				w.out.Windows[n].Opened = min(b.Opened, e.moment)
-				stands := b.last >= e.moment
+				stands := b.last() >= e.moment
 				if b.Withdrawn { // it held what came before
-					stands = b.last > e.moment
+					stands = b.last() > e.moment
 				}
 				if stands && !slices.Contains(m.Windows, n) {
 					m.Windows = append(m.Windows, n)
@@ -126,8 +126,8 @@ func (w *player) entered() {
 	for n := range w.out.Windows {
 		b := &w.out.Windows[n]
 		for _, in := range w.out.Windows {
-			if in.Withdrawn && in.Step == b.Step && in.Key == b.Key && in.last <= b.Closed && in.Start >= b.Start && in.End <= b.End && (in.Start != b.Start || in.End != b.End) {
-				b.Opened = max(b.Opened, in.last)
+			if in.Withdrawn && in.Step == b.Step && in.Key == b.Key && in.last() <= b.Closed && in.Start >= b.Start && in.End <= b.End && (in.Start != b.Start || in.End != b.End) {
+				b.Opened = max(b.Opened, in.last())
 			}
 		}
 	}

@@ -1111,6 +1111,7 @@ export interface components {
             end: string;
             key: string;
             opened: number;
+            published: number[];
             rows: unknown[];
             start: string;
             step: string;

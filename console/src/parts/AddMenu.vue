@@ -36,7 +36,7 @@ const emit = defineEmits<{
 void loadKinds()
 const describedSources = useResource<ListOf<'Described'>>(ref('/sources'))
 const menus = computed(() => [
-  { name: 'source', kinds: (describedSources.data.value?.items ?? []).map((d) => ({ name: d.name, about: d.about })), none: 'The catalogue is empty: look at a topic in Streams and keep its description.' },
+  { name: 'source', kinds: (describedSources.data.value?.items ?? []).map((d) => ({ name: d.name, about: d.about })), none: 'No source is described yet: look at a topic in Streams and keep it as a described source.' },
   { name: 'reference', kinds: referenceKinds(), none: '' },
   { name: 'step', kinds: stepKinds, none: '' },
   { name: 'sink', kinds: sinkKinds(), none: '' },

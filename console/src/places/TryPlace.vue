@@ -147,6 +147,8 @@ const pointing = computed(() => {
   return n === 0 ? `event ${pointed.value + 1} is in no window` : `event ${pointed.value + 1} is in ${numbers.length === 1 ? 'window' : 'windows'} ${numbers.join(', ')}`
 })
 
+/** Whether events are to be taken as soon as the document can be played. */
+const wanted = ref(false)
 /** Takes a job's newest version as the draft, and its newest events. */
 const loading = useAsked(async (name: string) => {
   const v = await ask<Schemas['Version']>(`/jobs/${escaped(name)}/versions/newest`)
@@ -159,7 +161,6 @@ watch(
   },
   { immediate: true },
 )
-const wanted = ref(false)
 watch([wanted, ready], async () => {
   if (!wanted.value || !ready.value || lesson.value) return
   wanted.value = false

@@ -27,6 +27,8 @@ export interface Held {
   events: number[]
   /** Its newest row in words; empty while nothing was published. */
   holds: string
+  /** Whether the event that is pointed at is in it. */
+  lit: boolean
 }
 
 /**
@@ -88,10 +90,10 @@ export function usePlay(text: Ref<string>, ready: Ref<boolean>, sources: Ref<str
   const pointed = ref<number | null>(null)
   watch(lines, () => (pointed.value = null))
   /** Whether a window has been withdrawn by now. */
-  const gone = (w: Schemas['Band']) => w.withdrawn && past.value.some((m) => m.rows.some((r) => r.part === w.step && JSON.stringify(r.row) === JSON.stringify(w.rows.at(-1))))
+  const gone = (w: Schemas['Band']) => w.withdrawn && w.published.at(-1)! < at.value
   const windowsOf = (event: number | null) => (event === null ? [] : (moments.value[event]?.windows ?? []))
   /** The windows of the step so far, of all keys or the chosen one, each with what it holds. */
-  const held = computed<(Held & { lit: boolean })[]>(() => {
+  const held = computed<Held[]>(() => {
     const all = played.data.value?.windows ?? []
     const bounds = [...new Set(bands.value.map((b) => `${b.start} ${b.end}`))]
     return all
@@ -99,8 +101,7 @@ export function usePlay(text: Ref<string>, ready: Ref<boolean>, sources: Ref<str
       .filter(({ w }) => w.step === step.value && (key.value === 'all' || w.key === key.value) && w.opened < at.value)
       .map(({ w, n }) => {
         const events = past.value.flatMap((m, i) => (m.windows.includes(n) ? [i + 1] : []))
-        const rows = past.value.flatMap((m, i) => (i >= w.closed ? m.rows.filter((r) => r.part === w.step) : [])).map((r) => r.row as Record<string, unknown>)
-          .filter((r) => r.window_start === w.start && r.window_end === w.end && w.rows.some((x) => JSON.stringify(x) === JSON.stringify(r)))
+        const rows = (w.rows as Record<string, unknown>[]).filter((_, i) => w.published[i]! < at.value)
         const row = rows.at(-1)
         const state = row?.withdrawn === true ? 'withdrawn' : !row || row.closed === false ? 'open' : rows.filter((r) => r.closed !== false).length > 1 ? 'corrected' : 'closed'
         return {
