@@ -38,6 +38,10 @@ type Job struct {
 	Dir         string // paths in the document are relative to it
 
 	Values map[string]expr.Value
+	// Functions are the document's own, by name.
+	Functions map[string]*expr.Function
+	constants map[string]value  // Values as they are written
+	texts     map[string]string // Functions as they are written
 
 	Lanes           int    // 0: one for each CPU
 	Buffer          int64  // bytes of events under way; 0 for the default
@@ -309,6 +313,7 @@ func (d *Document) Job(ctx context.Context, opt Options) (*Job, error) {
 		return nil, r.said(r.faults, 0, "mistakes")
 	}
 	j.Warnings = r.said(r.warnings, 1, "warnings")
+	j.constants, j.Functions, j.texts = r.constants, r.functions, r.texts
 	j.Digest, j.Pieces = digest(d.root, j.Values), pieces(j, d.root)
 	return j, nil
 }
@@ -327,7 +332,7 @@ func digest(root *node, values map[string]expr.Value) string {
 			walk(v)
 		}
 	}
-	for _, part := range []string{"sources", "references", "steps", "sinks"} {
+	for _, part := range []string{"functions", "sources", "references", "steps", "sinks"} {
 		if n := root.get(part); n != nil {
 			walk(n)
 		}
@@ -362,7 +367,7 @@ type builder struct {
 }
 
 var documentFields = fieldSpec{
-	known: []string{"undertide", "job", "about", "values", "settings", "connections", "references", "sources", "steps", "sinks", "examples", "alarms"},
+	known: []string{"undertide", "job", "about", "values", "functions", "settings", "connections", "references", "sources", "steps", "sinks", "examples", "alarms"},
 }
 
 func (b *builder) document() {
@@ -389,6 +394,7 @@ func (b *builder) document() {
 	}
 	b.job.About = b.optionalText(b.doc.get("about"), "about")
 	b.values()
+	b.readFunctions()
 	b.settings()
 	b.findMeta()
 	b.known = maps.Clone(b.opt.Connections)
@@ -436,54 +442,6 @@ func (b *builder) checkField(n *node, place, name string) bool {
 		return true
 	}
 	return false
-}
-
-func (b *builder) values() {
-	n := b.doc.get("values")
-	if n == nil {
-		b.unknownSets()
-		return
-	}
-	if n.kind != mapNode {
-		b.fault(n, "values", fmt.Sprintf("%s stands where a mapping belongs", n.kind), "write values: {name: {type: double, default: 1.0}}")
-		return
-	}
-	for i, k := range n.keys {
-		place := join("values", k.text)
-		v := n.values[i]
-		if !b.checkField(k, place, k.text) || !b.mapping(v, place, fieldSpec{known: []string{"type", "default"}}) {
-			continue
-		}
-		kind, ok := b.kind(v.get("type"), place+".type", v)
-		if !ok {
-			continue
-		}
-		def := v.get("default")
-		text, given := b.optionalText(def, place+".default"), def != nil
-		if s, set := b.opt.Set[k.text]; set {
-			text, given = s, true
-		}
-		if !given {
-			if b.needs() {
-				b.fault(k, place, "the value has no default and was not set", fmt.Sprintf("give it: --set %s=…", k.text))
-			} else {
-				b.warn(k, place, "the value has no default", fmt.Sprintf("a run needs it: --set %s=…", k.text))
-			}
-			b.job.Values[k.text] = expr.Value{Kind: kind, Null: true}
-			continue
-		}
-		val, err := ParseValue(kind, text)
-		if err != nil {
-			at := v
-			if def != nil {
-				at = def
-			}
-			b.fault(at, place, err.Error(), fmt.Sprintf("give a %s", kind))
-			continue
-		}
-		b.job.Values[k.text] = val
-	}
-	b.unknownSets()
 }
 
 func (b *builder) unknownSets() {
@@ -553,8 +511,13 @@ var otherTypes = map[string]string{"float": "double", "float32": "double", "floa
 	"interval": "duration", "numeric": "decimal", "binary": "bytes", "blob": "bytes", "bytea": "bytes", "array": "list<string>", "object": "map<string>", "json": "map<string>"}
 
 func (b *builder) kind(n *node, place string, parent *node) (row.Kind, bool) {
+	return b.kindAmong(n, place, parent, kindNames, nil)
+}
+
+// kindAmong reads a type; names and more are those that are told of where it is none.
+func (b *builder) kindAmong(n *node, place string, parent *node, names string, more []string) (row.Kind, bool) {
 	if n == nil {
-		b.fault(parent, place, "the type is missing", "give one of "+kindNames)
+		b.fault(parent, place, "the type is missing", "give one of "+names)
 		return row.Invalid, false
 	}
 	s, ok := b.text(n, place)
@@ -566,7 +529,7 @@ func (b *builder) kind(n *node, place string, parent *node) (row.Kind, bool) {
 	}
 	remedy := "did you mean " + otherTypes[strings.ToLower(s)] + "?"
 	if otherTypes[strings.ToLower(s)] == "" {
-		remedy = b.didYouMean(s, []string{"string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal", "list<string>", "map<string>"})
+		remedy = b.didYouMean(s, append([]string{"string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal", "list<string>", "map<string>"}, more...))
 	}
 	if s == "list" || s == "map" {
 		remedy = "say of what: " + s + "<string>"
@@ -637,6 +600,9 @@ func (b *builder) restart(n *node) {
 // memorySize reads an amount of memory that is at least so large; 0 where there is none.
 func (b *builder) memorySize(v *node, place string, least int64, small, remedy string) int64 {
 	if v == nil {
+		return 0
+	}
+	if !b.takesOnly(v, place, "a size", "size") {
 		return 0
 	}
 	text, ok := b.text(v, place)

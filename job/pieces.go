@@ -57,23 +57,6 @@ func (d *Document) Places() map[string]Span {
 	return out
 }
 
-// ValueOf is a named constant of a document, as text.
-type ValueOf struct{ Name, Type, Default string }
-
-// ValueList gives the document's values by name.
-func (j *Job) ValueList() []ValueOf {
-	var out []ValueOf
-	for _, n := range sortedKeys(j.Values) {
-		v := j.Values[n]
-		one := ValueOf{Name: n, Type: v.Kind.String()}
-		if !v.Null {
-			one.Default = v.String()
-		}
-		out = append(out, one)
-	}
-	return out
-}
-
 // SameSource says whether two sources describe their events alike: decode, fields and event time.
 func SameSource(a, b *Source) bool {
 	text := func(s *Source) string {
@@ -124,7 +107,7 @@ func pieces(j *Job, root *node) map[string]string {
 		}
 		n = n.get(j.Sources[i].Name)
 		// Who else is told of positions, and how fast events are made, do not change what is read.
-		out["source "+j.Sources[i].Name] = hash(n.get("with"), freeOf(j.Sources[i].With), j.Sources[i].Via)
+		out["source "+j.Sources[i].Name] = hash(n.get("with"), freeOf(j.Sources[i].With), append([]string{j.Sources[i].Via}, j.valuesIn(n.get("with"))...)...)
 	}
 	for i := range j.Steps {
 		s := &j.Steps[i]
@@ -157,7 +140,7 @@ func pieces(j *Job, root *node) map[string]string {
 	}
 	for i := range j.Sinks {
 		n := root.get("sinks").get(j.Sinks[i].Name)
-		out["sink "+j.Sinks[i].Name] = hash(n.get("with"), freeOf(j.Sinks[i].With), j.Sinks[i].Via, j.Sinks[i].Encode.Name)
+		out["sink "+j.Sinks[i].Name] = hash(n.get("with"), freeOf(j.Sinks[i].With), append([]string{j.Sinks[i].Via, j.Sinks[i].Encode.Name}, j.valuesIn(n.get("with"))...)...)
 	}
 	return out
 }
@@ -174,17 +157,24 @@ func keepsRows(k step.Keyed) bool {
 
 var words = regexp.MustCompile(`[A-Za-z_][A-Za-z0-9_]*`)
 
-// named gives the values and fields, with what they are, that parts of a document name.
+// named gives the values, functions and fields, with what they are, that parts of a document name.
 func (j *Job) named(fields row.Schema, parts ...*node) (out []string) {
 	seen := map[string]bool{}
+	var note func(text string)
+	note = func(text string) {
+		for _, w := range words.FindAllString(text, -1) {
+			if !seen[w] {
+				seen[w] = true
+				note(j.texts[w]) // what a function is
+			}
+		}
+	}
 	var walk func(n *node)
 	walk = func(n *node) {
 		if n == nil {
 			return
 		}
-		for _, w := range words.FindAllString(n.text, -1) {
-			seen[w] = true
-		}
+		note(n.text)
 		for i, v := range n.values {
 			if n.kind == mapNode {
 				walk(n.keys[i])
@@ -196,6 +186,9 @@ func (j *Job) named(fields row.Schema, parts ...*node) (out []string) {
 		walk(p)
 	}
 	for _, w := range sortedKeys(seen) {
+		if text, ok := j.texts[w]; ok {
+			out = append(out, w+"="+text)
+		}
 		if v, ok := j.Values[w]; ok {
 			out = append(out, w+"="+v.String())
 		}

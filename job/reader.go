@@ -20,11 +20,15 @@ type reader struct {
 	opt        Options
 	faults     Faults
 	warnings   Faults
-	unsaid     [2]int            // faults and warnings beyond maxFaults
-	written    int               // bytes of expressions so far
-	hidden     map[string]string // values of variables that no message shows, to their names
-	forSources map[string]bool   // connections that sources name
-	aside      bool              // what is read belongs to sinks that are not opened
+	unsaid     [2]int                    // faults and warnings beyond maxFaults
+	written    int                       // bytes of expressions so far
+	hidden     map[string]string         // values of variables that no message shows, to their names
+	forSources map[string]bool           // connections that sources name
+	constants  map[string]value          // of the document, by name
+	functions  map[string]*expr.Function // of the document, by name
+	unmade     map[string]bool           // functions that are not compiled, or cannot be
+	texts      map[string]string         // of functions, as they are written
+	aside      bool                      // what is read belongs to sinks that are not opened
 }
 
 func (r *reader) faultAt(line, column int, place, message, remedy string) {
@@ -193,11 +197,17 @@ func (r *reader) fill(n *node, place string) (string, bool) {
 				r.warn(n, place, fmt.Sprintf("the environment variable %s is not set here", env), "a run needs it")
 			}
 			out.WriteString(v)
+		case strings.HasPrefix(name, "values."):
+			v, ok := r.valueNamed(n, place, strings.TrimPrefix(name, "values."))
+			if !ok {
+				return "", false
+			}
+			out.WriteString(v)
 		case strings.HasPrefix(name, "secret."):
 			r.fault(n, place, "a secret would be shown here", "secrets stand alone as password or tls.key of a connection; use ${env.NAME} for the rest")
 			return "", false
 		default:
-			r.fault(n, place, fmt.Sprintf("${%s} means nothing here", name), "write ${env.NAME}")
+			r.fault(n, place, fmt.Sprintf("${%s} means nothing here", name), "write ${values.NAME} or ${env.NAME}")
 			return "", false
 		}
 	}
@@ -242,6 +252,9 @@ func (r *reader) choice(n *node, place string, known, later []string) string {
 
 // whole reads a whole number of at least least.
 func (r *reader) whole(n *node, place string, least int64) (int64, bool) {
+	if !r.takesOnly(n, place, "a whole number", "int") {
+		return 0, false
+	}
 	s, ok := r.text(n, place)
 	if !ok {
 		return 0, false
@@ -255,6 +268,9 @@ func (r *reader) whole(n *node, place string, least int64) (int64, bool) {
 }
 
 func (r *reader) double(n *node, place string) (float64, bool) {
+	if !r.takesOnly(n, place, "a number", "double", "int", "decimal") {
+		return 0, false
+	}
 	s, ok := r.text(n, place)
 	if !ok {
 		return 0, false
@@ -269,6 +285,9 @@ func (r *reader) double(n *node, place string) (float64, bool) {
 
 func (r *reader) boolean(n *node, place string) bool {
 	if n == nil {
+		return false
+	}
+	if !r.takesOnly(n, place, "true or false", "bool") {
 		return false
 	}
 	s, ok := r.text(n, place)
@@ -305,6 +324,9 @@ func (r *reader) names(n *node, place string) ([]string, []*node) {
 
 // duration reads 250us, 5s, 1h30m. Zero is allowed where zero says so, less never.
 func (r *reader) duration(n *node, place string, zero bool) (time.Duration, bool) {
+	if n != nil && !r.takesOnly(n, place, "a duration", "duration") {
+		return 0, false
+	}
 	s, ok := r.text(n, place)
 	if !ok {
 		return 0, false
@@ -347,10 +369,15 @@ func (r *reader) expression(n *node, place string, scope expr.Scope) *expr.Progr
 		r.fault(n, place, "YAML takes what follows ` #` for a comment and cuts the expression", "put the whole expression in quotes")
 		return nil
 	}
+	if strings.Contains(n.text, "${values.") {
+		r.fault(n, place, "an expression names values as they are", "write values.NAME, without ${ }")
+		return nil
+	}
 	text, ok := r.fill(n, place)
 	if !ok {
 		return nil
 	}
+	scope.Functions = r.functions
 	if len(text) <= expr.MaxText { // Compile refuses a longer one
 		r.written += len(text)
 	}
@@ -360,6 +387,9 @@ func (r *reader) expression(n *node, place string, scope expr.Scope) *expr.Progr
 	}
 	p, faults := expr.Compile(text, scope)
 	for _, f := range faults {
+		if f.Function && r.unmade[f.Name] {
+			continue // what is wrong with the function is said there
+		}
 		line, column := n.line, n.column
 		switch {
 		case n.block:
@@ -376,7 +406,7 @@ func (r *reader) expression(n *node, place string, scope expr.Scope) *expr.Progr
 		case f.Function && ours != "":
 			remedy = "did you mean " + ours + "?"
 		case f.Function:
-			remedy = r.didYouMean(f.Name, expr.FunctionNames(scope.Measure))
+			remedy = r.didYouMean(f.Name, append(sortedKeys(r.functions), expr.FunctionNames(scope.Measure)...))
 		default:
 			remedy = r.didYouMean(f.Name, scopeNames(scope))
 		}

@@ -115,8 +115,11 @@ func schemaOf(list []settings.Setting) string {
 	return out + "}"
 }
 
+// filledIn is the shape of a text where another type belongs: a value of the document, or of the environment.
+const filledIn = `"pattern": "^\\$\\{(values|env)\\.[^}]+\\}$"`
+
 var schemaTypes = map[settings.Type]string{
-	settings.Text: `"type": ["string", "number", "boolean"]`, settings.Path: `"type": "string"`, settings.Bool: `"type": "boolean"`, settings.Number: `"type": "number"`,
+	settings.Text: `"type": ["string", "number", "boolean"]`, settings.Path: `"type": "string"`, settings.Bool: `"type": ["boolean", "string"], ` + filledIn, settings.Number: `"type": ["number", "string"], ` + filledIn,
 	settings.Duration: `"$ref": "#/$defs/duration"`, settings.Texts: `"type": "array", "items": {"type": "string"}`, settings.Numbers: `"type": "array", "items": {"type": "number"}`,
 	settings.Scalars: `"type": "array", "minItems": 1, "items": {"$ref": "#/$defs/scalar"}`, settings.Names: `"$ref": "#/$defs/names"`, settings.Key: `"type": "string"`, settings.PEM: `"type": "string"`,
 	settings.Secret: `"type": "string", "pattern": "^\\$\\{(secret|env)\\.[^}]+\\}$"`, settings.Connection: `"type": "string"`, settings.Expression: `"$ref": "#/$defs/expression"`,
@@ -133,7 +136,7 @@ func schemaOfOne(s *settings.Setting) string {
 	case settings.Choice:
 		body = `"enum": ` + jsonText(s.Choices)
 	case settings.Whole:
-		body = `"type": "integer"`
+		body = `"type": ["integer", "string"], ` + filledIn
 		if s.Least > -1<<53 {
 			body += `, "minimum": ` + jsonText(s.Least)
 		}

@@ -104,6 +104,9 @@ func (s *settingsReader) value(n *node, place string, one *settings.Setting, int
 			s.pem(n, place, into.String())
 		}
 	case settings.Path:
+		if !s.takesOnly(n, place, "a path", "path", "string") {
+			return
+		}
 		if text, ok := s.text(n, place); ok {
 			into.SetString(text)
 			s.path(n, place, text)
@@ -120,8 +123,15 @@ func (s *settingsReader) value(n *node, place string, one *settings.Setting, int
 	}
 }
 
+var sizeType = reflect.TypeFor[settings.Size]()
+
 // plainText fills a string, or what reads itself from text; its error is the fault, `what is wrong; what would be right`.
 func (s *settingsReader) plainText(n *node, place string, into reflect.Value) {
+	switch {
+	case into.Type() == sizeType && !s.takesOnly(n, place, "a size", "size"),
+		strings.HasSuffix(place, ".topic") && !s.takesOnly(n, place, "a topic", "topic", "string"):
+		return
+	}
 	text, ok := s.text(n, place)
 	if !ok {
 		return
@@ -203,10 +213,11 @@ func (s *settingsReader) list(n *node, place string, one *settings.Setting, into
 				return
 			}
 		case settings.Scalars:
-			if _, ok := s.text(v, place); !ok {
+			text, ok := s.text(v, place)
+			if !ok {
 				return
 			}
-			e.Set(reflect.ValueOf(settings.Scalar{Text: v.text, Quoted: v.quoted}))
+			e.Set(reflect.ValueOf(settings.Scalar{Text: text, Quoted: v.quoted}))
 		default:
 			if s.plainText(v, place, e); len(s.faults) > before {
 				continue

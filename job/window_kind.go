@@ -158,9 +158,9 @@ func (b *builder) calendarShift(v *node, place string, x time.Duration, w *windo
 // unitOf gives the unit that the windows start by.
 func (b *builder) unitOf(n *node, kind string) string {
 	if by := n.get("by"); by != nil && kind == "sliding" {
-		return by.text
+		return b.filled(by.text)
 	}
-	return n.get(kind).text
+	return b.filled(n.get(kind).text)
 }
 
 var calendarUnits = map[string]struct {
@@ -170,7 +170,7 @@ var calendarUnits = map[string]struct {
 
 // size reads a window's size: a fixed length, or a number of calendar units.
 func (b *builder) size(n *node, place string) (window.Unit, int64, bool) {
-	if f := strings.Fields(n.text); n.kind == scalarNode && len(f) == 2 {
+	if f := strings.Fields(b.filled(n.text)); n.kind == scalarNode && len(f) == 2 {
 		if u, ok := calendarUnits[strings.TrimSuffix(f[1], "s")]; ok {
 			count, err := strconv.ParseInt(f[0], 10, 64)
 			if err != nil || count < 1 || count > 10_000 {

@@ -24,6 +24,8 @@ type Scope struct {
 	Values map[string]Value
 	// Locals are values beside the row, named like fields.
 	Locals row.Schema
+	// Functions are the document's own, by name.
+	Functions map[string]*Function
 	// Measure allows aggregate calls, and fields only within them.
 	Measure bool
 }
@@ -115,7 +117,7 @@ var baseEnvs = sync.OnceValue(func() [2]*cel.Env {
 
 // env declares the names of the scope that an expression uses: a scope may have thousands, and each costs. Where one with
 // a dot is unknown, all with dots are declared, since only then the library says that name and not values or meta alone.
-func (s Scope) env(used []string) (*cel.Env, error) {
+func (s Scope) env(used []string, called []*Function) (*cel.Env, error) {
 	if slices.ContainsFunc(used, func(name string) bool { return strings.Contains(name, ".") && !s.has(name) }) {
 		used = slices.Clone(used)
 		for name := range s.Values {
@@ -140,6 +142,9 @@ func (s Scope) env(used []string) (*cel.Env, error) {
 				opts = append(opts, cel.Variable(name, celType(known.Kind)))
 			}
 		}
+	}
+	for _, f := range called {
+		opts = append(opts, f.declared())
 	}
 	return baseEnvs()[b2i(s.Measure)].Extend(opts...)
 }
@@ -168,7 +173,7 @@ func Compile(text string, scope Scope) (*Program, []Fault) {
 	}
 	nameHeaders(parsed.NativeRep())
 	promoteLiterals(parsed.NativeRep(), scope)
-	env, err := scope.env(namesIn(parsed.NativeRep(), scope.dotted()))
+	env, err := scope.env(namesIn(parsed.NativeRep(), scope.dotted()), scope.calledIn(parsed.NativeRep()))
 	if err != nil {
 		return nil, []Fault{{Line: 1, Message: err.Error()}}
 	}
@@ -209,13 +214,14 @@ func deepLoops(a *ast.AST) *Fault {
 }
 
 type compiler struct {
-	scope  Scope
-	env    *cel.Env
-	ast    *ast.AST
-	prog   *Program
-	inside bool    // within an aggregate call
-	bound  []bound // variables of the loops around
-	faults []Fault
+	scope   Scope
+	env     *cel.Env
+	ast     *ast.AST
+	prog    *Program
+	inside  bool    // within an aggregate call
+	inlined int     // parts that functions of the document have brought
+	bound   []bound // variables of the loops around
+	faults  []Fault
 }
 
 func (c *compiler) fault(e ast.Expr, message, remedy string) {
@@ -387,6 +393,9 @@ func (c *compiler) call(e ast.Expr, kind row.Kind) *node {
 	n := &node{kind: kind, name: name}
 	for _, a := range exprs {
 		n.args = append(n.args, c.node(a))
+	}
+	if f := c.scope.Functions[name]; f != nil && !call.IsMemberFunction() {
+		return c.inline(e, f, n.args)
 	}
 	if name == notStrictlyFalse { // the loop takes errors and nulls for that itself
 		return n.args[0]

@@ -137,6 +137,14 @@ func (p *promoter) function(call ast.CallExpr) row.Kind {
 	if call.IsMemberFunction() {
 		p.kind(call.Target())
 	}
+	if f := p.scope.Functions[name]; f != nil && !call.IsMemberFunction() {
+		for i, x := range args[:min(len(args), len(f.Of))] {
+			if k := f.Of[i].Kind; k == row.Double || k == row.Decimal {
+				promote(p.fac, x, k, p.nextID)
+			}
+		}
+		return f.Kind()
+	}
 	switch name {
 	case "double":
 		return row.Double
@@ -249,7 +257,7 @@ func faultsOf(env *cel.Env, iss *cel.Issues, text string) []Fault {
 				f.Name, f.Message, f.Remedy = "", fmt.Sprintf("%s is an aggregate", m[1]), "aggregates stand in the measures of a window step, and are called: count()"
 			default:
 				f.Message = fmt.Sprintf("unknown name %s", m[1])
-				if f.Function = calls(text, m[1]); f.Function {
+				if f.Function = Calls(text, m[1]); f.Function {
 					f.Message = fmt.Sprintf("unknown function %s", m[1])
 				}
 			}

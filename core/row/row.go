@@ -59,10 +59,13 @@ func (k Kind) Plain() bool { return k&commonFlag == 0 }
 
 var kindNames = [...]string{"invalid", "string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal"}
 
-// A gives a kind's name behind its article, as sentences have it: "a string", "an int".
+// A gives a kind's name behind its article, as sentences have it: "a string", "an int", "bytes".
 func A(k Kind) string {
-	if k == Int {
+	switch k {
+	case Int:
 		return "an int"
+	case Bytes:
+		return "bytes"
 	}
 	return "a " + k.String()
 }
