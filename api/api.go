@@ -210,6 +210,8 @@ type Saved struct {
 	Version
 	Stored   bool     `json:"stored"` // false: it equals the newest version
 	Warnings []string `json:"warnings"`
+	// Filled names the sources whose descriptions were written into the version; its text is then given whole.
+	Filled []string `json:"filled,omitempty"`
 }
 
 // Start is how a run is asked for.
@@ -770,7 +772,7 @@ type Described struct {
 	About     string    `json:"about"`
 	Text      string    `json:"text"` // as it stands below sources:
 	UpdatedAt time.Time `json:"updated_at"`
-	// Jobs have a source that reads the same; Same says whether they describe it in the same words.
+	// Jobs name the description, or have a source that reads the same; Same says whether they describe it in the same words.
 	Jobs []DescribedUse `json:"jobs"`
 }
 
@@ -779,6 +781,10 @@ type DescribedUse struct {
 	Job    string `json:"job"`
 	Source string `json:"source"`
 	Same   bool   `json:"same"`
+	// Described says that the job names the description, and Differs in which settings it says something else, as where the
+	// description has changed since.
+	Described bool     `json:"described"`
+	Differs   []string `json:"differs"`
 }
 
 // List is a list that is given whole.

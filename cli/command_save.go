@@ -49,6 +49,9 @@ somebody has saved another version meanwhile.`,
 		for _, w := range saved.Warnings {
 			s.say("%s (warning)", inThis(w, args[0]))
 		}
+		for _, name := range saved.Filled {
+			s.say("source %s: what its description says was written into the version", name)
+		}
 		if saved.Stored {
 			s.say("saved as version %d of %s", saved.Number, saved.Job)
 		} else {

@@ -20,8 +20,8 @@ func newSources(s *streams) *cobra.Command {
 		Use:   "sources",
 		Short: "List described sources that several jobs may take over, and which jobs do",
 		Long: `List described sources: their fields, event time and margin, once and for all jobs that read them. A job
-takes the description over into its own document, so that a version stays as it is; the list says which
-jobs read the same topic, and whether they describe it in the same words.`,
+takes it by described: NAME; a save writes it into the version, so that a version stays as it is. The list says
+which jobs name it or read the same topic, and what they say otherwise, as where it has changed since.`,
 		Example: "  undertide sources\n  undertide sources add lifts --from harbour/jobs/crane-load.yaml\n  undertide sources show lifts",
 	}, func(c *cobra.Command, cl *client.Client, _ []string) error {
 		list, err := cl.Sources(c.Context())
@@ -34,7 +34,10 @@ jobs read the same topic, and whether they describe it in the same words.`,
 				var uses []string
 				for _, u := range d.Jobs {
 					text := u.Job
-					if !u.Same {
+					switch {
+					case len(u.Differs) > 0:
+						text += " (with another " + strings.Join(u.Differs, ", ") + ")"
+					case !u.Same:
 						text += " (in other words)"
 					}
 					uses = append(uses, text)

@@ -240,6 +240,8 @@ type Options struct {
 	// SinksAside: sinks will not be opened, as in a rehearsal. What they alone need, variables, secrets, addresses and
 	// paths, is not asked for.
 	SinksAside bool
+	// Described finds described sources; nil where nobody keeps any.
+	Described Descriptions
 	// Connections are those that the document may name beside its own.
 	Connections map[string]*connect.Connection
 	// Absolute refuses relative paths: the document has no folder, as in a service.
@@ -302,9 +304,12 @@ func (d *Document) Job(ctx context.Context, opt Options) (*Job, error) {
 	r := d.read
 	r.ctx, r.opt, r.faults = ctx, opt, slices.Clone(d.read.faults)
 	j := &Job{File: r.file, Dir: filepath.Dir(r.file), Values: map[string]expr.Value{}}
-	if d.root != nil {
+	root := d.root
+	if root != nil {
 		b := &builder{reader: &r, job: j, doc: d.root}
+		b.doc = b.fillDescribed(b.doc)
 		b.document()
+		root = b.doc
 	}
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
@@ -314,7 +319,7 @@ func (d *Document) Job(ctx context.Context, opt Options) (*Job, error) {
 	}
 	j.Warnings = r.said(r.warnings, 1, "warnings")
 	j.constants, j.Functions, j.texts = r.constants, r.functions, r.texts
-	j.Digest, j.Pieces = digest(d.root, j.Values), pieces(j, d.root)
+	j.Digest, j.Pieces = digest(root, j.Values), pieces(j, root)
 	return j, nil
 }
 
@@ -322,19 +327,22 @@ func (d *Document) Job(ctx context.Context, opt Options) (*Job, error) {
 // written, and the values. Comments, layout, about and settings may change.
 func digest(root *node, values map[string]expr.Value) string {
 	h := sha256.New()
-	var walk func(n *node)
-	walk = func(n *node) {
+	var walk func(n *node, depth int)
+	walk = func(n *node, depth int) {
 		fmt.Fprintf(h, "%d %q %d\n", n.kind, n.text, len(n.values))
 		for i, v := range n.values {
 			if n.kind == mapNode {
+				if depth == 1 && n.keys[i].text == "described" {
+					continue // where a source comes from is not what it is
+				}
 				fmt.Fprintf(h, "%q\n", n.keys[i].text)
 			}
-			walk(v)
+			walk(v, depth+1)
 		}
 	}
 	for _, part := range []string{"functions", "sources", "references", "steps", "sinks"} {
 		if n := root.get(part); n != nil {
-			walk(n)
+			walk(n, 0)
 		}
 	}
 	for _, name := range sortedKeys(values) {

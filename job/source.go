@@ -22,7 +22,7 @@ var parseForms = []string{"rfc3339", "epoch_s", "epoch_ms", "epoch_us", "epoch_n
 
 // sourceFields are the settings of all sources, and those that some kinds and formats have beside them.
 func sourceFields() fieldSpec {
-	return fieldSpec{known: append([]string{"via", "with", "decode", "fields", "event_time", "watermark"}, besideOf(false)...)}
+	return fieldSpec{known: append([]string{"described", "via", "with", "decode", "fields", "event_time", "watermark"}, besideOf(false)...)}
 }
 
 func (b *builder) readSources() {
@@ -40,6 +40,9 @@ func (b *builder) readSources() {
 		b.broken[k.text] = true
 		if !b.checkName(k, place) || !b.mapping(n.values[i], place, sourceFields()) {
 			continue
+		}
+		if n.values[i].get("described") != nil && n.values[i].get("via") == nil {
+			continue // said where it was looked for
 		}
 		before := len(b.faults)
 		s := b.source(n.values[i], place, k)
@@ -98,6 +101,11 @@ func (b *builder) source(n *node, place string, k *node) Source {
 	known := sourceKinds()
 	if referred(place) {
 		known = referenceKinds()
+	}
+	if d := n.get("described"); d != nil {
+		if referred(place) {
+			b.fault(d, place+".described", "a reference is not described elsewhere", "write via, with, fields and key here")
+		}
 	}
 	kind := b.via(n, place, k, "it is not said where its events come from", known, connect.NotBuilt.Sources)
 	if kind != nil {

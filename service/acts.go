@@ -80,6 +80,23 @@ func holding[V any](ctx context.Context, s *Service, name string, f func(e *entr
 	return f(e)
 }
 
+// selfContained writes into a document what the descriptions of its sources say, so that a version stays as it is, and
+// names those sources (docs/streams.md, "Described sources").
+func (s *Service) selfContained(ctx context.Context, document string) (text string, filled []string, err error) {
+	if text, filled, err = job.FillDescribed(ctx, document, s.describedText); err != nil {
+		return "", nil, api.WrongDocument.With(err.Error(), "write the source on lines of its own")
+	}
+	if len(text) > job.MaxDocument {
+		return "", nil, api.TooLarge.With(fmt.Sprintf("with what its described sources say, the document has %d KiB; at most %d are stored", len(text)>>10, job.MaxDocument>>10), "make several jobs of it")
+	}
+	if len(filled) > 0 {
+		if _, err := s.parse(ctx, "document", text, nil, false); err != nil {
+			return "", nil, wrongDocument(err)
+		}
+	}
+	return text, filled, nil
+}
+
 // saveWithin is how long a save waits for another change of its job.
 const saveWithin = 10 * time.Second
 
@@ -89,6 +106,10 @@ func (s *Service) save(ctx context.Context, document string, from int) (api.Save
 	j, err := s.parse(ctx, "document", document, nil, false)
 	if err != nil {
 		return api.Saved{}, wrongDocument(err)
+	}
+	document, filled, err := s.selfContained(ctx, document)
+	if err != nil {
+		return api.Saved{}, err
 	}
 	release, err := s.holds.take(ctx, j.Name, saveWithin)
 	if err != nil {
@@ -117,7 +138,10 @@ func (s *Service) save(ctx context.Context, document string, from int) (api.Save
 	if stored {
 		s.db.AddEvent(store.Event{JobID: rec.ID, At: v.CreatedAt, Kind: "saved", Text: fmt.Sprintf("version %d", v.Number)})
 	}
-	out := api.Saved{Version: viewVersion(j.Name, v), Stored: stored, Warnings: []string{}}
+	out := api.Saved{Version: viewVersion(j.Name, v), Stored: stored, Warnings: []string{}, Filled: filled}
+	if len(filled) > 0 {
+		out.Document = document
+	}
 	for _, w := range j.Warnings {
 		out.Warnings = append(out.Warnings, w.Error())
 	}

@@ -58,6 +58,7 @@ func (s *Service) testConnection(c *gin.Context) error {
 // use is a topic that the newest version of a job reads or writes.
 type use struct {
 	job, source, sink, connection, topic string
+	described                            string   // what the source names its description by
 	secrets                              []string // that the document names itself, with none of the others
 }
 
@@ -104,10 +105,15 @@ func (s *Service) usesIn(ctx context.Context, e *entry, v store.Version) (out []
 	if err != nil { // it may name a connection that is gone
 		return []use{{job: e.rec.Name, secrets: doc.Secrets()}}
 	}
+	described := doc.DescribedBy()
 	for i := range j.Sources {
+		one := use{job: e.rec.Name, source: j.Sources[i].Name, described: described[j.Sources[i].Name]}
 		if of, stream, ok := connect.Through(j.Sources[i].With); ok {
-			out = append(out, use{job: e.rec.Name, source: j.Sources[i].Name, connection: of.Name, topic: stream})
+			one.connection, one.topic = of.Name, stream
+		} else if one.described == "" {
+			continue
 		}
+		out = append(out, one)
 	}
 	for i := range j.Sinks {
 		if of, stream, ok := connect.Through(j.Sinks[i].With); ok {
@@ -523,7 +529,7 @@ func (s *Service) getSources(c *gin.Context) error {
 			continue
 		}
 		for _, u := range uses {
-			if u.source != "" && reads(own[i].With, u) {
+			if u.source != "" && (u.described == d.Name || reads(own[i].With, u)) {
 				readers[i] = append(readers[i], u)
 				of = append(of, u.job)
 			}
@@ -537,10 +543,13 @@ func (s *Service) getSources(c *gin.Context) error {
 	for i, d := range all {
 		v := api.Described{Name: d.Name, About: d.About, Text: d.Text, UpdatedAt: d.UpdatedAt, Jobs: []api.DescribedUse{}}
 		for _, u := range readers[i] {
-			one := api.DescribedUse{Job: u.job, Source: u.source}
-			if j := jobs[u.job]; j != nil {
-				if other, err := j.SourceNamed(u.source); err == nil {
+			one := api.DescribedUse{Job: u.job, Source: u.source, Described: u.described == d.Name, Differs: []string{}}
+			if v := jobs[u.job]; v.job != nil {
+				if other, err := v.job.SourceNamed(u.source); err == nil {
 					one.Same = job.SameSource(own[i], other)
+				}
+				if one.Described {
+					one.Differs = append(one.Differs, v.doc.DifferFrom(u.source, d.Text)...)
 				}
 			}
 			v.Jobs = append(v.Jobs, one)
@@ -551,8 +560,8 @@ func (s *Service) getSources(c *gin.Context) error {
 }
 
 // newestOf reads the newest versions of some jobs, by name; those that cannot be read are left out.
-func (s *Service) newestOf(ctx context.Context, names []string) (map[string]*job.Job, error) {
-	out := map[string]*job.Job{}
+func (s *Service) newestOf(ctx context.Context, names []string) (map[string]readVersion, error) {
+	out := map[string]readVersion{}
 	byID := map[int64]store.Job{}
 	s.mu.Lock()
 	for _, name := range names {
@@ -570,11 +579,33 @@ func (s *Service) newestOf(ctx context.Context, names []string) (map[string]*job
 	}
 	for _, v := range versions {
 		rec := byID[v.JobID]
-		if j, err := s.parseOf(ctx, rec, v.Document, nil, false); err == nil {
-			out[rec.Name] = j
+		doc := job.Read(ctx, rec.Name+".yaml", v.Document)
+		if j, err := doc.Job(ctx, over(rec, s.options(nil, false))); err == nil {
+			out[rec.Name] = readVersion{doc, j}
 		}
 	}
 	return out, nil
+}
+
+// readVersion is a version that was read.
+type readVersion struct {
+	doc *job.Document
+	job *job.Job
+}
+
+// describedText finds a described source for whoever reads documents.
+func (s *Service) describedText(ctx context.Context, name string) (text string, known []string) {
+	all, err := s.db.Sources(ctx)
+	if err != nil {
+		s.opt.Log.Warn("described sources cannot be read", "error", err)
+	}
+	for _, d := range all {
+		if d.Name == name {
+			text = d.Text
+		}
+		known = append(known, d.Name)
+	}
+	return text, known
 }
 
 // reads says whether a source is of the stream that a job uses.

@@ -392,7 +392,7 @@ func (s *Service) parseAside(ctx context.Context, document string, set map[strin
 // names.
 func (s *Service) options(set map[string]string, run bool) job.Options {
 	o := s.vault.options(run)
-	o.Set, o.Connections = set, s.vault.connections(run)
+	o.Set, o.Connections, o.Described = set, s.vault.connections(run), s.describedText
 	return o
 }
 

@@ -163,8 +163,24 @@ func askStreams(t *testing.T, base string, want func(method, path, kind, body st
 	}
 	want("PUT", "/sources/lifts", js, `{"about":"Lifts","text":`+string(text)+`}`, 200, "")
 	want("PUT", "/sources/lifts", js, `{"about":"Lifts","text":"  lifts:\n    via: nothing\n"}`, 422, "wrong-document")
-	if c := want("GET", "/sources", "", "", 200, ""); !strings.Contains(c, `{"job":"crane-lifts-per-minute","source":"lifts","same":true}`) {
+	if c := want("GET", "/sources", "", "", 200, ""); !strings.Contains(c, `{"job":"crane-lifts-per-minute","source":"lifts","same":true,"described":false,"differs":[]}`) {
 		t.Errorf("sources: %s", c)
+	}
+	described := strings.Replace(doc.Document, source, "  lifts:\n    described: lifts\n\n", 1)
+	if c := want("POST", "/jobs", "application/yaml", described, 201, ""); !strings.Contains(c, `"filled":["lifts"]`) || !strings.Contains(c, `"document":`) {
+		t.Errorf("a document with a described source is saved as %s", c)
+	}
+	if c := want("GET", "/jobs/crane-lifts-per-minute/versions/newest", "", "", 200, ""); !strings.Contains(c, `described: lifts\n    via: kafka`) {
+		t.Errorf("the version does not hold what the description says: %s", c)
+	}
+	want("POST", "/jobs", "application/yaml", strings.Replace(described, "described: lifts", "described: lift", 1), 422, "wrong-document")
+	changed, err := json.Marshal(strings.Replace(source, "margin: ", "idle: 30s, margin: ", 1))
+	if err != nil {
+		t.Fatal(err)
+	}
+	want("PUT", "/sources/lifts", js, `{"about":"Lifts","text":`+string(changed)+`}`, 200, "")
+	if c := want("GET", "/sources", "", "", 200, ""); !strings.Contains(c, `"described":true,"differs":["watermark"]`) {
+		t.Errorf("after the description has changed: %s", c)
 	}
 	want("DELETE", "/sources/lifts", "", "", 204, "")
 	want("DELETE", "/sources/lifts", "", "", 404, "no-such-description")

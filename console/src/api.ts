@@ -1248,6 +1248,8 @@ export interface components {
             text: string;
         };
         DescribedUse: {
+            described: boolean;
+            differs: string[];
             job: string;
             same: boolean;
             source: string;
@@ -2040,6 +2042,7 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             document?: string;
+            filled: string[];
             job: string;
             number: number;
             stored: boolean;

@@ -63,7 +63,7 @@ function add(kind: string, name: string) {
     const indent = lines[0]!.search(/\S/)
     const own = lines[0]!.trim().replace(/:.*$/, '')
     const free = freeName(props.text, own)
-    const body = [`${free}:`, ...lines.slice(1).map((l) => l.slice(Math.min(indent, l.search(/\S|$/))))].join('\n')
+    const body = [`${free}:`, `  described: ${d.name}`, ...lines.slice(1).map((l) => l.slice(Math.min(indent, l.search(/\S|$/))))].join('\n')
     emit('change', addEntry(props.text, 'sources', body))
     emit('choose', free)
     return

@@ -14,7 +14,7 @@
   <div v-if="unknown" class="notice bad" role="alert">{{ unknown.detail }}; {{ unknown.fix }}.</div>
   <div v-if="moved" class="notice bad" role="alert">{{ moved.detail }}: somebody has saved it meanwhile. <ElButton size="small" @click="save('')">Save mine as the newest all the same</ElButton></div>
   <div v-else-if="saving.problem.value" class="notice bad" role="alert">{{ saving.problem.value.detail }}; {{ saving.problem.value.fix }}.</div>
-  <div v-if="saved" class="notice good" role="status">{{ saved.stored ? `Saved as version ${saved.number} of ${saved.job}.` : `Nothing changed: it equals version ${saved.number} of ${saved.job}.` }}<template v-for="w in saved.warnings" :key="w"><br />{{ w }}</template></div>
+  <div v-if="saved" class="notice good" role="status">{{ saved.stored ? `Saved as version ${saved.number} of ${saved.job}.` : `Nothing changed: it equals version ${saved.number} of ${saved.job}.` }}<template v-if="saved.filled"> What the description of {{ saved.filled.join(', ') }} says was written into the text.</template><template v-for="w in saved.warnings" :key="w"><br />{{ w }}</template></div>
   <BuildBeginnings v-if="!text" @begin="draft.begin" />
   <div v-else class="desk">
     <section class="sheet" aria-label="Document">
@@ -91,7 +91,7 @@
 
 <script setup lang="ts">
 import { ElButton, ElOption, ElSelect, ElTabPane, ElTabs } from 'element-plus'
-import { computed, defineAsyncComponent, ref, shallowRef, watch } from 'vue'
+import { computed, defineAsyncComponent, nextTick, ref, shallowRef, watch } from 'vue'
 import { useRouter } from 'vue-router'
 
 import { namesOf, put } from '../document/splice'
@@ -230,8 +230,12 @@ async function save(from: string) {
   const s = await saving.ask(document, ofDraft.value ? from : '')
   showing.value = false
   if (!s) return
+  // What described sources say was written into the version: the draft goes on from that.
+  const stored = s.document ?? document
+  if (s.document && text.value === document) text.value = s.document
+  draft.saved(stored, `${s.job} version ${s.number}`)
+  await nextTick()
   saved.value = s
-  draft.saved(document, `${s.job} version ${s.number}`)
 }
 async function clear() {
   if (!(await draft.begin(''))) return

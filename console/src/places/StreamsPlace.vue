@@ -76,7 +76,7 @@
         <tbody>
           <tr v-for="d in described.data.value.items" :key="d.name">
             <td class="nowrap">{{ d.name }}</td><td>{{ d.about }}</td>
-            <td>{{ d.jobs.map((j) => (j.same ? j.job : `${j.job} (in other words)`)).join(', ') || '–' }}</td>
+            <td>{{ d.jobs.map(readerOf).join(', ') || '–' }}</td>
             <td class="acts"><ElButton size="small" text @click="dropDescribed(d.name)">Remove</ElButton></td>
           </tr>
         </tbody>
@@ -178,6 +178,11 @@ async function dropSecret(name: string) {
     await secrets.remove(name)
     await secretList.refresh()
   })
+}
+/** A job that reads what is described, and what it says otherwise. */
+function readerOf(j: Schemas['DescribedUse']): string {
+  if (j.differs.length) return `${j.job} (with another ${j.differs.join(', ')})`
+  return j.same ? j.job : `${j.job} (in other words)`
 }
 async function dropDescribed(name: string) {
   if (!(await sure(`Remove the described source ${name}? Jobs keep their own text.`, 'Remove'))) return
