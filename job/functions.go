@@ -2,18 +2,23 @@ package job
 
 import (
 	"fmt"
-	"slices"
+	"regexp"
 	"strings"
 
 	"undertide/core/expr"
 	"undertide/core/row"
 )
 
+// maxFunctions bounds the functions of a document: those that call each other in a chain cost its square.
+const maxFunctions = 200
+
 // functionEntry is a function of the document that is not compiled yet.
 type functionEntry struct {
 	key, is *node
 	place   string
 	of      row.Schema
+
+	under, read bool // it waits for those that it calls; it was compiled, or cannot be
 }
 
 // readFunctions reads `functions`: each is compiled behind those that it calls (docs/job-document.md, "Functions").
@@ -26,36 +31,44 @@ func (b *builder) readFunctions() {
 		b.fault(n, "functions", fmt.Sprintf("%s stands where a mapping belongs", n.kind), "write functions: {kilos: {of: {t: double}, is: t * 1000.0}}")
 		return
 	}
+	if len(n.keys) > maxFunctions {
+		b.fault(n.keys[maxFunctions], "functions", fmt.Sprintf("the document has %d functions; at most %d are read", len(n.keys), maxFunctions), "compute parts of it in steps, as fields of their own")
+		return
+	}
 	b.functions, b.unmade, b.texts = map[string]*expr.Function{}, map[string]bool{}, map[string]string{}
-	var waiting []functionEntry
+	all := map[string]*functionEntry{}
 	for i, k := range n.keys {
 		b.unmade[k.text] = true
 		if f, ok := b.functionEntry(k, n.values[i]); ok {
-			waiting = append(waiting, f)
+			all[k.text] = &f
 		}
 	}
-	for len(waiting) > 0 && !b.over() {
-		at := slices.IndexFunc(waiting, func(f functionEntry) bool {
-			return !slices.ContainsFunc(waiting, func(other functionEntry) bool { return expr.Calls(f.is.text, other.key.text) })
-		})
-		if at < 0 {
-			for _, f := range waiting {
-				b.fault(f.key, f.place, fmt.Sprintf("%s calls itself, by way of %s", f.key.text, namesOfFunctions(waiting)), "a function may call those that do not call it")
-			}
-			return
-		}
-		f := waiting[at]
-		waiting = slices.Delete(waiting, at, at+1)
-		b.function(f)
+	for _, k := range n.keys {
+		b.behindItsOwn(all, all[k.text], nil)
 	}
 }
 
-func namesOfFunctions(list []functionEntry) string {
-	out := make([]string, len(list))
-	for i, f := range list {
-		out[i] = f.key.text
+// called finds what an expression calls.
+var called = regexp.MustCompile(`([A-Za-z_][A-Za-z0-9_]*)\s*\(`)
+
+// behindItsOwn compiles a function once those that it calls are; by are those that wait for it.
+func (b *builder) behindItsOwn(all map[string]*functionEntry, f *functionEntry, by []string) {
+	if f == nil || f.read || b.over() {
+		return
 	}
-	return strings.Join(out, ", ")
+	if f.under {
+		b.fault(f.key, f.place, f.key.text+" calls itself, by way of "+strings.Join(by, ", "), "a function may call those that do not call it")
+		f.read = true
+		return
+	}
+	f.under = true
+	for _, m := range called.FindAllStringSubmatch(f.is.text, -1) {
+		b.behindItsOwn(all, all[m[1]], append(by, f.key.text))
+	}
+	if !f.read {
+		f.read = true
+		b.function(*f)
+	}
 }
 
 // functionEntry checks all of a function but what it is.
@@ -96,17 +109,11 @@ func (b *builder) functionEntry(k, n *node) (functionEntry, bool) {
 
 // function compiles what a function is.
 func (b *builder) function(f functionEntry) {
-	scope := expr.Scope{Fields: f.of, Values: b.job.Values}
-	if b.expression(f.is, f.place+".is", scope) == nil {
+	is := b.expression(f.is, f.place+".is", expr.Scope{Fields: f.of, Values: b.job.Values})
+	if is == nil {
 		return
 	}
-	scope.Functions = b.functions
-	own, faults := expr.NewFunction(f.key.text, f.of, f.is.text, scope)
-	if len(faults) > 0 { // what expression read has ${env.NAME} filled in
-		b.fault(f.is, f.place+".is", faults[0].Message, faults[0].Remedy)
-		return
-	}
-	b.functions[f.key.text] = own
+	b.functions[f.key.text] = expr.NewFunction(f.key.text, f.of, is)
 	delete(b.unmade, f.key.text)
 	b.texts[f.key.text] = strings.Join(fieldTexts(f.of), ", ") + ": " + f.is.text
 }

@@ -29,14 +29,9 @@ type Function struct {
 // functions double it with each.
 const MaxFunctionParts = 5_000
 
-// NewFunction compiles what a function is. It may name its parameters, values and the functions of scope, and nothing
-// of a row. scope's fields are not used.
-func NewFunction(name string, of row.Schema, text string, scope Scope) (*Function, []Fault) {
-	p, faults := Compile(text, Scope{Fields: of, Values: scope.Values, Functions: scope.Functions})
-	if len(faults) > 0 {
-		return nil, faults
-	}
-	return &Function{Name: name, Of: of, is: p}, nil
+// NewFunction makes a function of what it is, compiled with its parameters as the scope's fields.
+func NewFunction(name string, of row.Schema, is *Program) *Function {
+	return &Function{Name: name, Of: of, is: is}
 }
 
 // Kind is the kind of what it gives.

@@ -43,7 +43,7 @@ func OtherName(name string, measure bool) string {
 	return ours
 }
 
-// Calls says whether a text calls something of this name.
-func Calls(text, name string) bool {
+// calls says whether a text calls something of this name.
+func calls(text, name string) bool {
 	return regexp.MustCompile(`\b` + regexp.QuoteMeta(name) + `\s*\(`).MatchString(text)
 }

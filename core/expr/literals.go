@@ -257,7 +257,7 @@ func faultsOf(env *cel.Env, iss *cel.Issues, text string) []Fault {
 				f.Name, f.Message, f.Remedy = "", fmt.Sprintf("%s is an aggregate", m[1]), "aggregates stand in the measures of a window step, and are called: count()"
 			default:
 				f.Message = fmt.Sprintf("unknown name %s", m[1])
-				if f.Function = Calls(text, m[1]); f.Function {
+				if f.Function = calls(text, m[1]); f.Function {
 					f.Message = fmt.Sprintf("unknown function %s", m[1])
 				}
 			}

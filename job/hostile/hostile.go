@@ -8,7 +8,7 @@ import (
 )
 
 // Right are those that are right for all their size.
-var Right = []string{"comments", "1999 backwards", "1999 fields of 500", "1999 measures", "merges of 1999", "1999 fields in 500", "1000 chained fields", "1999 fields", "1000 computed fields", "1999 sinks", "1999 windows", "1999 steps", "loops in loops"}
+var Right = []string{"comments", "1999 backwards", "1999 fields of 500", "1999 measures", "merges of 1999", "1999 fields in 500", "1000 chained fields", "1999 fields", "1000 computed fields", "1999 sinks", "1999 windows", "chained functions", "1999 steps", "loops in loops"}
 
 // Documents are texts by what they do; each is read, or refused, in under a second.
 func Documents() map[string]string {
@@ -105,6 +105,10 @@ func Documents() map[string]string {
 		"1999 windows":          head + "steps:\n  a0: {from: s, key: [k], window: {tumbling: 1m}, measures: {v: sum(v)}}\n" + chain(1_998, "  a%d: {from: a%d, key: [k], window: {tumbling: 1m}, measures: {v: sum(v)}}\n") + tail,
 		"1999 backwards":        head + "steps:\n" + backwards(1_998) + tail,
 		"1999 in a circle":      head + "steps:\n  a0: {from: a1998, where: v > 1}\n" + chain(1_998, "  a%d: {from: a%d, where: v > 1}\n") + tail,
+		"1999 functions":        head + "functions:\n" + lines(1_999, "  f%[1]d: {of: {t: int}, is: t + %[1]d}") + "steps:\n  a: {from: s, set: {x: f1(v) + f1998(v)}}\n" + tail,
+		"chained functions":     head + "functions:\n" + chain(199, "  f%d: {of: {t: int}, is: 'f%d(t) + 1'}\n") + "  f0: {of: {t: int}, is: t}\nsteps:\n  a: {from: s, set: {x: f199(v)}}\n" + tail,
+		"functions of two":      head + "functions:\n" + chain(199, "  f%[1]d: {of: {t: int}, is: 'f%[2]d(t) + f%[2]d(t)'}\n") + "  f0: {of: {t: int}, is: t}\nsteps:\n  a: {from: s, set: {x: f199(v)}}\n" + tail,
+		"functions in a circle": head + "functions:\n" + chain(199, "  f%d: {of: {t: int}, is: 'f%d(t) + 1'}\n") + "  f0: {of: {t: int}, is: f199(t)}\nsteps:\n  a: {from: s, set: {x: f199(v)}}\n" + tail,
 		"1999 patterns":         head + "steps:\n" + lines(1_999, "  a%d: {from: s, where: 'k.matches(\"(a|b)*c\") && v > 1 && v < 10'}") + tail,
 		"1999 fields":           wide(1_999, "") + tail,
 		"1999 fields of 500":    wide(1_999, "") + "steps:\n  a: {from: s, set: {" + strings.ReplaceAll(lines(500, "g%[1]d: f%[1]d"), "\n", ", ") + "}}\n" + tail,
