@@ -521,7 +521,9 @@ type Connector struct {
 	Source     []settings.Setting `json:"source"`
 	Sink       []settings.Setting `json:"sink"`
 	Reference  []settings.Setting `json:"reference"`
-	// SinkExample is how a new sink begins; its name is empty for none.
+	// SourceExample is how a new source begins, without its fields; its name is empty for none.
+	SourceExample connect.Example `json:"source_example"`
+	// SinkExample is how a new sink begins, alike.
 	SinkExample connect.Example `json:"sink_example"`
 	// ReferenceExample is, alike, how a new reference begins.
 	ReferenceExample connect.Example `json:"reference_example"`

@@ -137,7 +137,7 @@ func TriedOf(checks []connect.Step) Tried {
 func KindsOf() Kinds {
 	out := Kinds{Connectors: []Connector{}, Formats: []Format{}}
 	for _, k := range connect.Kinds() {
-		c := Connector{Name: k.Name, Lists: k.Lists, Noun: k.Noun, About: k.About, SinkExample: k.SinkExample, ReferenceExample: k.ReferenceExample}
+		c := Connector{Name: k.Name, Lists: k.Lists, Noun: k.Noun, About: k.About, SourceExample: k.SourceExample, SinkExample: k.SinkExample, ReferenceExample: k.ReferenceExample}
 		if k.Link != nil {
 			c.Connection = settings.Of(k.Link())
 		}

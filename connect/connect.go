@@ -44,9 +44,10 @@ type Kind struct {
 	Lists bool
 	// AtStream gives the source of a stream of a connection, such as a topic; nil where connections have none.
 	AtStream func(c *Connection, stream string) (Source, error)
-	// Examples are texts for `with` and what else stands beside `via`, for new parts of documents. In them CONNECTION,
+	// SourceExample is how a new source begins, without its fields. Examples are texts for `with` and what else stands beside `via`, for new parts of documents. In them CONNECTION,
 	// TOPIC and NAME stand for what the document is to say.
-	SinkExample Example
+	SourceExample Example
+	SinkExample   Example
 	// ReferenceExample is, alike, how a new reference begins.
 	ReferenceExample Example
 }

@@ -177,7 +177,7 @@ func TestBuild(t *testing.T) {
 	p.holds("window: {tumbling: 2m}     # short")
 	p.fill("accept late rows for", "30s")
 	p.holds("      load: sum(tonnes)\n    late: {accept: 30s}\n\nsinks:")
-	p.fill("measure load", "sum(tonnes, tonnes > 3.0)")
+	p.fill("condition of load", "tonnes > 3.0")
 	p.holds("      lifts: count()           # how many\n      load: 'sum(tonnes, tonnes > 3.0)'\n    late:")
 	p.press("add measure")
 	p.holds("      measure: count()\n    late:")
@@ -194,7 +194,7 @@ func TestBuild(t *testing.T) {
 	p.slowChecks() // the answer to an older text once took away the part that was just added
 	p.press("source")
 	p.press("lifts\nTopic crane.lifts")
-	p.holds("  lifts_2:\n    via: kafka\n    with: {connection: port, topic: crane.lifts}\n")
+	p.holds("  lifts_2:\n    described: lifts\n    via: kafka\n    with: {connection: port, topic: crane.lifts}\n")
 	p.press("take out source lifts_2")
 	for _, comment := range []string{"# The harbour's own words", "# by crane", "# as they come", "# guessed", "  # Empty hooks do not count.\n", "# short", "# how many"} {
 		if !strings.Contains(p.document(), comment) {

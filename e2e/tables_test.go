@@ -88,6 +88,16 @@ func TestTables(t *testing.T) {
 		{"match.matchOf([{name: 'berth', type: 'string'}], [{name: 'id', type: 'string'}])", `["berth","id"]`}, {"match.matchOf([{name: 'x', type: 'double'}], [{name: 'y', type: 'int'}])", "null"},
 		{"match.matches({berth: 'id'}, [{name: 'berth'}], [{name: 'id'}])", "true"}, {"match.matches(['berth'], [{name: 'berth'}], [{name: 'id'}])", "false"}, {"match.matches([], [], [])", "false"},
 
+		// Measures as a form takes them apart, and puts them together.
+		{"measure.measureOf('sum(tonnes, side == \\'a, b\\')')", `{"of":"sum","field":"tonnes","beside":"","condition":"side == 'a, b'"}`}, {"measure.measureOf('count_if(f(a, b) > 1)')", `{"of":"count","field":"","beside":"","condition":"f(a, b) > 1"}`},
+		{"measure.measureOf('quantile(x, 0.5, y > 1)')", `{"of":"quantile","field":"x","beside":"0.5","condition":"y > 1"}`}, {"measure.measureOf('count()')", `{"of":"count","field":"","beside":"","condition":""}`},
+		{"['sum(a) + sum(b)', 'sum(a + 1)', 'double(count())', 'count(x)', 'sum()', 'x', 'sum(x, a, b)', 'sum(x', \"sum(x, 'a)\", 'count_if()'].map(measure.measureOf)", `[null,null,null,null,null,null,null,null,null,null]`},
+		{"['count()', 'count_if(a > 1)', 'sum(x)', 'sum(x, a > 1)', 'quantile(x, 0.95)', 'collect(x, 10, a > 1)', \"first(x, s == '(')\"].map((t) => measure.textOf(measure.measureOf(t)) === t).every(Boolean)", "true"},
+
+		// Names change in place.
+		{"splice.rename(" + doc + ", ['steps', 'minute', 'measures', 'mean_m'], 'average_m') === " + doc + ".replace('mean_m:', 'average_m:')", "true"}, {"splice.rename(" + doc + ", ['steps', 'minute', 'measures', 'mean_m'], 'mean_m') === " + doc, "true"},
+		{"splice.rename('a: {b: 1, c: 2}', ['a', 'b'], 'c')", js("a: {b: 1, c: 2}")}, {"splice.rename('a: {b: 1, c: 2}', ['a', 'x'], 'y')", js("a: {b: 1, c: 2}")},
+
 		// Scalars as YAML takes them.
 		{"splice.scalar('5s')", `"5s"`}, {"splice.scalar('1h30m')", `"1h30m"`}, {"splice.scalar('-1.5')", `"-1.5"`}, {"splice.scalar('')", `"''"`}, {"splice.scalar('a: b')", `"'a: b'"`}, {"splice.scalar(\"it's\")", `"'it''s'"`}, {"splice.scalar('no')", `"'no'"`}, {"splice.scalar('{x}')", `"'{x}'"`}, {"splice.scalar('true')", `"true"`}, {"splice.scalar('# x')", `"'# x'"`},
 
@@ -98,9 +108,9 @@ func TestTables(t *testing.T) {
 		{"outline.kindOf({where: 'a', set: {}})", `"filter and compute"`}, {"outline.kindOf({join: {}, where: 'x'})", `"join"`}, {"outline.kindOf({measures: {}})", `"window"`}, {"outline.kindOf({})", `"pass on"`},
 		{"outline.outline('{').steps", "[]"}, {"outline.outline('')", "null"}, {"outline.outline(" + doc + ").steps[0].does", `["tumbling 1m"]`},
 		{"graph.origins('minute, late of minute, refused of seen')", `[{"name":"minute","part":""},{"name":"minute","part":"late"},{"name":"seen","part":"refused"}]`},
-		{"forms.formOf('step', {key: [], window: {session: '90s'}}).settings.map((s) => s.label).filter((l) => /gap|longest|window/.test(l))", `["gap","longest"]`},
+		{"forms.formOf('step', {key: [], window: {session: '90s'}}).settings.map((s) => s.label).filter((l) => /gap|longest|window/.test(l))", `["window","gap","longest"]`},
 	} {
-		got := value[string](p, "JSON.stringify((({format, results, match, splice, outline, graph, forms}) => "+c.expression+")(tables)) ?? 'undefined'")
+		got := value[string](p, "JSON.stringify((({format, results, match, measure, splice, outline, graph, forms}) => "+c.expression+")(tables)) ?? 'undefined'")
 		if got != c.want {
 			t.Errorf("%s\ngives %s\nwant  %s", c.expression, got, c.want)
 		}

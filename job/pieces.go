@@ -17,7 +17,7 @@ import (
 // Span is where a part of a document stands: its first and last line, from 1.
 type Span struct{ From, To int }
 
-// Places finds the sources, steps and sinks in a document's text, by kind and name ("step rate"), also
+// Places finds the sources, references, steps, sinks, values, functions, alarms and settings in a document's text, by kind and name ("step rate"), also
 // where the document has faults; as far as its YAML reads.
 func (d *Document) Places() map[string]Span {
 	out := map[string]Span{}
@@ -37,8 +37,15 @@ func (d *Document) Places() map[string]Span {
 		return to
 	}
 	for i, k := range root.keys {
-		kind, ok := map[string]string{"sources": "source", "references": "reference", "steps": "step", "sinks": "sink"}[k.text]
+		kind, ok := map[string]string{"sources": "source", "references": "reference", "steps": "step", "sinks": "sink", "values": "value", "functions": "function", "alarms": "alarm"}[k.text]
 		v := root.values[i]
+		if k.text == "settings" {
+			next := len(lines) + 1
+			if i+1 < len(root.keys) {
+				next = root.keys[i+1].line
+			}
+			out["settings"] = Span{k.line, last(k.line, next)}
+		}
 		if !ok || v.kind != mapNode {
 			continue
 		}

@@ -110,6 +110,23 @@ func SourceOf(o connect.Origin, inf Inference) string {
 
 func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
+// commentWidth is how wide comments of documents are at most: what an editor of half a screen shows.
+const commentWidth = 76
+
+// comment writes a text as a comment, in lines that are not too wide; a word alone may be.
+func comment(indent, text string) string {
+	var b strings.Builder
+	line := indent + "#"
+	for _, word := range strings.Fields(text) {
+		if len(line)+1+len(word) > commentWidth && line != indent+"#" {
+			b.WriteString(line + "\n")
+			line = indent + "#"
+		}
+		line += " " + word
+	}
+	return b.String() + line + "\n"
+}
+
 // Source writes a source of a document, as it stands below `sources:`.
 func Source(name string, o connect.Origin, inf Inference) string {
 	var b strings.Builder
@@ -122,12 +139,12 @@ func Source(name string, o connect.Origin, inf Inference) string {
 		fmt.Fprintf(&b, "    %s: '%s'\n", name, strings.ReplaceAll(inf.Settings[name], "'", "''"))
 	}
 	for _, d := range inf.Doubts {
-		fmt.Fprintf(&b, "    # %s\n", d)
+		b.WriteString(comment("    ", d))
 	}
 	b.WriteString("    fields:\n")
 	for _, f := range inf.Fields {
 		for _, d := range f.Doubts {
-			fmt.Fprintf(&b, "      # %s\n", d)
+			b.WriteString(comment("      ", d))
 		}
 		if f.At == "" && f.Parse == "" {
 			fmt.Fprintf(&b, "      %s: %s\n", f.Name, f.Type)
@@ -142,9 +159,13 @@ func Source(name string, o connect.Origin, inf Inference) string {
 		}
 		fmt.Fprintf(&b, "      %s: {%s}\n", f.Name, strings.Join(parts, ", "))
 	}
-	fmt.Fprintf(&b, "    event_time: %s    # %s\n", inf.EventTime, inf.Why)
+	if line := fmt.Sprintf("    event_time: %s    # %s\n", inf.EventTime, inf.Why); len(line) <= commentWidth {
+		b.WriteString(line)
+	} else {
+		b.WriteString(comment("    ", inf.Why) + "    event_time: " + inf.EventTime + "\n")
+	}
 	if inf.Lateness.Events > 0 {
-		fmt.Fprintf(&b, "    # %s\n", inf.Lateness.Words())
+		b.WriteString(comment("    ", inf.Lateness.Words()))
 	}
 	fmt.Fprintf(&b, "    watermark: {margin: %s}\n", row.DurationText(time.Duration(inf.Lateness.Proposed*float64(time.Second))))
 	return b.String()

@@ -204,8 +204,14 @@ func TestBegin(t *testing.T) {
 						t.Errorf("%s of %s warns: %v", p.Name, name, w)
 					}
 				}
+				for line := range strings.Lines(text) {
+					if strings.HasPrefix(strings.TrimSpace(line), "#") && len(line) > commentWidth+1 {
+						t.Errorf("%s of %s has a comment of %d signs: %s", p.Name, name, len(line), line)
+					}
+				}
+				whole := strings.Join(strings.Fields(strings.ReplaceAll(text, "#", "")), " ") // comments are broken into lines
 				for _, d := range inf.Doubts {
-					if !strings.Contains(text, d) {
+					if !strings.Contains(whole, strings.Join(strings.Fields(d), " ")) {
 						t.Errorf("%s of %s does not say: %s", p.Name, name, d)
 					}
 				}

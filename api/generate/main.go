@@ -156,7 +156,7 @@ var names = map[reflect.Type]string{
 	reflect.TypeFor[api.Page[api.LogLine]]():    "LogPage",
 	reflect.TypeFor[api.Page[api.Checkpoint]](): "CheckpointPage",
 	reflect.TypeFor[api.Page[api.Alarm]]():      "AlarmPage",
-	reflect.TypeFor[connect.Example]():          "SinkExample",
+	reflect.TypeFor[connect.Example]():          "Beginning",
 	reflect.TypeFor[look.Field]():               "InferredField",
 	reflect.TypeFor[run.CheckpointFigures]():    "CheckpointFigures",
 	reflect.TypeFor[inside.Shown]():             "StateRows",

@@ -19,6 +19,8 @@ import (
 // Kind are files, growing files, and standard input and output.
 var Kind = &connect.Kind{
 	Name: "file", Noun: "file", About: "files of the machine that the job runs on, as they are or as they grow",
+	SourceExample: connect.Example{Name: "file", About: "the lines of a file, as it grows",
+		Lines: "via: file\nwith: {path: /var/data/NAME.ndjson, follow: true}"},
 	Source:    func() connect.Source { return &source{} },
 	Reference: func() connect.Source { return &source{} },
 	Sink:      func() connect.Sink { return &sink{} },

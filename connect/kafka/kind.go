@@ -26,6 +26,8 @@ import (
 // Kind are topics of brokers that speak the Kafka wire protocol.
 var Kind = &connect.Kind{
 	Name: "kafka", Lists: true, Noun: "topic", About: "topics of brokers that speak the Kafka protocol",
+	SourceExample: connect.Example{Name: "topic", About: "the messages of a topic",
+		Lines: "via: kafka\nwith: {connection: CONNECTION, topic: TOPIC}\nbegin: earliest"},
 	Source:    func() connect.Source { return &source{} },
 	Reference: func() connect.Source { return &source{} },
 	Sink:      func() connect.Sink { return &sink{} },

@@ -29,6 +29,8 @@ var Kind = &connect.Kind{
 	AtStream: func(c *connect.Connection, topic string) (connect.Source, error) {
 		return &source{Connection: c, Topics: []string{topic}}, checkFilter(topic)
 	},
+	SourceExample: connect.Example{Name: "messages of devices", About: "from a broker that speaks MQTT",
+		Lines: "via: mqtt\nwith: {connection: CONNECTION, topics: [NAME/+]}"},
 	SinkExample: connect.Example{Name: "messages", About: "a message for each row",
 		Lines: "via: mqtt\nwith: {connection: CONNECTION, topic: TOPIC}"},
 }

@@ -32,6 +32,8 @@ var Kind = &connect.Kind{
 		s := &source{Connection: c, Changes: true}
 		return s, s.Table.UnmarshalText([]byte(table))
 	},
+	SourceExample: connect.Example{Name: "changes of a table", About: "its rows, and what is inserted, updated and deleted",
+		Lines: "via: postgres\nwith: {connection: CONNECTION, table: NAME, changes: true}"},
 	SinkExample: connect.Example{Name: "table", About: "rows of a table, which is made where it is missing",
 		Lines: "via: postgres\nwith: {connection: CONNECTION, table: NAME, create: true}"},
 	ReferenceExample: connect.Example{Name: "table", About: "rows of a table or query, read anew from time to time",

@@ -23,6 +23,8 @@ var Kind = &connect.Kind{
 	Source: func() connect.Source { return &source{} },
 	Sink:   func() connect.Sink { return &sink{} },
 	Link:   func() connect.Link { return &Link{} },
+	SourceExample: connect.Example{Name: "posts", About: "events that others post to the service",
+		Lines: "via: http\nwith: {}"},
 	SinkExample: connect.Example{Name: "posts", About: "a request for each row",
 		Lines: "via: http\nwith: {connection: CONNECTION, path: /NAME}"},
 }

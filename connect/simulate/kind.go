@@ -19,6 +19,8 @@ import (
 // Kind are made-up events.
 var Kind = &connect.Kind{
 	Name: "simulate", Noun: "made-up stream", About: "events that are made up from a seed",
+	SourceExample: connect.Example{Name: "made up", About: "events that are made up from a seed",
+		Lines: "via: simulate\nwith: {rate: 10/s, fields: {id: {pick: [a, b, c]}, at: {now: true}}}"},
 	Source: func() connect.Source { return &source{Seed: 1, Start: moment(row.MinTime)} },
 }
 

@@ -21,6 +21,8 @@ import (
 // Kind are lines over TCP.
 var Kind = &connect.Kind{
 	Name: "socket", Noun: "socket", About: "lines over TCP, of an address that is reached, or of those who reach this machine",
+	SourceExample: connect.Example{Name: "lines over TCP", About: "what others send to an address of this machine",
+		Lines: "via: socket\nwith: {listen: 127.0.0.1:7000}"},
 	Source: func() connect.Source { return &source{} },
 }
 

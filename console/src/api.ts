@@ -1117,6 +1117,11 @@ export interface components {
             step: string;
             withdrawn: boolean;
         };
+        Beginning: {
+            about: string;
+            lines: string;
+            name: string;
+        };
         BehindKey: {
             events: number;
             key: string;
@@ -1223,10 +1228,11 @@ export interface components {
             name: string;
             noun: string;
             reference: components["schemas"]["Setting"][] | null;
-            reference_example: components["schemas"]["SinkExample"];
+            reference_example: components["schemas"]["Beginning"];
             sink: components["schemas"]["Setting"][] | null;
-            sink_example: components["schemas"]["SinkExample"];
+            sink_example: components["schemas"]["Beginning"];
             source: components["schemas"]["Setting"][] | null;
+            source_example: components["schemas"]["Beginning"];
             stored: boolean;
         };
         DelayFigures: {
@@ -2106,11 +2112,6 @@ export interface components {
             unmatched: number;
             /** Format: int64 */
             waiting: number;
-        };
-        SinkExample: {
-            about: string;
-            lines: string;
-            name: string;
         };
         SinkFigures: {
             /** Format: int64 */

@@ -107,6 +107,17 @@ function insertLines(text: string, end: number, lines: string): string {
   return `${before}\n${lines}${after.startsWith('\n') || after === '' ? after || '\n' : `\n${after}`}`
 }
 
+/** Gives the text with another name for the entry at a path; as it is where that name is taken. */
+export function rename(text: string, path: Path, name: string): string {
+  const doc = parse(text)
+  const parent = path.length > 1 ? doc.getIn(path.slice(0, -1), true) : doc.contents
+  if (!isMap(parent) || pairOf(parent, name)) return text
+  const pair = pairOf(parent, String(path.at(-1)))
+  if (!pair) return text
+  const [from, to] = (pair.key as unknown as Ranged).range
+  return text.slice(0, from) + scalar(name) + text.slice(to)
+}
+
 function remove(text: string, map: YAMLMap, pair: Pair): string {
   const start = (pair.key as unknown as Ranged).range[0]
   const v = pair.value as Ranged | null
@@ -126,7 +137,7 @@ function remove(text: string, map: YAMLMap, pair: Pair): string {
   return text.slice(0, from) + text.slice(Math.min(text.length, end + 1))
 }
 
-const order = ['undertide', 'job', 'about', 'values', 'settings', 'connections', 'references', 'sources', 'steps', 'sinks', 'examples']
+const order = ['undertide', 'job', 'about', 'values', 'functions', 'settings', 'connections', 'references', 'sources', 'steps', 'sinks', 'alarms', 'examples']
 
 /** Adds a named entry (lines without indentation, the first `name:`) at the end of a section of the document. */
 export function addEntry(text: string, section: string, lines: string): string {

@@ -45,13 +45,17 @@
       <section class="sheet" aria-label="Map">
         <header><h2>Map</h2><span class="soft">drawn from the document; choose a part</span></header>
         <JobMap v-if="plan" :plan="plan" :figures="null" :chosen="mapChosen" compact :notes="notes" @choose="choose" />
+        <p class="beside">
+          <span class="soft">beside the map</span>
+          <button v-for="b in beside" :key="b" type="button" class="chip" :class="{ on: b === part }" :aria-pressed="b === part" @click="choose(b)">{{ b }}</button>
+        </p>
       </section>
       <section v-if="part" class="sheet" aria-label="Chosen part">
         <header>
           <h2>{{ part }}</h2>
-          <ElTabs v-model="side" class="mini"><ElTabPane label="Form" name="form" /><ElTabPane label="Fields" name="fields" /><ElTabPane v-if="part.startsWith('source ')" label="Lateness" name="lateness" /></ElTabs>
+          <ElTabs v-if="onMap" v-model="side" class="mini"><ElTabPane label="Form" name="form" /><ElTabPane label="Fields" name="fields" /><ElTabPane v-if="part.startsWith('source ')" label="Lateness" name="lateness" /></ElTabs>
         </header>
-        <PartForm v-if="side === 'form'" :key="part" :text="text" :part="part" :fields="fieldsOfPlan" @change="text = $event" />
+        <PartForm v-if="side === 'form' || !onMap" :key="part" :text="text" :part="part" :fields="fieldsOfPlan" :sample="sample" :found="found" @change="text = $event" />
         <template v-else-if="side === 'fields'">
           <table v-if="partFields.length" class="plain"><thead><tr><th>field</th><th>type</th></tr></thead><tbody><tr v-for="f in partFields" :key="f.name"><td>{{ f.name }}</td><td>{{ f.type }}</td></tr></tbody></table>
           <StateNote v-else :loading="false" :problem="null">Its fields are known once the document has no mistakes.</StateNote>
@@ -108,6 +112,7 @@ import StateNote from '../parts/StateNote.vue'
 import { useAsked } from '../use/asked'
 import { partAt, useDraft } from '../use/draft'
 import { useFields } from '../use/fields'
+import { useFound } from '../use/found'
 import { useRehearsal } from '../use/rehearsal'
 
 const DocumentEditor = defineAsyncComponent(() => import('../parts/DocumentEditor.vue'))
@@ -151,16 +156,20 @@ watch(line, (n) => {
 })
 const marked = computed(() => checked.value?.places[part.value] ?? null)
 /** As the map names it: sinks begin with "sink ". */
-const mapChosen = computed(() => (part.value.startsWith('sink ') ? part.value : part.value.slice(part.value.indexOf(' ') + 1)))
+const mapChosen = computed(() => (!onMap.value ? '' : part.value.startsWith('sink ') ? part.value : part.value.slice(part.value.indexOf(' ') + 1)))
+/** Whether the chosen part is one of the map, and has fields. */
+const onMap = computed(() => /^(source|reference|step|sink) /.test(part.value))
+/** What the document has beside the parts of the map. */
+const beside = computed(() => [...(['value', 'function', 'alarm'] as const).flatMap((k) => namesOf(text.value, `${k}s`).map((n) => `${k} ${n}`)), 'settings'])
 function choose(name: string) {
   // What was just added is in the text, and not yet in what the service says of it.
-  part.value = name.startsWith('sink ') ? name : namesOf(text.value, 'sources').includes(name) ? `source ${name}` : namesOf(text.value, 'references').includes(name) ? `reference ${name}` : `step ${name}`
+  part.value = /^(sink|value|function|alarm) |^settings$/.test(name) ? name : namesOf(text.value, 'sources').includes(name) ? `source ${name}` : namesOf(text.value, 'references').includes(name) ? `reference ${name}` : `step ${name}`
   if (!part.value.startsWith('source ') && side.value === 'lateness') side.value = 'form'
   const at = checked.value?.places[part.value]
   if (at) editor.value?.show(at.from)
 }
 watch(checked, (c) => {
-  if (c && draft.checkedText.value === text.value && part.value && !c.places[part.value]) part.value = '' // a part may have come since
+  if (c && draft.checkedText.value === text.value && part.value && part.value !== 'settings' && !c.places[part.value]) part.value = '' // a part may have come since
 })
 
 const state = computed(() => {
@@ -170,6 +179,12 @@ const state = computed(() => {
 })
 
 const { fieldsFrom, fieldsOfPlan, fieldsAt } = useFields()
+const found = useFound(text, part)
+/** A row of the chosen source's sample. */
+const sample = computed(() => {
+  const of = rehearsing.data.value?.sources.find((s) => `source ${s.name}` === part.value)
+  return (of?.parts.find((p) => p.name === of.name)?.rows[0] as Record<string, unknown> | undefined) ?? null
+})
 const partFields = computed(() => {
   const name = part.value.slice(part.value.indexOf(' ') + 1)
   return part.value.startsWith('sink ') ? fieldsFrom(checked.value?.plan?.sinks.find((s) => s.name === name)?.fields ?? []) : fieldsOfPlan(name)
@@ -259,6 +274,9 @@ async function clear() {
 .examples { list-style: none; padding: 8px 0 0; margin: 8px 0 0; border-top: 1px solid var(--line); font-size: 12px; }
 .mini { --el-tabs-header-height: 28px; }
 .mini :deep(.el-tabs__header) { margin: 0; }
+.beside { display: flex; flex-wrap: wrap; gap: 6px; align-items: center; margin: 8px 0 0; font-size: 12px; }
+.chip { border: 1px solid var(--line); border-radius: 999px; background: none; color: var(--ink); font: inherit; cursor: pointer; padding: 1px 9px; }
+.chip.on { background: var(--sea-soft); border-color: var(--sea); }
 .small { font-size: 12px; overflow-wrap: anywhere; }
 .notice.good { background: var(--sea-soft); color: var(--sea); }
 </style>
