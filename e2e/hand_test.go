@@ -144,12 +144,17 @@ func part(name string) string {
 	return `[...document.querySelectorAll('.part')].find((e) => e.querySelector('b')?.innerText === ` + js(name) + `)`
 }
 
-// choose presses a part of the map.
+// choose presses a part of the map; of one that is too large to be read whole, once the whole is shown.
 func (p *page) choose(name string) {
 	p.t.Helper()
-	eventually(p.t, 15*time.Second, "a map that shows all of its parts", func() bool {
-		return value[bool](p, `[...document.querySelectorAll('.part')].every((e) => { const a = e.getBoundingClientRect(), b = e.closest('.map').getBoundingClientRect();
-			return a.left >= b.left - 1 && a.right <= b.right + 1 && a.top >= b.top - 1 && a.bottom <= b.bottom + 1 })`)
+	eventually(p.t, 15*time.Second, "a map that has "+name, func() bool { return value[bool](p, `!!`+part(name)) })
+	eventually(p.t, 15*time.Second, "a map that shows "+name, func() bool {
+		seen := value[bool](p, `(() => { const e = `+part(name)+`, a = e.getBoundingClientRect(), b = e.closest('.map').getBoundingClientRect();
+			return a.left >= b.left - 1 && a.right <= b.right + 1 && a.top >= b.top - 1 && a.bottom <= b.bottom + 1 })()`)
+		if !seen && value[bool](p, `[...document.querySelectorAll('button')].some((b) => b.innerText === 'whole map')`) {
+			p.press("whole map")
+		}
+		return seen
 	})
 	p.hit("the part "+name+" of the map", part(name))
 }

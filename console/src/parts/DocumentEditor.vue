@@ -4,7 +4,7 @@
 
 <script setup lang="ts">
 import { autocompletion, closeBrackets, completionKeymap } from '@codemirror/autocomplete'
-import { defaultKeymap, history, historyKeymap, indentWithTab, redo as redoLast, redoDepth, undo as undoLast, undoDepth } from '@codemirror/commands'
+import { defaultKeymap, history, historyKeymap, redo as redoLast, redoDepth, undo as undoLast, undoDepth } from '@codemirror/commands'
 import { yaml } from '@codemirror/lang-yaml'
 import { HighlightStyle, indentUnit, syntaxHighlighting } from '@codemirror/language'
 import { lintGutter, setDiagnostics, type Diagnostic } from '@codemirror/lint'
@@ -82,7 +82,7 @@ onMounted(() => {
       extensions: [
         lineNumbers(), history(), closeBrackets(), yaml(), syntaxHighlighting(colours), indentUnit.of('  '), EditorState.tabSize.of(2), lintGutter(), marks,
         autocompletion({ icons: false, override: [complete((line) => props.fields(line))] }),
-        keymap.of([...completionKeymap, ...defaultKeymap, ...historyKeymap, indentWithTab]),
+        keymap.of([...completionKeymap, ...defaultKeymap, ...historyKeymap]),
         EditorView.contentAttributes.of({ 'aria-label': 'Job document', tabindex: '0' }),
         EditorView.updateListener.of((u) => {
           if (u.docChanged) emit('update:modelValue', u.state.doc.toString())

@@ -1,20 +1,16 @@
 <template>
-  <div ref="box" class="map" :style="{ height: `${Math.min(420, laid.height + 8)}px` }">
-    <VueFlow :nodes="nodes" :edges="edges" :nodes-draggable="false" :nodes-connectable="false" :elements-selectable="false" :nodes-focusable="false" :edges-focusable="false" :zoom-on-scroll="false" :zoom-on-double-click="false" :prevent-scrolling="false" :min-zoom="0.4" :max-zoom="1" @nodes-initialized="settle">
-      <template #node-part="{ data }"><MapNode :part="data.part" :figures="figures" :compact="compact" :note="notes?.[data.part.name] ?? null" :chosen="data.part.name === chosen" @choose="emit('choose', data.part.name)" /></template>
-    </VueFlow>
-  </div>
+  <MapFrame label="Map of the job" :nodes="nodes" :edges="edges" :height="height" :chosen="chosen">
+    <template #node-part="{ data }"><MapNode :part="data.part" :figures="figures" :note="notes?.[data.part.name] ?? null" :chosen="data.part.name === chosen" @choose="emit('choose', data.part.name)" /></template>
+  </MapFrame>
 </template>
 
 <script setup lang="ts">
-import '@vue-flow/core/dist/style.css'
-
-import { MarkerType, Position, VueFlow, type Edge, type Node } from '@vue-flow/core'
-import { computed, useTemplateRef } from 'vue'
+import { MarkerType, Position, type Edge, type Node } from '@vue-flow/core'
+import { computed } from 'vue'
 
 import type { Schemas } from '../http'
-import { useFitted } from '../use/fitted'
-import { layOut, partHeight, wide, type MapEdge } from './graph'
+import { layOut, type MapEdge } from './graph'
+import MapFrame from './MapFrame.vue'
 import MapNode from './MapNode.vue'
 
 const props = defineProps<{
@@ -33,12 +29,12 @@ const emit = defineEmits<{
   choose: [name: string]
 }>()
 
-const narrow = 138
-const laid = computed(() => (props.compact ? layOut(props.plan, narrow, 26) : layOut(props.plan)))
+const laid = computed(() => layOut(props.plan, { compact: props.compact ?? false, figures: props.figures !== null }))
+/** A long map is not made smaller than it can be read: it needs no more room than its own. */
+const height = computed(() => Math.min(420, laid.value.height + 8))
 const nodes = computed<Node[]>(() =>
   laid.value.parts.map((part) => ({
-    id: part.name, type: 'part', position: { x: part.x, y: part.y }, data: { part }, sourcePosition: Position.Right, targetPosition: Position.Left,
-    width: props.compact ? narrow : wide, height: partHeight,
+    id: part.name, type: 'part', position: { x: part.x, y: part.y }, data: { part }, sourcePosition: Position.Right, targetPosition: Position.Left, width: part.width, height: part.height,
   })),
 )
 
@@ -57,11 +53,4 @@ const edges = computed<Edge[]>(() =>
     labelStyle: { fill: 'var(--soft)', fontSize: '10px' }, labelBgStyle: { fill: 'var(--sheet)' },
   })),
 )
-
-const settle = useFitted(useTemplateRef('box'))
 </script>
-
-<style scoped>
-.map { width: 100%; }
-.map :deep(.vue-flow__pane) { cursor: default; }
-</style>

@@ -1,7 +1,6 @@
 <template>
   <StateNote v-if="!uses.data.value" :loading="uses.loading.value" :problem="uses.problem.value" />
-  <div v-else ref="box" class="picture" :style="{ height: `${Math.min(1400, laid.height + 8)}px` }" role="region" aria-label="Jobs and the streams between them">
-    <VueFlow :nodes="nodes" :edges="edges" :nodes-draggable="false" :nodes-connectable="false" :elements-selectable="false" :nodes-focusable="false" :edges-focusable="false" :zoom-on-scroll="false" :zoom-on-double-click="false" :prevent-scrolling="false" :min-zoom="0.3" :max-zoom="1" @nodes-initialized="settle">
+  <MapFrame v-else label="Jobs and the streams between them" :nodes="nodes" :edges="edges" :height="Math.min(1400, laid.height + 8)">
       <template #node-stream="{ data }">
         <div class="stream" :title="data.name"><Handle type="target" :position="Position.Left" />{{ data.label }}<Handle type="source" :position="Position.Right" /></div>
       </template>
@@ -13,22 +12,19 @@
           <Handle type="source" :position="Position.Right" />
         </RouterLink>
       </template>
-    </VueFlow>
-  </div>
+  </MapFrame>
 </template>
 
 <script setup lang="ts">
-import '@vue-flow/core/dist/style.css'
-
-import { Handle, MarkerType, Position, VueFlow, type Edge, type Node } from '@vue-flow/core'
-import { computed, ref, useTemplateRef } from 'vue'
+import { Handle, MarkerType, Position, type Edge, type Node } from '@vue-flow/core'
+import { computed, ref } from 'vue'
 
 import { count, rate } from '../format'
 import type { Schemas } from '../http'
-import { useFitted } from '../use/fitted'
 import type { Job } from '../use/jobs'
 import { useResource } from '../use/resource'
 import { place, type MapEdge } from './graph'
+import MapFrame from './MapFrame.vue'
 import StateNote from './StateNote.vue'
 
 const props = defineProps<{ jobs: Job[] }>()
@@ -43,7 +39,7 @@ const laid = computed(() => {
   const jobs = new Set(names.value.split('\n'))
   const some = (uses.data.value?.items ?? []).filter((u) => jobs.has(u.job))
   const streams = [...new Set(some.map((u) => `${u.connection} ${u.stream}`))]
-  const parts = [...streams.map((s) => ({ name: `stream ${s}`, x: 0, y: 0 })), ...[...jobs].map((j) => ({ name: `job ${j}`, x: 0, y: 0 }))]
+  const parts = [...streams.map((s) => ({ name: `stream ${s}`, x: 0, y: 0, width: wide, height: high })), ...[...jobs].map((j) => ({ name: `job ${j}`, x: 0, y: 0, width: wide, height: high }))]
   const edges = new Map<string, MapEdge>()
   for (const u of some) {
     const stream = `stream ${u.connection} ${u.stream}`
@@ -51,7 +47,7 @@ const laid = computed(() => {
     edges.set(`${e.from}\n${e.to}`, e)
   }
   const list = [...edges.values()]
-  return { parts, edges: list, height: place(parts, list, wide, high, 70) }
+  return { parts, edges: list, height: place(parts, list, 70) }
 })
 
 function says(j: Job): string {
@@ -74,13 +70,9 @@ const edges = computed<Edge[]>(() =>
   laid.value.edges.map((e) => ({ id: `${e.from}\n${e.to}`, source: e.from, target: e.to, markerEnd: MarkerType.Arrow, style: { stroke: 'var(--tide)', strokeWidth: 1.2 } })),
 )
 
-const settle = useFitted(useTemplateRef('box'))
 </script>
 
 <style scoped>
-.picture { width: 100%; }
-.picture :deep(.vue-flow__pane) { cursor: default; }
-.picture :deep(.vue-flow__handle) { opacity: 0; }
 .stream { box-sizing: border-box; width: 210px; height: 44px; display: flex; align-items: center; justify-content: center; border: 1px dashed var(--line); border-radius: 22px; font-size: 12px; padding: 0 10px; color: var(--soft); overflow: hidden; white-space: nowrap; text-overflow: ellipsis; }
 .job { pointer-events: all; box-sizing: border-box; width: 210px; height: 44px; display: block; border: 1px solid var(--tide); border-radius: 8px; background: var(--ground); padding: 3px 10px; font-size: 12px; color: var(--ink); text-decoration: none; overflow: hidden; white-space: nowrap; }
 .job.wrong { border-color: var(--brick); background: var(--brick-soft); }

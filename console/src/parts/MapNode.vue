@@ -1,9 +1,10 @@
 <template>
-  <button type="button" class="part" :class="[part.kind, { keeps: part.keeps, chosen, wrong: note?.bad, compact }]" :aria-pressed="chosen" :title="part.does" @click="emit('choose')">
+  <button type="button" class="part" :class="[part.kind, { keeps: part.keeps, chosen, wrong: note?.bad }]" :style="{ width: `${part.width}px`, height: `${part.height}px` }" :aria-pressed="chosen" :title="`${label}: ${part.does}`" @click="emit('choose')">
     <Handle v-if="part.kind !== 'source'" type="target" :position="Position.Left" />
     <span class="line"><b>{{ label }}</b><span class="rate">{{ flow }}</span></span>
     <span class="does">{{ part.does }}</span>
     <span class="does" :class="{ warn: held, bad: note?.bad }">{{ note?.text ?? state }}</span>
+    <span v-if="figures" class="work"><template v-if="work"><span class="bar" aria-hidden="true"><i class="busy" :style="{ width: `${work.busy * 100}%` }" /><i class="blocked" :style="{ width: `${work.blocked * 100}%` }" /></span>{{ work.says }}</template></span>
     <Handle v-if="part.kind !== 'sink'" type="source" :position="Position.Right" />
   </button>
 </template>
@@ -19,8 +20,6 @@ import type { MapPart } from './graph'
 const props = defineProps<{
   part: MapPart
   figures: Schemas['Figures'] | null
-  /** Whether it is narrow. */
-  compact?: boolean
   /** What is said of it where there are no figures. */
   note: { text: string; bad: boolean } | null
   /** Whether it is looked into. */
@@ -51,6 +50,29 @@ const cause = computed(() => props.figures?.live.causes.find((c) => {
 const stale = computed(() => props.part.kind === 'reference' && Boolean(props.figures?.references[label.value]?.trouble))
 const held = computed(() => Boolean(cause.value) || stale.value)
 
+/** How much of the time it is at work, and waits for who takes its rows; of a sink, how long others waited for it. */
+const work = computed(() => {
+  const r = rates.value
+  if (!r) return null
+  const two = (busy: number, blocked: number) => ({ busy: Math.min(1, busy), blocked: Math.min(1 - Math.min(1, busy), blocked), says: `busy ${percent(busy)}, blocked ${percent(blocked)}` })
+  switch (props.part.kind) {
+    case 'source': {
+      const s = r.sources[label.value]
+      return s ? two(s.busy_ratio, s.blocked_ratio) : null
+    }
+    case 'step': {
+      const s = r.steps[label.value]
+      return s ? two(s.busy_ratio, s.blocked_ratio) : null
+    }
+    case 'sink': {
+      const s = r.sinks[label.value]
+      const busy = s ? s.writing_ratio + s.delivering_ratio : 0
+      return s ? { busy: Math.min(1, busy), blocked: Math.min(1 - Math.min(1, busy), s.held_up_ratio), says: `busy ${percent(busy)}, holds up ${percent(s.held_up_ratio)}` } : null
+    }
+  }
+  return null
+})
+
 const state = computed(() => {
   const f = props.figures
   if (!f) return ''
@@ -75,12 +97,11 @@ const state = computed(() => {
     }
     case 'step': {
       const s = step.value
-      const r = rates.value?.steps[label.value]
-      if (!s || !r) return ''
+      if (!s) return ''
       if (s.join) return `${count(s.join.pairs)} pairs · ${count(s.join.left.unmatched)}, ${count(s.join.right.unmatched)} met none · ${bytes(s.state_bytes)}`
       if (s.lookup) return `${count(s.lookup.missed + s.lookup.null)} of ${count(s.rows_in)} not found`
       if (!props.part.keeps) return `${count(s.dropped)} dropped`
-      return `${s.open_windows} open · ${count(s.keys)} keys · ${bytes(s.state_bytes)} · ${r.blocked_ratio > 0.05 ? `blocked ${percent(r.blocked_ratio)}` : `busy ${percent(r.busy_ratio)}`}`
+      return `${s.open_windows} open · ${count(s.keys)} keys · ${bytes(s.state_bytes)}`
     }
     default: {
       const s = f.sinks[label.value]
@@ -91,15 +112,18 @@ const state = computed(() => {
 </script>
 
 <style scoped>
-.part { pointer-events: all; width: 218px; height: 58px; text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 4px 10px; cursor: pointer; display: block; }
-.part.compact { width: 138px; padding: 4px 8px; }
+.part { pointer-events: all; text-align: left; font: inherit; color: var(--ink); background: var(--ground); border: 1px solid var(--line); border-radius: 8px; padding: 4px 10px; cursor: pointer; display: block; }
 .part.reference { border-style: dashed; }
 .part.keeps { border-left: 4px solid var(--sea); padding-left: 7px; }
 .part.chosen, .part:hover { border-color: var(--sea); }
 .line { display: flex; justify-content: space-between; gap: 8px; font-size: 12px; }
 .line b { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
 .rate { color: var(--sea); font-weight: 600; white-space: nowrap; }
-.does { display: block; font-size: 10.500px; line-height: 1.45; color: var(--soft); white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.does { display: block; font-size: 10.5px; line-height: 1.45; color: var(--soft); white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.work { display: flex; align-items: center; gap: 6px; font-size: 10.5px; line-height: 1.4; color: var(--soft); white-space: nowrap; }
+.bar { display: flex; flex: 0 0 44px; height: 5px; border-radius: 3px; background: var(--line); overflow: hidden; }
+.bar .busy { background: var(--sea); }
+.bar .blocked { background: var(--amber); }
 .part.wrong { background: var(--brick-soft); border-color: var(--brick); }
 .does.warn { color: var(--amber); font-weight: 600; }
 .part :deep(.vue-flow__handle) { opacity: 0; pointer-events: none; }

@@ -14,6 +14,8 @@ export interface MapPart {
   keeps: boolean
   x: number
   y: number
+  width: number
+  height: number
 }
 
 export interface MapEdge {
@@ -23,8 +25,17 @@ export interface MapEdge {
   part: string
 }
 
-export const wide = 218
-export const partHeight = 58
+/** What parts measure, in pixels: a map beside something else has narrow ones; with figures there is a line more. */
+export interface Measures {
+  compact: boolean
+  figures: boolean
+}
+
+/** A part is as wide as its name needs, within bounds; beside the name stand its rows a second. */
+function partWidth(name: string, m: Measures): number {
+  const letters = name.replace(/^sink /, '').length * 7.8
+  return Math.round(m.compact ? Math.min(320, Math.max(138, letters + 26)) : Math.min(420, Math.max(218, letters + (m.figures ? 96 : 28))))
+}
 
 /** Splits what stands in `from`: minute, late of minute, rejects of levels, refused of seen; several with commas between. */
 export function origins(text: string): { name: string; part: string }[] {
@@ -40,10 +51,10 @@ function labelWidth(text: string): number {
 }
 
 /** Places sources, references, steps and sinks from left to right. A sink may have the name of a step, so sinks have a prefix. */
-export function layOut(plan: Schemas['Plan'], partWidth = wide, ranksep = 56): { parts: MapPart[]; edges: MapEdge[]; height: number } {
+export function layOut(plan: Schemas['Plan'], m: Measures): { parts: MapPart[]; edges: MapEdge[]; height: number } {
   const parts: MapPart[] = []
   const edges: MapEdge[] = []
-  const add = (name: string, kind: Kind, does: string, keeps: boolean) => parts.push({ name, kind, does, keeps, x: 0, y: 0 })
+  const add = (name: string, kind: Kind, does: string, keeps: boolean) => parts.push({ name, kind, does, keeps, x: 0, y: 0, width: partWidth(name, m), height: m.figures ? 73 : 58 })
   for (const s of plan.sources) add(s.name, 'source', s.reads, false)
   for (const r of plan.references) {
     add(r.name, 'reference', r.reads, false)
@@ -58,23 +69,23 @@ export function layOut(plan: Schemas['Plan'], partWidth = wide, ranksep = 56): {
     add(`sink ${s.name}`, 'sink', s.writes, false)
     for (const o of origins(s.from)) edges.push({ from: o.name, to: `sink ${s.name}`, part: o.part })
   }
-  return { parts, edges, height: place(parts, edges, partWidth, partHeight, ranksep) }
+  return { parts, edges, height: place(parts, edges, m.compact ? 26 : 56) }
 }
 
 /** Gives parts their places, from left to right; the answer is the height of all. */
-export function place(parts: { name: string; x: number; y: number }[], edges: MapEdge[], width: number, height: number, ranksep: number): number {
+export function place(parts: { name: string; x: number; y: number; width: number; height: number }[], edges: MapEdge[], ranksep: number): number {
   const g = new dagre.graphlib.Graph()
   g.setGraph({ rankdir: 'LR', nodesep: 16, ranksep, marginx: 2, marginy: 4 })
   g.setDefaultEdgeLabel(() => ({}))
-  for (const p of parts) g.setNode(p.name, { width, height })
+  for (const p of parts) g.setNode(p.name, { width: p.width, height: p.height })
   for (const e of edges) g.setEdge(e.from, e.to, e.part ? { width: labelWidth(e.part), height: 14, labelpos: 'c' } : {})
   dagre.layout(g)
-  let all = height
+  let all = 0
   for (const p of parts) {
     const at = g.node(p.name)
-    p.x = at.x - width / 2
-    p.y = at.y - height / 2
-    all = Math.max(all, at.y + height / 2)
+    p.x = at.x - p.width / 2
+    p.y = at.y - p.height / 2
+    all = Math.max(all, at.y + p.height / 2)
   }
   return all + 4
 }

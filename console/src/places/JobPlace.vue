@@ -7,7 +7,7 @@
     <section class="sheet" aria-label="Map">
       <header>
         <h2>Map</h2>
-        <span class="soft">rows a second · busy and blocked share · state; choose a part to look into it</span>
+        <span class="soft">rows a second · how busy and blocked · state; choose a part to look into it</span>
       </header>
       <JobMap v-if="plan.data.value" :plan="plan.data.value" :figures="figures" :chosen="chosen" @choose="chosen = chosen === $event ? '' : $event" />
       <StateNote v-else :loading="plan.loading.value" :problem="plan.problem.value">The job has no plan.</StateNote>
