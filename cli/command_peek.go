@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"undertide/api"
 	"undertide/client"
@@ -421,8 +420,7 @@ var hues = []string{"36", "33", "35", "32", "34", "31"}
 
 // tints gives each field of an event's pieces a colour; none where what is written goes to no terminal, or NO_COLOR asks for none.
 func (s *streams) tints(pieces []connect.Piece) map[string]string {
-	f, ok := s.out.(*os.File)
-	if !ok || !term.IsTerminal(int(f.Fd())) || os.Getenv("NO_COLOR") != "" {
+	if !terminal(s.out) || os.Getenv("NO_COLOR") != "" {
 		return nil
 	}
 	out := map[string]string{}

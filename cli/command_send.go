@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -94,7 +95,12 @@ message key; without it messages have none.`,
 			if err != nil {
 				return err
 			}
-			n, err := f.send(c.Context(), in, name, p, to.send)
+			var handed atomic.Int64
+			s.progressing(func() string { return group(handed.Load()) + " events handed over" })
+			n, err := f.send(c.Context(), in, name, p, func(key *string, text string) error {
+				handed.Add(1)
+				return to.send(key, text)
+			})
 			// What was handed over before a line that is wrong goes out all the same.
 			err = errors.Join(err, to.end())
 			if arrived := to.arrived(); arrived >= 0 {

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"undertide/api"
 
@@ -35,9 +34,8 @@ every second, elsewhere a line every ten seconds.`,
 		if err != nil {
 			return err
 		}
-		f, ok := s.out.(*os.File)
-		terminal := ok && term.IsTerminal(int(f.Fd()))
-		if terminal {
+		screen := terminal(s.out)
+		if screen {
 			fmt.Fprint(s.out, "\x1b[?25l\x1b[2J") // without a cursor
 			defer fmt.Fprint(s.out, "\x1b[?25h\n")
 		}
@@ -61,7 +59,7 @@ every second, elsewhere a line every ten seconds.`,
 				if err := json.Unmarshal(m.Data, &fig); err != nil {
 					return err
 				}
-				if terminal {
+				if screen {
 					drawFigures(s, j, last, fig, plan)
 				} else if time.Since(said) >= 10*time.Second {
 					said = time.Now()

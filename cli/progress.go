@@ -4,12 +4,10 @@ import (
 	"cmp"
 	"fmt"
 	"io"
-	"os"
 	"sync"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
-	"golang.org/x/term"
 
 	"undertide/api"
 	"undertide/core/engine"
@@ -50,10 +48,9 @@ func newProgress(w io.Writer, j *job.Job, opt *run.Options) *progress {
 		defer p.mu.Unlock()
 		p.graph, p.refs = g, refs
 	}
-	f, ok := w.(*os.File)
-	terminal := ok && term.IsTerminal(int(f.Fd()))
+	screen := terminal(w)
 	p.done.Go(func() {
-		if terminal {
+		if screen {
 			p.bar()
 		} else {
 			p.lines()

@@ -34,6 +34,7 @@ const (
 type streams struct {
 	in       io.Reader
 	out, err io.Writer
+	patience *patience // of who waits; nil where nobody does
 }
 
 func (s *streams) say(format string, args ...any) { fmt.Fprintf(s.err, format+"\n", args...) }
@@ -50,9 +51,12 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the process at once
+	p := newPatience(s)
 	root := newRoot(s)
+	root.PersistentPreRun = p.begin
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
+	p.stop()
 	return status(s, err)
 }
 
