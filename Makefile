@@ -3,7 +3,7 @@
 GO ?= go
 SHELL := /bin/bash
 
-.PHONY: help build install demo files test torture lint bench clean console types
+.PHONY: help build install demo files test torture lint bench clean console types pages
 
 help: ## list the targets
 	@grep -E '^[a-z]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z]+):.*## /\1\t/' | expand -t 10
@@ -103,6 +103,9 @@ lint: console/node_modules/.package-lock.json ## formatting, go vet, pinned depe
 	@$(GO) mod verify >/dev/null || { echo "run: go mod download"; exit 1; }
 	@echo "== checking the console's sources (eslint, with the rules of Vue)"
 	@cd console && npm run --silent lint
+
+pages: ## write docs/settings.md from the program
+	@$(GO) run ./cmd/pages
 
 types: ## write api/openapi.json and the console's types from it
 	@$(GO) generate ./api

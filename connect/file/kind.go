@@ -38,7 +38,7 @@ type source struct {
 	Path  settings.PathText `set:"path,once" about:"One file; - is standard input." hint:"/var/data/events.ndjson"`
 	Files settings.PathText `set:"files,once" about:"A pattern; each file is a partition." hint:"/var/data/events-*.ndjson"`
 	Grows bool              `set:"follow" about:"Go on reading as the files grow." default:"false"`
-	Begin string            `set:"begin,beside" choices:"earliest" later:"latest" default:"earliest"`
+	Begin string            `set:"begin,beside" about:"Where a first run starts." choices:"earliest" later:"latest" default:"earliest"`
 
 	Connection *connect.Connection `set:"connection" about:"The store of paths that begin with s3://; other paths need none."`
 

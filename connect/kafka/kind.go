@@ -247,8 +247,8 @@ func (p *place) UnmarshalText(text []byte) error {
 
 // source are the settings of a topic that is read (docs/connectors.md, "kafka").
 type source struct {
-	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
-	Topic      topicName           `set:"topic,required" missing:"the topic is not named" fix:"add topic: and its name" hint:"its name"`
+	Connection *connect.Connection `set:"connection,required" about:"By its name: of the document, of undertide.yaml, or of the service." missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Topic      topicName           `set:"topic,required" about:"The topic." missing:"the topic is not named" fix:"add topic: and its name" hint:"its name"`
 	Group      string              `set:"group,free" about:"Where positions are committed for other tools to see; default undertide.JOB."`
 	Begin      place               `set:"begin,beside,free" default:"earliest" hint:"earliest, latest, or a time" about:"Where a first run starts."`
 	Until      bound               `set:"until,beside" hint:"latest, or a time" about:"Where reading ends: before the first event that was stored at this time or later, or after what is stored when the run first starts. Without it the run does not end."`
@@ -454,8 +454,8 @@ func (s *source) Follow(ctx context.Context, next func([]connect.Event) error) e
 
 // sink are the settings of a topic that is written.
 type sink struct {
-	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
-	Topic      topicName           `set:"topic,required" missing:"the topic is not named" fix:"add topic: and its name" hint:"its name"`
+	Connection *connect.Connection `set:"connection,required" about:"By its name: of the document, of undertide.yaml, or of the service." missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Topic      topicName           `set:"topic,required" about:"The topic." missing:"the topic is not named" fix:"add topic: and its name" hint:"its name"`
 	Create     bool                `set:"create,free" label:"make the topic" about:"Make the topic where the broker lacks it." default:"false"`
 	Partitions int32               `set:"partitions,free" least:"1" most:"10000" about:"Of a topic that is made; default: what the broker holds right."`
 	Replace    bool                `set:"replace" label:"the newest row of a key counts" about:"The key is the identity of the row, and a withdrawn row a message without a value; for compacted topics." default:"false"`

@@ -193,7 +193,7 @@ func explain(name, address string, err error) error {
 
 // sink are the settings of mails.
 type sink struct {
-	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Connection *connect.Connection `set:"connection,required" about:"By its name: of the document, of undertide.yaml, or of the service." missing:"the connection is not named" fix:"add connection: and a name of connections"`
 	To         []string            `set:"to,required" missing:"it is not said to whom mails go" fix:"add to: [keeper@example.org]" hint:"keeper@example.org" about:"To whom mails go."`
 	Subject    pattern.Text        `set:"subject,required,free" missing:"the subject is not said" fix:"add subject: crane {crane}" hint:"crane {crane} over its load" about:"Of each mail, with {field}."`
 	Template   pattern.Text        `set:"template,free" about:"The text of each mail, with {field}; without it the row as JSON." hint:"It lifted {tonnes} t at {lifted_at:%H:%M}."`

@@ -144,7 +144,7 @@ func checkText(topic string) error {
 
 // source are the settings of topics that are read.
 type source struct {
-	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Connection *connect.Connection `set:"connection,required" about:"By its name: of the document, of undertide.yaml, or of the service." missing:"the connection is not named" fix:"add connection: and a name of connections"`
 	Topics     []string            `set:"topics,required" missing:"no topic is named" fix:"add topics: [yard/gauges/+]" hint:"yard/gauges/+" about:"Topic filters: + stands for one level, # for all that follow."`
 	Client     string              `set:"client,free" about:"By which the broker knows the job again; one client at a time may have it. Default: undertide-JOB-SOURCE."`
 	Expiry     time.Duration       `set:"expiry,free" about:"For how long the broker keeps messages while no run is there (version 5; by 3.1.1 the broker decides)." default:"7d"`

@@ -19,7 +19,7 @@ import (
 
 // sink are the settings of topics that are written.
 type sink struct {
-	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Connection *connect.Connection `set:"connection,required" about:"By its name: of the document, of undertide.yaml, or of the service." missing:"the connection is not named" fix:"add connection: and a name of connections"`
 	Topic      pattern.Text        `set:"topic,required" missing:"the topic is not named" fix:"add topic: yard/alarms" hint:"yard/alarms/{crane}" about:"Where the messages go; {field} stands for the text of a field."`
 	Retain     bool                `set:"retain,free" about:"The broker keeps the newest message of each topic for those who come later." default:"false"`
 }

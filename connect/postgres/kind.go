@@ -220,8 +220,8 @@ func (l *Link) Look(name string) (connect.Looker, error) {
 
 // sink are the settings of a table that is written.
 type sink struct {
-	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
-	Table      tableName           `set:"table,required" missing:"the table is not named" fix:"add table: and its name" hint:"public.means"`
+	Connection *connect.Connection `set:"connection,required" about:"By its name: of the document, of undertide.yaml, or of the service." missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Table      tableName           `set:"table,required" about:"The table." missing:"the table is not named" fix:"add table: and its name" hint:"public.means"`
 	Create     bool                `set:"create,free" label:"make the table" about:"Make the table where it is missing." default:"false"`
 	Replace    bool                `set:"replace" label:"the newest row of a key counts" about:"A row takes the place of the one of its identity, and a withdrawn row removes it." default:"false"`
 	Key        settings.FieldNames `set:"key,beside" label:"by these fields" hint:"fields, with commas between" about:"By which a row replaces another, where nothing else tells rows apart."`

@@ -16,7 +16,7 @@ import (
 
 // reading are the settings of a table or query that is read whole (docs/connectors.md, "postgres").
 type reading struct {
-	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Connection *connect.Connection `set:"connection,required" about:"By its name: of the document, of undertide.yaml, or of the service." missing:"the connection is not named" fix:"add connection: and a name of connections"`
 	Table      tableName           `set:"table,once" about:"A table or view." hint:"public.berths"`
 	Query      string              `set:"query,once" about:"Or what a query gives." hint:"select id, name from berths where open"`
 }

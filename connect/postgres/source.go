@@ -17,7 +17,7 @@ import (
 
 // source are the settings of a table that goes on (docs/connectors.md, "postgres"): by a column that grows, or by its changes.
 type source struct {
-	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Connection *connect.Connection `set:"connection,required" about:"By its name: of the document, of undertide.yaml, or of the service." missing:"the connection is not named" fix:"add connection: and a name of connections"`
 	Table      tableName           `set:"table,once" about:"A table, or with follow a view." hint:"public.berths"`
 	Query      string              `set:"query,once" about:"Or what a query gives, with follow." hint:"select * from berths where open"`
 	Follow     columnName          `set:"follow" about:"The column by which further rows are found: each has a greater value than those before." hint:"id"`

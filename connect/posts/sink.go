@@ -156,7 +156,7 @@ func explain(name, address string, err error) error {
 
 // sink are the settings of posts that are sent.
 type sink struct {
-	Connection *connect.Connection `set:"connection,required" missing:"the connection is not named" fix:"add connection: and a name of connections"`
+	Connection *connect.Connection `set:"connection,required" about:"By its name: of the document, of undertide.yaml, or of the service." missing:"the connection is not named" fix:"add connection: and a name of connections"`
 	Path       string              `set:"path" about:"What comes behind the connection's url." hint:"/alarms"`
 	Template   pattern.Text        `set:"template,free" about:"The body of each post, with {field}; without it the row as JSON." hint:"crane {crane} lifts {tonnes} t"`
 	Type       string              `set:"type,free" about:"What the body is (Content-Type). In one of JSON, values of a template are written as within quotes." default:"application/json, with a template text/plain"`

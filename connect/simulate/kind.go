@@ -28,49 +28,49 @@ var Kind = &connect.Kind{
 type source struct {
 	Rate     rate                    `set:"rate,required,free" missing:"the rate is missing" fix:"add rate: 200/s" about:"Events a second, such as 200/s." hint:"200/s" shape:"^[0-9.]+/s$"`
 	Count    int64                   `set:"count" least:"1" about:"How many events; without it they do not end."`
-	Seed     uint64                  `set:"seed" least:"0" default:"1"`
+	Seed     uint64                  `set:"seed" about:"What the events are made up from: the same seed gives the same events." least:"0" default:"1"`
 	Start    moment                  `set:"start" about:"The time of the first event; without it the clock's." hint:"2026-01-01T00:00:00Z"`
 	Fields   []settings.Entry[field] `set:"fields,required" missing:"the simulated events have no fields" fix:"add fields: {crane: {pick: [C1, C2]}}" about:"How each field is made."`
 	Disorder struct {
-		Share share         `set:"share,required" missing:"the share is missing" fix:"add share: 0.05"`
-		UpTo  time.Duration `set:"up_to,required" missing:"the greatest delay is missing" fix:"add up_to: 20s"`
+		Share share         `set:"share,required" about:"The part of all events: 0.05 is one in twenty." missing:"the share is missing" fix:"add share: 0.05"`
+		UpTo  time.Duration `set:"up_to,required" about:"By how much at most." missing:"the greatest delay is missing" fix:"add up_to: 20s"`
 	} `set:"disorder" about:"That share comes late, by up to so long."`
 	Again struct {
-		Share share `set:"share,required" missing:"the share is missing" fix:"add share: 0.02"`
+		Share share `set:"share,required" about:"The part of all events: 0.05 is one in twenty." missing:"the share is missing" fix:"add share: 0.02"`
 	} `set:"again" about:"That share is sent twice."`
 	Quiet struct {
-		Field   string        `set:"field,required"`
-		Value   string        `set:"value,required"`
-		Every   time.Duration `set:"every,required"`
-		For     time.Duration `set:"for,required"`
+		Field   string        `set:"field,required" about:"The field."`
+		Value   string        `set:"value,required" about:"Its value."`
+		Every   time.Duration `set:"every,required" about:"How often."`
+		For     time.Duration `set:"for,required" about:"For how long."`
 		Backlog bool          `set:"backlog" default:"false" about:"They come afterwards."`
 	} `set:"quiet" about:"Events with that value are silent for so long every so often."`
-	Begin string `set:"begin,beside" choices:"earliest" later:"latest" default:"earliest"`
+	Begin string `set:"begin,beside" about:"Where a first run starts." choices:"earliest" later:"latest" default:"earliest"`
 
 	makers []Maker
 }
 
 // field says how a field is made, in one way.
 type field struct {
-	Pick    []settings.Scalar `set:"pick,once"`
-	Skew    float64           `set:"skew"`
-	Between []settings.Scalar `set:"between,once"`
-	Normal  []float64         `set:"normal,once"`
+	Pick    []settings.Scalar `set:"pick,once" about:"One of these."`
+	Skew    float64           `set:"skew" about:"With pick: how much more often the first ones come."`
+	Between []settings.Scalar `set:"between,once" about:"A number between two."`
+	Normal  []float64         `set:"normal,once" about:"Mean and standard deviation."`
 	Walk    *struct {
-		From float64 `set:"from,required"`
-		Step float64 `set:"step,required"`
-		Low  float64 `set:"low,required"`
-		High float64 `set:"high,required"`
-	} `set:"walk,once"`
+		From float64 `set:"from,required" about:"Where it begins."`
+		Step float64 `set:"step,required" about:"How far it goes at most with each event."`
+		Low  float64 `set:"low,required" about:"The least."`
+		High float64 `set:"high,required" about:"The greatest."`
+	} `set:"walk,once" about:"A number that wanders."`
 	Wave *struct {
-		Period time.Duration `set:"period,required" missing:"period is missing" fix:"add period: 12h24m"`
-		Low    float64       `set:"low,required"`
-		High   float64       `set:"high,required"`
-	} `set:"wave,once"`
-	CountFrom int64                   `set:"count_from,once"`
-	ID        bool                    `set:"id,once"`
-	Now       bool                    `set:"now,once"`
-	Expr      settings.ExpressionText `set:"expr,once"`
+		Period time.Duration `set:"period,required" about:"From one high water to the next." missing:"period is missing" fix:"add period: 12h24m"`
+		Low    float64       `set:"low,required" about:"The least."`
+		High   float64       `set:"high,required" about:"The greatest."`
+	} `set:"wave,once" about:"A number that rises and falls like the tide."`
+	CountFrom int64                   `set:"count_from,once" about:"Numbers one after another, from this one."`
+	ID        bool                    `set:"id,once" about:"A name of its own for each event."`
+	Now       bool                    `set:"now,once" about:"The time of the event."`
+	Expr      settings.ExpressionText `set:"expr,once" about:"An expression over the fields before it."`
 }
 
 // rate is a number of events a second.
