@@ -239,7 +239,7 @@ export function formOf(kind: string, value: Record<string, unknown>): Form {
         { label: 'set', path: ['set'], name: 'field', expression: '1' },
       ])
     case 'split':
-      return { settings: [from, { label: 'first only', path: ['first_only'], hint: 'false', choice: ['true', 'false'] }], named: [{ label: 'branches', path: ['split'], name: 'part', expression: 'true' }] }
+      return { settings: [from, { label: 'first only', path: ['first_only'], hint: 'false', choice: ['true', 'false'] }], named: [{ label: 'branches', path: ['split'], name: 'branch', expression: 'true' }] }
     case 'absent':
       return { settings: [from, key, { label: 'silent for', path: ['absent'], hint: '10m' }, nullKey], named: [] }
     case 'remember':
