@@ -105,7 +105,7 @@ lint: console/node_modules/.package-lock.json ## formatting, go vet, pinned depe
 	@cd console && npm run --silent lint
 
 pages: ## write docs/settings.md from the program
-	@$(GO) run ./cmd/pages
+	@$(GO) run ./job/page
 
 types: ## write api/openapi.json and the console's types from it
 	@$(GO) generate ./api

@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"net/http"
 	"path"
+	"regexp"
 	"runtime/debug"
 	"slices"
 	"strconv"
@@ -23,6 +24,7 @@ import (
 	"github.com/tmaxmax/go-sse"
 
 	"undertide/api"
+	"undertide/api/operations"
 	"undertide/connect"
 	"undertide/job"
 	"undertide/look"
@@ -46,9 +48,15 @@ func (s *Service) handler() http.Handler {
 	g.OPTIONS("/in/:job/:source", s.takePosts) // of pages of other sites, before they post
 
 	v := g.Group("/api/v1")
-	for _, r := range s.routes() {
-		v.Handle(r.method, r.path, func(c *gin.Context) {
-			if err := r.do(c); err != nil {
+	answers := s.answers()
+	for i := range operations.All {
+		o := &operations.All[i]
+		do := answers[o.ID]
+		if do == nil {
+			panic("nobody answers " + o.ID) // our own tables are wrong; each test of the service would say so
+		}
+		v.Handle(o.Method, places.ReplaceAllString(o.Path, ":$1"), func(c *gin.Context) {
+			if err := do(c); err != nil {
 				s.fail(c, err)
 			}
 		})
@@ -71,91 +79,89 @@ func plusKept(h http.Handler) http.Handler {
 	})
 }
 
-type route struct {
-	method, path string
-	do           func(*gin.Context) error
-}
-
-// routes are the API's; a test holds the OpenAPI page to them.
-func (s *Service) routes() []route {
-	return []route{
-		{"GET", "/openapi.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", api.OpenAPI); return nil }},
-		{"GET", "/schema/job.json", func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", job.Schema()); return nil }},
-		{"GET", "/status", s.getStatus},
-		{"GET", "/jobs", s.getJobs},
-		{"POST", "/jobs", s.oneOf(s.postJob)},
-		{"GET", "/jobs/:job", s.getJob},
-		{"DELETE", "/jobs/:job", s.deleteJob},
-		{"POST", "/jobs/:job/stop", s.postStop},
-		{"POST", "/jobs/:job/drain", s.postDrain},
-		{"POST", "/jobs/:job/restart", s.postRestart},
-		{"GET", "/jobs/:job/versions", s.getVersions},
-		{"GET", "/jobs/:job/versions/:version", s.getVersion},
-		{"GET", "/jobs/:job/diff", s.oneOf(s.getDiff)},
-		{"GET", "/jobs/:job/map", s.oneOf(s.getMap)},
-		{"GET", "/jobs/:job/runs", s.getRuns},
-		{"POST", "/jobs/:job/runs", s.postRun},
-		{"GET", "/jobs/:job/history", s.getHistory},
-		{"GET", "/jobs/:job/logs", s.getLogs},
-		{"GET", "/jobs/:job/lateness", s.oneOf(s.getLateness)},
-		{"GET", "/jobs/:job/checkpoints", s.getJobCheckpoints},
-		{"GET", "/jobs/:job/pins", s.getPins},
-		{"POST", "/jobs/:job/pins", s.postPin},
-		{"DELETE", "/jobs/:job/pins/:pin", s.deletePin},
-		{"GET", "/jobs/:job/tokens", s.getTokens},
-		{"POST", "/jobs/:job/tokens", s.postToken},
-		{"DELETE", "/jobs/:job/tokens/:token", s.deleteToken},
-		{"GET", "/jobs/:job/kept", s.oneOf(s.getKept)},
-		{"GET", "/jobs/:job/state/:step", s.oneOf(s.getState)},
-		{"GET", "/jobs/:job/state/:step/spans", s.oneOf(s.getSpans)},
-		{"GET", "/jobs/:job/state/:step/skew", s.oneOf(s.getSkew)},
-		{"GET", "/jobs/:job/state/:step/compare", s.oneOf(s.getCompared)},
-		{"GET", "/alarms", s.getAlarms},
-		{"POST", "/alarms/:alarm/seen", s.postSeen},
-		{"GET", "/notices", s.getNotices},
-		{"PUT", "/notices/:notice", s.oneOf(s.putNotice)},
-		{"DELETE", "/notices/:notice", s.deleteNotice},
-		{"POST", "/notices/:notice/try", s.tryNotice},
-		{"GET", "/rules", s.getRules},
-		{"PUT", "/rules/:rule", s.putRule},
-		{"DELETE", "/rules/:rule", s.deleteRule},
-		{"GET", "/jobs/:job/alarms", s.getAlarms},
-		{"GET", "/jobs/:job/figures", s.getPast},
-		{"GET", "/jobs/:job/figures/names", s.getFigureNames},
-		{"GET", "/kinds", s.getKinds},
-		{"GET", "/connections", s.getConnections},
-		{"PUT", "/connections/:connection", s.oneOf(s.putConnection)},
-		{"DELETE", "/connections/:connection", s.deleteConnection},
-		{"POST", "/connections/:connection/test", onEvents(s.testConnection)},
-		{"GET", "/connections/:connection/topics", onEvents(s.getTopics)},
-		{"POST", "/connections/:connection/topics", onEvents(s.postTopic)},
-		{"GET", "/connections/:connection/schemas", onEvents(s.getSchemas)},
-		{"POST", "/connections/:connection/schemas", onEvents(s.postSchema)},
-		{"POST", "/connections/:connection/schemas/check", onEvents(s.checkSchema)},
-		{"GET", "/uses", s.getUses},
-		{"GET", "/connections/:connection/topics/:topic/events", onEvents(s.getEvents)},
-		{"POST", "/connections/:connection/topics/:topic/events", onEvents(s.postEvents)},
-		{"GET", "/connections/:connection/topics/:topic/document", onEvents(s.getBeginning)},
-		{"GET", "/secrets", s.getSecrets},
-		{"PUT", "/secrets/:secret", s.putSecret},
-		{"DELETE", "/secrets/:secret", s.deleteSecret},
-		{"GET", "/purposes", s.getPurposes},
-		{"GET", "/sources", s.getSources},
-		{"PUT", "/sources/:source", s.oneOf(s.putDescribed)},
-		{"DELETE", "/sources/:source", s.deleteDescribed},
-		{"POST", "/documents/check", s.oneOf(s.checkDocument)},
-		{"POST", "/documents/rehearse", s.oneOf(s.rehearseDocument)},
-		{"POST", "/documents/examples", s.oneOf(s.documentExamples)},
-		{"POST", "/documents/play", s.oneOf(s.playDocument)},
-		{"POST", "/documents/lateness", s.oneOf(s.documentLateness)},
-		{"POST", "/documents/peek", s.oneOf(s.peekSource)},
-		{"GET", "/runs/:run", s.getRun},
-		{"GET", "/runs/:run/figures", s.getFigures},
-		{"GET", "/runs/:run/checkpoints", s.getCheckpoints},
-		{"GET", "/jobs/:job/steps/:step/rows", s.oneOf(s.getJobRows)},
-		{"GET", "/runs/:run/steps/:step/rows", s.getRows},
+// answers are who answers each address of the API, by its name in the table of operations.
+func (s *Service) answers() map[string]func(*gin.Context) error {
+	return map[string]func(*gin.Context) error{
+		"openapi":          func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", api.OpenAPI); return nil },
+		"schema":           func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", job.Schema()); return nil },
+		"status":           s.getStatus,
+		"jobs":             s.getJobs,
+		"save":             s.oneOf(s.postJob),
+		"job":              s.getJob,
+		"delete":           s.deleteJob,
+		"stop":             s.postStop,
+		"drain":            s.postDrain,
+		"restart":          s.postRestart,
+		"versions":         s.getVersions,
+		"version":          s.getVersion,
+		"diff":             s.oneOf(s.getDiff),
+		"map":              s.oneOf(s.getMap),
+		"runs":             s.getRuns,
+		"start":            s.postRun,
+		"history":          s.getHistory,
+		"logs":             s.getLogs,
+		"lateness":         s.oneOf(s.getLateness),
+		"jobCheckpoints":   s.getJobCheckpoints,
+		"pins":             s.getPins,
+		"pin":              s.postPin,
+		"unpin":            s.deletePin,
+		"tokens":           s.getTokens,
+		"makeToken":        s.postToken,
+		"revokeToken":      s.deleteToken,
+		"kept":             s.oneOf(s.getKept),
+		"state":            s.oneOf(s.getState),
+		"spans":            s.oneOf(s.getSpans),
+		"skew":             s.oneOf(s.getSkew),
+		"compare":          s.oneOf(s.getCompared),
+		"alarms":           s.getAlarms,
+		"see":              s.postSeen,
+		"notices":          s.getNotices,
+		"putNotice":        s.oneOf(s.putNotice),
+		"removeNotice":     s.deleteNotice,
+		"tryNotice":        s.tryNotice,
+		"rules":            s.getRules,
+		"putRule":          s.putRule,
+		"removeRule":       s.deleteRule,
+		"jobAlarms":        s.getAlarms,
+		"past":             s.getPast,
+		"figureNames":      s.getFigureNames,
+		"kinds":            s.getKinds,
+		"connections":      s.getConnections,
+		"putConnection":    s.oneOf(s.putConnection),
+		"removeConnection": s.deleteConnection,
+		"testConnection":   onEvents(s.testConnection),
+		"topics":           onEvents(s.getTopics),
+		"makeTopic":        onEvents(s.postTopic),
+		"schemas":          onEvents(s.getSchemas),
+		"registerSchema":   onEvents(s.postSchema),
+		"checkSchema":      onEvents(s.checkSchema),
+		"uses":             s.getUses,
+		"events":           onEvents(s.getEvents),
+		"send":             onEvents(s.postEvents),
+		"begin":            onEvents(s.getBeginning),
+		"secrets":          s.getSecrets,
+		"putSecret":        s.putSecret,
+		"removeSecret":     s.deleteSecret,
+		"purposes":         s.getPurposes,
+		"sources":          s.getSources,
+		"putDescribed":     s.oneOf(s.putDescribed),
+		"removeDescribed":  s.deleteDescribed,
+		"check":            s.oneOf(s.checkDocument),
+		"rehearse":         s.oneOf(s.rehearseDocument),
+		"examples":         s.oneOf(s.documentExamples),
+		"play":             s.oneOf(s.playDocument),
+		"documentLateness": s.oneOf(s.documentLateness),
+		"peek":             s.oneOf(s.peekSource),
+		"run":              s.getRun,
+		"figures":          s.getFigures,
+		"checkpoints":      s.getCheckpoints,
+		"jobRows":          s.oneOf(s.getJobRows),
+		"rows":             s.getRows,
 	}
 }
+
+// places are names within paths.
+var places = regexp.MustCompile(`\{(\w+)\}`)
 
 // recovered turns a fault of our own into a problem; the place is in the log.
 func (s *Service) recovered(c *gin.Context) {

@@ -169,7 +169,7 @@ export interface paths {
         };
         /**
          * Some events of a topic as they are stored, a profile of them, and how they could be declared.
-         * @description As server-sent events, where they are accepted: `event` (an event) as it is stored, `note` when nothing new comes.
+         * @description As server-sent events, where they are accepted. Each has a kind (`event`) and data. `event`: as it is stored; `note`: when nothing new comes: what people should know.
          */
         get: operations["events"];
         put?: never;
@@ -190,7 +190,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Read a document: its faults and warnings with their places, and what it would do. */
+        /** Read a Document: its faults and warnings with their places, and what it would do. */
         post: operations["check"];
         delete?: never;
         options?: never;
@@ -292,7 +292,7 @@ export interface paths {
         };
         /**
          * All jobs by name.
-         * @description As server-sent events, where they are accepted: `jobs` every second, with `items` (all jobs) and `status`, and `metrics` (figures) of a run.
+         * @description As server-sent events, where they are accepted. Each has a kind (`event`) and data. `jobs`: every second: all jobs, and how the service is; `metrics`: the figures of the run that was asked for.
          */
         get: operations["jobs"];
         put?: never;
@@ -931,7 +931,7 @@ export interface paths {
         };
         /**
          * A run's figures, with rates over the last seconds.
-         * @description As server-sent events, where they are accepted: `run` (a run) and `metrics` (its figures) every second, `end` when it has ended.
+         * @description As server-sent events, where they are accepted. Each has a kind (`event`) and data. `run`: every second; `metrics`: its figures, every second; `end`: when it has ended.
          */
         get: operations["figures"];
         put?: never;
@@ -951,7 +951,7 @@ export interface paths {
         };
         /**
          * The newest rows of a source, step or output (`late of STEP`, `rejects of STEP`) that are kept for looking, newest first.
-         * @description As server-sent events, where they are accepted: `row` (a row) as it is published, `gap` (a gap) where rows between were not kept, `end` when the run has ended.
+         * @description As server-sent events, where they are accepted. Each has a kind (`event`) and data. `row`: as it is published; `gap`: where rows between were not kept; `end`: when the run has ended.
          */
         get: operations["rows"];
         put?: never;
@@ -1379,6 +1379,11 @@ export interface components {
             name: string;
             settings: components["schemas"]["Setting"][];
         };
+        Gap: {
+            anew: boolean;
+            /** Format: int64 */
+            missed: number;
+        };
         Given: {
             clock?: string;
             event?: unknown;
@@ -1691,6 +1696,10 @@ export interface components {
         };
         NoticeTried: {
             told: boolean;
+        };
+        Overview: {
+            items: components["schemas"]["Job"][];
+            status: components["schemas"]["Status"];
         };
         PartitionFigures: {
             /** Format: date-time */
@@ -2048,7 +2057,7 @@ export interface components {
             /** Format: date-time */
             created_at: string;
             document?: string;
-            filled: string[];
+            filled?: string[];
             job: string;
             number: number;
             stored: boolean;
@@ -2950,7 +2959,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Peek"];
-                    "text/event-stream": string;
+                    "text/event-stream": {
+                        data: components["schemas"]["RawEvent"];
+                        /** @enum {string} */
+                        event: "event";
+                    } | {
+                        data: string;
+                        /** @enum {string} */
+                        event: "note";
+                    };
                 };
             };
             /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
@@ -3242,7 +3259,15 @@ export interface operations {
                         items?: components["schemas"]["Job"][];
                         next?: string;
                     };
-                    "text/event-stream": string;
+                    "text/event-stream": {
+                        data: components["schemas"]["Overview"];
+                        /** @enum {string} */
+                        event: "jobs";
+                    } | {
+                        data: components["schemas"]["Figures"];
+                        /** @enum {string} */
+                        event: "metrics";
+                    };
                 };
             };
             /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
@@ -4780,7 +4805,19 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Figures"];
-                    "text/event-stream": string;
+                    "text/event-stream": {
+                        data: components["schemas"]["Run"];
+                        /** @enum {string} */
+                        event: "run";
+                    } | {
+                        data: components["schemas"]["Figures"];
+                        /** @enum {string} */
+                        event: "metrics";
+                    } | {
+                        data: components["schemas"]["Run"];
+                        /** @enum {string} */
+                        event: "end";
+                    };
                 };
             };
             /** @description A problem: no-such-run, not-running, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
@@ -4822,7 +4859,19 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rows"];
-                    "text/event-stream": string;
+                    "text/event-stream": {
+                        data: components["schemas"]["Row"];
+                        /** @enum {string} */
+                        event: "row";
+                    } | {
+                        data: components["schemas"]["Gap"];
+                        /** @enum {string} */
+                        event: "gap";
+                    } | {
+                        data: components["schemas"]["Run"];
+                        /** @enum {string} */
+                        event: "end";
+                    };
                 };
             };
             /** @description A problem: no-such-run, no-such-step, not-running, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */

@@ -86,12 +86,12 @@ const following = ref(false)
 const live = shallowRef<Schemas['RawEvent'][]>([])
 const said = ref('')
 const quiet = ref('')
-useStream(computed(() => (following.value ? topics.events(props.connection, props.topic, 'newest', 1) : '')), {
+useStream('/connections/{connection}/topics/{topic}/events', computed(() => (following.value ? topics.events(props.connection, props.topic, 'newest', 1) : '')), {
   event: (data) => {
     quiet.value = ''
-    live.value = [data as Schemas['RawEvent'], ...live.value].slice(0, 500)
+    live.value = [data, ...live.value].slice(0, 500)
   },
-  note: (data) => (quiet.value = String(data)),
+  note: (data) => (quiet.value = data),
 })
 watch(following, (on) => {
   if (on) tab.value = 'events'

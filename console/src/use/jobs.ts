@@ -13,13 +13,12 @@ function listen() {
   const figures = shallowRef<Figures | null>(null)
   const watched = ref<number | null>(null) // the run whose figures are wanted too
   const path = computed(() => (watched.value ? `/jobs?run=${watched.value}` : '/jobs'))
-  const { problem } = useStream(path, {
+  const { problem } = useStream('/jobs', path, {
     jobs: (data) => {
-      const d = data as { items: Job[]; status: Status }
-      jobs.value = d.items
-      status.value = d.status
+      jobs.value = data.items
+      status.value = data.status
     },
-    metrics: (data) => (figures.value = data as Figures),
+    metrics: (data) => (figures.value = data),
   })
   return { jobs, status, figures, watched, problem, loading: computed(() => jobs.value === null && problem.value === null) }
 }

@@ -1,13 +1,20 @@
 import { onScopeDispose, shallowRef, watch, type Ref } from 'vue'
 
+import type { paths } from '../api'
 import { address, ask, asProblem, type Problem } from '../http'
+
+/** The addresses that give server-sent events, as the OpenAPI page has them. */
+type Streaming = { [P in keyof paths]: paths[P] extends { get: { responses: { 200: { content: { 'text/event-stream': infer E } } } } } ? E : never }
+
+/** What takes each kind of event of an address. */
+export type Takes<P extends keyof paths> = Streaming[P] extends infer E ? { [N in E extends { event: infer X extends string } ? X : never]?: (data: Extract<E, { event: N }> extends { data: infer D } ? D : never) => void } : never
 
 /**
  * Listens to server-sent events of an address for as long as the scope lives. When the stream breaks it
  * is begun again; meanwhile problem says why. A page that nobody sees listens to nothing: browsers hold
- * only six connections to one server, for all pages together.
+ * only six connections to one server, for all pages together. _of is the address as the OpenAPI page has it, which says what its events are.
  */
-export function useStream(path: Ref<string>, on: Record<string, (data: unknown) => void>) {
+export function useStream<P extends keyof paths>(_of: P, path: Ref<string>, on: Takes<P>) {
   const problem = shallowRef<Problem | null>(null)
   let source: EventSource | null = null
   let again: ReturnType<typeof setTimeout> | undefined
@@ -24,7 +31,7 @@ export function useStream(path: Ref<string>, on: Record<string, (data: unknown) 
     const s = new EventSource(address(path.value))
     source = s
     s.onopen = () => (problem.value = null)
-    for (const [name, take] of Object.entries(on)) {
+    for (const [name, take] of Object.entries(on as Record<string, (data: unknown) => void>)) {
       s.addEventListener(name, (e) => take(JSON.parse((e as MessageEvent<string>).data)))
     }
     s.onerror = () => {

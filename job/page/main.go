@@ -1,4 +1,4 @@
-// Pages writes docs/settings.md: every setting of documents, connections, connectors and formats, as the program has them.
+// Page writes docs/settings.md: every setting of documents, connections, connectors and formats, as the program has them.
 package main
 
 import (
