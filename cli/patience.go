@@ -34,7 +34,7 @@ type patience struct {
 const patient = 2 * time.Second
 
 // waits are commands that go on until they are ended, or show by themselves how far they are.
-var waits = []string{"serve", "broker", "demo", "run", "watch"}
+var waits = []string{"serve", "broker", "demo", "run", "watch", "fault"}
 
 // terminal says whether something is written to a terminal.
 func terminal(w any) bool {

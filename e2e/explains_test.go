@@ -263,7 +263,7 @@ alarms:
 	}
 	write(t, dir, "loads", "a file stands where the folder was")
 	eventually(t, 30*time.Second, "the sentence says that it failed again", func() bool {
-		return strings.HasPrefix(s.job("loads").Sentence, "Recovering. Sink loads: ") && strings.Contains(s.job("loads").Sentence, " times in ")
+		return strings.HasPrefix(s.job("loads").Sentence, "Resuming. Sink loads: ") && strings.Contains(s.job("loads").Sentence, " times in ")
 	})
 	eventually(t, 30*time.Second, "it is given up", func() bool { return s.job("loads").Status == "failed" })
 	eventually(t, 5*time.Second, "alarms say so", func() bool { return s.alarmsOn("loads")["failed"].ID > 0 })

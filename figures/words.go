@@ -89,10 +89,10 @@ func Begun(status, since string) string {
 	return fmt.Sprintf("%s since %s.", upper(status), clock(t))
 }
 
-// Recovering says in words how a run is that is started again. first is when the faults began of which the last is why; count
+// Resuming says in words how a run is that is started again. first is when the faults began of which the last is why; count
 // says how often in a row it was the same.
-func Recovering(why string, count int, first, now time.Time) string {
-	text := "Recovering. " + upper(strings.TrimSuffix(why, "."))
+func Resuming(why string, count int, first, now time.Time) string {
+	text := "Resuming. " + upper(strings.TrimSuffix(why, "."))
 	if count > 1 {
 		text += fmt.Sprintf(", %s in %s", times(count), Span(now.Sub(first)))
 	}

@@ -300,7 +300,7 @@ func (r *runner) failedOnce(err error) {
 
 // resumingLocked says how a run is that is started again. Called with mu held.
 func (r *runner) resumingLocked() string {
-	return figures.Recovering(r.trouble, r.same, r.sameSince, time.Now())
+	return figures.Resuming(r.trouble, r.same, r.sameSince, time.Now())
 }
 
 // newestOf gives the newest row of a part as text; empty for none.

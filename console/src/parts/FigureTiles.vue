@@ -34,7 +34,7 @@ const tiles = computed(() => {
     { name: 'Lag', value: l.lag_events === null ? 'not known' : `${count(l.lag_events)} events`, note: l.lag_seconds === null ? 'of files and simulators' : `${span(l.lag_seconds)} behind, ${l.lag_trend}`, line: line('lag_events') },
     { name: 'Rows in, out', value: `${rate(l.in_per_second)}, ${rate(l.out_per_second)}`, note: `${count(Object.values(f.sources).reduce((n, s) => n + s.read, 0))} read`, line: line('in_per_second') },
     { name: 'Watermark age', value: l.watermark_age_seconds === null ? 'none yet' : span(l.watermark_age_seconds), note: `at ${moment(l.watermark)} UTC`, line: line('watermark_age_seconds') },
-    { name: 'Late, rejected', value: `${count(l.late)}, ${count(l.rejected)}`, note: 'events lost, rows refused', line: line('late_per_second') },
+    { name: 'Late, rejected', value: `${count(l.late)}, ${count(l.rejected)}`, note: 'events lost, rows rejected', line: line('late_per_second') },
     { name: 'State', value: `${count(keys)} keys`, note: bytes(state), line: line('state_bytes') },
     { name: 'Checkpoint', value: last ? `${last.seconds < 1 ? `${Math.round(last.seconds * 1000)} ms` : span(last.seconds)}` : 'none yet', note: l.checkpoint_age_seconds === null ? '' : `${span(l.checkpoint_age_seconds)} ago, ${f.checkpoints.failed} failed`, line: line('checkpoint_age_seconds') },
   ]

@@ -3,7 +3,7 @@
     <div ref="box" class="map" role="group" :aria-label="`${label}: arrow keys move it, plus and minus make it larger and smaller`" :style="{ height: `${height}px` }" @keydown="key" @focusin="follow">
       <VueFlow
         :nodes="nodes" :edges="edges" :nodes-draggable="false" :nodes-connectable="false" :elements-selectable="false" :nodes-focusable="false" :edges-focusable="false"
-        :zoom-on-scroll="false" :zoom-on-double-click="false" :prevent-scrolling="false" :disable-keyboard-a11y="true" :min-zoom="0.1" :max-zoom="1.5" @nodes-initialized="settle" @move-start="moved ||= Boolean($event.event.sourceEvent)"
+        :zoom-on-scroll="false" :zoom-on-double-click="false" :prevent-scrolling="false" :disable-keyboard-a11y="true" :min-zoom="0.1" :max-zoom="1.5" @nodes-initialized="settle" @move="moved ||= Boolean($event.event.sourceEvent)"
       >
         <template v-for="(_, name) in $slots" #[name]="given"><slot :name="name" v-bind="given" /></template>
       </VueFlow>
@@ -46,9 +46,8 @@ watch(() => props.chosen, (name) => name && reveal(name), { flush: 'post' })
 </script>
 
 <style scoped>
-.around { position: relative; }
 .map { width: 100%; overflow: hidden; }
-.zoom { position: absolute; right: 4px; bottom: 4px; display: flex; gap: 4px; }
+.zoom { display: flex; gap: 4px; justify-content: flex-end; margin-top: 6px; }
 .zoom button { border: 1px solid var(--line); border-radius: 6px; background: var(--sheet); color: var(--ink); font: inherit; font-size: 12px; padding: 1px 8px; cursor: pointer; }
 .zoom button:hover { border-color: var(--sea); }
 </style>

@@ -34,7 +34,7 @@ export interface Measures {
 /** A part is as wide as its name needs, within bounds; beside the name stand its rows a second. */
 function partWidth(name: string, m: Measures): number {
   const letters = name.replace(/^sink /, '').length * 7.8
-  return Math.round(m.compact ? Math.min(320, Math.max(138, letters + 26)) : Math.min(420, Math.max(218, letters + (m.figures ? 96 : 28))))
+  return Math.round(m.compact ? Math.min(320, Math.max(138, letters + 26)) : Math.min(420, Math.max(200, letters + (m.figures ? 96 : 28))))
 }
 
 /** Splits what stands in `from`: minute, late of minute, rejects of levels, refused of seen; several with commas between. */
@@ -69,7 +69,7 @@ export function layOut(plan: Schemas['Plan'], m: Measures): { parts: MapPart[]; 
     add(`sink ${s.name}`, 'sink', s.writes, false)
     for (const o of origins(s.from)) edges.push({ from: o.name, to: `sink ${s.name}`, part: o.part })
   }
-  return { parts, edges, height: place(parts, edges, m.compact ? 26 : 56) }
+  return { parts, edges, height: place(parts, edges, m.compact ? 26 : 44) }
 }
 
 /** Gives parts their places, from left to right; the answer is the height of all. */
