@@ -34,6 +34,7 @@ var looked = []struct{ name, path, steps string }{
 	{"build a job", "/build?job=mean-level", "see no mistakes; see 1,000"},
 	{"a form", "/build?job=mean-level", "see no mistakes; see 1,000; choose minute; see accept late rows for"},
 	{"a form of a source", "/build?job=mean-level", "see no mistakes; see 1,000; choose levels; see margin"},
+	{"settings of a job", "/build?job=mean-level", "see no mistakes; see 1,000; press settings; see checkpoint every"},
 	{"what a step is added for", "/build?job=mean-level", "see no mistakes; see 1,000; press step; see filter"},
 	{"a lesson", "/try?lesson=margin", "see by arrival; press To the end; see closed"},
 	{"alarms", "/alarms", "see lag_grows"},
