@@ -61,6 +61,7 @@ func TestValuesInTexts(t *testing.T) {
 		}
 		return j
 	}
+	checkSchema(t, compileSchema(t), "shared", shared)
 	was := read(nil)
 	window := func(j *Job, at int) *step.Window { return j.Steps[at].Keyed.(*step.Window) }
 	if w := window(was, 0); was.Lanes != 2 || was.Memory != 64<<20 || w.Aligned.Size != int64(10*time.Minute/time.Microsecond) || w.Accept != time.Minute {

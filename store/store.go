@@ -181,12 +181,18 @@ func (s *Store) takeLock(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("lock the database: %w", err)
 	}
-	var got bool
-	if err := c.QueryRowContext(limited, "SELECT pg_try_advisory_lock($1)", lockKey).Scan(&got); err != nil {
-		return errors.Join(fmt.Errorf("lock the database: %w", err), c.Close())
-	}
-	if !got {
-		return errors.Join(ErrTaken, c.Close())
+	// The session of a service that was killed a moment ago may not have ended yet.
+	for begun := time.Now(); ; time.Sleep(100 * time.Millisecond) {
+		var got bool
+		if err := c.QueryRowContext(limited, "SELECT pg_try_advisory_lock($1)", lockKey).Scan(&got); err != nil {
+			return errors.Join(fmt.Errorf("lock the database: %w", err), c.Close())
+		}
+		if got {
+			break
+		}
+		if time.Since(begun) > time.Second {
+			return errors.Join(ErrTaken, c.Close())
+		}
 	}
 	s.lock = c
 	return nil
@@ -273,6 +279,10 @@ func (s *Store) Close() {
 	s.end()
 	s.done.Wait()
 	if s.lock != nil {
+		// The server ends a session some time after it was left: whoever opens the store next is not to wait for that.
+		limited, cancel := context.WithTimeout(context.Background(), time.Second)
+		_, _ = s.lock.ExecContext(limited, "SELECT pg_advisory_unlock($1)", lockKey) // else the lock ends with the session
+		cancel()
 		_ = s.lock.Close() // the session ends with it
 	}
 	_ = s.sql.Close() // nothing more is wanted of it

@@ -419,3 +419,15 @@ func alarmsAndNotices(t *testing.T, s *Store, j Job, at time.Time) {
 		t.Errorf("a rule that is not there is removed: %v", err)
 	}
 }
+
+// TestOpenedAgain: a store that was closed can be opened at once, again and again: its lock does not wait for the end of a session.
+func TestOpenedAgain(t *testing.T) {
+	pg := server(t)
+	for range 6 {
+		s, err := Open(ctx, pg.URL(), "", quiet)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.Close()
+	}
+}

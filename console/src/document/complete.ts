@@ -4,6 +4,7 @@ import type { CompletionContext, CompletionResult } from '@codemirror/autocomple
 
 import { ask } from '../http'
 import { readable } from './outline'
+import { namesOf } from './splice'
 
 interface Schema {
   $ref?: string
@@ -127,6 +128,7 @@ export function complete(fields: (line: number) => { name: string; type: string 
       const inExpression = values.some((s) => s.description?.includes('CEL')) || here.path.some((k) => ['measures', 'set', 'split', 'expand', 'remember'].includes(k)) || ['where', 'having', 'event_time', 'key', 'by', 'next', 'initial'].includes(here.key)
       if (inExpression) {
         options.push(...fields(line.number).map((f) => ({ label: f.name, type: 'variable', detail: f.type })))
+        options.push(...namesOf(text, 'values').map((n) => ({ label: `values.${n}`, type: 'constant' })), ...namesOf(text, 'functions').map((n) => ({ label: `${n}()`, type: 'function' })))
         if (here.path.includes('measures')) options.push(...functions.map((label) => ({ label, type: 'function' })))
       }
       return options.length ? { from: at, options, validFor: /^[\w.]*$/ } : null

@@ -115,7 +115,7 @@ function sentence(i: Schemas['Inference']): string {
   const l = i.lateness
   if (!l.events) return 'No event of the sample has an event time'
   if (!l.out_of_order) return `${count(l.events)} events by ${i.event_time}, all in order`
-  return `By ${i.event_time}, ${count(l.out_of_order)} of ${count(l.events)} events came out of order, the latest ${l.most_seconds.toFixed(1)} s behind; a margin of ${l.proposed_seconds} s is proposed`
+  return `By ${i.event_time}, ${count(l.out_of_order)} of ${count(l.events)} events came out of order, the latest by ${l.most_seconds.toFixed(1)} s; a margin of ${l.proposed_seconds} s is proposed`
 }
 
 const purposes = useResource<ListOf<'Purpose'>>(ref('/purposes'))
