@@ -132,7 +132,8 @@ func FillDescribed(ctx context.Context, text string, find Descriptions) (filled 
 			return "", nil, fmt.Errorf("there is no described source %s", n.text)
 		}
 		at := places["source "+k.text]
-		if at.From == 0 {
+		// Within braces of all sources, or of the whole document, no line is the source's own.
+		if head := lines[max(at.From, 1)-1]; at.From == 0 || strings.TrimSpace(head[:min(k.column-1, len(head))]) != "" {
 			return "", nil, errors.New("the sources do not stand on lines of their own; write each below sources:")
 		}
 		own := lines[at.From-1 : at.To]

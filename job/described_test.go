@@ -66,6 +66,17 @@ func TestDescribed(t *testing.T) {
 			t.Errorf("%s: written a second time", what)
 		}
 	}
+	for _, text := range []string{
+		"undertide: 1\njob: shared\nsources: {lifts: {described: lifts}}\nsinks:\n  out: {from: lifts, via: file, with: {path: out.ndjson}}\n",
+		"{undertide: 1, job: shared, sources: {lifts: {described: lifts}}, sinks: {out: {from: lifts, via: file, with: {path: out.ndjson}}}}\n",
+	} {
+		if _, err := Parse("shared.yaml", text, Options{Described: find}); err != nil {
+			t.Error(err)
+		}
+		if filled, _, err := FillDescribed(context.Background(), text, find); err == nil || !strings.Contains(err.Error(), "write each below sources:") {
+			t.Errorf("sources in braces are written as %s, %v", filled, err)
+		}
+	}
 	doc := Read(context.Background(), "", around("  lifts:\n    described: lifts\n    watermark: {margin: 9s}\n"+strings.Replace(strings.Replace(liftsDescribed, "  lifts:\n", "", 1), "    watermark: {margin: 5s}\n", "", 1)))
 	if differ := doc.DifferFrom("lifts", liftsDescribed); !slices.Equal(differ, []string{"watermark"}) || doc.DescribedBy()["lifts"] != "lifts" {
 		t.Errorf("differs in %v, described by %v", differ, doc.DescribedBy())

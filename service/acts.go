@@ -81,8 +81,9 @@ func holding[V any](ctx context.Context, s *Service, name string, f func(e *entr
 }
 
 // selfContained writes into a document what the descriptions of its sources say, so that a version stays as it is, and
-// names those sources (docs/streams.md, "Described sources").
-func (s *Service) selfContained(ctx context.Context, document string) (text string, filled []string, err error) {
+// names those sources (docs/streams.md, "Described sources"). digest is that of the document as it was checked: what is written is
+// the same, or is refused.
+func (s *Service) selfContained(ctx context.Context, document, digest string) (text string, filled []string, err error) {
 	if text, filled, err = job.FillDescribed(ctx, document, s.describedText); err != nil {
 		return "", nil, api.WrongDocument.With(err.Error(), "write the source on lines of its own")
 	}
@@ -90,8 +91,12 @@ func (s *Service) selfContained(ctx context.Context, document string) (text stri
 		return "", nil, api.TooLarge.With(fmt.Sprintf("with what its described sources say, the document has %d KiB; at most %d are stored", len(text)>>10, job.MaxDocument>>10), "make several jobs of it")
 	}
 	if len(filled) > 0 {
-		if _, err := s.parse(ctx, "document", text, nil, false); err != nil {
+		j, err := s.parse(ctx, "document", text, nil, false)
+		if err != nil {
 			return "", nil, wrongDocument(err)
+		}
+		if j.Digest != digest {
+			return "", nil, api.WrongDocument.With("what described sources say cannot be written into this text", "write each source on lines of its own")
 		}
 	}
 	return text, filled, nil
@@ -107,7 +112,7 @@ func (s *Service) save(ctx context.Context, document string, from int) (api.Save
 	if err != nil {
 		return api.Saved{}, wrongDocument(err)
 	}
-	document, filled, err := s.selfContained(ctx, document)
+	document, filled, err := s.selfContained(ctx, document, j.Digest)
 	if err != nil {
 		return api.Saved{}, err
 	}
