@@ -1,6 +1,6 @@
 <template>
   <StateNote v-if="!uses.data.value" :loading="uses.loading.value" :problem="uses.problem.value" />
-  <MapFrame v-else label="Jobs and the streams between them" :nodes="nodes" :edges="edges" :height="Math.min(1400, laid.height + 8)">
+  <MapFrame v-else class="picture" label="Jobs and the streams between them" :nodes="nodes" :edges="edges" :height="Math.min(1400, laid.height + 8)">
       <template #node-stream="{ data }">
         <div class="stream" :title="data.name"><Handle type="target" :position="Position.Left" />{{ data.label }}<Handle type="source" :position="Position.Right" /></div>
       </template>
