@@ -12,8 +12,6 @@ import (
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
-
-	"undertide/client"
 )
 
 // patience tells whoever waits for a command that says nothing for two seconds that it is at work, and how far it is: on a
@@ -170,13 +168,10 @@ func statusOf(c *cobra.Command, name string) func() string {
 	if f := c.Flag("server"); f != nil {
 		r.server = f.Value.String()
 	}
-	var cl *client.Client
 	return func() string {
-		var err error
-		if cl == nil {
-			if cl, err = r.client(); err != nil {
-				return ""
-			}
+		cl, err := r.client()
+		if err != nil {
+			return ""
 		}
 		ctx, cancel := context.WithTimeout(c.Context(), time.Second)
 		defer cancel()

@@ -105,22 +105,21 @@ func at(n, there *node) *node {
 	return &out
 }
 
-// FillDescribed writes into a document's text what its sources' descriptions say, so that the text reads without
-// them, and names those sources. What the document says itself, comments and layout stay. The text has been read without faults.
+// Filled gives the document's text with what its sources' descriptions say written into it, so that it reads without
+// them, and names those sources. What the document says itself, comments and layout stay. It has been checked without faults.
 //
 //	lifts:                    lifts:
 //	  described: lifts   →      described: lifts
 //	  begin: latest             begin: latest
 //	                            via: kafka
 //	                            with: {connection: harbour, topic: crane.lifts}
-func FillDescribed(ctx context.Context, text string, find Descriptions) (filled string, names []string, err error) {
-	lines := strings.Split(text, "\n")
-	doc := Read(ctx, "", text)
-	sources := doc.root.get("sources")
+func (d *Document) Filled(ctx context.Context, find Descriptions) (text string, names []string, err error) {
+	lines := strings.Split(d.text, "\n")
+	sources := d.root.get("sources")
 	if sources == nil || sources.kind != mapNode {
-		return text, nil, nil
+		return d.text, nil, nil
 	}
-	places := doc.Places()
+	places := d.Places()
 	for i := len(sources.keys) - 1; i >= 0; i-- { // from the end, so that lines keep their numbers
 		k, v := sources.keys[i], sources.values[i]
 		n := v.get("described")

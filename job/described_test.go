@@ -43,7 +43,7 @@ func TestDescribed(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 			continue
 		}
-		filled, names, err := FillDescribed(context.Background(), text, find)
+		filled, names, err := Read(context.Background(), "", text).Filled(context.Background(), find)
 		if err != nil {
 			t.Errorf("%s: %v", what, err)
 			continue
@@ -62,7 +62,7 @@ func TestDescribed(t *testing.T) {
 		if was.Digest != now.Digest {
 			t.Errorf("%s: the text that was written is another document:\n%s", what, filled)
 		}
-		if again, names, _ := FillDescribed(context.Background(), filled, find); again != filled || names != nil {
+		if again, names, _ := Read(context.Background(), "", filled).Filled(context.Background(), find); again != filled || names != nil {
 			t.Errorf("%s: written a second time", what)
 		}
 	}
@@ -73,7 +73,7 @@ func TestDescribed(t *testing.T) {
 		if _, err := Parse("shared.yaml", text, Options{Described: find}); err != nil {
 			t.Error(err)
 		}
-		if filled, _, err := FillDescribed(context.Background(), text, find); err == nil || !strings.Contains(err.Error(), "write each below sources:") {
+		if filled, _, err := Read(context.Background(), "", text).Filled(context.Background(), find); err == nil || !strings.Contains(err.Error(), "write each below sources:") {
 			t.Errorf("sources in braces are written as %s, %v", filled, err)
 		}
 	}

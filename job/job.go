@@ -37,11 +37,9 @@ type Job struct {
 	File        string // as it was named
 	Dir         string // paths in the document are relative to it
 
-	Values map[string]expr.Value
-	// Functions are the document's own, by name.
-	Functions map[string]*expr.Function
+	Values    map[string]expr.Value
 	constants map[string]value  // Values as they are written
-	texts     map[string]string // Functions as they are written
+	texts     map[string]string // the document's own functions as they are written
 
 	Lanes           int    // 0: one for each CPU
 	Buffer          int64  // bytes of events under way; 0 for the default
@@ -318,7 +316,7 @@ func (d *Document) Job(ctx context.Context, opt Options) (*Job, error) {
 		return nil, r.said(r.faults, 0, "mistakes")
 	}
 	j.Warnings = r.said(r.warnings, 1, "warnings")
-	j.constants, j.Functions, j.texts = r.constants, r.functions, r.texts
+	j.constants, j.texts = r.constants, r.texts
 	j.Digest, j.Pieces = digest(root, j.Values), pieces(j, root)
 	return j, nil
 }

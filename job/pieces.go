@@ -39,19 +39,15 @@ func (d *Document) Places() map[string]Span {
 	for i, k := range root.keys {
 		kind, ok := map[string]string{"sources": "source", "references": "reference", "steps": "step", "sinks": "sink", "values": "value", "functions": "function", "alarms": "alarm"}[k.text]
 		v := root.values[i]
-		if k.text == "settings" {
-			next := len(lines) + 1
-			if i+1 < len(root.keys) {
-				next = root.keys[i+1].line
-			}
-			out["settings"] = Span{k.line, last(k.line, next)}
-		}
-		if !ok || v.kind != mapNode {
-			continue
-		}
 		end := len(lines) + 1
 		if i+1 < len(root.keys) {
 			end = root.keys[i+1].line
+		}
+		if k.text == "settings" {
+			out["settings"] = Span{k.line, last(k.line, end)}
+		}
+		if !ok || v.kind != mapNode {
+			continue
 		}
 		for n, name := range v.keys {
 			next := end

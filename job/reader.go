@@ -324,7 +324,7 @@ func (r *reader) names(n *node, place string) ([]string, []*node) {
 
 // duration reads 250us, 5s, 1h30m. Zero is allowed where zero says so, less never.
 func (r *reader) duration(n *node, place string, zero bool) (time.Duration, bool) {
-	if n != nil && !r.takesOnly(n, place, "a duration", "duration") {
+	if !r.takesOnly(n, place, "a duration", "duration") {
 		return 0, false
 	}
 	s, ok := r.text(n, place)

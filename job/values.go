@@ -139,17 +139,6 @@ func (j *Job) ValueList() []ValueOf {
 	return out
 }
 
-// article gives the name of a value's type behind its article: "an int", "a size".
-func article(typ string) string {
-	switch typ {
-	case "int":
-		return "an int"
-	case "bytes":
-		return typ
-	}
-	return "a " + typ
-}
-
 // aValue is a ${values.NAME} in a text.
 var aValue = regexp.MustCompile(`\$\{values\.([^}]*)\}`)
 
@@ -174,8 +163,11 @@ func (r *reader) valueNamed(n *node, place, name string) (string, bool) {
 // takesOnly says whether a place that is one ${values.NAME} as a whole has a value of one of these types; anything else is
 // left to whoever reads the text. A value that is not there is said by [reader.fill].
 func (r *reader) takesOnly(n *node, place, what string, types ...string) bool {
+	if n == nil || n.kind != scalarNode {
+		return true
+	}
 	m := aValue.FindStringSubmatchIndex(n.text)
-	if n.kind != scalarNode || m == nil || m[0] != 0 || m[1] != len(n.text) {
+	if m == nil || m[0] != 0 || m[1] != len(n.text) {
 		return true
 	}
 	name := n.text[m[2]:m[3]]
@@ -183,7 +175,7 @@ func (r *reader) takesOnly(n *node, place, what string, types ...string) bool {
 	if !known || slices.Contains(types, v.typ) {
 		return true
 	}
-	r.fault(n, place, fmt.Sprintf("values.%s is %s, and %s belongs here", name, article(v.typ), what), "give the value the type "+strings.Join(types, " or "))
+	r.fault(n, place, fmt.Sprintf("values.%s is %s, and %s belongs here", name, row.Article(v.typ), what), "give the value the type "+strings.Join(types, " or "))
 	return false
 }
 

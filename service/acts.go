@@ -83,8 +83,8 @@ func holding[V any](ctx context.Context, s *Service, name string, f func(e *entr
 // selfContained writes into a document what the descriptions of its sources say, so that a version stays as it is, and
 // names those sources (docs/streams.md, "Described sources"). digest is that of the document as it was checked: what is written is
 // the same, or is refused.
-func (s *Service) selfContained(ctx context.Context, document, digest string) (text string, filled []string, err error) {
-	if text, filled, err = job.FillDescribed(ctx, document, s.describedText); err != nil {
+func (s *Service) selfContained(ctx context.Context, document *job.Document, digest string) (text string, filled []string, err error) {
+	if text, filled, err = document.Filled(ctx, s.describedText); err != nil {
 		return "", nil, api.WrongDocument.With(err.Error(), "write the source on lines of its own")
 	}
 	if len(text) > job.MaxDocument {
@@ -108,11 +108,12 @@ const saveWithin = 10 * time.Second
 // save stores a document as the job's next version. from is the version that it was made from, which has to be the
 // newest still; 0 where that is not said.
 func (s *Service) save(ctx context.Context, document string, from int) (api.Saved, error) {
-	j, err := s.parse(ctx, "document", document, nil, false)
+	read := job.Read(ctx, "document.yaml", document)
+	j, err := read.Job(ctx, s.options(nil, false))
 	if err != nil {
 		return api.Saved{}, wrongDocument(err)
 	}
-	document, filled, err := s.selfContained(ctx, document, j.Digest)
+	document, filled, err := s.selfContained(ctx, read, j.Digest)
 	if err != nil {
 		return api.Saved{}, err
 	}

@@ -59,15 +59,18 @@ func (k Kind) Plain() bool { return k&commonFlag == 0 }
 
 var kindNames = [...]string{"invalid", "string", "int", "double", "bool", "bytes", "timestamp", "duration", "decimal"}
 
-// A gives a kind's name behind its article, as sentences have it: "a string", "an int", "bytes".
-func A(k Kind) string {
-	switch k {
-	case Int:
+// A gives a kind's name behind its article, as sentences have it.
+func A(k Kind) string { return Article(k.String()) }
+
+// Article gives the name of a type behind its article, as sentences have it: "a string", "an int", "bytes".
+func Article(name string) string {
+	switch name {
+	case "int":
 		return "an int"
-	case Bytes:
-		return "bytes"
+	case "bytes":
+		return name
 	}
-	return "a " + k.String()
+	return "a " + name
 }
 
 // String gives the name that documents use.

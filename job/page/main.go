@@ -28,6 +28,9 @@ func main() {
 	}
 }
 
+// head begins a table of settings.
+const head = "\n| setting | is | without it | about |\n|---|---|---|---|\n"
+
 // schema is what a page tells of a JSON Schema.
 type schema struct {
 	Ref                  string            `json:"$ref"`
@@ -72,7 +75,7 @@ func page() (string, error) {
 		if c.name == "field" {
 			of = of.OneOf[1]
 		}
-		fmt.Fprintf(&b, "\n### %s\n\n%s\n\n| setting | is | without it | about |\n|---|---|---|---|\n", c.title, c.about)
+		fmt.Fprintf(&b, "\n### %s\n\n%s\n%s", c.title, c.about, head)
 		rows(&b, root, of, "")
 	}
 	b.WriteString("\n## Connectors\n\nWhat `via` names. What stands beside `via` and not within `with` is marked ↖.\n")
@@ -103,7 +106,7 @@ func page() (string, error) {
 			described(&b, "`decode: "+f.Name+"`", f.Decode())
 		}
 	}
-	b.WriteString("\n## undertide.yaml\n\nA file in the working folder of `run`, `check` and `serve`.\n\n| setting | is | without it | about |\n|---|---|---|---|\n")
+	b.WriteString("\n## undertide.yaml\n\nA file in the working folder of `run`, `check` and `serve`.\n" + head)
 	b.WriteString("| `connections` | names with mappings | | Connections, as in a document; a document's own of the same name counts before. |\n")
 	b.WriteString("| `service.files` | list of texts | | Folders whose files documents of the service may name; as `serve --files`. |\n")
 	b.WriteString("| `service.env` | list of texts | | Variables of the environment that documents of the service may name; as `serve --env`. |\n")
@@ -127,7 +130,7 @@ func rows(b *strings.Builder, root, of schema, within string) {
 			is += ", must be said"
 		}
 		fmt.Fprintf(b, "| `%s%s` | %s | %s | %s |\n", within, name, is, code(p.Default), p.about(root))
-		if t := p.target(root); len(t.Properties) > 0 && name != "source" {
+		if t := p.target(root); len(t.Properties) > 0 {
 			rows(b, root, t, within+name+".")
 		}
 	}
@@ -218,7 +221,7 @@ func described(b *strings.Builder, title string, of any) {
 		fmt.Fprintf(b, "\n**%s** has none.\n", title)
 		return
 	}
-	fmt.Fprintf(b, "\n**%s**\n\n| setting | is | without it | about |\n|---|---|---|---|\n", title)
+	fmt.Fprintf(b, "\n**%s**\n%s", title, head)
 	lines(b, list, "")
 }
 

@@ -3,7 +3,7 @@ import type { Schemas } from '../http'
 import { besideKinds, referenceKinds, sinkKinds, sourceKinds, stepKinds, type Kind } from './forms'
 import { keyFields, matchOf, type Field } from './match'
 import { readable } from './outline'
-import { addEntry, freeName, namesOf, valueAt } from './splice'
+import { addEntry, freeAmong, freeName, namesOf, valueAt } from './splice'
 
 /** What is there beside the document. */
 export interface Around {
@@ -96,9 +96,7 @@ function addSource(text: string, k: Kind | undefined, around: Around): Added {
 /** What stands beside the map: its name is free within its own section. */
 function addBeside(text: string, menu: string, k: Kind | undefined): Added {
   if (!k) return { text, part: '' }
-  const taken = namesOf(text, `${menu}s`)
-  let free = k.name
-  for (let i = 2; taken.includes(free); i++) free = `${k.name}_${i}`
+  const free = freeAmong(namesOf(text, `${menu}s`), k.name)
   return { text: addEntry(text, `${menu}s`, `${free}: ${k.lines.replace('TOPIC', `${jobOf(text)}.${free}`)}`), part: `${menu} ${free}` }
 }
 

@@ -176,9 +176,13 @@ export function namesOf(text: string, section: string): string[] {
   return map.items.map((p) => String((p.key as { value: unknown }).value))
 }
 
-/** A name that none of the document's sources, references, steps and sinks has. */
-export function freeName(text: string, wanted: string): string {
-  const taken = ['sources', 'references', 'steps', 'sinks'].flatMap((s) => namesOf(text, s))
+/** A name that is not taken: the wanted one, or that with the first number that makes it free. */
+export function freeAmong(taken: string[], wanted: string): string {
   if (!taken.includes(wanted)) return wanted
   for (let n = 2; ; n++) if (!taken.includes(`${wanted}_${n}`)) return `${wanted}_${n}`
+}
+
+/** A name that none of the document's sources, references, steps and sinks has. */
+export function freeName(text: string, wanted: string): string {
+  return freeAmong(['sources', 'references', 'steps', 'sinks'].flatMap((s) => namesOf(text, s)), wanted)
 }

@@ -29,7 +29,7 @@ import { ElOption, ElSelect } from 'element-plus'
 import { computed } from 'vue'
 
 import { types } from '../document/forms'
-import { put, rename as renamed, scalar, valueAt, type Path } from '../document/splice'
+import { freeAmong, put, rename as renamed, scalar, valueAt, type Path } from '../document/splice'
 import type { Schemas } from '../http'
 import DraftInput from './DraftInput.vue'
 
@@ -110,8 +110,7 @@ function rename(f: Row, name: string) {
   emit('change', text)
 }
 function add() {
-  let name = 'field'
-  for (let i = 2; rows.value.some((f) => f.name === name); i++) name = `field_${i}`
+  const name = freeAmong(rows.value.map((f) => f.name), 'field')
   emit('change', put(props.text, [...props.base, 'fields', name], 'string'))
 }
 </script>

@@ -43,7 +43,7 @@ import { computed } from 'vue'
 import { formOf, type Named, type Setting } from '../document/forms'
 import { keyFields, matches, matchOf, type Field } from '../document/match'
 import { readable, referencesOf } from '../document/outline'
-import { put, rename as renamed, scalar, valueAt, type Path } from '../document/splice'
+import { freeAmong, put, rename as renamed, scalar, valueAt, type Path } from '../document/splice'
 import type { Schemas } from '../http'
 import { loadKinds } from '../use/kinds'
 import DraftInput from './DraftInput.vue'
@@ -139,9 +139,7 @@ function rename(n: Named, old: string, name: string) {
   if (name.trim() && name !== old) change(renamed(props.text, [...base.value, ...n.path, old], name.trim()))
 }
 function addNamed(n: Named) {
-  const taken = entries(n).map(([k]) => k)
-  let name = n.name
-  for (let i = 2; taken.includes(name); i++) name = `${n.name}_${i}`
+  const name = freeAmong(entries(n).map(([k]) => k), n.name)
   change(put(props.text, [...base.value, ...n.path, name], n.of ? n.expression : written(n.expression)))
 }
 </script>
