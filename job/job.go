@@ -451,7 +451,7 @@ func (b *builder) checkField(n *node, place, name string) bool {
 }
 
 func (b *builder) unknownSets() {
-	known := sortedKeys(b.job.Values)
+	known := sortedKeys(b.constants)
 	for _, name := range sortedKeys(b.opt.Set) {
 		if !slices.Contains(known, name) {
 			b.fault(b.doc, "values", fmt.Sprintf("--set %s names no value of the document", name), b.didYouMean(name, known))

@@ -25,6 +25,7 @@ type value struct {
 	typ   string
 	text  string
 	given bool
+	wrong bool // its type, or what was given, is wrong, which is said there
 }
 
 // values reads `values`, with what a start sets in their place.
@@ -48,6 +49,7 @@ func (b *builder) values() {
 }
 
 func (b *builder) value(k, v *node, place string) {
+	b.constants[k.text] = value{wrong: true} // until it is read
 	kind, typ, ok := b.valueType(v, place)
 	if !ok {
 		return
@@ -57,8 +59,8 @@ func (b *builder) value(k, v *node, place string) {
 	if s, set := b.opt.Set[k.text]; set {
 		text, given = s, true
 	}
-	b.constants[k.text] = value{typ, text, given}
 	if !given {
+		b.constants[k.text] = value{typ: typ}
 		if b.needs() {
 			b.fault(k, place, "the value has no default and was not set", fmt.Sprintf("give it: --set %s=…", k.text))
 		} else {
@@ -78,9 +80,9 @@ func (b *builder) value(k, v *node, place string) {
 			remedy = "give a " + typ
 		}
 		b.fault(at, place, message, remedy)
-		b.constants[k.text] = value{typ: typ}
 		return
 	}
+	b.constants[k.text] = value{typ: typ, text: text, given: true}
 	b.job.Values[k.text] = val
 }
 
@@ -152,6 +154,7 @@ func (r *reader) valueNamed(n *node, place, name string) (string, bool) {
 			remedy = "add values: {" + name + ": {type: string, default: …}}"
 		}
 		r.fault(n, place, "the document has no value "+name, remedy)
+	case v.wrong:
 	case !v.given:
 		r.fault(n, place, "the value "+name+" has no default, and this cannot be checked without it", "give it a default, or set it: --set "+name+"=…")
 	default:
@@ -172,7 +175,7 @@ func (r *reader) takesOnly(n *node, place, what string, types ...string) bool {
 	}
 	name := n.text[m[2]:m[3]]
 	v, known := r.constants[name]
-	if !known || slices.Contains(types, v.typ) {
+	if !known || v.wrong || slices.Contains(types, v.typ) {
 		return true
 	}
 	r.fault(n, place, fmt.Sprintf("values.%s is %s, and %s belongs here", name, row.Article(v.typ), what), "give the value the type "+strings.Join(types, " or "))

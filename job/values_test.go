@@ -107,6 +107,14 @@ func TestValuesInTexts(t *testing.T) {
 	}
 }
 
+// TestOneWrongValue: a value that is none of its type is one mistake, not one more for each place that it stands in.
+func TestOneWrongValue(t *testing.T) {
+	_, err := Parse("shared.yaml", shared, Options{Set: map[string]string{"span": "ten", "room": "much", "rates": "a b", "heavy": "much"}})
+	if err == nil || strings.Count(err.Error(), "\n") != 3 || !strings.Contains(err.Error(), `"ten" is not a duration`) {
+		t.Errorf("four wrong values give:\n%v", err)
+	}
+}
+
 // TestValuesRefused: a value of another type, one that is not there, and functions that cannot be.
 func TestValuesRefused(t *testing.T) {
 	for _, c := range []struct{ old, new, want string }{
