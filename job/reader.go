@@ -390,9 +390,6 @@ func (r *reader) expression(n *node, place string, scope expr.Scope) *expr.Progr
 		if f.Function && r.unmade[f.Name] {
 			continue // what is wrong with the function is said there
 		}
-		if name, is := strings.CutPrefix(f.Name, "values."); is && r.constants[name].wrong {
-			continue // and so with a value
-		}
 		line, column := n.line, n.column
 		switch {
 		case n.block:

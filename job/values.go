@@ -80,6 +80,7 @@ func (b *builder) value(k, v *node, place string) {
 			remedy = "give a " + typ
 		}
 		b.fault(at, place, message, remedy)
+		b.job.Values[k.text] = expr.Value{Kind: kind, Null: true} // expressions that name it are right all the same
 		return
 	}
 	b.constants[k.text] = value{typ: typ, text: text, given: true}
