@@ -39,6 +39,9 @@ const (
 	failed   = "failed"
 )
 
+// hasEnded says whether a status is that of a run that has ended.
+func hasEnded(status string) bool { return status == stopped || status == finished || status == failed }
+
 const (
 	sampleEvery  = time.Second           // figures
 	beginsWithin = 20 * time.Millisecond // looked for the first figures
@@ -134,7 +137,7 @@ func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-cha
 			time.AfterFunc(releaseAfter, r.release)
 		})
 		if err := engine.Guard(func() error { r.loop(ctx, ready, patient); return nil }); err != nil {
-			r.end(failed, err)
+			r.end(failed, err, "")
 			first(ready, err)
 		}
 	}()
@@ -214,14 +217,13 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 			if r.gotOn() {
 				wait.Reset()
 			}
-			r.status(resuming, "")
 			select {
 			case <-ctx.Done():
 			case <-time.After(wait.NextBackOff()):
 			}
 		}
 		if ctx.Err() != nil {
-			r.end(stopped, nil)
+			r.end(stopped, nil, unbegun)
 			return
 		}
 		connected := false
@@ -233,26 +235,29 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 		switch {
 		case err == nil && len(res.Unbalanced) > 0:
 			err = fmt.Errorf("the counts of %v do not add up; this is a bug of Under Tide, please report it with the document", res.Unbalanced)
-			r.end(failed, err)
+			r.end(failed, err, "")
 		case err == nil && res.AlreadyFinished:
-			r.end(finished, nil)
+			r.end(finished, nil, delivered)
 			first(ready, errAlreadyFinished)
 			return
 		case err == nil && res.Finished:
-			r.end(finished, nil)
-		case err == nil, ctx.Err() != nil && errors.Is(err, context.Canceled):
-			r.end(stopped, nil)
+			r.end(finished, nil, delivered)
+		case err == nil:
+			r.end(stopped, nil, "stopped with a checkpoint")
+		case ctx.Err() != nil && errors.Is(err, context.Canceled):
+			r.end(stopped, nil, unbegun)
 		case ctx.Err() != nil:
-			r.end(stopped, err)
+			r.end(stopped, err, "")
 		case try == 0 && !connected && !patient, permanent(err):
-			r.end(failed, err)
+			r.end(failed, err, "")
 		default:
 			if why := r.givenUp(err); why != nil {
-				r.end(failed, why)
+				r.end(failed, why, "")
 				break
 			}
 			r.log.Warn("the run failed; it goes on from its newest checkpoint", "error", err)
 			r.event(resuming, err.Error())
+			r.status(resuming, "")
 			r.failedOnce(err)
 			continue
 		}
@@ -260,6 +265,12 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 		return
 	}
 }
+
+// How a run ended that met no fault, where it is not said otherwise.
+const (
+	unbegun   = "stopped before it ran; it goes on from its newest checkpoint, if it has one"
+	delivered = "all inputs are read, everything is delivered"
+)
 
 // gotOn says whether the last try made a checkpoint.
 func (r *runner) gotOn() bool {
@@ -289,6 +300,9 @@ func (r *runner) failedOnce(err error) {
 	r.trouble, r.away = text, errors.Is(err, connect.ErrUnreachable)
 	if r.last != nil {
 		f := *r.last
+		if seen := r.watch.Figures(); r.graph != nil && len(seen.Sources) > 0 { // those of before had rows on their way, which the next try reads again
+			f.Figures = r.reportLocked(seen)
+		}
 		f.Status = resuming
 		f.Checkpoints.Completed, f.Checkpoints.Failed = r.made, r.missed
 		f.Live.Trouble, f.Live.Restarts, f.Live.InPerSecond, f.Live.OutPerSecond = r.trouble, r.rec.Restarts, 0, 0
@@ -459,7 +473,16 @@ func (r *runner) sample(ctx context.Context, g *engine.Graph) {
 	}
 }
 
-// takeSample says whether there were figures to take.
+// reportLocked gives the figures of the try that goes on, or has just ended. Called with mu held.
+func (r *runner) reportLocked(seen engine.Figures) run.Figures {
+	f := run.Report(r.job, r.graph, r.refs, seen, r.rec.Status)
+	f.Version, f.Run, f.Restarts = r.rec.Version, int(r.rec.ID), r.rec.Restarts
+	f.Checkpoints.Completed, f.Checkpoints.Failed = r.made, r.missed
+	return f
+}
+
+// takeSample says whether there were figures to take. Those of a try that has failed wait until it is known how the run goes on: with the
+// next try, or not at all.
 func (r *runner) takeSample(g *engine.Graph) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -471,10 +494,11 @@ func (r *runner) takeSample(g *engine.Graph) bool {
 	if len(seen.Sources) == 0 {
 		return false // it has not begun: counts still stand at nothing
 	}
-	f := run.Report(r.job, g, r.refs, seen, r.rec.Status)
+	if seen.Failed && !hasEnded(r.rec.Status) {
+		return true
+	}
+	f := r.reportLocked(seen)
 	r.notePosts(f.Sources)
-	f.Version, f.Run, f.Restarts = r.rec.Version, int(r.rec.ID), r.rec.Restarts
-	f.Checkpoints.Completed, f.Checkpoints.Failed = r.made, r.missed
 	r.series.Add(now, f)
 	rates := r.series.Rates()
 	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf, Heaviest: r.heaviest,
@@ -505,7 +529,7 @@ func (r *runner) status(status, fault string) {
 	if status == running && r.drained {
 		status = draining
 	}
-	if r.lost || r.rec.Status == stopping && status != stopped && status != failed && status != finished {
+	if r.lost || r.rec.Status == stopping && !hasEnded(status) {
 		return
 	}
 	changed := r.rec.Status != status
@@ -523,8 +547,8 @@ func (r *runner) status(status, fault string) {
 	r.tell()
 }
 
-// end notes how the run ended.
-func (r *runner) end(status string, err error) {
+// end notes how the run ended: with err, or else as how says.
+func (r *runner) end(status string, err error, how string) {
 	text := ""
 	if err != nil {
 		text = err.Error()
@@ -564,7 +588,7 @@ func (r *runner) end(status string, err error) {
 		r.eventLocked(stopped, "the service ended; the run goes on when it starts again")
 	default:
 		r.log.Info(status)
-		r.eventLocked(status, map[string]string{stopped: "stopped with a checkpoint", finished: "all inputs are read, everything is delivered"}[status])
+		r.eventLocked(status, how)
 	}
 	r.last = r.final()
 	r.tell()

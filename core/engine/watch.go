@@ -151,6 +151,7 @@ type Figures struct {
 	Samples     []Sample
 	Checkpoints CheckpointFigures
 	InFlight    int64 // bytes of events that were read and have not gone through
+	Failed      bool  // the run has failed: counts are those of its newest checkpoint, where any are kept
 	Elapsed     time.Duration
 }
 
@@ -381,7 +382,7 @@ func (w *Watch) Figures() Figures {
 		}
 	}
 	f := Figures{Sources: c.Sources, Watermarks: append([]row.Time(nil), w.marks...), ByClock: append([]bool(nil), w.byClock...),
-		Partitions: append([]PartitionFigures(nil), w.parts...), Samples: append([]Sample(nil), w.samples...), Checkpoints: w.check, Elapsed: w.took, InFlight: w.run.inFlight.Load()}
+		Partitions: append([]PartitionFigures(nil), w.parts...), Samples: append([]Sample(nil), w.samples...), Checkpoints: w.check, Elapsed: w.took, InFlight: w.run.inFlight.Load(), Failed: w.run.failed()}
 	if !w.finished {
 		f.Elapsed = time.Since(w.began)
 	}
