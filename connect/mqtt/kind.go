@@ -148,7 +148,7 @@ type source struct {
 	Topics     []string            `set:"topics,required" missing:"no topic is named" fix:"add topics: [yard/gauges/+]" hint:"yard/gauges/+" about:"Topic filters: + stands for one level, # for all that follow."`
 	Client     string              `set:"client,free" about:"By which the broker knows the job again; one client at a time may have it. Default: undertide-JOB-SOURCE."`
 	Expiry     time.Duration       `set:"expiry,free" about:"For how long the broker keeps messages while no run is there (version 5; by 3.1.1 the broker decides)." default:"7d"`
-	Journal    settings.Size       `set:"journal" about:"How much of the disk messages may take that no checkpoint has passed." default:"1GiB"`
+	Journal    settings.Size       `set:"journal" about:"Disk space for messages that no checkpoint has passed yet." default:"1GiB"`
 }
 
 const (

@@ -24,7 +24,7 @@ type source struct {
 	Every      time.Duration       `set:"every,free" about:"How often further rows are asked for, with follow." default:"1s"`
 	Changes    bool                `set:"changes" about:"Give what is inserted, updated and deleted, by logical decoding; first the rows that are there." default:"false"`
 	Slot       slotName            `set:"slot,free" about:"With changes: the name of the server's replication slot, and of the publication. Default: undertide_JOB_SOURCE."`
-	Journal    settings.Size       `set:"journal" about:"With changes: how much of the disk rows and changes may take that no checkpoint has passed." default:"1GiB"`
+	Journal    settings.Size       `set:"journal" about:"With changes: disk space for rows and changes that no checkpoint has passed yet." default:"1GiB"`
 }
 
 // columnName is the name of a column.

@@ -33,7 +33,7 @@ var Kind = &connect.Kind{
 type source struct {
 	Listen  string        `set:"listen" about:"Where a run takes posts by itself: an address of this machine alone, and a port." hint:"127.0.0.1:8400"`
 	Body    settings.Size `set:"body" about:"The largest post that it takes, unpacked." default:"16MiB"`
-	Journal settings.Size `set:"journal" about:"How much of the disk posts may take that no checkpoint has passed." default:"1GiB"`
+	Journal settings.Size `set:"journal" about:"Disk space for posts that no checkpoint has passed yet." default:"1GiB"`
 	Tokens  bool          `set:"tokens" default:"false" about:"Only posts with a token of the service are taken: undertide tokens."`
 	Origins []string      `set:"origins" hint:"https://yard.example.org" about:"Pages of other sites that may post, each as a browser names it."`
 }

@@ -31,7 +31,7 @@ type source struct {
 	Address string        `set:"address,once" about:"What is reached, host:port; it sends the lines." hint:"10.0.0.5:7000"`
 	Listen  string        `set:"listen,once" about:"Where others reach this machine, and send lines: an address of this machine alone." hint:"127.0.0.1:7000"`
 	Line    settings.Size `set:"line" about:"The longest line that it takes." default:"1MiB"`
-	Journal settings.Size `set:"journal" about:"How much of the disk lines may take that no checkpoint has passed." default:"1GiB"`
+	Journal settings.Size `set:"journal" about:"Disk space for lines that no checkpoint has passed yet." default:"1GiB"`
 	TLS     *struct {
 		CA         settings.PEMText `set:"ca" label:"authority (PEM)" about:"The authority that signed the other side's certificate: PEM, or the path of a file of it." hint:"empty: the system's authorities"`
 		ServerName string           `set:"server_name" label:"name in its certificate" about:"The name in the certificate, where it is not that of its address." hint:"empty: the host of the address"`
