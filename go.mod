@@ -7,6 +7,8 @@ require (
 	github.com/DataDog/sketches-go v1.4.8
 	github.com/KimMachineGun/automemlimit v1.0.1
 	github.com/agnivade/levenshtein v1.2.2
+	github.com/alexedwards/argon2id v1.0.0
+	github.com/alexedwards/scs/v2 v2.9.0
 	github.com/axiomhq/hyperloglog v0.3.0
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/cenkalti/backoff/v5 v5.0.3

@@ -34,6 +34,8 @@ type Job struct {
 	SpanOf    string `json:"span_of"`
 	SpanBegin string `json:"span_begin"`
 	SpanUntil string `json:"span_until"`
+	// Owners are who may change it, beside keepers; none: every engineer.
+	Owners []string `json:"owners"`
 	// Status is that of the newest run; "saved" where there is none yet.
 	Status string `json:"status"`
 	Since  string `json:"since"` // RFC 3339: when the status began
@@ -194,6 +196,7 @@ type Version struct {
 	Number    int       `json:"number"`
 	About     string    `json:"about"`
 	CreatedAt time.Time `json:"created_at"`
+	SavedBy   string    `json:"saved_by"`           // empty where nobody had to sign in
 	Document  string    `json:"document,omitempty"` // left out of lists
 }
 
@@ -313,6 +316,8 @@ type Event struct {
 	Run  *int64    `json:"run"`
 	Kind string    `json:"kind"`
 	Text string    `json:"text"`
+	// DoneBy is who did it; empty for what happened by itself, or where nobody had to sign in.
+	DoneBy string `json:"done_by"`
 }
 
 // LogLine is a line of a job's log.

@@ -75,7 +75,7 @@ func openPlace(ctx context.Context, dir string) (*place, func(), error) {
 	}
 	p.broker, _, _ = strings.Cut(rest, ";")
 	go io.Copy(io.Discard, said) //nolint:errcheck // until it ends
-	if p.store, err = postgres.Start(ctx, filepath.Join(p.dir, "postgres"), slog.New(slog.NewTextHandler(io.Discard, nil))); err != nil {
+	if p.store, err = postgres.Start(ctx, filepath.Join(p.dir, "postgres"), "", slog.New(slog.NewTextHandler(io.Discard, nil))); err != nil {
 		return nil, nil, err
 	}
 	return p, func() {

@@ -200,7 +200,7 @@ func jobsAtWork(n int) (time.Duration, error) {
 		return 0, errors.New("the service did not start")
 	}
 	go io.Copy(io.Discard, said) //nolint:errcheck // until it ends
-	s, err := client.New(address)
+	s, err := client.New(address, client.Options{})
 	if err != nil {
 		return 0, err
 	}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"os"
@@ -10,7 +9,6 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
-	"golang.org/x/term"
 
 	"undertide/api"
 	"undertide/client"
@@ -350,19 +348,9 @@ name it, or else of whoever uses it first.`,
 		Example: `  undertide secrets set port < password.txt
   undertide secrets set port --for b1:9092,b2:9092 < password.txt`,
 	}, func(c *cobra.Command, cl *client.Client, args []string) error {
-		var text string
-		if f, ok := s.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
-			fmt.Fprintf(s.err, "the secret %s (it is not shown): ", args[0])
-			b, err := term.ReadPassword(int(f.Fd()))
-			fmt.Fprintln(s.err)
-			if err != nil {
-				return err
-			}
-			text = string(b)
-		} else {
-			lines := bufio.NewScanner(s.in)
-			lines.Scan()
-			text = strings.TrimSuffix(lines.Text(), "\r")
+		text, err := askHidden(s, "the secret "+args[0])
+		if err != nil {
+			return err
 		}
 		if text == "" {
 			return usageError{errors.New("the secret is empty; give its text on standard input")}

@@ -213,7 +213,7 @@ func runDemo(ctx context.Context, s *streams, o service.Options, at demoPlaces) 
 
 // startHarbour saves and starts the demo's jobs, and says where they can be seen. files is the folder whose files they may name.
 func startHarbour(ctx context.Context, s *streams, address, files string, in standIns) error {
-	cl, err := client.New(address)
+	cl, err := client.New(address, client.Options{})
 	if err != nil {
 		return err
 	}

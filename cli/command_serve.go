@@ -64,12 +64,17 @@ Root has to name a user with --user: the service runs as this one.`,
 				return err
 			}
 			o.Version, o.Console = Version, console.Files()
+			o.Enter = func(address string) { s.say("become the first keeper, once, at %s", address) }
 			o.Ready = func(address string) { s.say("the console is at %s; Ctrl-C stops all runs with a checkpoint", address) }
 			return service.Serve(c.Context(), o)
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&o.Listen, "listen", service.DefaultListen, "the `ADDRESS` to listen on, on loopback; port 0 for a free one")
+	f.StringVar(&o.Listen, "listen", service.DefaultListen, "the `ADDRESS` to listen on; port 0 for a free one. Beyond loopback only with a certificate")
+	f.StringVar(&o.TLSCert, "tls-cert", "", "the `FILE` of the service's certificate, with those that lead to its authority (PEM); it is read again as it changes")
+	f.StringVar(&o.TLSKey, "tls-key", "", "the `FILE` of the certificate's key (PEM)")
+	f.StringSliceVar(&o.Hosts, "host", nil, "the `NAME`s by which the service may be called, beside its address")
+	f.BoolVar(&o.SignIn, "sign-in", false, "whoever asks has to sign in on loopback, too, also before there are people")
 	f.StringVar(&o.Data, "data", "", "the `FOLDER` for checkpoints, logs and the private database (default: /var/lib/undertide for root, else under the user's data folder)")
 	f.StringVar(&o.Database, "database", os.Getenv("UNDERTIDE_DATABASE"), "the `URL` of a PostgreSQL (default: UNDERTIDE_DATABASE, or a private one)")
 	f.Lookup("database").DefValue = "" // it may hold a password

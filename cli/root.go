@@ -120,6 +120,7 @@ var groups = []struct {
 	{"Watch", []func(*streams) *cobra.Command{newJobs, newShow, newWatch, newRows, newFigures, newAlarms, newNotices, newHistory, newLogs}},
 	{"State", []func(*streams) *cobra.Command{newState, newCheckpoints, newPin, newUnpin, newPins}},
 	{"The service", []func(*streams) *cobra.Command{newServe, newBroker, newVersion}},
+	{"People", []func(*streams) *cobra.Command{newSignIn, newSignOut, newMe, newPeople, newOwners, newTrail}},
 }
 
 // Commands gives all commands, for who describes them; they read and write nothing.

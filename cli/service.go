@@ -19,7 +19,7 @@ import (
 )
 
 // reach holds where the service is; every command that talks to it has the flag.
-type reach struct{ server string }
+type reach struct{ server, token, authority string }
 
 // command completes a command that talks to the service: its arguments are the words after its name.
 func (r *reach) command(c *cobra.Command, do func(c *cobra.Command, cl *client.Client, args []string) error) *cobra.Command {
@@ -35,8 +35,15 @@ func (r *reach) command(c *cobra.Command, do func(c *cobra.Command, cl *client.C
 		}
 		return do(c, cl, args)
 	}
-	c.Flags().StringVar(&r.server, "server", "", "the service's `ADDRESS` (default: UNDERTIDE_SERVER, or "+client.DefaultServer+")")
+	r.flags(c)
 	return c
+}
+
+// flags are those by which a service is reached.
+func (r *reach) flags(c *cobra.Command) {
+	c.Flags().StringVar(&r.server, "server", "", "the service's `ADDRESS` (default: UNDERTIDE_SERVER, or "+client.DefaultServer+")")
+	c.Flags().StringVar(&r.token, "token", "", "the `TOKEN` to come with, or @FILE (default: UNDERTIDE_TOKEN, or that of undertide sign-in)")
+	c.Flags().StringVar(&r.authority, "authority", "", "the `FILE` of the certificates that sign the service's, beside the machine's (default: UNDERTIDE_AUTHORITY)")
 }
 
 // started gives a job that was started at least once.
@@ -49,15 +56,15 @@ func started(ctx context.Context, cl *client.Client, name string) (api.Job, erro
 }
 
 func (r *reach) client() (*client.Client, error) {
-	server := r.server
-	if server == "" {
-		server = os.Getenv("UNDERTIDE_SERVER")
+	return clientOf(r.address(), r.token, r.authority)
+}
+
+// address is the service's, as it was given.
+func (r *reach) address() string {
+	if r.server != "" {
+		return r.server
 	}
-	c, err := client.New(server)
-	if err != nil {
-		return nil, usageError{err}
-	}
-	return c, nil
+	return os.Getenv("UNDERTIDE_SERVER")
 }
 
 // jobNames completes the names of jobs, and after them those of steps.

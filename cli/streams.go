@@ -43,9 +43,9 @@ func connectionsAt(ctx context.Context, server string) (map[string]*connect.Conn
 	if err != nil || server == "" {
 		return known, err
 	}
-	cl, err := client.New(server)
+	cl, err := clientOf(server, "", "")
 	if err != nil {
-		return nil, usageError{err}
+		return nil, err
 	}
 	kept, err := cl.Connections(ctx)
 	if err != nil {
@@ -83,7 +83,8 @@ func without(name string, err error) error {
 }
 
 func (n *nearest) flags(c *cobra.Command) {
-	c.Flags().StringVar(&n.server, "server", "", "ask the service at `ADDRESS` (default: the connections of "+job.ConnectionsFile+" here, then UNDERTIDE_SERVER, or "+client.DefaultServer+")")
+	n.reach.flags(c)
+	c.Flag("server").Usage = "ask the service at `ADDRESS` (default: the connections of " + job.ConnectionsFile + " here, then UNDERTIDE_SERVER, or " + client.DefaultServer + ")"
 }
 
 // load reads a document with the connections of the working folder. Where it names one that only the

@@ -7,6 +7,8 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,12 +17,16 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/tmaxmax/go-sse"
 
+	"undertide/access"
 	"undertide/api"
 	"undertide/inside"
 	"undertide/job"
@@ -44,10 +50,21 @@ const (
 type Client struct {
 	base string
 	http *http.Client
+
+	mu    sync.Mutex // guards token
+	token string
+}
+
+// Options are what a client brings; the zero value nothing.
+type Options struct {
+	// Token says who asks. Without it a service on this machine is asked by the token of its data folder, where its file can be read.
+	Token string
+	// Authority is PEM of the certificates that the service's may be signed by, beside the machine's; nil for none.
+	Authority []byte
 }
 
 // New makes a client for a service's address; empty means DefaultServer.
-func New(server string) (*Client, error) {
+func New(server string, by Options) (*Client, error) {
 	if server == "" {
 		server = DefaultServer
 	}
@@ -62,7 +79,27 @@ func New(server string) (*Client, error) {
 	reach.DialContext = (&net.Dialer{Timeout: reachIn}).DialContext
 	reach.TLSHandshakeTimeout, reach.ResponseHeaderTimeout = reachIn, answerIn
 	reach.Proxy = nil // a service is near; what it is asked is nobody's else
-	return &Client{base: strings.TrimSuffix(server, "/"), http: &http.Client{Transport: reach}}, nil
+	if len(by.Authority) > 0 {
+		all, err := x509.SystemCertPool()
+		if err != nil {
+			all = x509.NewCertPool() // the machine has none
+		}
+		if !all.AppendCertsFromPEM(by.Authority) {
+			return nil, errors.New("there is no certificate in the authority's text; give it as PEM")
+		}
+		reach.TLSClientConfig = &tls.Config{RootCAs: all, MinVersion: tls.VersionTLS12}
+	}
+	if by.Token != "" && u.Scheme == "http" && !loopback(u.Hostname()) {
+		return nil, fmt.Errorf("a token is not sent to %s in the clear; name it as https://", u.Host)
+	}
+	// A token goes to the service that it is for: what leads elsewhere is not followed.
+	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	return &Client{base: strings.TrimSuffix(server, "/"), http: &http.Client{Transport: reach, CheckRedirect: stay}, token: by.Token}, nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // query is the part of an address behind the question mark; empty values are left out.
@@ -80,6 +117,53 @@ func query(pairs ...string) string {
 }
 
 func (c *Client) request(ctx context.Context, method, path, kind, accept string, body []byte, header ...string) (*http.Response, error) {
+	res, err := c.once(ctx, method, path, kind, accept, body, header...)
+	if err == nil && res.StatusCode == http.StatusUnauthorized && c.findToken(res.Header.Get(tokenFileHeader)) {
+		res.Body.Close()
+		res, err = c.once(ctx, method, path, kind, accept, body, header...)
+	}
+	if err != nil || res.StatusCode < 300 {
+		return res, err
+	}
+	defer res.Body.Close()
+	text, err := io.ReadAll(io.LimitReader(res.Body, 4<<20))
+	var p api.Problem
+	if err != nil || json.Unmarshal(text, &p) != nil || p.Code == "" {
+		return nil, fmt.Errorf("%s answered %s and is perhaps no Under Tide service; check --server", c.base, res.Status)
+	}
+	return nil, &p
+}
+
+// tokenFileHeader names the file of the machine's token (service.TokenFileHeader).
+const tokenFileHeader = "Undertide-Token-File"
+
+// findToken takes the token from the data folder of a service of this machine, whose file only the service's user and root can read. The file
+// names the address that it is for: whoever listens in the place of a service is given nothing that another one would take.
+func (c *Client) findToken(path string) bool {
+	u, err := url.Parse(c.base)
+	if err != nil || path == "" || filepath.Base(path) != "token" || !loopback(u.Hostname()) {
+		return false
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.token != "" {
+		return false
+	}
+	if st, err := os.Lstat(path); err != nil || !st.Mode().IsRegular() || st.Mode().Perm()&0o077 != 0 || st.Size() > 4096 {
+		return false
+	}
+	text, err := os.ReadFile(path)
+	token, rest, _ := strings.Cut(string(text), "\n")
+	at, perr := url.Parse(strings.TrimSpace(rest))
+	if err != nil || perr != nil || !access.IsToken(token) || at.Scheme != u.Scheme || at.Port() != u.Port() || !loopback(at.Hostname()) {
+		return false
+	}
+	c.token = token
+	return true
+}
+
+// once asks once; an answer that is a problem is given as it is.
+func (c *Client) once(ctx context.Context, method, path, kind, accept string, body []byte, header ...string) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, method, c.base+"/api/v1"+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, fmt.Errorf("make the request: %w", err)
@@ -88,6 +172,11 @@ func (c *Client) request(ctx context.Context, method, path, kind, accept string,
 		r.Header.Set("Content-Type", kind)
 	}
 	r.Header.Set("Accept", accept)
+	c.mu.Lock()
+	if c.token != "" {
+		r.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	c.mu.Unlock()
 	for i := 0; i+1 < len(header); i += 2 {
 		r.Header.Set(header[i], header[i+1])
 	}
@@ -103,18 +192,24 @@ func (c *Client) request(ctx context.Context, method, path, kind, accept string,
 		if op := (*net.OpError)(nil); errors.As(err, &op) && op.Err != nil {
 			err = op.Err
 		}
-		return nil, fmt.Errorf("%w at %s: %w; start it with undertide serve, or name another with --server", ErrUnreachable, c.base, err)
+		return nil, fmt.Errorf("%w at %s: %w; %s", ErrUnreachable, c.base, err, remedy(err))
 	}
-	if res.StatusCode < 400 {
-		return res, nil
+	return res, nil
+}
+
+// remedy says what helps where a service is not reached.
+func remedy(err error) string {
+	var unknown x509.UnknownAuthorityError
+	var name x509.HostnameError
+	switch {
+	case errors.As(err, &unknown):
+		return "give the certificate of its authority with --authority FILE"
+	case errors.As(err, &name):
+		return "call it by a name of its certificate"
+	case strings.Contains(err.Error(), "server gave HTTP response to HTTPS client"):
+		return "it speaks no TLS; name it as http://"
 	}
-	defer res.Body.Close()
-	text, err := io.ReadAll(io.LimitReader(res.Body, 4<<20))
-	var p api.Problem
-	if err != nil || json.Unmarshal(text, &p) != nil || p.Code == "" {
-		return nil, fmt.Errorf("%s answered %s and is perhaps no Under Tide service; check --server", c.base, res.Status)
-	}
-	return nil, &p
+	return "start it with undertide serve, or name another with --server"
 }
 
 func call[T any](ctx context.Context, c *Client, method, path, kind string, body []byte, header ...string) (out T, err error) {

@@ -35,7 +35,7 @@ func table(t *testing.T) (*postgres.Server, func() *pgx.Conn) {
 	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	s, err := postgres.Start(ctx, filepath.Join(dir, strings.Repeat("long", 20)), slog.New(slog.NewTextHandler(io.Discard, nil))) // too long for a socket
+	s, err := postgres.Start(ctx, filepath.Join(dir, strings.Repeat("long", 20)), "", slog.New(slog.NewTextHandler(io.Discard, nil))) // too long for a socket
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -49,6 +49,7 @@ type Server struct {
 	role     string           // the password of the role that a service uses
 	as       *account.Account // nil for the process's own user
 	log      *slog.Logger
+	owned    string // what its owner makes
 
 	stop    context.CancelFunc
 	stopped chan struct{} // closed when the keeper has ended
@@ -61,9 +62,9 @@ type Server struct {
 }
 
 // Start makes the folder's database if need be, starts the server and waits until it answers. It runs
-// until Stop.
-func Start(ctx context.Context, dir string, log *slog.Logger) (*Server, error) {
-	s := &Server{dir: dir, log: log, stopped: make(chan struct{}), ready: make(chan error, 2)}
+// until Stop. owned is what its owner makes in it beforehand, for the role tide to use; it may be run again, and may be empty.
+func Start(ctx context.Context, dir, owned string, log *slog.Logger) (*Server, error) {
+	s := &Server{dir: dir, log: log, owned: owned, stopped: make(chan struct{}), ready: make(chan error, 2)}
 	var err error
 	if s.bin, err = find(); err != nil {
 		return nil, err
@@ -462,7 +463,7 @@ func (s *Server) once(ctx context.Context) error {
 }
 
 // makeRole makes the role that a service uses, which owns what it makes and no more. Tables of before belonged to the
-// role that owns the cluster, and are given to it.
+// role that owns the cluster, and are given to it; but for the trail, which it must not be able to change.
 func (s *Server) makeRole(ctx context.Context) error {
 	limited, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
@@ -478,12 +479,15 @@ BEGIN
 		CREATE ROLE tide LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE;
 	END IF;
 	GRANT USAGE, CREATE ON SCHEMA public TO tide;
-	FOR t IN SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tableowner <> 'tide' LOOP
+	FOR t IN SELECT tablename FROM pg_tables WHERE schemaname = 'public' AND tableowner <> 'tide' AND tablename <> 'trail' LOOP
 		EXECUTE format('ALTER TABLE public.%I OWNER TO tide', t);
 	END LOOP;
 END $$`)
 	if err == nil {
 		_, err = c.Exec(limited, "ALTER ROLE tide PASSWORD '"+s.role+"'") // of letters and digits
+	}
+	if err == nil {
+		_, err = c.Exec(limited, s.owned)
 	}
 	return err
 }

@@ -29,7 +29,7 @@ func folder(t *testing.T) string {
 
 func start(t *testing.T, dir string) *Server {
 	t.Helper()
-	s, err := Start(context.Background(), dir, slog.New(slog.DiscardHandler))
+	s, err := Start(context.Background(), dir, "", slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -189,7 +189,7 @@ func TestLeftBehind(t *testing.T) {
 	dir := folder(t)
 	s := start(t, dir)
 	pid, url := s.PID(), s.URL()
-	s2, err := Start(context.Background(), dir, slog.New(slog.DiscardHandler)) // as after a crash of ours
+	s2, err := Start(context.Background(), dir, "", slog.New(slog.DiscardHandler)) // as after a crash of ours
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -282,7 +282,7 @@ func TestUnreachableFolder(t *testing.T) {
 	if err := os.Chmod(filepath.Dir(dir), 0o700); err != nil {
 		t.Fatal(err)
 	}
-	if s, err := Start(context.Background(), filepath.Join(dir, "postgres"), slog.New(slog.DiscardHandler)); err == nil || !strings.Contains(err.Error(), "may not pass") {
+	if s, err := Start(context.Background(), filepath.Join(dir, "postgres"), "", slog.New(slog.DiscardHandler)); err == nil || !strings.Contains(err.Error(), "may not pass") {
 		if s != nil {
 			s.Stop()
 		}

@@ -77,6 +77,9 @@ func holding[V any](ctx context.Context, s *Service, name string, f func(e *entr
 	if err != nil {
 		return out, err
 	}
+	if err := s.mayChange(ctx, e); err != nil {
+		return out, err
+	}
 	return f(e)
 }
 
@@ -122,6 +125,9 @@ func (s *Service) save(ctx context.Context, document string, from int) (api.Save
 		return api.Saved{}, err
 	}
 	defer release()
+	if err := s.maySave(ctx, j.Name); err != nil {
+		return api.Saved{}, err
+	}
 	if err := s.stillNewest(ctx, j.Name, document, from); err != nil {
 		return api.Saved{}, err
 	}
@@ -142,7 +148,7 @@ func (s *Service) save(ctx context.Context, document string, from int) (api.Save
 	e.newest.Document = ""
 	s.mu.Unlock()
 	if stored {
-		s.db.AddEvent(store.Event{JobID: rec.ID, At: v.CreatedAt, Kind: "saved", Text: fmt.Sprintf("version %d", v.Number)})
+		s.db.AddEventOf(ctx, store.Event{JobID: rec.ID, At: v.CreatedAt, Kind: "saved", Text: fmt.Sprintf("version %d", v.Number)})
 	}
 	out := api.Saved{Version: viewVersion(j.Name, v), Stored: stored, Warnings: []string{}, Filled: filled}
 	if len(filled) > 0 {
@@ -177,7 +183,7 @@ func (s *Service) stillNewest(ctx context.Context, name, document string, from i
 }
 
 func viewVersion(name string, v store.Version) api.Version {
-	return api.Version{Job: name, Number: v.Number, About: v.About, CreatedAt: v.CreatedAt, Document: v.Document}
+	return api.Version{Job: name, Number: v.Number, About: v.About, CreatedAt: v.CreatedAt, SavedBy: v.SavedBy, Document: v.Document}
 }
 
 func wrongDocument(err error) error {
@@ -270,7 +276,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 		notes = append(notes, w.Error())
 	}
 	notes = append(notes, j.Promises(connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery, Dir: j.Dir}, func(s *job.Sink) connect.Sink { return s.With })...)
-	s.db.AddEvent(store.Event{JobID: rec.ID, RunID: &record.ID, At: record.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
+	s.db.AddEventOf(ctx, store.Event{JobID: rec.ID, RunID: &record.ID, At: record.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
 	r, ready := s.begin(j, record, false)
 	s.mu.Lock()
 	e.run = r
@@ -400,14 +406,15 @@ func (s *Service) startFailed(name string, err error) error {
 
 // stop ends a job's run with a checkpoint. One that does not stop in time has failed, and its job is free.
 func (s *Service) stop(ctx context.Context, name string) (api.Run, error) {
-	return holding(ctx, s, name, s.stopHeld)
+	return holding(ctx, s, name, func(e *entry) (api.Run, error) { return s.stopHeld(ctx, e) })
 }
 
-func (s *Service) stopHeld(e *entry) (api.Run, error) {
+func (s *Service) stopHeld(ctx context.Context, e *entry) (api.Run, error) {
 	r, _ := s.newestRun(e)
 	if r == nil || !r.goingOn() {
 		return api.Run{}, api.NotRunning.With("job "+e.rec.Name+" is not running", "")
 	}
+	r.endsFor(ctx)
 	if err := r.halt(false); err != nil {
 		r.abandon(err)
 	}
@@ -420,7 +427,7 @@ func (s *Service) restart(ctx context.Context, name string, ask api.Start) (api.
 		if err := s.couldStart(ctx, e, ask); err != nil {
 			return api.Started{}, err
 		}
-		if _, err := s.stopHeld(e); err != nil {
+		if _, err := s.stopHeld(ctx, e); err != nil {
 			return api.Started{}, err
 		}
 		return s.startHeld(ctx, e, ask)

@@ -205,7 +205,7 @@ func TestOwnFaults(t *testing.T) {
 	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	pg, err := postgres.Start(context.Background(), filepath.Join(dir, "postgres"), slog.New(slog.DiscardHandler))
+	pg, err := postgres.Start(context.Background(), filepath.Join(dir, "postgres"), "", slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -260,8 +260,11 @@ func TestAPI(t *testing.T) {
 	want("POST", "/jobs/lifts/stop", "", "", 200, "")
 	want("DELETE", "/jobs/lifts/pins/calm", "", "", 204, "")
 	want("DELETE", "/jobs/lifts/pins/calm", "", "", 404, "no-such-pin")
+	want("PUT", "/jobs/lifts/owners", js, `{"owners":["ann"]}`, 404, "no-such-person")
+	want("PUT", "/jobs/lifts/owners", js, `{"owners":[]}`, 200, "")
 	want("DELETE", "/jobs/lifts", "", "", 204, "")
 	askStreams(t, base, want)
+	askPeople(want)
 
 	known := map[string]bool{}
 	for _, o := range operations.All {
@@ -286,12 +289,40 @@ func TestAPI(t *testing.T) {
 	}
 }
 
+// askPeople asks for people on loopback, where nobody has to sign in until there is one.
+func askPeople(want func(method, path, kind, body string, status int, code string) string) {
+	const js = "application/json"
+	want("GET", "/me", "", "", 200, "")
+	want("POST", "/me/password", js, `{"old":"a","new":"b"}`, 400, "wrong-request")
+	want("POST", "/sign-in", js, `{"name":"ann","password":"the tide is out"}`, 401, "wrong-password")
+	want("POST", "/sign-out", "", "", 204, "")
+	want("POST", "/enter/look", js, `{"code":"none"}`, 401, "wrong-code")
+	want("POST", "/enter", js, `{"code":"none","password":"the tide is out"}`, 401, "wrong-code")
+	want("POST", "/tokens", js, `{"name":"own"}`, 400, "wrong-request")
+	want("GET", "/tokens", "", "", 200, "")
+	want("DELETE", "/tokens/own?person=ann", "", "", 404, "no-such-person")
+	want("PUT", "/people/ann", js, `{"role":"reader"}`, 404, "no-such-person")
+	want("POST", "/people/ann/code", "", "", 404, "no-such-person")
+	want("DELETE", "/people/ann", "", "", 404, "no-such-person")
+	want("GET", "/people", "", "", 200, "")
+	want("GET", "/trail?limit=2&since=1h", "", "", 200, "")
+	want("GET", "/trail?since=soon", "", "", 400, "wrong-request")
+	want("POST", "/people", js, `{"name":"ann","role":"reader"}`, 409, "last-keeper")
+	want("POST", "/people", js, `{"name":"ann","role":"keeper"}`, 201, "")
+	want("GET", "/people", "", "", 401, "not-signed-in") // from now on
+	want("GET", "/me", "", "", 200, "")
+}
+
 // shape gives the path of the page that an address belongs to.
 func shape(path string) string {
 	path, _, _ = strings.Cut(path, "?")
 	parts := strings.Split(path, "/")
 	for i := range parts {
 		switch {
+		case i == 2 && parts[1] == "people":
+			parts[i] = "{person}"
+		case i == 2 && parts[1] == "tokens":
+			parts[i] = "{token}"
 		case i == 2 && parts[1] == "jobs":
 			parts[i] = "{job}"
 		case i == 4 && parts[3] == "pins":

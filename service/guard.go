@@ -3,7 +3,7 @@ package service
 import (
 	"net"
 	"net/http"
-	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -11,51 +11,83 @@ import (
 	"undertide/api"
 )
 
-// guard keeps pages of other sites from the service. It listens on loopback, so whoever is on this
-// machine may use it; but a browser would also carry requests of foreign pages here. Their Origin
-// tells, and where a foreign name was made to point here (rebinding), the Host does
-// (docs/service.md, "Who may ask").
+// crossOrigin keeps pages of other sites from changing anything here: a browser would carry their requests, with the session of
+// whoever looks at them.
+var crossOrigin = http.NewCrossOriginProtection()
+
+// guard keeps pages of other sites from the service (docs/service.md, "Who may ask"): by what browsers say of where a request comes from, and by the
+// Host, where a foreign name was made to point here (rebinding).
 func (s *Service) guard(c *gin.Context) {
 	h := c.Writer.Header()
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	h.Set("X-Frame-Options", "DENY")
 	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 	r := c.Request
-	if !loopbackHost(r.Host) {
-		s.fail(c, api.ForeignHost.With("the request names the host "+cut(r.Host), ""))
+	if r.TLS != nil {
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	if !s.isHost(r) {
+		s.fail(c, api.ForeignHost.With("the request names the host "+cut(r.Host), s.hostFix()))
 		return
 	}
 	if s.pagePosts(r) {
 		c.Next()
 		return
 	}
-	if origin := r.Header.Get("Origin"); origin != "" && !sameOrigin(origin, r.Host) {
-		s.fail(c, api.ForeignOrigin.With("the request comes from a page of "+cut(origin), ""))
+	if err := crossOrigin.Check(r); err != nil {
+		s.fail(c, api.ForeignOrigin.With("the request comes from a page of "+cut(cmpOrigin(r)), ""))
 		return
 	}
+	// What only reads answers nothing to a page of another site, which could not see it; but it would cost what it costs.
 	site := r.Header.Get("Sec-Fetch-Site")
-	if (site == "cross-site" || site == "same-site") && !(r.Method == http.MethodGet && r.Header.Get("Sec-Fetch-Mode") == "navigate") {
+	if (site == "cross-site" || site == "same-site") && r.Header.Get("Sec-Fetch-Mode") != "navigate" {
 		s.fail(c, api.ForeignOrigin.With("the request comes from a page of another site", ""))
 		return
 	}
 	c.Next()
 }
 
-func loopbackHost(host string) bool {
-	name := host
-	if h, _, err := net.SplitHostPort(host); err == nil {
-		name = h
+func cmpOrigin(r *http.Request) string {
+	if o := r.Header.Get("Origin"); o != "" {
+		return o
 	}
-	name = strings.Trim(name, "[]")
-	ip := net.ParseIP(name)
-	return strings.EqualFold(name, "localhost") || ip != nil && ip.IsLoopback()
+	return "another site"
 }
 
-func sameOrigin(origin, host string) bool {
-	u, err := url.Parse(origin)
-	return err == nil && u.Scheme == "http" && strings.EqualFold(u.Host, host)
+// isHost says whether a request calls the service by a name that it has: one of --host, the address that it was reached at, or on loopback those of
+// loopback.
+func (s *Service) isHost(r *http.Request) bool {
+	name := r.Host
+	if h, _, err := net.SplitHostPort(r.Host); err == nil {
+		name = h
+	}
+	name = strings.TrimSuffix(strings.Trim(name, "[]"), ".")
+	if slices.ContainsFunc(s.opt.Hosts, func(h string) bool { return strings.EqualFold(h, name) }) {
+		return true
+	}
+	at, _ := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
+	if at == nil {
+		return isLoopback(name)
+	}
+	own := net.ParseIP(hostOf(at.String()))
+	if own.IsLoopback() {
+		return isLoopback(name)
+	}
+	ip := net.ParseIP(name)
+	return ip != nil && ip.Equal(own)
+}
+
+func (s *Service) hostFix() string {
+	if !s.beyond {
+		return ""
+	}
+	if len(s.opt.Hosts) > 0 {
+		return "call it by " + strings.Join(s.opt.Hosts, " or ")
+	}
+	return "call it by its address, or start it with --host and the name"
 }
 
 func cut(s string) string {

@@ -24,7 +24,7 @@ import (
 func (s *Service) viewJob(e *entry) api.Job {
 	s.mu.Lock()
 	r, last := e.run, e.last
-	out := api.Job{Name: e.rec.Name, About: e.newest.About, Version: e.newest.Number, CreatedAt: e.rec.CreatedAt, SpanOf: e.rec.SpanOf, SpanBegin: e.rec.SpanBegin, SpanUntil: e.rec.SpanUntil, Status: "saved", Since: e.newest.CreatedAt.Format(time.RFC3339)}
+	out := api.Job{Name: e.rec.Name, About: e.newest.About, Version: e.newest.Number, CreatedAt: e.rec.CreatedAt, Owners: append([]string{}, e.rec.Owners...), SpanOf: e.rec.SpanOf, SpanBegin: e.rec.SpanBegin, SpanUntil: e.rec.SpanUntil, Status: "saved", Since: e.newest.CreatedAt.Format(time.RFC3339)}
 	s.mu.Unlock()
 	switch {
 	case r != nil:
@@ -401,7 +401,7 @@ func (s *Service) getHistory(c *gin.Context) error {
 	return page(c, func(before int64, limit int) ([]store.Event, error) {
 		return s.db.History(c.Request.Context(), e.rec.ID, before, limit)
 	}, func(h store.Event) (api.Event, int64) {
-		return api.Event{ID: h.ID, At: h.At, Run: h.RunID, Kind: h.Kind, Text: h.Text}, h.ID
+		return api.Event{ID: h.ID, At: h.At, Run: h.RunID, Kind: h.Kind, Text: h.Text, DoneBy: h.DoneBy}, h.ID
 	})
 }
 

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -23,6 +24,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 	"github.com/tmaxmax/go-sse"
 
+	"undertide/access"
 	"undertide/api"
 	"undertide/api/operations"
 	"undertide/connect"
@@ -32,17 +34,19 @@ import (
 )
 
 // handler gives everything that the service serves.
-func (s *Service) handler() http.Handler {
+func (s *Service) handler() http.Handler { return plusKept(s.router()) }
+
+func (s *Service) router() *gin.Engine {
 	gin.SetMode(gin.ReleaseMode)
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
 	g.UseRawPath = true // a name may hold %2F, as the topics of devices do: it is one part of the path
-	g.Use(s.noted, s.recovered, s.guard, s.withoutNull, s.open)
+	g.Use(s.noted, s.recovered, s.guard, s.withoutNull, s.open, s.known)
 	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
-	g.GET("/readyz", s.readyz)
+	g.GET("/readyz", s.nearby, s.readyz)
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	g.GET("/metrics", gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	g.GET("/metrics", s.nearby, gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 
 	g.POST("/in/:job/:source", s.takePosts)
 	g.OPTIONS("/in/:job/:source", s.takePosts) // of pages of other sites, before they post
@@ -56,7 +60,12 @@ func (s *Service) handler() http.Handler {
 			panic("nobody answers " + o.ID) // our own tables are wrong; each test of the service would say so
 		}
 		v.Handle(o.Method, places.ReplaceAllString(o.Path, ":$1"), func(c *gin.Context) {
-			if err := do(c); err != nil {
+			if err := s.acts(c, o, func() error {
+				if err := cmp.Or(s.may(c, o.Needs), s.mayOf(c, o)); err != nil {
+					return err
+				}
+				return do(c)
+			}); err != nil {
 				s.fail(c, err)
 			}
 		})
@@ -67,7 +76,17 @@ func (s *Service) handler() http.Handler {
 		s.fail(c, p)
 	})
 	g.NoRoute(s.console)
-	return plusKept(g)
+	return g
+}
+
+// nearby lets those ask who are on this machine, where the service listens there alone, and readers.
+func (s *Service) nearby(c *gin.Context) {
+	if !s.beyond {
+		return
+	}
+	if err := s.may(c, access.Reader); err != nil {
+		s.fail(c, err)
+	}
 }
 
 // plusKept lets a plus in a path be a plus (RFC 3986, 3.3): where a path has %2F, the router takes its names apart as those of a
@@ -82,81 +101,97 @@ func plusKept(h http.Handler) http.Handler {
 // answers are who answers each address of the API, by its name in the table of operations.
 func (s *Service) answers() map[string]func(*gin.Context) error {
 	return map[string]func(*gin.Context) error{
-		"openapi":          func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", api.OpenAPI); return nil },
-		"schema":           func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", job.Schema()); return nil },
-		"status":           s.getStatus,
-		"jobs":             s.getJobs,
-		"save":             s.oneOf(s.postJob),
-		"job":              s.getJob,
-		"delete":           s.deleteJob,
-		"stop":             s.postStop,
-		"drain":            s.postDrain,
-		"restart":          s.postRestart,
-		"versions":         s.getVersions,
-		"version":          s.getVersion,
-		"diff":             s.oneOf(s.getDiff),
-		"map":              s.oneOf(s.getMap),
-		"runs":             s.getRuns,
-		"start":            s.postRun,
-		"history":          s.getHistory,
-		"logs":             s.getLogs,
-		"lateness":         s.oneOf(s.getLateness),
-		"jobCheckpoints":   s.getJobCheckpoints,
-		"pins":             s.getPins,
-		"pin":              s.postPin,
-		"unpin":            s.deletePin,
-		"tokens":           s.getTokens,
-		"makeToken":        s.postToken,
-		"revokeToken":      s.deleteToken,
-		"kept":             s.oneOf(s.getKept),
-		"state":            s.oneOf(s.getState),
-		"spans":            s.oneOf(s.getSpans),
-		"skew":             s.oneOf(s.getSkew),
-		"compare":          s.oneOf(s.getCompared),
-		"alarms":           s.getAlarms,
-		"see":              s.postSeen,
-		"notices":          s.getNotices,
-		"putNotice":        s.oneOf(s.putNotice),
-		"removeNotice":     s.deleteNotice,
-		"tryNotice":        s.tryNotice,
-		"rules":            s.getRules,
-		"putRule":          s.putRule,
-		"removeRule":       s.deleteRule,
-		"jobAlarms":        s.getAlarms,
-		"past":             s.getPast,
-		"figureNames":      s.getFigureNames,
-		"kinds":            s.getKinds,
-		"connections":      s.getConnections,
-		"putConnection":    s.oneOf(s.putConnection),
-		"removeConnection": s.deleteConnection,
-		"testConnection":   onEvents(s.testConnection),
-		"topics":           onEvents(s.getTopics),
-		"makeTopic":        onEvents(s.postTopic),
-		"schemas":          onEvents(s.getSchemas),
-		"registerSchema":   onEvents(s.postSchema),
-		"checkSchema":      onEvents(s.checkSchema),
-		"uses":             s.getUses,
-		"events":           onEvents(s.getEvents),
-		"send":             onEvents(s.postEvents),
-		"begin":            onEvents(s.getBeginning),
-		"secrets":          s.getSecrets,
-		"putSecret":        s.putSecret,
-		"removeSecret":     s.deleteSecret,
-		"purposes":         s.getPurposes,
-		"sources":          s.getSources,
-		"putDescribed":     s.oneOf(s.putDescribed),
-		"removeDescribed":  s.deleteDescribed,
-		"check":            s.oneOf(s.checkDocument),
-		"rehearse":         s.oneOf(s.rehearseDocument),
-		"examples":         s.oneOf(s.documentExamples),
-		"play":             s.oneOf(s.playDocument),
-		"documentLateness": s.oneOf(s.documentLateness),
-		"peek":             s.oneOf(s.peekSource),
-		"run":              s.getRun,
-		"figures":          s.getFigures,
-		"checkpoints":      s.getCheckpoints,
-		"jobRows":          s.oneOf(s.getJobRows),
-		"rows":             s.getRows,
+		"openapi":           func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", api.OpenAPI); return nil },
+		"schema":            func(c *gin.Context) error { c.Data(http.StatusOK, "application/json", job.Schema()); return nil },
+		"status":            s.getStatus,
+		"jobs":              s.getJobs,
+		"save":              s.oneOf(s.postJob),
+		"job":               s.getJob,
+		"delete":            s.deleteJob,
+		"stop":              s.postStop,
+		"drain":             s.postDrain,
+		"restart":           s.postRestart,
+		"versions":          s.getVersions,
+		"version":           s.getVersion,
+		"diff":              s.oneOf(s.getDiff),
+		"map":               s.oneOf(s.getMap),
+		"runs":              s.getRuns,
+		"start":             s.postRun,
+		"history":           s.getHistory,
+		"logs":              s.getLogs,
+		"lateness":          s.oneOf(s.getLateness),
+		"jobCheckpoints":    s.getJobCheckpoints,
+		"pins":              s.getPins,
+		"pin":               s.postPin,
+		"unpin":             s.deletePin,
+		"tokens":            s.getTokens,
+		"makeToken":         s.postToken,
+		"revokeToken":       s.deleteToken,
+		"kept":              s.oneOf(s.getKept),
+		"state":             s.oneOf(s.getState),
+		"spans":             s.oneOf(s.getSpans),
+		"skew":              s.oneOf(s.getSkew),
+		"compare":           s.oneOf(s.getCompared),
+		"alarms":            s.getAlarms,
+		"see":               s.postSeen,
+		"notices":           s.getNotices,
+		"putNotice":         s.oneOf(s.putNotice),
+		"removeNotice":      s.deleteNotice,
+		"tryNotice":         s.tryNotice,
+		"rules":             s.getRules,
+		"putRule":           s.putRule,
+		"removeRule":        s.deleteRule,
+		"jobAlarms":         s.getAlarms,
+		"past":              s.getPast,
+		"figureNames":       s.getFigureNames,
+		"kinds":             s.getKinds,
+		"connections":       s.getConnections,
+		"putConnection":     s.oneOf(s.putConnection),
+		"removeConnection":  s.deleteConnection,
+		"testConnection":    onEvents(s.testConnection),
+		"topics":            onEvents(s.getTopics),
+		"makeTopic":         onEvents(s.postTopic),
+		"schemas":           onEvents(s.getSchemas),
+		"registerSchema":    onEvents(s.postSchema),
+		"checkSchema":       onEvents(s.checkSchema),
+		"uses":              s.getUses,
+		"events":            onEvents(s.getEvents),
+		"send":              onEvents(s.postEvents),
+		"begin":             onEvents(s.getBeginning),
+		"secrets":           s.getSecrets,
+		"putSecret":         s.putSecret,
+		"removeSecret":      s.deleteSecret,
+		"purposes":          s.getPurposes,
+		"sources":           s.getSources,
+		"putDescribed":      s.oneOf(s.putDescribed),
+		"removeDescribed":   s.deleteDescribed,
+		"check":             s.oneOf(s.checkDocument),
+		"rehearse":          s.oneOf(s.rehearseDocument),
+		"examples":          s.oneOf(s.documentExamples),
+		"play":              s.oneOf(s.playDocument),
+		"documentLateness":  s.oneOf(s.documentLateness),
+		"peek":              s.oneOf(s.peekSource),
+		"me":                s.getMe,
+		"changePassword":    s.postPassword,
+		"signIn":            s.postSignIn,
+		"signOut":           s.postSignOut,
+		"lookAtCode":        s.lookAtCode,
+		"enter":             s.postEnter,
+		"people":            s.getPeople,
+		"addPerson":         s.postPerson,
+		"changePerson":      s.putPerson,
+		"removePerson":      s.deletePerson,
+		"renewPerson":       s.renewPerson,
+		"personTokens":      s.getPersonTokens,
+		"makePersonToken":   s.postPersonToken,
+		"revokePersonToken": s.deletePersonToken,
+		"trail":             s.getTrail,
+		"putOwners":         s.putOwners,
+		"run":               s.getRun,
+		"figures":           s.getFigures,
+		"checkpoints":       s.getCheckpoints,
+		"jobRows":           s.oneOf(s.getJobRows),
+		"rows":              s.getRows,
 	}
 }
 
@@ -355,6 +390,9 @@ func wantsStream(c *gin.Context) bool {
 	return strings.Contains(c.GetHeader("Accept"), "text/event-stream")
 }
 
+// aliveEvery is how often a stream without news says that it goes on, and whether its session or token does is looked at.
+const aliveEvery = 15 * time.Second
+
 // sendEvents sends server-sent events: next is called at once and after each news, and sends what there
 // is. It goes on until next says that nothing follows, the client has gone, or the service ends, of which an event
 // `stopping` tells.
@@ -371,8 +409,9 @@ func (s *Service) sendEvents(c *gin.Context, news <-chan struct{}, next func(sen
 	h.Set("Cache-Control", "no-store")
 	h.Set("X-Accel-Buffering", "no")
 	c.Status(http.StatusOK)
-	alive := time.NewTicker(15 * time.Second)
+	alive := time.NewTicker(aliveEvery)
 	defer alive.Stop()
+	fewer := s.people.news()
 	send := func(event, id string, v any) {
 		text, err := hiderOf(c).json(v)
 		if err != nil {
@@ -407,8 +446,16 @@ func (s *Service) sendEvents(c *gin.Context, news <-chan struct{}, next func(sen
 			c.Writer.Flush()
 			return nil
 		case <-news:
+			continue
 		case <-alive.C:
 			comment("alive")
+		case <-fewer: // somebody may do less than before
+			fewer = s.people.news()
+		}
+		if !s.still(c) {
+			send("signed-out", "", api.NotSignedIn.With("the session or token has ended", ""))
+			c.Writer.Flush()
+			return nil
 		}
 	}
 }

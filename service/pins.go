@@ -205,7 +205,7 @@ func (s *Service) pinHeld(ctx context.Context, e *entry, ask api.NewPin) (api.Pi
 	if err := s.db.AddPin(ctx, p); err != nil {
 		return api.Pin{}, errors.Join(err, os.RemoveAll(dir))
 	}
-	s.db.AddEvent(store.Event{JobID: e.rec.ID, At: p.At, Kind: "pinned", Text: fmt.Sprintf("checkpoint %d is kept as %s", p.Epoch, p.Name)})
+	s.db.AddEventOf(ctx, store.Event{JobID: e.rec.ID, At: p.At, Kind: "pinned", Text: fmt.Sprintf("checkpoint %d is kept as %s", p.Epoch, p.Name)})
 	return s.viewPin(name, p), nil
 }
 
@@ -219,7 +219,7 @@ func (s *Service) deletePin(c *gin.Context) error {
 		if err := s.db.DeletePin(ctx, e.rec.ID, p.Name); err != nil {
 			return struct{}{}, err
 		}
-		s.db.AddEvent(store.Event{JobID: e.rec.ID, At: time.Now().UTC(), Kind: "unpinned", Text: fmt.Sprintf("checkpoint %d is kept as %s no more", p.Epoch, p.Name)})
+		s.db.AddEventOf(ctx, store.Event{JobID: e.rec.ID, At: time.Now().UTC(), Kind: "unpinned", Text: fmt.Sprintf("checkpoint %d is kept as %s no more", p.Epoch, p.Name)})
 		return struct{}{}, os.RemoveAll(s.pinDir(e.rec.Name, p.Name))
 	})
 	if err != nil {

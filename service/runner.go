@@ -105,6 +105,7 @@ type runner struct {
 	draining  chan struct{} // closed when it is to end its sources
 	begins    []string      // where its sources begin, where it starts anew
 	drained   bool          // draining is closed
+	endedBy   string        // who asked for it to stop or drain; empty for nobody
 	lost      bool          // given up: it did not stop, and nothing that it does counts
 }
 
@@ -614,7 +615,7 @@ func (r *runner) event(kind, text string) {
 
 func (r *runner) eventLocked(kind, text string) {
 	id := r.rec.ID
-	r.s.db.AddEvent(store.Event{JobID: r.rec.JobID, RunID: &id, At: time.Now().UTC(), Kind: kind, Text: text})
+	r.s.db.AddEvent(store.Event{JobID: r.rec.JobID, RunID: &id, At: time.Now().UTC(), Kind: kind, Text: text, DoneBy: r.endedBy})
 }
 
 // figures gives the newest figures; nil before the first.
@@ -668,6 +669,13 @@ func (r *runner) halt(ending bool) error {
 	case <-time.After(r.s.opt.patience):
 		return fmt.Errorf("the run does not stop: after %s it waits for %s", r.s.opt.patience, r.waitsFor())
 	}
+}
+
+// endsFor notes who asks for it to stop or drain.
+func (r *runner) endsFor(ctx context.Context) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.endedBy = store.DoneBy(ctx)
 }
 
 // waitsFor says what the run waits for, as far as it is known.

@@ -7,6 +7,7 @@ package service
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -21,6 +22,9 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/alexedwards/scs/v2"
+
+	"undertide/access"
 	"undertide/api"
 	"undertide/connect"
 	"undertide/core/engine"
@@ -34,8 +38,15 @@ import (
 
 // Options are how a service is run. Zero values mean the defaults.
 type Options struct {
-	// Listen is the address, on loopback; default DefaultListen. Port 0 takes a free one.
+	// Listen is the address; default DefaultListen. Port 0 takes a free one. Beyond loopback TLSCert and TLSKey must be given, and whoever asks has to
+	// sign in.
 	Listen string
+	// TLSCert and TLSKey are paths of PEM files; both or none. They are read again as they change.
+	TLSCert, TLSKey string
+	// Hosts are names by which the service may be called, beside its address.
+	Hosts []string
+	// SignIn: whoever asks has to sign in on loopback, too, also before there are people.
+	SignIn bool
 	// Data keeps checkpoints, logs and the private database; must be given.
 	Data string
 	// Database is the address of a PostgreSQL; empty for a private one in Data.
@@ -60,6 +71,8 @@ type Options struct {
 	Log     *slog.Logger // nil: nowhere
 	// Ready is told the service's address once it serves; may be nil.
 	Ready func(address string)
+	// Enter is told before Ready where somebody can become the first keeper, once: where they have to sign in and there are no people yet. May be nil.
+	Enter func(address string)
 
 	graph    func(job string, g *engine.Graph) // for tests: changes the graph of a run
 	patience time.Duration                     // for tests: in place of answerWithin
@@ -78,9 +91,14 @@ type Service struct {
 	started time.Time
 	runs    context.Context // ends with the service, after the runs were stopped
 
-	vault  *vault // connections and secrets
-	tokens *tokens
-	files  *disk.Files
+	vault     *vault // connections and secrets
+	tokens    *tokens
+	people    *people
+	sessions  *scs.SessionManager
+	beyond    bool          // it listens beyond loopback
+	machine   access.Digest // of the token that lies in tokenFile; zero for none
+	tokenFile string
+	files     *disk.Files
 
 	hide    hider
 	boot    string // tells this service's marks of rows from those of services before
@@ -148,11 +166,19 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	hide := newHider(opt.Env)
 	opt.Log = slog.New(hidingLog{opt.Log.Handler(), hide})
 	boundMemory(opt.Log)
-	listener, err := listen(ctx, opt.Listen)
+	listener, beyond, err := listen(ctx, &opt)
 	if err != nil {
 		return err
 	}
 	defer listener.Close()
+	var secure *tls.Config
+	if opt.TLSCert != "" {
+		cert, err := newCertificate(opt.TLSCert, opt.TLSKey, opt.Log)
+		if err != nil {
+			return err
+		}
+		secure = &tls.Config{GetCertificate: cert.get, MinVersion: tls.VersionTLS12}
+	}
 	unlock, err := lockData(opt.Data)
 	if err != nil {
 		return err
@@ -160,7 +186,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	defer unlock()
 	database := opt.Database
 	if database == "" {
-		server, err := postgres.Start(ctx, filepath.Join(opt.Data, "postgres"), opt.Log)
+		server, err := postgres.Start(ctx, filepath.Join(opt.Data, "postgres"), store.TrailSQL, opt.Log)
 		if err != nil {
 			return err
 		}
@@ -180,7 +206,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	defer db.Close()
 	runs, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	s := &Service{opt: opt, db: db, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}, hide: hide.and(opt.Data+"/", "DATA/"), boot: strings.ToLower(rand.Text()[:8]), reading: make(gate, mostReading), streams: make(gate, mostStreams), closing: make(chan struct{})}
+	s := &Service{opt: opt, db: db, beyond: beyond, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}, hide: hide.and(opt.Data+"/", "DATA/"), boot: strings.ToLower(rand.Text()[:8]), reading: make(gate, mostReading), streams: make(gate, mostStreams), closing: make(chan struct{})}
 	if s.files, err = disk.Within(opt.Files, []string{opt.Data}); err != nil {
 		return fmt.Errorf("--files: %w", err)
 	}
@@ -189,6 +215,12 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		return err
 	}
 	if s.tokens, err = openTokens(ctx, db); err != nil {
+		return err
+	}
+	if s.people, err = openPeople(ctx, db); err != nil {
+		return err
+	}
+	if s.sessions, err = newSessions(ctx, db, secure != nil); err != nil {
 		return err
 	}
 	if s.rules, err = openRules(ctx, db); err != nil {
@@ -204,12 +236,27 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	requests, cut := context.WithCancelCause(context.WithoutCancel(ctx))
 	defer cut(nil)
 	server := &http.Server{Handler: s.handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: readRequestWithin, WriteTimeout: answerRequestWithin, IdleTimeout: 2 * time.Minute,
-		BaseContext: func(net.Listener) context.Context { return requests }, ErrorLog: slog.NewLogLogger(opt.Log.Handler(), slog.LevelDebug)}
+		BaseContext: func(net.Listener) context.Context { return requests }, ErrorLog: slog.NewLogLogger(opt.Log.Handler(), slog.LevelDebug), TLSConfig: secure}
+	address := s.address(listener, secure != nil)
+	remove, err := s.layToken(address)
+	if err != nil {
+		return err
+	}
+	defer remove()
+	s.lookAtTrail(ctx)
 	ended := make(chan error, 1)
-	go func() { ended <- server.Serve(listener) }()
+	go func() {
+		if secure != nil {
+			ended <- server.ServeTLS(listener, "", "")
+		} else {
+			ended <- server.Serve(listener)
+		}
+	}()
 	go s.thin(ctx)
-	address := "http://" + listener.Addr().String()
 	opt.Log.Info("serving", "address", address, "data", opt.Data)
+	if opt.Enter != nil && s.asksWho() && !s.people.any() {
+		opt.Enter(address + enterPath + s.people.firstCode())
+	}
 	if opt.Ready != nil {
 		opt.Ready(address)
 	}
@@ -231,6 +278,47 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	return err
 }
 
+// address is how the service is called.
+func (s *Service) address(l net.Listener, secure bool) string {
+	at := l.Addr().String()
+	if len(s.opt.Hosts) > 0 {
+		if _, port, err := net.SplitHostPort(at); err == nil {
+			at = net.JoinHostPort(s.opt.Hosts[0], port)
+		}
+	}
+	if secure {
+		return "https://" + at
+	}
+	return "http://" + at
+}
+
+// TokenFile is a file of each service's data folder while it serves: a token by which its user, and root, may do everything, and the address that it is
+// for. It is another one with each start.
+const TokenFile = "token"
+
+// layToken writes the token of this machine, and gives what removes it.
+func (s *Service) layToken(address string) (remove func(), err error) {
+	path := filepath.Join(s.opt.Data, TokenFile)
+	text := access.NewToken()
+	_ = os.Remove(path) // of a service that was killed
+	if err := os.WriteFile(path, []byte(text+"\n"+address+"\n"), 0o600); err != nil {
+		return nil, fmt.Errorf("write the token of this machine: %w", err)
+	}
+	s.machine, s.tokenFile = access.DigestOf(text), path
+	return func() { _ = os.Remove(path) }, nil
+}
+
+// lookAtTrail warns where what the service did could be changed by the service itself.
+func (s *Service) lookAtTrail(ctx context.Context) {
+	safe, err := s.db.TrailIsSafe(ctx)
+	switch {
+	case err != nil:
+		s.opt.Log.Warn("the rights on the trail are not known", "error", err)
+	case !safe:
+		s.opt.Log.Warn("the trail belongs to the role of the service, which could change it; docs/operations.md says how to give it to another one")
+	}
+}
+
 // Deadlines of requests (docs/service.md, "Bounds"). Streams have none, but each of their events has.
 const (
 	readRequestWithin   = 30 * time.Second
@@ -238,26 +326,6 @@ const (
 	writeWithin         = 15 * time.Second // an event of a stream
 	finishWithin        = 3 * time.Second  // requests under way when the service ends; then they answer 503
 )
-
-// listen takes the address; beyond loopback it is refused until there is sign-in.
-func listen(ctx context.Context, address string) (net.Listener, error) {
-	host, port, err := net.SplitHostPort(address)
-	if err != nil {
-		return nil, fmt.Errorf("--listen %s is not an address; write it as %s", address, DefaultListen)
-	}
-	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf("--listen %s is refused: beyond loopback everybody could read and change the jobs, and sign-in is not built yet; use 127.0.0.1:%s, with a tunnel where it is needed from afar", address, port)
-	}
-	var c net.ListenConfig
-	l, err := c.Listen(ctx, "tcp", address)
-	if errors.Is(err, syscall.EADDRINUSE) {
-		return nil, fmt.Errorf("%s is taken by another program, perhaps another service; stop that one, or choose another address with --listen", address)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("listen on %s: %w", address, err)
-	}
-	return l, nil
-}
 
 // boundMemory tells the runtime how much memory there is.
 func boundMemory(log *slog.Logger) {

@@ -39,6 +39,9 @@ func (s *Service) startSpan(ctx context.Context, name string, ask api.Start) (ap
 	if ask.Resume != "" && ask.Resume != "last" {
 		return api.Started{}, api.WrongRequest.With("a span has a state of its own, and begins anew", "leave resume out")
 	}
+	if err := s.mayChange(ctx, e); err != nil {
+		return api.Started{}, err
+	}
 	v, err := s.db.Version(ctx, e.rec.ID, ask.Version)
 	if err != nil {
 		return api.Started{}, err
@@ -65,8 +68,8 @@ func (s *Service) startSpan(ctx context.Context, name string, ask api.Start) (ap
 		span.newest.Document = ""
 		s.jobs[made.Name] = span
 		s.mu.Unlock()
-		s.db.AddEvent(store.Event{JobID: made.ID, At: time.Now().UTC(), Kind: "saved", Text: fmt.Sprintf("version %d of %s, from %s until %s", v.Number, name, beginText(rec), rec.SpanUntil)})
-		s.db.AddEvent(store.Event{JobID: e.rec.ID, At: time.Now().UTC(), Kind: "span", Text: fmt.Sprintf("%s processes what was stored from %s until %s", made.Name, beginText(rec), rec.SpanUntil)})
+		s.db.AddEventOf(ctx, store.Event{JobID: made.ID, At: time.Now().UTC(), Kind: "saved", Text: fmt.Sprintf("version %d of %s, from %s until %s", v.Number, name, beginText(rec), rec.SpanUntil)})
+		s.db.AddEventOf(ctx, store.Event{JobID: e.rec.ID, At: time.Now().UTC(), Kind: "span", Text: fmt.Sprintf("%s processes what was stored from %s until %s", made.Name, beginText(rec), rec.SpanUntil)})
 	}
 	release()
 	if err != nil {
@@ -121,6 +124,7 @@ func (s *Service) drain(ctx context.Context, name string) (api.Run, error) {
 		if r == nil || !r.goingOn() {
 			return api.Run{}, api.NotRunning.With("job "+name+" is not running", "")
 		}
+		r.endsFor(ctx)
 		r.mu.Lock()
 		if !r.drained {
 			r.drained = true

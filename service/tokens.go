@@ -2,9 +2,6 @@ package service
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/sha256"
-	"encoding/base64"
 	"fmt"
 	"math"
 	"net/http"
@@ -16,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 	pace "golang.org/x/time/rate"
 
+	"undertide/access"
 	"undertide/api"
 	"undertide/connect"
 	"undertide/job"
@@ -27,7 +25,7 @@ type tokens struct {
 	db *store.Store
 
 	mu  sync.Mutex // guards all below
-	all map[[sha256.Size]byte]*token
+	all map[access.Digest]*token
 }
 
 // token is one, and what it may do just now.
@@ -43,7 +41,7 @@ func openTokens(ctx context.Context, db *store.Store) (*tokens, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &tokens{db: db, all: map[[sha256.Size]byte]*token{}}
+	t := &tokens{db: db, all: map[access.Digest]*token{}}
 	for _, rec := range list {
 		t.add(rec)
 	}
@@ -60,20 +58,90 @@ func (t *tokens) add(rec store.Token) {
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.all[[sha256.Size]byte(rec.Digest)] = one
+	t.all[access.Digest(rec.Digest)] = one
 }
 
 // of lists the tokens of a job by name.
 func (t *tokens) of(job int64) (out []store.Token) {
+	out = t.where(func(one *store.Token) bool { return one.OfJob(job) })
+	slices.SortFunc(out, func(a, b store.Token) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+func (t *tokens) where(is func(*store.Token) bool) (out []store.Token) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	for _, one := range t.all {
-		if one.JobID == job {
+		if is(&one.Token) {
 			out = append(out, one.Token)
 		}
 	}
-	slices.SortFunc(out, func(a, b store.Token) int { return strings.Compare(a.Name, b.Name) })
 	return out
+}
+
+// ofPeople lists the tokens of all people.
+func (t *tokens) ofPeople() []store.Token {
+	return t.where(func(one *store.Token) bool { return one.PersonID != nil })
+}
+
+// named gives somebody's token by its name.
+func (t *tokens) named(person int64, name string) (one store.Token, there bool) {
+	list := t.where(func(one *store.Token) bool {
+		return one.PersonID != nil && *one.PersonID == person && one.Name == name
+	})
+	if len(list) == 0 {
+		return one, false
+	}
+	return list[0], true
+}
+
+// find gives a token by the digest of its text.
+func (t *tokens) find(digest access.Digest) (store.Token, bool) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if one := t.all[digest]; one != nil {
+		return one.Token, true
+	}
+	return store.Token{}, false
+}
+
+// use notes that a token was used.
+func (t *tokens) use(digest access.Digest) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if one := t.all[digest]; one != nil {
+		t.usedLocked(one)
+	}
+}
+
+func (t *tokens) usedLocked(one *token) (now time.Time) {
+	now = time.Now()
+	at := now.UTC()
+	one.UsedAt = &at
+	if now.Sub(one.noted) >= usedEvery {
+		one.noted = now
+		t.db.TokenUsed(one.ID, at)
+	}
+	return now
+}
+
+// revoke makes a token count no more, whatever becomes of its record.
+func (t *tokens) revoke(ctx context.Context, one store.Token) error {
+	t.remove(one.ID)
+	err := t.db.DeleteToken(ctx, one.ID)
+	if err != nil {
+		t.add(one)
+	}
+	return err
+}
+
+// forgetPerson removes those of somebody who is removed; their records go with the person's.
+func (t *tokens) forgetPerson(id int64) {
+	for _, one := range t.ofPeople() {
+		if *one.PersonID == id {
+			t.remove(one.ID)
+		}
+	}
 }
 
 func (t *tokens) remove(id int64) {
@@ -86,9 +154,9 @@ func (t *tokens) remove(id int64) {
 	}
 }
 
-// forget removes those of a job that is deleted; its records go with the job's.
+// forget removes those of and for a job that is deleted; their records go with the job's.
 func (t *tokens) forget(job int64) {
-	for _, one := range t.of(job) {
+	for _, one := range t.where(func(one *store.Token) bool { return one.JobID != nil && *one.JobID == job }) {
 		t.remove(one.ID)
 	}
 }
@@ -100,16 +168,11 @@ const usedEvery = time.Minute
 func (t *tokens) admit(job int64, source, text string) (ok bool, wait time.Duration, spend func(events int)) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	one := t.all[sha256.Sum256([]byte(text))]
-	if one == nil || one.JobID != job || one.Source != source {
+	one := t.all[access.DigestOf(text)]
+	if one == nil || !one.OfJob(job) || one.Source != source || one.EndsAt != nil && time.Now().After(*one.EndsAt) {
 		return false, 0, nil
 	}
-	now := time.Now()
-	one.UsedAt = &now
-	if now.Sub(one.noted) >= usedEvery {
-		one.noted = now
-		t.db.TokenUsed(one.ID, now.UTC())
-	}
+	now := t.usedLocked(one)
 	if one.left == nil {
 		return true, 0, func(int) {}
 	}
@@ -178,13 +241,9 @@ func (s *Service) makeToken(ctx context.Context, e *entry, ask api.NewToken) (ma
 	if slices.ContainsFunc(s.tokens.of(rec.ID), func(t store.Token) bool { return t.Name == ask.Name }) {
 		return made, api.TokenExists.With("job "+rec.Name+" has a token "+ask.Name+" already", "")
 	}
-	raw := make([]byte, 32)
-	if _, err := rand.Read(raw); err != nil {
-		return made, err
-	}
-	made.Text = "ut_" + base64.RawURLEncoding.EncodeToString(raw)
-	digest := sha256.Sum256([]byte(made.Text))
-	t := store.Token{JobID: rec.ID, Source: ask.Source, Name: ask.Name, Digest: digest[:], Rate: ask.Rate, MadeAt: time.Now().UTC()}
+	made.Text = access.NewToken()
+	digest := access.DigestOf(made.Text)
+	t := store.Token{JobID: &rec.ID, Source: ask.Source, Role: string(access.Poster), Name: ask.Name, Digest: digest[:], Rate: ask.Rate, MadeAt: time.Now().UTC()}
 	if err := s.db.AddToken(ctx, &t); err != nil {
 		return made, err
 	}
@@ -228,12 +287,7 @@ func (s *Service) deleteToken(c *gin.Context) error {
 		rec := s.record(e)
 		for _, t := range s.tokens.of(rec.ID) {
 			if t.Name == c.Param("token") {
-				s.tokens.remove(t.ID) // it counts no more, whatever becomes of its record
-				err := s.db.DeleteToken(ctx, t.ID)
-				if err != nil {
-					s.tokens.add(t)
-				}
-				return struct{}{}, err
+				return struct{}{}, s.tokens.revoke(ctx, t)
 			}
 		}
 		return struct{}{}, api.NoSuchToken.With("job "+rec.Name+" has no token "+cut(c.Param("token")), "")

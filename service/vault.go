@@ -460,6 +460,9 @@ func (s *Service) putSecret(c *gin.Context) error {
 	name := c.Param("secret")
 	var in api.SecretText
 	if err := body(c, &in); err != nil {
+		if p := problemOf(err); p != nil && p.Code == api.TooLarge.Code {
+			return err
+		}
 		return api.WrongRequest.With("the request is not JSON {\"text\": …}", "") // what was sent is not repeated: it may be the secret
 	}
 	if !plainName(name) {

@@ -73,7 +73,7 @@ func (s *Store) Alarms(ctx context.Context, q AlarmQuery) (out []Alarm, err erro
 
 // See notes that somebody has seen an alarm; ErrNotFound where there is none of the number.
 func (s *Store) See(ctx context.Context, id int64, by string, at time.Time) (out Alarm, err error) {
-	err = s.ask(ctx, "note that an alarm was seen", func(db *gorm.DB) error {
+	err = s.change(ctx, "note that an alarm was seen", func(db *gorm.DB) error {
 		done := db.Model(&Alarm{}).Where("id = ?", id).Updates(map[string]any{"seen_at": at, "seen_by": by})
 		if done.Error == nil && done.RowsAffected == 0 {
 			return ErrNotFound

@@ -26,6 +26,8 @@ type record struct {
 	Alarm      *Alarm      `json:"alarm,omitempty"`
 	Telling    *Telling    `json:"telling,omitempty"`
 	Used       *Token      `json:"used,omitempty"` // when it was used last
+	Seen       *Person     `json:"seen,omitempty"` // when they were here last
+	Line       *Line       `json:"line,omitempty"`
 }
 
 // mostWaiting bounds the figures that wait: an hour of a hundred jobs.
@@ -181,6 +183,11 @@ func (r record) write(db *gorm.DB) error {
 		return r.Points.write(db)
 	case r.Used != nil:
 		return db.Model(&Token{}).Where("id = ?", r.Used.ID).Update("used_at", r.Used.UsedAt).Error
+	case r.Seen != nil:
+		return db.Model(&Person{}).Where("id = ?", r.Seen.ID).Update("seen_at", r.Seen.SeenAt).Error
+	case r.Line != nil:
+		line := *r.Line
+		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&line).Error
 	case r.Checkpoint != nil:
 		c := *r.Checkpoint
 		return db.Transaction(func(tx *gorm.DB) error {

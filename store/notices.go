@@ -50,9 +50,14 @@ func (s *Store) Notices(ctx context.Context) ([]Notice, error) {
 
 // RemoveNotice removes a notice, and what it was to tell; ErrNotFound where there is none.
 func (s *Store) RemoveNotice(ctx context.Context, name string) error {
-	err := s.ask(ctx, "remove a notice", func(db *gorm.DB) error { return db.Delete(&Telling{}, "notice = ?", name).Error })
-	if err != nil {
-		return err
-	}
-	return Remove[Notice](ctx, s, name)
+	return s.change(ctx, "remove a notice", func(tx *gorm.DB) error {
+		if err := tx.Delete(&Telling{}, "notice = ?", name).Error; err != nil {
+			return err
+		}
+		done := tx.Delete(&Notice{}, "name = ?", name)
+		if done.Error == nil && done.RowsAffected == 0 {
+			return ErrNotFound
+		}
+		return done.Error
+	})
 }

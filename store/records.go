@@ -15,6 +15,7 @@ type Job struct {
 	// SpanOf is the job whose document it reads over a span; empty for a job of its own. SpanBegin and SpanUntil are as
 	// `begin` and `until` of a document.
 	SpanOf, SpanBegin, SpanUntil string
+	Owners                       []string `gorm:"serializer:json"` // who may change it, beside keepers; none: every engineer
 }
 
 // Version is an immutable copy of a job's document.
@@ -24,6 +25,7 @@ type Version struct {
 	Document  string
 	About     string
 	CreatedAt time.Time
+	SavedBy   string // empty where nobody had to sign in
 }
 
 // Run is one start of one version.
@@ -90,6 +92,8 @@ type Event struct {
 	At    time.Time
 	Kind  string // saved, started, running, resuming, stopped, finished, failed, trouble, well, passed
 	Text  string
+	// DoneBy is who did it; empty for what happened by itself, or where nobody had to sign in.
+	DoneBy string
 }
 
 func (Event) TableName() string { return "history" }

@@ -316,26 +316,28 @@ func (s *Store) ask(ctx context.Context, what string, f func(*gorm.DB) error) er
 // SaveVersion stores a document as a job's next version, and makes the job if need be. A document equal
 // to the newest version is not stored again.
 func (s *Store) SaveVersion(ctx context.Context, of Job, document, about string) (j Job, v Version, stored bool, err error) {
-	err = s.ask(ctx, "save the version", func(db *gorm.DB) error {
-		return db.Transaction(func(tx *gorm.DB) error {
-			now := time.Now().UTC()
-			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Job{Name: of.Name, CreatedAt: now, Generation: 1, SpanOf: of.SpanOf, SpanBegin: of.SpanBegin, SpanUntil: of.SpanUntil}).Error; err != nil {
-				return err
-			}
-			if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", of.Name).Take(&j).Error; err != nil {
-				return err
-			}
-			err := tx.Where("job_id = ?", j.ID).Order("number DESC").Take(&v).Error
-			if err == nil && v.Document == document {
-				return nil
-			}
-			if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
-				return err
-			}
-			v = Version{JobID: j.ID, Number: v.Number + 1, Document: document, About: about, CreatedAt: now}
-			stored = true
-			return tx.Create(&v).Error
-		})
+	act := ActOf(ctx)
+	err = s.change(ctx, "save the version", func(tx *gorm.DB) error {
+		now := time.Now().UTC()
+		j, v, stored = Job{}, Version{}, false // where this is done again
+		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Job{Name: of.Name, CreatedAt: now, Generation: 1, SpanOf: of.SpanOf, SpanBegin: of.SpanBegin, SpanUntil: of.SpanUntil, Owners: []string{}}).Error; err != nil {
+			return err
+		}
+		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", of.Name).Take(&j).Error; err != nil {
+			return err
+		}
+		err := tx.Where("job_id = ?", j.ID).Order("number DESC").Take(&v).Error
+		if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
+			return err
+		}
+		if stored = err != nil || v.Document != document; stored {
+			v = Version{JobID: j.ID, Number: v.Number + 1, Document: document, About: about, CreatedAt: now, SavedBy: DoneBy(ctx)}
+			err = tx.Create(&v).Error
+		}
+		if act != nil {
+			act.Target, act.Version = j.Name, v.Number
+		}
+		return err
 	})
 	return j, v, stored, err
 }
@@ -346,9 +348,16 @@ func (s *Store) Jobs(ctx context.Context) (out []Job, err error) {
 	return out, err
 }
 
+// PutOwners says who may change a job, beside keepers; none for every engineer.
+func (s *Store) PutOwners(ctx context.Context, id int64, owners []string) error {
+	return s.change(ctx, "note the owners", func(tx *gorm.DB) error {
+		return tx.Model(&Job{ID: id}).Select("owners").Updates(&Job{Owners: owners}).Error
+	})
+}
+
 // DeleteJob removes a job with all its records.
 func (s *Store) DeleteJob(ctx context.Context, id int64) error {
-	return s.ask(ctx, "delete the job", func(db *gorm.DB) error { return db.Delete(&Job{ID: id}).Error })
+	return s.change(ctx, "delete the job", func(db *gorm.DB) error { return db.Delete(&Job{ID: id}).Error })
 }
 
 // NextGeneration begins another checkpoint folder for a job.
@@ -415,13 +424,14 @@ func (s *Store) CreateRun(ctx context.Context, r *Run) error {
 	if r.DropParts == nil {
 		r.DropParts = []string{}
 	}
-	return s.ask(ctx, "store the run", func(db *gorm.DB) error {
-		return db.Transaction(func(tx *gorm.DB) error {
-			if err := tx.Model(&Run{}).Where("job_id = ? AND wanted", r.JobID).Update("wanted", false).Error; err != nil {
-				return err
-			}
-			return tx.Create(r).Error
-		})
+	if act := ActOf(ctx); act != nil {
+		act.Version = r.Version
+	}
+	return s.change(ctx, "store the run", func(tx *gorm.DB) error {
+		if err := tx.Model(&Run{}).Where("job_id = ? AND wanted", r.JobID).Update("wanted", false).Error; err != nil {
+			return err
+		}
+		return tx.Create(r).Error
 	})
 }
 
@@ -513,12 +523,12 @@ func (s *Store) Pin(ctx context.Context, job int64, name string) (out Pin, err e
 
 // AddPin notes a pin, whose name the job has not given yet.
 func (s *Store) AddPin(ctx context.Context, p Pin) error {
-	return s.ask(ctx, "note a pin", func(db *gorm.DB) error { return db.Create(&p).Error })
+	return s.change(ctx, "note a pin", func(db *gorm.DB) error { return db.Create(&p).Error })
 }
 
 // DeletePin forgets a pin.
 func (s *Store) DeletePin(ctx context.Context, job int64, name string) error {
-	return s.ask(ctx, "forget a pin", func(db *gorm.DB) error {
+	return s.change(ctx, "forget a pin", func(db *gorm.DB) error {
 		done := db.Where("job_id = ? AND name = ?", job, name).Delete(&Pin{})
 		if done.Error == nil && done.RowsAffected == 0 {
 			return gorm.ErrRecordNotFound

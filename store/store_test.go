@@ -28,13 +28,15 @@ var ctx = context.Background()
 var quiet = slog.New(slog.DiscardHandler)
 
 // server starts a PostgreSQL for a test.
-func server(t *testing.T) *postgres.Server {
+func server(t *testing.T) *postgres.Server { return serverWith(t, "") }
+
+func serverWith(t *testing.T, owned string) *postgres.Server {
 	t.Helper()
 	dir := t.TempDir()
 	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	s, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), quiet)
+	s, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), owned, quiet)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -60,12 +60,12 @@ type Named interface {
 
 // Put stores one, in place of that of its name.
 func Put[T Named](ctx context.Context, s *Store, v T) error {
-	return s.ask(ctx, "store it", func(db *gorm.DB) error { return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&v).Error })
+	return s.change(ctx, "store it", func(db *gorm.DB) error { return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&v).Error })
 }
 
 // Remove deletes one by its name; ErrNotFound where there is none.
 func Remove[T Named](ctx context.Context, s *Store, name string) error {
-	return s.ask(ctx, "remove it", func(db *gorm.DB) error {
+	return s.change(ctx, "remove it", func(db *gorm.DB) error {
 		var v T
 		r := db.Where("name = ?", name).Delete(&v)
 		if r.Error == nil && r.RowsAffected == 0 {

@@ -7,17 +7,23 @@ import (
 	"gorm.io/gorm"
 )
 
-// Token lets whoever has its text post to one source. Only its digest is kept.
+// Token lets whoever has its text do something: post to one source of a job, or what a person may do. Only its digest is kept.
 type Token struct {
-	ID     int64
-	JobID  int64
-	Source string
-	Name   string
-	Digest []byte // SHA-256
-	Rate   int64  // events a second; 0 for no limit
-	MadeAt time.Time
-	UsedAt *time.Time // about; nil: never
+	ID       int64
+	JobID    *int64 // the job that it is for; nil for all
+	Source   string // of a poster: the source
+	PersonID *int64 // whose it is; nil for one of the job
+	Role     string // poster, or what it may do at most
+	Name     string // among those of the person, or of the job
+	Digest   []byte // SHA-256
+	Rate     int64  // of a poster: events a second; 0 for no limit
+	MadeAt   time.Time
+	EndsAt   *time.Time // nil: never
+	UsedAt   *time.Time // about; nil: never
 }
+
+// OfJob says whether the token is the job's, and no person's.
+func (t *Token) OfJob(job int64) bool { return t.PersonID == nil && t.JobID != nil && *t.JobID == job }
 
 // Tokens lists all tokens of all jobs.
 func (s *Store) Tokens(ctx context.Context) (out []Token, err error) {
@@ -27,12 +33,12 @@ func (s *Store) Tokens(ctx context.Context) (out []Token, err error) {
 
 // AddToken notes a token, whose name the job has not given yet.
 func (s *Store) AddToken(ctx context.Context, t *Token) error {
-	return s.ask(ctx, "note a token", func(db *gorm.DB) error { return db.Create(t).Error })
+	return s.change(ctx, "note a token", func(db *gorm.DB) error { return db.Create(t).Error })
 }
 
 // DeleteToken forgets a token.
 func (s *Store) DeleteToken(ctx context.Context, id int64) error {
-	return s.ask(ctx, "forget a token", func(db *gorm.DB) error { return db.Delete(&Token{}, id).Error })
+	return s.change(ctx, "forget a token", func(db *gorm.DB) error { return db.Delete(&Token{}, id).Error })
 }
 
 // TokenUsed notes when a token was used last, soon.

@@ -16,6 +16,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3gen"
 
+	"undertide/access"
 	"undertide/api"
 	"undertide/api/operations"
 	"undertide/connect"
@@ -44,6 +45,7 @@ var names = map[reflect.Type]string{
 	reflect.TypeFor[api.Page[api.LogLine]]():    "LogPage",
 	reflect.TypeFor[api.Page[api.Checkpoint]](): "CheckpointPage",
 	reflect.TypeFor[api.Page[api.Alarm]]():      "AlarmPage",
+	reflect.TypeFor[api.Page[api.TrailLine]]():  "TrailPage",
 	reflect.TypeFor[connect.Example]():          "Beginning",
 	reflect.TypeFor[look.Field]():               "InferredField",
 	reflect.TypeFor[run.CheckpointFigures]():    "CheckpointFigures",
@@ -86,6 +88,10 @@ func page() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+	doc.Components.SecuritySchemes = openapi3.SecuritySchemes{
+		"token":   &openapi3.SecuritySchemeRef{Value: &openapi3.SecurityScheme{Type: "http", Scheme: "bearer", Description: "A token of a person (POST /tokens)."}},
+		"session": &openapi3.SecuritySchemeRef{Value: &openapi3.SecurityScheme{Type: "apiKey", In: "cookie", Name: "__Host-undertide", Description: "The session of a browser (POST /sign-in); on loopback without TLS the cookie is called undertide."}},
+	}
 	for _, o := range operations.All {
 		op, err := describe(o, schema, problem)
 		if err != nil {
@@ -114,6 +120,7 @@ func customize(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema
 func require(all openapi3.Schemas) {
 	optional := map[string]bool{"Problem.faults": true, "Version.document": true, "Saved.document": true, "Saved.filled": true, "Health.why": true, "Health.since": true, "SourceFigures.trouble": true, "SourceFigures.posts": true, "SinkFigures.trouble": true, "ReferenceFigures.trouble": true, "ReferenceFigures.first": true, "StepFigures.join": true, "StepFigures.lookup": true, "Pin.trouble": true, "NewPin.checkpoint": true, "NewToken.source": true, "NewToken.rate": true,
 		"Rehearse.set": true, "Rehearse.rows": true, "Rehearse.from": true, "Play.set": true, "Play.by_arrival": true, "Given.source": true, "Given.event": true, "Given.clock": true, "NewTopic.partitions": true,
+		"Enter.name": true, "NewPerson.role": true, "NewPerson.email": true, "ChangedPerson.role": true, "ChangedPerson.email": true, "NewPersonToken.person": true, "NewPersonToken.role": true, "NewPersonToken.job": true, "NewPersonToken.for": true,
 		"Field.levels": true, "Problem.request": true, "ConnectionSpec.secrets": true, "Connection.secrets": true, "SecretText.for": true}
 	nullable := map[string]bool{"Job.run": true, "Job.live": true, "CheckpointFigures.last": true, "RehearsedStep.forecast": true,
 		"Connector.connection": true, "Connector.source": true, "Connector.reference": true, "Connector.sink": true, "Peek.profile": true, "Peek.inference": true, "Checked.plan": true, "LatenessOf.run": true}
@@ -134,7 +141,10 @@ func require(all openapi3.Schemas) {
 }
 
 func describe(o operations.Operation, schema func(any) (*openapi3.SchemaRef, error), problem *openapi3.SchemaRef) (*openapi3.Operation, error) {
-	op := &openapi3.Operation{OperationID: o.ID, Summary: o.Summary, Responses: &openapi3.Responses{}}
+	op := &openapi3.Operation{OperationID: o.ID, Summary: o.Summary, Responses: &openapi3.Responses{}, Extensions: map[string]any{"x-needs": string(o.Needs)}}
+	if o.Needs != access.Nobody { // who needs no right needs no credentials
+		op.Security = &openapi3.SecurityRequirements{{"token": []string{}}, {"session": []string{}}}
+	}
 	for part := range strings.SplitSeq(o.Path, "/") {
 		if name, ok := strings.CutPrefix(part, "{"); ok {
 			op.AddParameter(openapi3.NewPathParameter(strings.TrimSuffix(name, "}")).WithSchema(openapi3.NewStringSchema()))
@@ -187,6 +197,9 @@ func describe(o operations.Operation, schema func(any) (*openapi3.SchemaRef, err
 		op.Responses.Set("200", &openapi3.ResponseRef{Value: good})
 	}
 	var codes []string
+	if o.Needs != access.Nobody {
+		o.Problems = append(slices.Clone(o.Problems), api.NotSignedIn, api.NotAllowed)
+	}
 	for _, p := range append(o.Problems, api.WrongRequest, api.ForeignHost, api.ForeignOrigin, api.TooMany, api.DatabaseUnreachable, api.Stopping, api.Internal) {
 		codes = append(codes, p.Code)
 	}

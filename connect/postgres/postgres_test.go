@@ -57,7 +57,7 @@ func (t tests) Run() int {
 func begin(dir string) (*postgres.Server, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	return postgres.Start(ctx, filepath.Join(dir, "postgres"), slog.New(slog.NewTextHandler(io.Discard, nil)))
+	return postgres.Start(ctx, filepath.Join(dir, "postgres"), "", slog.New(slog.NewTextHandler(io.Discard, nil)))
 }
 
 // server gives the common server, a link to it and a session for looking.

@@ -283,6 +283,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/enter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Use a code, once: choose a password, and sign in. */
+        post: operations["enter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/enter/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whom a code lets in. It can still be used afterwards. */
+        post: operations["lookAtCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs": {
         parameters: {
             query?: never;
@@ -502,6 +536,23 @@ export interface paths {
         /** What the job does, in words: of the newest run, or of a version. */
         get: operations["map"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}/owners": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Say who may change the job, beside keepers; nobody for every engineer. */
+        put: operations["putOwners"];
         post?: never;
         delete?: never;
         options?: never;
@@ -767,6 +818,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who asks, and what they may do. */
+        get: operations["me"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Choose another password; all other sessions of the person end. */
+        post: operations["changePassword"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/notices": {
         parameters: {
             query?: never;
@@ -830,6 +915,59 @@ export interface paths {
         get: operations["openapi"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All people by name. */
+        get: operations["people"];
+        put?: never;
+        /** Add somebody. The answer has a code that lets them in, once. */
+        post: operations["addPerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change somebody's role or mail address. */
+        put: operations["changePerson"];
+        post?: never;
+        /** Remove somebody: their sessions and tokens end. */
+        delete: operations["removePerson"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people/{person}/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give somebody another code, to choose another password; codes of before, and their sessions, end. */
+        post: operations["renewPerson"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1014,6 +1152,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in with a name and a password: a session begins, whose cookie the answer has. */
+        post: operations["signIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End the session. */
+        post: operations["signOut"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sources": {
         parameters: {
             query?: never;
@@ -1058,6 +1230,58 @@ export interface paths {
         };
         /** How the service is, and what it needs. */
         get: operations["status"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One's own tokens, never their texts; of a keeper those of all people. */
+        get: operations["personTokens"];
+        put?: never;
+        /** Make a token by which a program may do what one may oneself, or less. Its text is in this answer alone. */
+        post: operations["makePersonToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a token: it counts no more. */
+        delete: operations["revokePersonToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what, newest first: changes, and what was not let. */
+        get: operations["trail"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1138,6 +1362,10 @@ export interface components {
             since: string;
             text: string;
         };
+        ChangedPerson: {
+            email?: string | null;
+            role?: string | null;
+        };
         Check: {
             name: string;
             state: string;
@@ -1191,6 +1419,14 @@ export interface components {
             longest_stall_seconds: number;
             /** Format: int64 */
             skipped: number;
+        };
+        Code: {
+            code: string;
+        };
+        CodeFor: {
+            first: boolean;
+            name: string;
+            role: string;
         };
         Common: {
             /** Format: double */
@@ -1269,9 +1505,15 @@ export interface components {
         Document: {
             document: string;
         };
+        Enter: {
+            code: string;
+            name?: string;
+            password: string;
+        };
         Event: {
             /** Format: date-time */
             at: string;
+            done_by: string;
             /** Format: int64 */
             id: number;
             kind: string;
@@ -1430,6 +1672,7 @@ export interface components {
             created_at: string;
             live: components["schemas"]["Live"] | null;
             name: string;
+            owners: string[];
             recent: components["schemas"]["Recent"];
             run: components["schemas"]["Run"] | null;
             sentence: string;
@@ -1608,6 +1851,17 @@ export interface components {
             null: number;
             reference: string;
         };
+        MadePerson: {
+            code: string;
+            /** Format: date-time */
+            ends_at: string;
+            path: string;
+            person: components["schemas"]["Person"];
+        };
+        MadePersonToken: {
+            text: string;
+            token: components["schemas"]["PersonToken"];
+        };
         MadeToken: {
             text: string;
             token: components["schemas"]["Token"];
@@ -1628,6 +1882,15 @@ export interface components {
             at: string;
             kind: string;
             text: string;
+        };
+        Me: {
+            asks: boolean;
+            keepers: string[];
+            means: string;
+            name: string;
+            role: string;
+            signed_in: boolean;
+            single_sign_on: string;
         };
         Met: {
             key: string;
@@ -1656,6 +1919,22 @@ export interface components {
         NewNotice: {
             everything: boolean;
             text: string;
+        };
+        NewPassword: {
+            new: string;
+            old: string;
+        };
+        NewPerson: {
+            email?: string;
+            name: string;
+            role?: string;
+        };
+        NewPersonToken: {
+            for?: string;
+            job?: string;
+            name: string;
+            person?: string;
+            role?: string;
         };
         NewPin: {
             /** Format: int64 */
@@ -1701,6 +1980,9 @@ export interface components {
             items: components["schemas"]["Job"][];
             status: components["schemas"]["Status"];
         };
+        Owners: {
+            owners: string[];
+        };
         PartitionFigures: {
             /** Format: date-time */
             deleted_at: string | null;
@@ -1738,6 +2020,29 @@ export interface components {
             inference: components["schemas"]["Inference"] | null;
             notes: string[];
             profile: components["schemas"]["Profile"] | null;
+        };
+        Person: {
+            email: string;
+            /** Format: date-time */
+            made_at: string;
+            name: string;
+            owns: string[];
+            role: string;
+            /** Format: date-time */
+            seen_at: string | null;
+            waits: boolean;
+        };
+        PersonToken: {
+            /** Format: date-time */
+            ends_at: string | null;
+            job: string;
+            /** Format: date-time */
+            made_at: string;
+            name: string;
+            person: string;
+            role: string;
+            /** Format: date-time */
+            used_at: string | null;
         };
         Piece: {
             field: string;
@@ -2060,6 +2365,7 @@ export interface components {
             filled?: string[];
             job: string;
             number: number;
+            saved_by: string;
             stored: boolean;
             warnings: string[];
         };
@@ -2121,6 +2427,10 @@ export interface components {
             unmatched: number;
             /** Format: int64 */
             waiting: number;
+        };
+        SignIn: {
+            name: string;
+            password: string;
         };
         SinkFigures: {
             /** Format: int64 */
@@ -2472,6 +2782,20 @@ export interface components {
             retention_seconds: number | null;
             writers: string[];
         };
+        TrailLine: {
+            action: string;
+            address: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            id: number;
+            means: string;
+            outcome: string;
+            request: string;
+            target: string;
+            version: number;
+            who: string;
+        };
         Tried: {
             checks: components["schemas"]["Check"][];
         };
@@ -2494,6 +2818,7 @@ export interface components {
             document?: string;
             job: string;
             number: number;
+            saved_by: string;
         };
         Warning: {
             at: string;
@@ -2539,7 +2864,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2574,7 +2899,7 @@ export interface operations {
                     "application/json": components["schemas"]["Alarm"];
                 };
             };
-            /** @description A problem: no-such-alarm, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-alarm, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2605,7 +2930,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2640,7 +2965,7 @@ export interface operations {
                     "application/json": components["schemas"]["Connection"];
                 };
             };
-            /** @description A problem: wrong-connection, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: wrong-connection, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2669,7 +2994,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-connection, connection-in-use, connection-from-file, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-connection, connection-in-use, connection-from-file, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2705,7 +3030,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-connection, no-such-schema, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-connection, no-such-schema, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2740,7 +3065,7 @@ export interface operations {
                     "application/json": components["schemas"]["Schema"];
                 };
             };
-            /** @description A problem: no-such-connection, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-connection, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2775,7 +3100,7 @@ export interface operations {
                     "application/json": components["schemas"]["Fits"];
                 };
             };
-            /** @description A problem: no-such-connection, no-such-schema, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-connection, no-such-schema, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2809,7 +3134,7 @@ export interface operations {
                     "application/json": components["schemas"]["Tried"];
                 };
             };
-            /** @description A problem: no-such-connection, wrong-connection, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-connection, wrong-connection, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2842,7 +3167,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-connection, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-connection, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2877,7 +3202,7 @@ export interface operations {
                     "application/json": components["schemas"]["NewTopic"];
                 };
             };
-            /** @description A problem: no-such-connection, topic-exists, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-connection, topic-exists, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2916,7 +3241,7 @@ export interface operations {
                     "application/json": components["schemas"]["Document"];
                 };
             };
-            /** @description A problem: no-such-connection, no-such-topic, no-events, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-connection, no-such-topic, no-events, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -2970,7 +3295,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3006,7 +3331,7 @@ export interface operations {
                     "application/json": components["schemas"]["SentCount"];
                 };
             };
-            /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-connection, no-such-topic, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3039,7 +3364,7 @@ export interface operations {
                     "application/json": components["schemas"]["Checked"];
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3072,7 +3397,7 @@ export interface operations {
                     "application/json": components["schemas"]["Examples"];
                 };
             };
-            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: wrong-document, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3112,7 +3437,7 @@ export interface operations {
                     "application/json": components["schemas"]["LatenessOf"];
                 };
             };
-            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3156,7 +3481,7 @@ export interface operations {
                     "application/json": components["schemas"]["Peek"];
                 };
             };
-            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3189,7 +3514,7 @@ export interface operations {
                     "application/json": components["schemas"]["Played"];
                 };
             };
-            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: wrong-document, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3222,7 +3547,73 @@ export interface operations {
                     "application/json": components["schemas"]["Rehearsal"];
                 };
             };
-            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: wrong-document, no-such-topic, connection-unreachable, access-denied, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    enter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Enter"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description A problem: wrong-code, wrong-request, too-many, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookAtCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Code"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodeFor"];
+                };
+            };
+            /** @description A problem: wrong-code, too-many, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3270,7 +3661,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3316,7 +3707,7 @@ export interface operations {
                     "application/json": components["schemas"]["Saved"];
                 };
             };
-            /** @description A problem: wrong-document, too-large, version-moved, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: wrong-document, too-large, version-moved, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3347,7 +3738,7 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3376,7 +3767,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-job, still-running, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, still-running, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3417,7 +3808,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3456,7 +3847,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3492,7 +3883,7 @@ export interface operations {
                     "application/json": components["schemas"]["Diff"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-version, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3523,7 +3914,7 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
-            /** @description A problem: no-such-job, not-running, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-running, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3563,7 +3954,7 @@ export interface operations {
                     "application/json": components["schemas"]["PastFigures"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-figure, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-figure, wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3596,7 +3987,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3635,7 +4026,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3671,7 +4062,7 @@ export interface operations {
                     "application/json": components["schemas"]["Kept"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, no-such-checkpoint, no-such-pin, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-version, no-such-checkpoint, no-such-pin, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3709,7 +4100,7 @@ export interface operations {
                     "application/json": components["schemas"]["LatenessOf"];
                 };
             };
-            /** @description A problem: no-such-job, connection-unreachable, access-denied, no-such-topic, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, connection-unreachable, access-denied, no-such-topic, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3752,7 +4143,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3786,7 +4177,42 @@ export interface operations {
                     "application/json": components["schemas"]["Plan"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-version, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putOwners: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Owners"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description A problem: no-such-job, no-such-person, not-allowed, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3819,7 +4245,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3854,7 +4280,7 @@ export interface operations {
                     "application/json": components["schemas"]["Pin"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-checkpoint, pin-exists, not-running, wrong-request, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-checkpoint, pin-exists, not-running, wrong-request, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3884,7 +4310,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-job, no-such-pin, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-pin, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3919,7 +4345,7 @@ export interface operations {
                     "application/json": components["schemas"]["Started"];
                 };
             };
-            /** @description A problem: no-such-job, not-running, start-failed, no-such-checkpoint, no-such-pin, old-checkpoints, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-running, start-failed, no-such-checkpoint, no-such-pin, old-checkpoints, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3958,7 +4384,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -3993,7 +4419,7 @@ export interface operations {
                     "application/json": components["schemas"]["Started"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, already-running, start-failed, no-such-checkpoint, no-such-pin, old-checkpoints, wrong-document, connection-unreachable, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-version, already-running, start-failed, no-such-checkpoint, no-such-pin, old-checkpoints, wrong-document, connection-unreachable, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4038,7 +4464,7 @@ export interface operations {
                     "application/json": components["schemas"]["StateRows"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4081,7 +4507,7 @@ export interface operations {
                     "application/json": components["schemas"]["StateCompared"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4116,7 +4542,7 @@ export interface operations {
                     "application/json": components["schemas"]["StateSkew"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4151,7 +4577,7 @@ export interface operations {
                     "application/json": components["schemas"]["StateSpans"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-step, no-such-checkpoint, no-such-pin, not-running, wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4196,7 +4622,7 @@ export interface operations {
                     "application/json": components["schemas"]["Rows"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-step, wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-step, wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4227,7 +4653,7 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
-            /** @description A problem: no-such-job, not-running, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-running, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4260,7 +4686,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4295,7 +4721,7 @@ export interface operations {
                     "application/json": components["schemas"]["MadeToken"];
                 };
             };
-            /** @description A problem: no-such-job, token-exists, wrong-request, wrong-document, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, token-exists, wrong-request, wrong-document, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4325,7 +4751,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-job, no-such-token, job-busy, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-token, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4364,7 +4790,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-job, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4396,7 +4822,7 @@ export interface operations {
                     "application/json": components["schemas"]["Version"];
                 };
             };
-            /** @description A problem: no-such-job, no-such-version, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-job, no-such-version, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4425,7 +4851,69 @@ export interface operations {
                     "application/json": components["schemas"]["Kinds"];
                 };
             };
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    me: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
             /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description A problem: wrong-password, wrong-request, too-many, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4456,7 +4944,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4491,7 +4979,7 @@ export interface operations {
                     "application/json": components["schemas"]["Notice"];
                 };
             };
-            /** @description A problem: wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4520,7 +5008,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-notice, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-notice, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4551,7 +5039,7 @@ export interface operations {
                     "application/json": components["schemas"]["NoticeTried"];
                 };
             };
-            /** @description A problem: no-such-notice, connection-unreachable, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-notice, connection-unreachable, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4591,6 +5079,165 @@ export interface operations {
             };
         };
     };
+    people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["Person"][];
+                    };
+                };
+            };
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadePerson"];
+                };
+            };
+            /** @description A problem: person-exists, wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ChangedPerson"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description A problem: no-such-person, person-exists, last-keeper, wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: no-such-person, last-keeper, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    renewPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadePerson"];
+                };
+            };
+            /** @description A problem: no-such-person, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     purposes: {
         parameters: {
             query?: never;
@@ -4609,7 +5256,7 @@ export interface operations {
                     "application/json": components["schemas"]["Purposes"];
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4640,7 +5287,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4677,7 +5324,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4706,7 +5353,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-alarm, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-alarm, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4737,7 +5384,7 @@ export interface operations {
                     "application/json": components["schemas"]["Run"];
                 };
             };
-            /** @description A problem: no-such-run, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-run, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4776,7 +5423,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-run, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-run, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4820,7 +5467,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-run, not-running, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-run, not-running, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4874,7 +5521,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: no-such-run, no-such-step, not-running, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-run, no-such-step, not-running, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4934,7 +5581,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4969,7 +5616,7 @@ export interface operations {
                     "application/json": components["schemas"]["Secret"];
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -4998,7 +5645,67 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-secret, secret-in-use, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-secret, secret-in-use, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SignIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description A problem: wrong-password, too-many, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    signOut: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5029,7 +5736,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5064,7 +5771,7 @@ export interface operations {
                     "application/json": components["schemas"]["Described"];
                 };
             };
-            /** @description A problem: wrong-document, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: wrong-document, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5093,7 +5800,7 @@ export interface operations {
                 };
                 content?: never;
             };
-            /** @description A problem: no-such-description, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: no-such-description, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5122,7 +5829,146 @@ export interface operations {
                     "application/json": components["schemas"]["Status"];
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    personTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["PersonToken"][];
+                    };
+                };
+            };
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    makePersonToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["NewPersonToken"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadePersonToken"];
+                };
+            };
+            /** @description A problem: token-exists, wrong-request, not-allowed, no-such-person, no-such-job, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokePersonToken: {
+        parameters: {
+            query?: {
+                /** @description Whose it is; one's own by default. */
+                person?: string;
+            };
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem: no-such-token, not-allowed, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trail: {
+        parameters: {
+            query?: {
+                /** @description Only of this person. */
+                who?: string;
+                /** @description Only on this, such as a job. */
+                on?: string;
+                /** @description A time (RFC 3339), or a duration before now such as 15m. */
+                since?: string;
+                /** @description The `next` of the part before: the list goes on behind it. */
+                after?: string;
+                /** @description At most so many. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        items?: components["schemas"]["TrailLine"][];
+                        next?: string;
+                    };
+                };
+            };
+            /** @description A problem: wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
@@ -5153,7 +5999,7 @@ export interface operations {
                     };
                 };
             };
-            /** @description A problem: wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

@@ -9,6 +9,15 @@ export function address(path: string): string {
   return base + path
 }
 
+/** An event of the window: the service does not know (any more) who asks. */
+export const SIGNED_OUT = 'signed-out'
+
+/** What a problem says to people. */
+export function said(p: Problem): string {
+  const text = [p.detail || p.title, p.fix].filter(Boolean).join('; ')
+  return text.charAt(0).toUpperCase() + text.slice(1) + '.'
+}
+
 /** What is said when no service answers. */
 const away: Problem = {
   type: 'about:blank',
@@ -35,6 +44,7 @@ export async function ask<T>(path: string, init?: RequestInit): Promise<T> {
   } catch {
     p = undefined
   }
+  if (p?.code === 'not-signed-in') window.dispatchEvent(new Event(SIGNED_OUT))
   throw p?.code ? p : { ...away, detail: `the service answered ${res.status}` }
 }
 

@@ -11,6 +11,8 @@ export const router = createRouter({
     { path: '/alarms', component: () => import('./places/AlarmsPlace.vue'), meta: { title: 'Alarms' } },
     { path: '/build', component: () => import('./places/BuildPlace.vue'), props: (to) => ({ job: to.query.job }), meta: { title: 'Build' } },
     { path: '/try', component: () => import('./places/TryPlace.vue'), props: (to) => ({ lesson: to.query.lesson, job: to.query.job }), meta: { title: 'Try' } },
+    { path: '/people', component: () => import('./places/PeoplePlace.vue'), meta: { title: 'People' } },
+    { path: '/enter', component: () => import('./places/EnterPlace.vue'), meta: { title: 'Enter' } },
     { path: '/jobs', component: JobsPlace, meta: { title: 'Jobs' } },
     { path: '/jobs/:job', component: () => import('./places/JobPlace.vue'), props: true },
     { path: '/:rest(.*)*', component: () => import('./places/NowherePlace.vue'), meta: { title: 'Nothing here' } },

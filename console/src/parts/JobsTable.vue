@@ -93,7 +93,7 @@ function trend(l: Schemas['Live']): string {
 .line { width: 64px; height: 18px; margin-left: auto; }
 .name { font-weight: 600; text-decoration: none; }
 .name:hover { text-decoration: underline; }
-.about { font-size: 11.5px; max-width: 300px; }
+.about { font-size: 11.5px; min-width: 200px; max-width: 300px; overflow-wrap: anywhere; }
 .since { font-size: 11.5px; padding-left: 8px; }
 .hidden { position: absolute; clip-path: inset(50%); width: 1px; height: 1px; overflow: hidden; }
 </style>
