@@ -91,7 +91,7 @@ var (
 	NoEvents            = problem("no-events", http.StatusUnprocessableEntity, "there are no events to look at", "send some first, or look at another topic")
 	CannotRead          = problem("cannot-read", http.StatusUnprocessableEntity, "the events cannot be read or written", "put the cause right, and ask again")
 	NotTaking           = problem("not-taking", http.StatusServiceUnavailable, "nothing takes what is posted there", "try again in some seconds")
-	NotSignedIn         = problem("not-signed-in", http.StatusUnauthorized, "the service wants to know who asks", "sign in at its console; a program brings a token: --token, or UNDERTIDE_TOKEN")
+	NotSignedIn         = problem("not-signed-in", http.StatusUnauthorized, "the service wants to know who asks", "sign in: at the console, or by undertide sign-in NAME; a program brings a token, in UNDERTIDE_TOKEN")
 	NotAllowed          = problem("not-allowed", http.StatusForbidden, "this is not yours to do", "ask a keeper of the service")
 	WrongPassword       = problem("wrong-password", http.StatusUnauthorized, "name and password do not belong together", "try again, or ask a keeper for a code to choose another password")
 	WrongCode           = problem("wrong-code", http.StatusUnauthorized, "the code is wrong, was used, or has ended", "ask a keeper for another one")

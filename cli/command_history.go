@@ -101,7 +101,7 @@ func newHistory(s *streams) *cobra.Command {
 				if e.Run != nil {
 					run = strconv.FormatInt(*e.Run, 10)
 				}
-				rows = append(rows, []string{e.At.UTC().Format("2006-01-02 15:04:05 UTC"), run, e.Kind, e.Text})
+				rows = append(rows, []string{e.At.UTC().Format("2006-01-02 15:04:05 UTC"), run, e.Kind, byWhom(e.Text, e.DoneBy)})
 			}
 			grid(s.out, []string{"at", ">run", "what", "how"}, rows)
 		})

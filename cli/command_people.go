@@ -51,7 +51,7 @@ starts and stops jobs; a keeper also keeps connections, secrets, notices, people
 
 func peopleLines(s *streams, list []api.Person) {
 	if len(list) == 0 {
-		s.say("there are no people yet, and nobody has to sign in; add the first: undertide people add NAME --role keeper")
+		s.say("there are no people yet; add the first: undertide people add NAME --role keeper")
 		return
 	}
 	var rows [][]string

@@ -25,7 +25,7 @@ func newVersions(s *streams) *cobra.Command {
 		return show(s, format, list, func() {
 			var rows [][]string
 			for _, v := range list {
-				rows = append(rows, []string{strconv.Itoa(v.Number), v.CreatedAt.UTC().Format("2006-01-02 15:04:05 UTC"), v.About})
+				rows = append(rows, []string{strconv.Itoa(v.Number), v.CreatedAt.UTC().Format("2006-01-02 15:04:05 UTC"), byWhom(v.About, v.SavedBy)})
 			}
 			grid(s.out, []string{">version", "saved", "about"}, rows)
 		})

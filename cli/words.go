@@ -4,6 +4,7 @@ import (
 	"maps"
 	"slices"
 	"strconv"
+	"strings"
 )
 
 // group writes a number with its thousands apart.
@@ -30,3 +31,11 @@ func plural(n int64, word string) string {
 }
 
 func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+// byWhom adds who did something to what it was; nothing where nobody had to sign in.
+func byWhom(text, who string) string {
+	if who == "" {
+		return text
+	}
+	return strings.TrimPrefix(text+", by "+who, ", ")
+}

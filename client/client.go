@@ -118,7 +118,7 @@ func query(pairs ...string) string {
 
 func (c *Client) request(ctx context.Context, method, path, kind, accept string, body []byte, header ...string) (*http.Response, error) {
 	res, err := c.once(ctx, method, path, kind, accept, body, header...)
-	if err == nil && res.StatusCode == http.StatusUnauthorized && c.findToken(res.Header.Get(tokenFileHeader)) {
+	if err == nil && (res.StatusCode == http.StatusUnauthorized || path == "/me") && c.findToken(res.Header.Get(tokenFileHeader)) {
 		res.Body.Close()
 		res, err = c.once(ctx, method, path, kind, accept, body, header...)
 	}

@@ -39,6 +39,8 @@ var looked = []struct{ name, path, steps string }{
 	{"a lesson", "/try?lesson=margin", "see by arrival; press To the end; see closed"},
 	{"alarms", "/alarms", "see lag_grows"},
 	{"an alarm", "/alarms", "see lag_grows; press Change lag_grows; see when"},
+	{"people, none yet", "/people", "see Nobody has to sign in; see There are no people yet; press Add somebody; see Mail address"},
+	{"a code that is wrong", "/enter#none", "see was used"},
 	{"nowhere", "/nowhere", "see nothing at this address"},
 }
 

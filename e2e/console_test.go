@@ -18,13 +18,17 @@ type page struct {
 	ctx context.Context
 }
 
-func browse(t *testing.T, address string) *page {
+func browse(t *testing.T, address string) *page { return browseWith(t, address) }
+
+// browseWith opens an address in a browser of its own, with more options.
+func browseWith(t *testing.T, address string, more ...chromedp.ExecAllocatorOption) *page {
 	t.Helper()
 	path, err := exec.LookPath("chromium")
 	if err != nil {
 		t.Fatal("chromium is missing; run scripts/install.sh browser")
 	}
-	alloc, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox,
+	options := append(chromedp.DefaultExecAllocatorOptions[:], more...)
+	alloc, cancel := chromedp.NewExecAllocator(context.Background(), append(options, chromedp.ExecPath(path), chromedp.NoSandbox,
 		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("hide-scrollbars", false), chromedp.WindowSize(1280, 800))...) // users have scroll bars, which take room
 	t.Cleanup(cancel)

@@ -48,6 +48,8 @@ for need in "$@"; do
 	tools)
 		devices
 		command -v curl >/dev/null || install "a foreign client that posts, for the tests" curl
+		command -v ip >/dev/null || install "a network of its own, for the tests" iproute2
+		command -v pgrep >/dev/null || install "a look at processes, for the tests" procps
 		command -v kcat >/dev/null || install "a foreign client for the broker's tests" kcat
 		if ! command -v promtool >/dev/null && [ ! -x bin/tools/usr/bin/promtool ]; then
 			# It comes in the package of a server, which is neither needed nor to be started: unpacked only.

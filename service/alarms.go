@@ -243,7 +243,11 @@ func (s *Service) postSeen(c *gin.Context) error {
 	if err != nil {
 		return api.NoSuchAlarm.With("there is no alarm "+cut(c.Param("alarm")), "")
 	}
-	x, err := s.db.See(c.Request.Context(), id, cut(strings.TrimSpace(ask.By)), time.Now().UTC())
+	by := cut(strings.TrimSpace(ask.By))
+	if who := askerOf(c); who.Name != "" { // nobody has seen it in somebody else's name
+		by = who.Name
+	}
+	x, err := s.db.See(c.Request.Context(), id, by, time.Now().UTC())
 	if errors.Is(err, store.ErrNotFound) {
 		return api.NoSuchAlarm.With("there is no alarm "+cut(c.Param("alarm")), "")
 	}

@@ -2,14 +2,8 @@ package service
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
-	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -17,6 +11,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"undertide/testcert"
 )
 
 // TestListening: beyond loopback the service listens over TLS alone, and says what is missing.
@@ -46,35 +42,11 @@ func TestListening(t *testing.T) {
 	}
 }
 
-// certified makes a certificate that signs itself, for a name and loopback, and gives the paths of it and its key.
+// certified makes a certificate for a name and loopback, and gives the paths of it and its key.
 func certified(t *testing.T, dir, name string, lasts time.Duration) (cert, key string) {
 	t.Helper()
-	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	serial, err := rand.Int(rand.Reader, big.NewInt(1<<62))
-	if err != nil {
-		t.Fatal(err)
-	}
-	now := time.Now()
-	about := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: name}, NotBefore: now.Add(-2 * time.Hour), NotAfter: now.Add(lasts), DNSNames: []string{name}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)},
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, IsCA: true, BasicConstraintsValid: true}
-	raw, err := x509.CreateCertificate(rand.Reader, about, about, &private.PublicKey, private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	rawKey, err := x509.MarshalPKCS8PrivateKey(private)
-	if err != nil {
-		t.Fatal(err)
-	}
-	cert, key = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
-	for path, block := range map[string]*pem.Block{cert: {Type: "CERTIFICATE", Bytes: raw}, key: {Type: "PRIVATE KEY", Bytes: rawKey}} {
-		if err := os.WriteFile(path, pem.EncodeToMemory(block), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	}
-	return cert, key
+	m := testcert.Make(t, dir, name, lasts, net.IPv4(127, 0, 0, 1))
+	return m.Cert, m.Key
 }
 
 // TestCertificate: the service is called by its names over TLS; its cookie is bound to it; another certificate counts as its files change, and one that cannot be

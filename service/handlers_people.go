@@ -22,6 +22,9 @@ import (
 
 // getMe says who asks.
 func (s *Service) getMe(c *gin.Context) error {
+	if !askerOf(c).Known() {
+		s.nameToken(c)
+	}
 	return answer(c, http.StatusOK, s.viewMe(askerOf(c)))
 }
 

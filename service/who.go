@@ -160,10 +160,14 @@ const TokenFileHeader = "Undertide-Token-File"
 
 func (s *Service) notSignedIn(c *gin.Context, why string) error {
 	c.Header("WWW-Authenticate", `Bearer realm="undertide"`)
+	s.nameToken(c)
+	return api.NotSignedIn.With(why, "")
+}
+
+func (s *Service) nameToken(c *gin.Context) {
 	if s.tokenFile != "" && isLoopback(hostOf(c.Request.RemoteAddr)) {
 		c.Header(TokenFileHeader, s.tokenFile)
 	}
-	return api.NotSignedIn.With(why, "")
 }
 
 // mayOf lets a request pass whose token is for one job alone, where it is about this job.

@@ -27,6 +27,7 @@ useTheme() // also of who has not signed in
 .door form { width: 400px; max-width: 100%; padding: 22px 26px; }
 .door h1 { margin-bottom: 12px; }
 .door .mark { display: flex; gap: 8px; align-items: center; font-weight: 650; margin: 0 0 16px; }
+.door .field { margin-bottom: 10px; }
 .door code { font-size: 11.5px; }
 .lacks { opacity: 0.55; cursor: not-allowed !important; }
 </style>

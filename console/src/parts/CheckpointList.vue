@@ -10,9 +10,9 @@
           <td class="nowrap" :title="p.written_at">{{ moment(p.written_at) }}</td>
           <td class="num">{{ bytes(p.costs_bytes) }}</td>
           <td class="nowrap">
-            <ElButton size="small" text :aria-label="`look into pin ${p.name}`" @click="opened = `pin:${p.name}`">look into</ElButton>
-            <ElButton size="small" text :aria-label="`start from pin ${p.name} …`" @click="startFrom = `pin:${p.name}`">start from it …</ElButton>
-            <ElButton size="small" text :aria-label="`unpin ${p.name}`" @click="act(() => remove(`/jobs/${part(job)}/pins/${part(p.name)}`))">unpin</ElButton>
+            <ElButton v-needs="'engineer'" size="small" text :aria-label="`look into pin ${p.name}`" @click="opened = `pin:${p.name}`">look into</ElButton>
+            <ElButton v-needs="'engineer'" size="small" text :aria-label="`start from pin ${p.name} …`" @click="startFrom = `pin:${p.name}`">start from it …</ElButton>
+            <ElButton v-needs="'engineer'" size="small" text :aria-label="`unpin ${p.name}`" @click="act(() => remove(`/jobs/${part(job)}/pins/${part(p.name)}`))">unpin</ElButton>
           </td>
         </tr>
       </tbody>
@@ -33,9 +33,9 @@
             <td class="nowrap act">
               <strong v-if="c.fault" class="bad">✕ not complete</strong>
               <template v-else-if="c.kept || c.pins.length">
-                <ElButton size="small" text :aria-label="`look into checkpoint ${c.epoch}`" @click="opened = c.kept ? String(c.epoch) : `pin:${c.pins[0]}`">look into</ElButton>
-                <ElButton v-if="c.kept" size="small" text :aria-label="`pin checkpoint ${c.epoch} …`" @click="pinning = c.epoch">pin …</ElButton>
-                <ElButton v-if="c.kept" size="small" text :aria-label="`start from checkpoint ${c.epoch} …`" @click="startFrom = `checkpoint:${c.epoch}`">start …</ElButton>
+                <ElButton v-needs="'engineer'" size="small" text :aria-label="`look into checkpoint ${c.epoch}`" @click="opened = c.kept ? String(c.epoch) : `pin:${c.pins[0]}`">look into</ElButton>
+                <ElButton v-if="c.kept" v-needs="'engineer'" size="small" text :aria-label="`pin checkpoint ${c.epoch} …`" @click="pinning = c.epoch">pin …</ElButton>
+                <ElButton v-if="c.kept" v-needs="'engineer'" size="small" text :aria-label="`start from checkpoint ${c.epoch} …`" @click="startFrom = `checkpoint:${c.epoch}`">start …</ElButton>
                 <span v-for="p in c.pins" :key="p" class="soft">◆ {{ p }}</span>
               </template>
               <span v-else class="soft">pruned</span>
@@ -74,6 +74,7 @@ import { computed, ref, shallowRef, toRef } from 'vue'
 
 import { bytes, count, moment } from '../format'
 import { asProblem, part, post, remove, type Problem, type Schemas } from '../http'
+import { vNeeds } from '../use/me'
 import { useResource } from '../use/resource'
 import { useValues } from '../use/values'
 import CheckpointState from './CheckpointState.vue'

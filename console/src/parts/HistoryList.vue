@@ -7,7 +7,7 @@
         <td class="nowrap" :title="e.at">{{ moment(e.at) }}</td>
         <td class="num">{{ e.run ?? '' }}</td>
         <td :class="{ bad: e.kind === 'failed', warn: e.kind === 'resuming' || e.kind === 'trouble' }">{{ e.kind }}</td>
-        <td>{{ e.text }}</td>
+        <td>{{ e.text }}<span v-if="e.done_by" class="soft"> · by {{ e.done_by }}</span></td>
       </tr>
     </tbody>
   </table>

@@ -3,14 +3,14 @@
     <h1>{{ job.name }}</h1>
     <StatusWord :status="job.status" />
     <RouterLink v-for="a in job.alarms" :key="a" to="/alarms" class="alarm">▲ {{ a }}</RouterLink>
-    <span class="soft" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC</span>
+    <span class="soft" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC<template v-if="job.owners.length"> · owned by {{ job.owners.join(', ') }}</template></span>
     <span class="grow" />
-    <RouterLink :to="`/build?job=${encodeURIComponent(job.name)}`"><ElButton>Change</ElButton></RouterLink>
-    <RouterLink :to="`/try?job=${encodeURIComponent(job.name)}`"><ElButton>Try its events</ElButton></RouterLink>
-    <ElButton v-if="!job.span_of" @click="emit('span')">Process the past</ElButton>
-    <ElButton v-if="goesOn(job.status)" :disabled="busy || job.status === 'stopping' || job.status === 'draining'" @click="emit('drain')">Drain</ElButton>
-    <ElButton v-if="goesOn(job.status)" :loading="busy" :disabled="job.status === 'stopping'" @click="emit('stop')">Stop</ElButton>
-    <ElButton v-else type="primary" :loading="busy" @click="emit('start')">Start</ElButton>
+    <RouterLink :to="`/build?job=${encodeURIComponent(job.name)}`"><ElButton v-needs="'engineer'">Change</ElButton></RouterLink>
+    <RouterLink :to="`/try?job=${encodeURIComponent(job.name)}`"><ElButton v-needs="'engineer'">Try its events</ElButton></RouterLink>
+    <ElButton v-if="!job.span_of" v-needs="'engineer'" @click="emit('span')">Process the past</ElButton>
+    <ElButton v-if="goesOn(job.status)" v-needs="'engineer'" :disabled="busy || job.status === 'stopping' || job.status === 'draining'" @click="emit('drain')">Drain</ElButton>
+    <ElButton v-if="goesOn(job.status)" v-needs="'engineer'" :loading="busy" :disabled="job.status === 'stopping'" @click="emit('stop')">Stop</ElButton>
+    <ElButton v-else v-needs="'engineer'" type="primary" :loading="busy" @click="emit('start')">Start</ElButton>
   </header>
   <p v-if="job.span_of" class="soft">
     Processes the past of <RouterLink :to="`/jobs/${encodeURIComponent(job.span_of)}`">{{ job.span_of }}</RouterLink>: what was stored from {{ job.span_begin || 'where its document says' }} until {{ job.span_until }}.
@@ -31,6 +31,7 @@ import { ElButton } from 'element-plus'
 import { moment } from '../format'
 import type { Schemas } from '../http'
 import { goesOn, type Job } from '../use/jobs'
+import { vNeeds } from '../use/me'
 import StatusWord from './StatusWord.vue'
 
 defineProps<{

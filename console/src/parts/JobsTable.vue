@@ -48,8 +48,8 @@
           <template v-if="j.status === 'saved'">Start it to see its figures.</template>
         </td>
         <td class="num nowrap">
-          <ElButton v-if="goesOn(j.status)" size="small" :loading="busy.includes(j.name)" :disabled="j.status === 'stopping'" :aria-label="`Stop ${j.name}`" @click="emit('stop', j.name)">Stop</ElButton>
-          <ElButton v-else size="small" type="primary" :loading="busy.includes(j.name)" :aria-label="`Start ${j.name}`" @click="emit('start', j.name)">Start</ElButton>
+          <ElButton v-if="goesOn(j.status)" v-needs="'engineer'" size="small" :loading="busy.includes(j.name)" :disabled="j.status === 'stopping'" :aria-label="`Stop ${j.name}`" @click="emit('stop', j.name)">Stop</ElButton>
+          <ElButton v-else v-needs="'engineer'" size="small" type="primary" :loading="busy.includes(j.name)" :aria-label="`Start ${j.name}`" @click="emit('start', j.name)">Start</ElButton>
         </td>
       </tr>
     </tbody>
@@ -62,6 +62,7 @@ import { ElButton } from 'element-plus'
 import { count, rate, secondsSince, span } from '../format'
 import type { Schemas } from '../http'
 import { goesOn, type Job } from '../use/jobs'
+import { vNeeds } from '../use/me'
 import SmallLine from './SmallLine.vue'
 import StatusWord from './StatusWord.vue'
 
@@ -95,5 +96,4 @@ function trend(l: Schemas['Live']): string {
 .name:hover { text-decoration: underline; }
 .about { font-size: 11.5px; min-width: 200px; max-width: 300px; overflow-wrap: anywhere; }
 .since { font-size: 11.5px; padding-left: 8px; }
-.hidden { position: absolute; clip-path: inset(50%); width: 1px; height: 1px; overflow: hidden; }
 </style>

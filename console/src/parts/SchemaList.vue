@@ -4,7 +4,7 @@
       <h2>Schemas of {{ connection }}</h2>
       <span class="soft">what its registry has; choose a subject to see its versions</span>
       <span class="grow" />
-      <ElButton size="small" @click="begin('', '')">Add a schema</ElButton>
+      <ElButton v-needs="'engineer'" size="small" @click="begin('', '')">Add a schema</ElButton>
     </header>
     <StateNote v-if="!list.data.value?.items.length" :loading="list.loading.value" :problem="list.problem.value">The registry has no schemas yet. Add one, or let a sink with <code class="mono">encode: avro</code> register its own.</StateNote>
     <table v-else class="plain">
@@ -16,7 +16,7 @@
             <td class="num">{{ s.version }}</td>
             <td class="num">{{ s.id }}</td>
             <td>{{ s.fields.join(', ') }}</td>
-            <td class="acts"><ElButton size="small" text @click="begin(s.subject, s.text)">Add a version</ElButton></td>
+            <td class="acts"><ElButton v-needs="'engineer'" size="small" text @click="begin(s.subject, s.text)">Add a version</ElButton></td>
           </tr>
           <tr v-if="s.subject === subject">
             <td colspan="5">
@@ -52,6 +52,7 @@ import { computed, ref, watch } from 'vue'
 
 import { asProblem, type ListOf } from '../http'
 import StateNote from './StateNote.vue'
+import { vNeeds } from '../use/me'
 import { useResource } from '../use/resource'
 import { schemas } from '../use/streams'
 

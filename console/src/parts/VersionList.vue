@@ -6,10 +6,10 @@
       <tbody>
         <tr v-for="v in data.items" :key="v.number">
           <td class="num">{{ v.number }}</td>
-          <td class="nowrap" :title="v.created_at">{{ moment(v.created_at) }}</td>
+          <td class="nowrap" :title="v.created_at">{{ moment(v.created_at) }}<span v-if="v.saved_by" class="soft"> · by {{ v.saved_by }}</span></td>
           <td class="nowrap">
             <ElButton size="small" text @click="shown = `/jobs/${name}/versions/${v.number}`">document</ElButton>
-            <ElButton size="small" text :aria-label="`start version ${v.number} …`" @click="starting = v.number">start …</ElButton>
+            <ElButton v-needs="'engineer'" size="small" text :aria-label="`start version ${v.number} …`" @click="starting = v.number">start …</ElButton>
             <ElButton v-if="v.number > 1" size="small" text @click="shown = `/jobs/${name}/diff?a=${v.number - 1}&b=${v.number}`">changes</ElButton>
           </td>
         </tr>
@@ -35,6 +35,7 @@ import { computed, ref, toRef } from 'vue'
 
 import { moment } from '../format'
 import type { Schemas } from '../http'
+import { vNeeds } from '../use/me'
 import { useResource } from '../use/resource'
 import { useValues } from '../use/values'
 import StartDialog from './StartDialog.vue'

@@ -21,7 +21,7 @@
           <td class="num nowrap">{{ span(((a.off_at ? Date.parse(a.off_at) : now) - Date.parse(a.on_at)) / 1000) }}</td>
           <td>{{ a.text }}</td>
           <td class="nowrap">{{ a.seen_at ? `${a.seen_by || 'somebody'}, ${moment(a.seen_at)}` : '' }}</td>
-          <td class="num"><ElButton v-if="!a.seen_at" size="small" :aria-label="`Say that alarm ${a.name} of ${a.job} was seen`" @click="seeing = a">Seen</ElButton></td>
+          <td class="num"><ElButton v-if="!a.seen_at" v-needs="'engineer'" size="small" :aria-label="`Say that alarm ${a.name} of ${a.job} was seen`" @click="seeing = a">Seen</ElButton></td>
         </tr>
       </tbody>
     </table>
@@ -31,7 +31,7 @@
       <h2>Conditions</h2>
       <span class="soft">of all jobs; a document may change them for its own</span>
       <span class="grow" />
-      <ElButton size="small" @click="edit({ name: '', when: '', for: '1m', about: '', off: false, notify: [], usual: false, changed: false })">Add</ElButton>
+      <ElButton v-needs="'keeper'" size="small" @click="edit({ name: '', when: '', for: '1m', about: '', off: false, notify: [], usual: false, changed: false })">Add</ElButton>
     </header>
     <StateNote v-if="!rules.data.value" :loading="rules.loading.value" :problem="rules.problem.value" />
     <table v-else class="plain">
@@ -44,8 +44,8 @@
           <td class="num nowrap">{{ r.for }}</td>
           <td>{{ r.about }}</td>
           <td class="num nowrap">
-            <ElButton size="small" :aria-label="`Change ${r.name}`" @click="edit(r)">Change</ElButton>
-            <ElButton v-if="r.changed" size="small" :aria-label="r.usual ? `Make ${r.name} as usual` : `Remove ${r.name}`" @click="act(() => remove(`/rules/${part(r.name)}`))">{{ r.usual ? 'As usual' : 'Remove' }}</ElButton>
+            <ElButton v-needs="'keeper'" size="small" :aria-label="`Change ${r.name}`" @click="edit(r)">Change</ElButton>
+            <ElButton v-if="r.changed" v-needs="'keeper'" size="small" :aria-label="r.usual ? `Make ${r.name} as usual` : `Remove ${r.name}`" @click="act(() => remove(`/rules/${part(r.name)}`))">{{ r.usual ? 'As usual' : 'Remove' }}</ElButton>
           </td>
         </tr>
       </tbody>
@@ -56,7 +56,7 @@
       <h2>Notices</h2>
       <span class="soft">who is told</span>
       <span class="grow" />
-      <ElButton size="small" @click="editNotice({ name: '', text: example, everything: true })">Add a notice</ElButton>
+      <ElButton v-needs="'keeper'" size="small" @click="editNotice({ name: '', text: example, everything: true })">Add a notice</ElButton>
     </header>
     <StateNote v-if="!notices.data.value?.items.length" :loading="notices.loading.value" :problem="notices.problem.value">Nobody is told yet. Add a notice: a mail, or a post to a program.</StateNote>
     <table v-else class="plain">
@@ -70,9 +70,9 @@
           <td class="num">{{ n.waiting }}</td>
           <td class="warn">{{ n.trouble }}</td>
           <td class="num nowrap">
-            <ElButton size="small" :loading="trying === n.name" :aria-label="`Try ${n.name}`" @click="tryNotice(n.name)">Try</ElButton>
-            <ElButton size="small" :aria-label="`Change notice ${n.name}`" @click="editNotice(n)">Change</ElButton>
-            <ElButton size="small" :aria-label="`Remove notice ${n.name}`" @click="removeNotice(n.name)">Remove</ElButton>
+            <ElButton v-needs="'keeper'" size="small" :loading="trying === n.name" :aria-label="`Try ${n.name}`" @click="tryNotice(n.name)">Try</ElButton>
+            <ElButton v-needs="'keeper'" size="small" :aria-label="`Change notice ${n.name}`" @click="editNotice(n)">Change</ElButton>
+            <ElButton v-needs="'keeper'" size="small" :aria-label="`Remove notice ${n.name}`" @click="removeNotice(n.name)">Remove</ElButton>
           </td>
         </tr>
       </tbody>
@@ -89,7 +89,7 @@
   </ElDialog>
   <ElDialog v-if="seeing" :model-value="true" :title="`Alarm ${seeing.name} of ${seeing.job}`" width="440px" @close="seeing = null">
     <p>{{ seeing.text }}</p>
-    <div class="field"><label for="alarm-seen-by">Seen by</label><ElInput id="alarm-seen-by" v-model="by" placeholder="your name" /></div>
+    <div v-if="!me.me.value?.name" class="field"><label for="alarm-seen-by">Seen by</label><ElInput id="alarm-seen-by" v-model="by" placeholder="your name" /></div>
     <template #footer><ElButton type="primary" @click="see">I have seen it</ElButton></template>
   </ElDialog>
   <ElDialog v-if="editing" :model-value="true" :title="fresh ? 'Another alarm of all jobs' : `Alarm ${editing.name} of all jobs`" width="560px" @close="editing = null">
@@ -111,9 +111,11 @@ import { computed, onScopeDispose, ref, shallowRef } from 'vue'
 import { moment, span } from '../format'
 import { asProblem, part, post, put, remove, type Problem, type Schemas } from '../http'
 import StateNote from '../parts/StateNote.vue'
+import { useMe, vNeeds } from '../use/me'
 import { useResource } from '../use/resource'
 import { sure } from '../use/sure'
 
+const me = useMe()
 type Alarm = Schemas['Alarm']
 type Rule = Schemas['Rule']
 
@@ -201,5 +203,4 @@ async function save() {
 .grow { flex: 1; }
 .rules { margin-top: 14px; }
 .field { margin-bottom: 10px; font-size: 12px; }
-.hidden { position: absolute; clip-path: inset(50%); width: 1px; height: 1px; overflow: hidden; }
 </style>

@@ -4,11 +4,11 @@
     <span class="soft">{{ state }}</span>
     <span class="grow" />
     <template v-if="text">
-      <ElButton :loading="rehearsing.busy.value" :disabled="faults.length > 0" @click="rehearse">Rehearse</ElButton>
-      <ElButton :loading="examples.busy.value" :disabled="faults.length > 0" @click="runExamples">{{ examplesLabel }}</ElButton>
+      <ElButton v-needs="'engineer'" :loading="rehearsing.busy.value" :disabled="faults.length > 0" @click="rehearse">Rehearse</ElButton>
+      <ElButton v-needs="'engineer'" :loading="examples.busy.value" :disabled="faults.length > 0" @click="runExamples">{{ examplesLabel }}</ElButton>
       <ElButton :disabled="faults.length > 0" @click="router.push('/try?lesson=own')">Try</ElButton>
-      <ElButton type="primary" :disabled="faults.length > 0 || !checked" :loading="saving.busy.value" @click="draft.madeFrom.value && ofDraft ? (showing = true) : save(draft.madeFrom.value)">Save</ElButton>
-      <ElButton v-if="saved" type="primary" @click="starting = true">Start …</ElButton>
+      <ElButton v-needs="'engineer'" type="primary" :disabled="faults.length > 0 || !checked" :loading="saving.busy.value" @click="draft.madeFrom.value && ofDraft ? (showing = true) : save(draft.madeFrom.value)">Save</ElButton>
+      <ElButton v-if="saved" v-needs="'engineer'" type="primary" @click="starting = true">Start …</ElButton>
     </template>
   </header>
   <div v-if="unknown" class="notice bad" role="alert">{{ unknown.detail }}; {{ unknown.fix }}.</div>
@@ -113,6 +113,7 @@ import { useAsked } from '../use/asked'
 import { partAt, useDraft } from '../use/draft'
 import { useFields } from '../use/fields'
 import { useFound } from '../use/found'
+import { vNeeds } from '../use/me'
 import { useRehearsal } from '../use/rehearsal'
 
 const DocumentEditor = defineAsyncComponent(() => import('../parts/DocumentEditor.vue'))

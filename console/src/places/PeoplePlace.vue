@@ -121,9 +121,9 @@ type Person = Schemas['Person']
 
 const roles: Role[] = ['reader', 'engineer', 'keeper']
 const does: Record<string, string> = {
-  reader: 'Sees figures, maps and states of jobs, and changes nothing.',
-  engineer: 'Also sees rows, events and documents; saves, starts and stops jobs.',
-  keeper: 'Also keeps connections, secrets, notices, people and settings.',
+  reader: 'A reader sees figures, maps and states of jobs, and changes nothing.',
+  engineer: 'An engineer sees all of a job, its rows and events too; saves, starts and stops jobs.',
+  keeper: 'A keeper does what an engineer does, and keeps connections, secrets, notices, people and settings.',
 }
 const origin = window.location.origin
 
@@ -219,5 +219,6 @@ async function choose() {
 .part { margin-bottom: 14px; }
 .role { width: 110px; }
 .of { width: 140px; }
+:deep(.field) { margin-bottom: 10px; }
 .once { display: block; margin: 6px 0; overflow-wrap: anywhere; user-select: all; }
 </style>

@@ -8,7 +8,7 @@
       <h2>Connections</h2>
       <span class="soft">named ways to reach brokers, databases, stores and people; passwords are sealed and never shown</span>
       <span class="grow" />
-      <ElButton size="small" @click="edit(null)">Add a connection</ElButton>
+      <ElButton v-needs="'keeper'" size="small" @click="edit(null)">Add a connection</ElButton>
     </header>
     <StateNote v-if="!list.data.value?.items.length" :loading="list.loading.value" :problem="list.problem.value">There is no connection yet. Add one to see the topics of a broker.</StateNote>
     <table v-else class="plain">
@@ -24,8 +24,8 @@
             <td><span v-if="tried[c.name]" :class="{ bad: failed(tried[c.name]!) }">{{ failed(tried[c.name]!) ? `✕ not ${failed(tried[c.name]!)}` : `✓ ${tried[c.name]!.filter((k) => k.state === 'yes').map((k) => k.name).join(', ')}` }}</span><span v-else class="soft">not yet</span></td>
             <td class="nowrap acts">
               <ElButton size="small" text @click="tryIt(c.name)">Test</ElButton>
-              <ElButton v-if="c.from === 'service'" size="small" text @click="edit(c)">Change</ElButton>
-              <ElButton v-if="c.from === 'service'" size="small" text @click="drop(c.name)">Remove</ElButton>
+              <ElButton v-if="c.from === 'service'" v-needs="'keeper'" size="small" text @click="edit(c)">Change</ElButton>
+              <ElButton v-if="c.from === 'service'" v-needs="'keeper'" size="small" text @click="drop(c.name)">Remove</ElButton>
               <span v-else class="soft">from undertide.yaml</span>
             </td>
           </tr>
@@ -77,7 +77,7 @@
           <tr v-for="d in described.data.value.items" :key="d.name">
             <td class="nowrap">{{ d.name }}</td><td>{{ d.about }}</td>
             <td>{{ d.jobs.map(readerOf).join(', ') || '–' }}</td>
-            <td class="acts"><ElButton size="small" text @click="dropDescribed(d.name)">Remove</ElButton></td>
+            <td class="acts"><ElButton v-needs="'engineer'" size="small" text @click="dropDescribed(d.name)">Remove</ElButton></td>
           </tr>
         </tbody>
       </table>
@@ -90,7 +90,7 @@
         <tbody>
           <tr v-for="s in secretList.data.value.items" :key="s.name">
             <td>{{ s.name }}</td><td class="nowrap">{{ moment(s.updated_at) }}</td><td>{{ s.readable ? 'sealed' : '✕ store it again' }}</td><td>{{ [...s.used_by, ...s.jobs.map((j) => `job ${j}`)].join(', ') || '–' }}</td><td>{{ s.for.join(', ') || 'its first use' }}</td>
-            <td class="acts"><ElButton size="small" text @click="dropSecret(s.name)">Remove</ElButton></td>
+            <td class="acts"><ElButton v-needs="'keeper'" size="small" text @click="dropSecret(s.name)">Remove</ElButton></td>
           </tr>
         </tbody>
       </table>
@@ -109,6 +109,7 @@ import CheckSteps from '../parts/CheckSteps.vue'
 import ConnectionForm from '../parts/ConnectionForm.vue'
 import SchemaList from '../parts/SchemaList.vue'
 import StateNote from '../parts/StateNote.vue'
+import { vNeeds } from '../use/me'
 import { sure } from '../use/sure'
 import { useResource } from '../use/resource'
 import { connector, loadKinds } from '../use/kinds'

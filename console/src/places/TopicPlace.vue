@@ -3,7 +3,7 @@
     <RouterLink :to="`/streams/${encodeURIComponent(connection)}`">{{ connection }}</RouterLink>
     <h1>{{ topic }}</h1>
     <span class="grow" />
-    <ElButton :loading="testing.busy.value" @click="testing.ask(connection, topic)">Test the rights</ElButton>
+    <ElButton v-needs="'engineer'" :loading="testing.busy.value" @click="testing.ask(connection, topic)">Test the rights</ElButton>
     <ElButton type="primary" :disabled="!peek?.inference" @click="tab = 'begin'">Begin a job from it</ElButton>
   </header>
   <section v-if="testing.data.value || testing.problem.value" class="sheet rights" aria-label="Rights">
@@ -19,7 +19,7 @@
       <ElSelect v-model="limit" size="small" style="width: 130px" aria-label="How many"><ElOption v-for="n in [100, 1000, 5000]" :key="n" :value="n" :label="`${count(n)} events`" /></ElSelect>
       <ElButton size="small" :loading="busy" :disabled="following" @click="again">Ask again</ElButton>
       <ElButton size="small" :type="following ? 'primary' : 'default'" @click="following = !following">{{ following ? '■ Stop following' : '▶ Follow' }}</ElButton>
-      <ElButton size="small" @click="sending = true">Send …</ElButton>
+      <ElButton v-needs="'engineer'" size="small" @click="sending = true">Send …</ElButton>
       <span v-if="peek?.profile" class="soft">{{ count(peek.profile.events) }} events<template v-if="peek.profile.from">, stored {{ moment(peek.profile.from) }} to {{ moment(peek.profile.to) }} UTC</template></span>
     </header>
     <div v-for="n in notes" :key="n" class="notice" role="status">{{ n }}</div>
@@ -37,7 +37,7 @@
         </div>
         <p class="keep">
           <ElInput v-model="keepAs" size="small" style="width: 180px" placeholder="name" aria-label="Name of the described source" />
-          <ElButton size="small" :disabled="!keepAs || !peek?.inference" @click="keep">Keep as a described source</ElButton>
+          <ElButton v-needs="'engineer'" size="small" :disabled="!keepAs || !peek?.inference" @click="keep">Keep as a described source</ElButton>
           <span v-if="said" class="soft">{{ said }}</span>
         </p>
         <div v-if="failure" class="notice bad" role="alert">{{ failure.detail }}; {{ failure.fix }}.</div>
@@ -63,6 +63,7 @@ import SendDialog from '../parts/SendDialog.vue'
 import StateNote from '../parts/StateNote.vue'
 import { useAsked } from '../use/asked'
 import { useDraft } from '../use/draft'
+import { vNeeds } from '../use/me'
 import { useResource } from '../use/resource'
 import { useStream } from '../use/stream'
 import { connections, describedSources, topics, type Peek } from '../use/streams'
