@@ -19,6 +19,8 @@ var allowed = map[string][]string{
 	"figures":    {"api", "core", "job", "run"},
 	"inside":     {"checkpoint", "connect", "core", "job"},
 	"look":       {"connect", "core", "member"},
+	"access":     {},
+	"testcert":   {},
 	"secret":     {},
 	"leak":       {},
 	"pace":       {},
@@ -30,13 +32,13 @@ var allowed = map[string][]string{
 	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "figures", "harbour", "inside", "job", "look", "run", "service", "try"},
 	"cmd":        {"cli"},
 	"bench":      {"api", "checkpoint", "client", "core", "job", "connect", "postgres", "run"},
-	"e2e":        {"account", "api", "cli", "job"},
-	"api":        {"connect", "inside", "job", "look", "run", "try"},
+	"e2e":        {"account", "api", "cli", "job", "testcert"},
+	"api":        {"access", "connect", "inside", "job", "look", "run", "try"},
 	"broker":     {},
-	"client":     {"api", "inside", "job", "try"},
+	"client":     {"access", "api", "inside", "job", "try"},
 	"console":    {},
 	"postgres":   {"account"},
-	"service":    {"api", "checkpoint", "connect", "core", "disk", "figures", "inside", "job", "look", "postgres", "run", "secret", "store", "try"},
+	"service":    {"access", "api", "checkpoint", "connect", "core", "disk", "figures", "inside", "job", "look", "postgres", "run", "secret", "store", "try"},
 	"store":      {},
 }
 
@@ -91,6 +93,7 @@ var homes = map[string][]string{
 	"github.com/parquet-go/":        {"connect", "bench"},
 	"github.com/cockroachdb/":       {"checkpoint"},
 	"github.com/getkin/kin-openapi": {"api"},
+	"github.com/alexedwards/":       {"access", "service"},
 }
 
 func goList(t *testing.T, args ...string) []string {

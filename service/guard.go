@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"net"
 	"net/http"
 	"slices"
@@ -37,24 +38,17 @@ func (s *Service) guard(c *gin.Context) {
 		c.Next()
 		return
 	}
-	if err := crossOrigin.Check(r); err != nil {
-		s.fail(c, api.ForeignOrigin.With("the request comes from a page of "+cut(cmpOrigin(r)), ""))
-		return
+	// A page of another site could not see what is only read; but it would cost what it costs. So that is judged as a change is, unless somebody follows a
+	// link to here.
+	judged := *r
+	if r.Header.Get("Sec-Fetch-Mode") != "navigate" {
+		judged.Method = http.MethodPost
 	}
-	// What only reads answers nothing to a page of another site, which could not see it; but it would cost what it costs.
-	site := r.Header.Get("Sec-Fetch-Site")
-	if (site == "cross-site" || site == "same-site") && r.Header.Get("Sec-Fetch-Mode") != "navigate" {
-		s.fail(c, api.ForeignOrigin.With("the request comes from a page of another site", ""))
+	if crossOrigin.Check(&judged) != nil {
+		s.fail(c, api.ForeignOrigin.With("the request comes from a page of "+cut(cmp.Or(r.Header.Get("Origin"), "another site")), ""))
 		return
 	}
 	c.Next()
-}
-
-func cmpOrigin(r *http.Request) string {
-	if o := r.Header.Get("Origin"); o != "" {
-		return o
-	}
-	return "another site"
 }
 
 // isHost says whether a request calls the service by a name that it has: one of --host, the address that it was reached at, or on loopback those of
