@@ -111,6 +111,11 @@ type Owners struct {
 	Owners []string `json:"owners"`
 }
 
+// Rotated says how many secrets were sealed anew.
+type Rotated struct {
+	Secrets int `json:"secrets"`
+}
+
 // TrailLine tells that somebody did something, or was not let.
 type TrailLine struct {
 	ID      int64     `json:"id"`

@@ -330,7 +330,7 @@ func newSecrets(s *streams) *cobra.Command {
 		})
 	})
 	formatFlag(c, &format)
-	c.AddCommand(newSecretsSet(s), newSecretsRemove(s))
+	c.AddCommand(newSecretsSet(s), newSecretsRemove(s), newSecretsRotate(s))
 	return c
 }
 
@@ -363,6 +363,24 @@ name it, or else of whoever uses it first.`,
 	})
 	c.Flags().StringSliceVar(&addresses, "for", nil, "the `HOST:PORT`s that the secret may be sent to")
 	return c
+}
+
+func newSecretsRotate(s *streams) *cobra.Command {
+	var r reach
+	return r.command(&cobra.Command{
+		Use:   "rotate",
+		Short: "Seal all secrets anew, with another key",
+		Long: `Seal all secrets anew: with another key, or, where the service takes it from elsewhere (serve --secret-key-from), with the one that its
+first source gives now. All of them are, or none is.`,
+		Example: "  undertide secrets rotate",
+	}, func(c *cobra.Command, cl *client.Client, _ []string) error {
+		n, err := cl.RotateSecrets(c.Context())
+		if err != nil {
+			return err
+		}
+		s.say("%s sealed anew", map[bool]string{true: "1 secret is", false: fmt.Sprintf("%d secrets are", n)}[n == 1])
+		return nil
+	})
 }
 
 func newSecretsRemove(s *streams) *cobra.Command {

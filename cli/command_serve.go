@@ -74,6 +74,7 @@ Root has to name a user with --user: the service runs as this one.`,
 	f.StringVar(&o.TLSCert, "tls-cert", "", "the `FILE` of the service's certificate, with those that lead to its authority (PEM); it is read again as it changes")
 	f.StringVar(&o.TLSKey, "tls-key", "", "the `FILE` of the certificate's key (PEM)")
 	f.StringSliceVar(&o.Hosts, "host", nil, "the `NAME`s by which the service may be called, beside its address")
+	f.StringArrayVar(&o.SecretKeyFrom, "secret-key-from", nil, "the `PLACE` of the key of secrets: file:PATH, env:NAME or command:LINE; may be repeated, then the first seals and all open (default: a file in the data folder)")
 	f.BoolVar(&o.SignIn, "sign-in", false, "whoever asks has to sign in on loopback, too, also before there are people")
 	f.StringVar(&o.Data, "data", "", "the `FOLDER` for checkpoints, logs and the private database (default: /var/lib/undertide for root, else under the user's data folder)")
 	f.StringVar(&o.Database, "database", os.Getenv("UNDERTIDE_DATABASE"), "the `URL` of a PostgreSQL (default: UNDERTIDE_DATABASE, or a private one)")

@@ -80,6 +80,12 @@ func (c *Client) PutOwners(ctx context.Context, job string, owners []string) (ap
 	return put[api.Job](ctx, c, "/jobs/"+name(job)+"/owners", api.Owners{Owners: owners})
 }
 
+// RotateSecrets seals all secrets anew, and says how many.
+func (c *Client) RotateSecrets(ctx context.Context) (int, error) {
+	r, err := call[api.Rotated](ctx, c, "POST", "/secrets/rotate", "", nil)
+	return r.Secrets, err
+}
+
 // Trail lists what was done, newest first: of a person, on something, since a time or for a duration; empty for all.
 func (c *Client) Trail(ctx context.Context, who, on, since string, limit int) ([]api.TrailLine, error) {
 	p, err := call[api.Page[api.TrailLine]](ctx, c, "GET", "/trail"+query("who", who, "on", on, "since", since, "limit", strconv.Itoa(limit)), "", nil)

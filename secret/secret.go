@@ -1,6 +1,6 @@
-// Package secret seals texts with a key that is kept in a file (docs/service.md, "Secrets"): AES-256 in
-// GCM (NIST SP 800-38D) with a random nonce before each, bound to the secret's name. Callers begin with
-// [Open].
+// Package secret seals texts with a key (docs/service.md, "Secrets"): AES-256 in GCM (NIST SP 800-38D) with a random nonce before each,
+// bound to the secret's name. The key is in a file of the service's own, or comes from where the operator says. Callers begin with [Open], or with
+// [NewKeys] where the key may change.
 package secret
 
 import (
@@ -36,6 +36,10 @@ func Open(path string) (*Box, error) {
 	if st, err := os.Stat(path); err == nil && st.Mode().Perm()&0o077 != 0 {
 		return nil, fmt.Errorf("others may read the key of secrets in %s; run: chmod 600 %s", path, path)
 	}
+	return boxOf(key)
+}
+
+func boxOf(key []byte) (*Box, error) {
 	block, err := aes.NewCipher(key)
 	if err != nil {
 		return nil, err

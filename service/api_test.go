@@ -305,6 +305,7 @@ func askPeople(want func(method, path, kind, body string, status int, code strin
 	want("POST", "/people/ann/code", "", "", 404, "no-such-person")
 	want("DELETE", "/people/ann", "", "", 404, "no-such-person")
 	want("GET", "/people", "", "", 200, "")
+	want("POST", "/secrets/rotate", "", "", 200, "")
 	want("GET", "/trail?limit=2&since=1h", "", "", 200, "")
 	want("GET", "/trail?since=soon", "", "", 400, "wrong-request")
 	want("POST", "/people", js, `{"name":"ann","role":"reader"}`, 409, "last-keeper")

@@ -161,6 +161,7 @@ func (s *Service) answers() map[string]func(*gin.Context) error {
 		"secrets":           s.getSecrets,
 		"putSecret":         s.putSecret,
 		"removeSecret":      s.deleteSecret,
+		"rotateSecrets":     s.rotateSecrets,
 		"purposes":          s.getPurposes,
 		"sources":           s.getSources,
 		"putDescribed":      s.oneOf(s.putDescribed),

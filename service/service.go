@@ -45,6 +45,8 @@ type Options struct {
 	TLSCert, TLSKey string
 	// Hosts are names by which the service may be called, beside its address.
 	Hosts []string
+	// SecretKeyFrom are where the key of secrets comes from, as secret.NewKeys takes them; none for a file in Data.
+	SecretKeyFrom []string
 	// SignIn: whoever asks has to sign in on loopback, too, also before there are people.
 	SignIn bool
 	// Data keeps checkpoints, logs and the private database; must be given.

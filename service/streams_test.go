@@ -139,6 +139,9 @@ func askStreams(t *testing.T, base string, want func(method, path, kind, body st
 	if s := want("PUT", "/secrets/port", js, `{"text":"low water"}`, 200, ""); strings.Contains(s, "low water") {
 		t.Errorf("a secret is given out: %s", s)
 	}
+	if s := want("POST", "/secrets/rotate", "", "", 200, ""); !strings.Contains(s, `"secrets":1`) {
+		t.Errorf("sealed anew: %s", s)
+	}
 	want("PUT", "/secrets/port", js, `{"text":""}`, 400, "wrong-request")
 	if s := want("PUT", "/secrets/port", js, `{"text":"low water"`, 400, "wrong-request"); strings.Contains(s, "low water") {
 		t.Errorf("a secret is repeated: %s", s)

@@ -26,12 +26,16 @@ import (
 // the database is away. The service is the only one that changes the records. Safe for concurrent use.
 type vault struct {
 	db    *store.Store
-	box   *secret.Box
+	keys  *secret.Keys
 	files *disk.Files
 	env   []string                       // variables that may be named; never nil
 	file  map[string]*connect.Connection // of the undertide.yaml that the service read
 
+	rotating sync.Mutex // held while secrets are sealed anew, and while one is sealed
+
 	mu      sync.Mutex // guards all below
+	box     *secret.Box
+	others  []*secret.Box // that open what was sealed before
 	named   map[string]store.Connection
 	secrets map[string]store.Secret
 }
@@ -39,7 +43,10 @@ type vault struct {
 func openVault(ctx context.Context, db *store.Store, opt Options, files *disk.Files) (*vault, error) {
 	v := &vault{db: db, files: files, env: append([]string{}, opt.Env...), file: opt.Connections, named: map[string]store.Connection{}, secrets: map[string]store.Secret{}}
 	var err error
-	if v.box, err = secret.Open(filepath.Join(opt.Data, "secrets.key")); err != nil {
+	if v.keys, err = secret.NewKeys(filepath.Join(opt.Data, "secrets.key"), opt.SecretKeyFrom); err != nil {
+		return nil, err
+	}
+	if v.box, v.others, err = v.keys.Boxes(); err != nil {
 		return nil, err
 	}
 	connections, err := db.Connections(ctx)
@@ -55,11 +62,87 @@ func openVault(ctx context.Context, db *store.Store, opt Options, files *disk.Fi
 	}
 	for _, s := range secrets {
 		v.secrets[s.Name] = s
-		if _, err := v.box.Open(s.Name, s.Sealed); err != nil {
-			opt.Log.Warn("a secret cannot be read; store it again, or put the right secrets.key back", "secret", s.Name, "error", err)
+		if _, err := v.open(s); err != nil {
+			opt.Log.Warn("a secret cannot be read; store it again, or give the right key back", "secret", s.Name, "error", err)
 		}
 	}
-	return v, nil
+	if n := v.sealedBefore(); n > 0 {
+		opt.Log.Warn("secrets are sealed with a key of before; undertide secrets rotate seals them anew", "secrets", n)
+	}
+	return v, v.settle(opt.SecretKeyFrom)
+}
+
+// open opens a secret by whichever key it was sealed with.
+func (v *vault) open(s store.Secret) (text string, err error) {
+	v.mu.Lock()
+	boxes := append([]*secret.Box{v.box}, v.others...)
+	v.mu.Unlock()
+	for _, b := range boxes {
+		if text, err = b.Open(s.Name, s.Sealed); err == nil {
+			return text, nil
+		}
+	}
+	return "", err
+}
+
+// sealedBefore counts the secrets that the key of now does not open, and another does.
+func (v *vault) sealedBefore() (n int) {
+	for _, s := range v.secrets {
+		if _, err := v.box.Open(s.Name, s.Sealed); err == nil {
+			continue
+		}
+		if _, err := v.open(s); err == nil {
+			n++
+		}
+	}
+	return n
+}
+
+// settle ends a change of the own key that was cut off: all secrets are sealed with the next one, or none is.
+func (v *vault) settle(from []string) error {
+	if len(from) > 0 || len(v.others) == 0 {
+		return nil
+	}
+	next := v.others[0]
+	if v.sealedBefore() == 0 {
+		v.others = nil
+		return v.keys.Drop()
+	}
+	if err := v.keys.Last(); err != nil {
+		return err
+	}
+	v.box, v.others = next, nil
+	return nil
+}
+
+// rotate seals all secrets anew: with another key in the own file, or with the one that the operator's first source gives now. All of them are, or none is.
+func (v *vault) rotate(ctx context.Context) (n int, err error) {
+	v.rotating.Lock()
+	defer v.rotating.Unlock()
+	next, last, err := v.keys.Change()
+	if err != nil {
+		return 0, api.WrongRequest.With(halves(err))
+	}
+	v.mu.Lock()
+	all := slices.Collect(maps.Values(v.secrets))
+	v.mu.Unlock()
+	for i, s := range all {
+		text, err := v.open(s)
+		if err != nil {
+			return 0, api.WrongRequest.With("secret "+s.Name+" cannot be read, so that it cannot be sealed anew; nothing was changed", "store it again, or remove it")
+		}
+		all[i].Sealed = next.Seal(s.Name, text)
+	}
+	if err := v.db.PutSecrets(ctx, all); err != nil {
+		return 0, err
+	}
+	v.mu.Lock()
+	for _, s := range all {
+		v.secrets[s.Name] = s
+	}
+	v.box, v.others = next, nil
+	v.mu.Unlock()
+	return len(all), last()
 }
 
 // secret gives a secret's text.
@@ -70,7 +153,7 @@ func (v *vault) secret(name string) (string, error) {
 	if !ok {
 		return "", fmt.Errorf("there is no secret %s", name)
 	}
-	text, err := v.box.Open(name, s.Sealed)
+	text, err := v.open(s)
 	if err != nil {
 		return "", fmt.Errorf("secret %s cannot be read: %w", name, err)
 	}
@@ -124,7 +207,12 @@ func (v *vault) bind(s store.Secret, addresses []string) error {
 
 // keep seals a secret's text and stores it for addresses; none for whoever uses it first.
 func (v *vault) keep(ctx context.Context, name, text string, addresses []string) (store.Secret, error) {
-	rec := store.Secret{Name: name, Sealed: v.box.Seal(name, text), UpdatedAt: time.Now().UTC(), Addresses: addresses}
+	v.rotating.Lock()
+	defer v.rotating.Unlock()
+	v.mu.Lock()
+	box := v.box
+	v.mu.Unlock()
+	rec := store.Secret{Name: name, Sealed: box.Seal(name, text), UpdatedAt: time.Now().UTC(), Addresses: addresses}
 	if rec.Addresses == nil {
 		rec.Addresses = []string{}
 	}
@@ -501,4 +589,13 @@ func (s *Service) deleteSecret(c *gin.Context) error {
 	delete(s.vault.secrets, name)
 	s.vault.mu.Unlock()
 	return nothing(c)
+}
+
+// rotateSecrets seals all secrets anew.
+func (s *Service) rotateSecrets(c *gin.Context) error {
+	n, err := s.vault.rotate(c.Request.Context())
+	if err != nil {
+		return err
+	}
+	return answer(c, 200, api.Rotated{Secrets: n})
 }

@@ -43,6 +43,18 @@ func (s *Store) Secrets(ctx context.Context) ([]Secret, error) {
 	return list[Secret](ctx, s, "list secrets")
 }
 
+// PutSecrets stores all of some secrets in place of those of their names, or none.
+func (s *Store) PutSecrets(ctx context.Context, all []Secret) error {
+	return s.change(ctx, "store the secrets", func(tx *gorm.DB) error {
+		for _, one := range all {
+			if err := tx.Model(&Secret{}).Where("name = ?", one.Name).Update("sealed", one.Sealed).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // Sources lists all described sources by name.
 func (s *Store) Sources(ctx context.Context) ([]Described, error) {
 	return list[Described](ctx, s, "list described sources")

@@ -141,6 +141,7 @@ var All = []Operation{
 	{Method: "GET", Path: "/secrets", ID: "secrets", Needs: access.Keeper, Summary: "The names of all secrets.", Status: 200, Answer: api.List[api.Secret]{}},
 	{Method: "PUT", Path: "/secrets/{secret}", ID: "putSecret", Needs: access.Keeper, Summary: "Store a secret, sealed. Its text is never given out.", Body: api.SecretText{}, Status: 200, Answer: api.Secret{}},
 	{Method: "DELETE", Path: "/secrets/{secret}", ID: "removeSecret", Needs: access.Keeper, Summary: "Remove a secret that no connection names.", Status: 204, Problems: []api.Problem{api.NoSuchSecret, api.SecretInUse}},
+	{Method: "POST", Path: "/secrets/rotate", ID: "rotateSecrets", Needs: access.Keeper, Summary: "Seal all secrets anew: with another key, or with the one that the operator's source gives now. All of them are, or none is.", Status: 200, Answer: api.Rotated{}, Problems: []api.Problem{api.WrongRequest}},
 	{Method: "GET", Path: "/purposes", ID: "purposes", Needs: access.Reader, OfNoJob: true, Summary: "The ready-made documents, by what they are good for.", Status: 200, Answer: api.Purposes{}},
 	{Method: "GET", Path: "/sources", ID: "sources", Needs: access.Engineer, Summary: "Described sources that several jobs may take over, and which do.", Status: 200, Answer: api.List[api.Described]{}},
 	{Method: "PUT", Path: "/sources/{source}", ID: "putDescribed", Needs: access.Engineer, Summary: "Describe a source: its text as it stands below `sources:`.", Body: api.DescribedText{}, Status: 200, Answer: api.Described{}, Problems: []api.Problem{api.WrongDocument}},

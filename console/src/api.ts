@@ -1134,6 +1134,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/secrets/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Seal all secrets anew: with another key, or with the one that the operator's source gives now. All of them are, or none is. */
+        post: operations["rotateSecrets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/secrets/{secret}": {
         parameters: {
             query?: never;
@@ -2296,6 +2313,9 @@ export interface components {
             };
             /** Format: int64 */
             repeats: number;
+        };
+        Rotated: {
+            secrets: number;
         };
         Row: {
             /** Format: date-time */
@@ -5582,6 +5602,35 @@ export interface operations {
                 };
             };
             /** @description A problem: not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rotateSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rotated"];
+                };
+            };
+            /** @description A problem: wrong-request, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;
