@@ -4,11 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
+	"net/url"
 	"os"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
 
+	"undertide/access"
 	"undertide/account"
 	"undertide/console"
 	"undertide/job"
@@ -18,6 +21,7 @@ import (
 func newServe(s *streams) *cobra.Command {
 	var o service.Options
 	var level, user string
+	var on service.SignOn
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service: jobs, API and console",
@@ -63,6 +67,9 @@ Root has to name a user with --user: the service runs as this one.`,
 			if err := become(user, o.Data); err != nil {
 				return err
 			}
+			if o.SignOn, err = signOnOf(on); err != nil {
+				return err
+			}
 			o.Version, o.Console = Version, console.Files()
 			o.Enter = func(address string) { s.say("become the first keeper, once, at %s", address) }
 			o.Ready = func(address string) { s.say("the console is at %s; Ctrl-C stops all runs with a checkpoint", address) }
@@ -75,6 +82,10 @@ Root has to name a user with --user: the service runs as this one.`,
 	f.StringVar(&o.TLSKey, "tls-key", "", "the `FILE` of the certificate's key (PEM)")
 	f.StringSliceVar(&o.Hosts, "host", nil, "the `NAME`s by which the service may be called, beside its address")
 	f.StringArrayVar(&o.SecretKeyFrom, "secret-key-from", nil, "the `PLACE` of the key of secrets: file:PATH, env:NAME or command:LINE; may be repeated, then the first seals and all open (default: a file in the data folder)")
+	f.StringVar(&on.Issuer, "sign-on", "", "people may also sign in by the OpenID Connect provider at `URL`; its secret for this service is in UNDERTIDE_SIGN_ON_SECRET")
+	f.StringVar(&on.Client, "sign-on-client", "undertide", "what this service is called there: `ID`")
+	f.StringVar(&on.Name, "sign-on-name", "", "what people call the provider: `NAME` (default: its address)")
+	f.StringVar(&on.Newcomers, "sign-on-newcomers", "", "the `ROLE` of whoever comes by it for the first time (default: keepers add them before)")
 	f.BoolVar(&o.SignIn, "sign-in", false, "whoever asks has to sign in on loopback, too, also before there are people")
 	f.StringVar(&o.Data, "data", "", "the `FOLDER` for checkpoints, logs and the private database (default: /var/lib/undertide for root, else under the user's data folder)")
 	f.StringVar(&o.Database, "database", os.Getenv("UNDERTIDE_DATABASE"), "the `URL` of a PostgreSQL (default: UNDERTIDE_DATABASE, or a private one)")
@@ -86,6 +97,34 @@ Root has to name a user with --user: the service runs as this one.`,
 	f.StringVar(&level, "log-level", "info", "what is logged to standard error: `LEVEL` debug, info, warn or error")
 	_ = c.MarkFlagDirname("data") // the flag stands above
 	return c
+}
+
+// signOnOf completes what the flags say of a provider; nil for none.
+func signOnOf(on service.SignOn) (*service.SignOn, error) {
+	if on.Issuer == "" {
+		if on.Newcomers != "" || on.Name != "" {
+			return nil, usageError{errors.New("--sign-on-name and --sign-on-newcomers are of a provider; name it with --sign-on URL")}
+		}
+		return nil, nil
+	}
+	u, err := url.Parse(on.Issuer)
+	if err != nil || u.Host == "" || u.Scheme != "https" && (u.Scheme != "http" || !onLoopback(u.Hostname())) {
+		return nil, usageError{fmt.Errorf("--sign-on %s is not the address of a provider; write it as https://…", on.Issuer)}
+	}
+	if on.Newcomers != "" {
+		if _, err := access.ParseRole(on.Newcomers); err != nil {
+			return nil, usageError{fmt.Errorf("--sign-on-newcomers: %w", err)}
+		}
+	}
+	if on.Secret = os.Getenv("UNDERTIDE_SIGN_ON_SECRET"); on.Secret == "" {
+		return nil, usageError{errors.New("--sign-on needs the provider's secret for this service in UNDERTIDE_SIGN_ON_SECRET")}
+	}
+	return &on, nil
+}
+
+func onLoopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // become makes the process the named user's, which owns the data folder then. Root has to name one.

@@ -29,7 +29,7 @@ var allowed = map[string][]string{
 	"disk":       {},
 	"harbour":    {"connect", "core", "job"},
 	"account":    {},
-	"cli":        {"account", "api", "broker", "client", "connect", "console", "core", "disk", "figures", "harbour", "inside", "job", "look", "run", "service", "try"},
+	"cli":        {"access", "account", "api", "broker", "client", "connect", "console", "core", "disk", "figures", "harbour", "inside", "job", "look", "run", "service", "try"},
 	"cmd":        {"cli"},
 	"bench":      {"api", "checkpoint", "client", "core", "job", "connect", "postgres", "run"},
 	"e2e":        {"account", "api", "cli", "job", "testcert"},

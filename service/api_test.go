@@ -296,6 +296,8 @@ func askPeople(want func(method, path, kind, body string, status int, code strin
 	want("POST", "/me/password", js, `{"old":"a","new":"b"}`, 400, "wrong-request")
 	want("POST", "/sign-in", js, `{"name":"ann","password":"the tide is out"}`, 401, "wrong-password")
 	want("POST", "/sign-out", "", "", 204, "")
+	want("GET", "/single-sign-on", "", "", 404, "no-such-address")
+	want("GET", "/single-sign-on/back", "", "", 404, "no-such-address")
 	want("POST", "/enter/look", js, `{"code":"none"}`, 401, "wrong-code")
 	want("POST", "/enter", js, `{"code":"none","password":"the tide is out"}`, 401, "wrong-code")
 	want("POST", "/tokens", js, `{"name":"own"}`, 400, "wrong-request")
@@ -340,7 +342,7 @@ func shape(path string) string {
 			parts[i] = "{connection}"
 		case i == 4 && parts[3] == "topics":
 			parts[i] = "{topic}"
-		case i == 2 && parts[1] == "secrets":
+		case i == 2 && parts[1] == "secrets" && parts[2] != "rotate":
 			parts[i] = "{secret}"
 		case i == 2 && parts[1] == "notices":
 			parts[i] = "{notice}"

@@ -30,6 +30,9 @@ func (s *Service) getMe(c *gin.Context) error {
 
 func (s *Service) viewMe(who asker) api.Me {
 	out := api.Me{SignedIn: who.Known(), Name: who.Name, Role: string(who.Role), Means: string(who.Means), Asks: s.asksWho(), Keepers: []string{}}
+	if s.signOn != nil {
+		out.SingleSignOn = cmp.Or(s.signOn.of.Name, s.signOn.of.Issuer)
+	}
 	if who.Known() {
 		out.Keepers = append(out.Keepers, s.people.keepers()...)
 	}

@@ -177,6 +177,8 @@ func (s *Service) answers() map[string]func(*gin.Context) error {
 		"signIn":            s.postSignIn,
 		"signOut":           s.postSignOut,
 		"lookAtCode":        s.lookAtCode,
+		"signOn":            s.getSignOn,
+		"signOnBack":        s.getSignOnBack,
 		"enter":             s.postEnter,
 		"people":            s.getPeople,
 		"addPerson":         s.postPerson,

@@ -27,7 +27,7 @@ type people struct {
 	mu      sync.Mutex // guards all below
 	byID    map[int64]store.Person
 	codes   map[access.Digest]store.Code
-	first   access.Digest // of the code that makes the first keeper; zero for none
+	first   access.Digest // of the code that makes the first keeper, while there is none; zero for none
 	noted   map[int64]time.Time
 	changed chan struct{} // closed when somebody may do less than before, and made anew
 }
@@ -135,11 +135,8 @@ func (p *people) tell() {
 	p.changed = make(chan struct{})
 }
 
-// firstCode makes a code by which somebody becomes the first keeper, in place of the one of before; empty where there are people.
+// firstCode makes a code by which somebody becomes the first keeper, in place of the one of before.
 func (p *people) firstCode() string {
-	if p.any() {
-		return ""
-	}
 	code := access.NewCode()
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -295,10 +292,10 @@ func (p *people) remove(ctx context.Context, id int64) error {
 
 // code says whom a code lets in: somebody, or whoever comes as the first keeper.
 func (p *people) code(text string) (one store.Person, first bool, err error) {
-	digest := access.DigestOf(text)
+	digest, kept := access.DigestOf(text), len(p.keepers()) > 0
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if digest == p.first && len(p.byID) == 0 {
+	if digest == p.first && !kept {
 		return one, true, nil
 	}
 	c, ok := p.codes[digest]

@@ -47,6 +47,8 @@ type Options struct {
 	Hosts []string
 	// SecretKeyFrom are where the key of secrets comes from, as secret.NewKeys takes them; none for a file in Data.
 	SecretKeyFrom []string
+	// SignOn is a provider by which people may sign in, too; nil for none.
+	SignOn *SignOn
 	// SignIn: whoever asks has to sign in on loopback, too, also before there are people.
 	SignIn bool
 	// Data keeps checkpoints, logs and the private database; must be given.
@@ -73,7 +75,7 @@ type Options struct {
 	Log     *slog.Logger // nil: nowhere
 	// Ready is told the service's address once it serves; may be nil.
 	Ready func(address string)
-	// Enter is told before Ready where somebody can become the first keeper, once: where they have to sign in and there are no people yet. May be nil.
+	// Enter is told before Ready where somebody can become the first keeper, once: where they have to sign in and there is none yet. May be nil.
 	Enter func(address string)
 
 	graph    func(job string, g *engine.Graph) // for tests: changes the graph of a run
@@ -97,6 +99,7 @@ type Service struct {
 	tokens    *tokens
 	people    *people
 	sessions  *scs.SessionManager
+	signOn    *signOns      // nil for none
 	beyond    bool          // it listens beyond loopback
 	machine   access.Digest // of the token that lies in tokenFile; zero for none
 	tokenFile string
@@ -225,6 +228,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	if s.sessions, err = newSessions(ctx, db, secure != nil); err != nil {
 		return err
 	}
+	if opt.SignOn != nil {
+		s.signOn = &signOns{of: *opt.SignOn}
+	}
 	if s.rules, err = openRules(ctx, db); err != nil {
 		return err
 	}
@@ -256,7 +262,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	}()
 	go s.thin(ctx)
 	opt.Log.Info("serving", "address", address, "data", opt.Data)
-	if opt.Enter != nil && s.asksWho() && !s.people.any() {
+	if opt.Enter != nil && s.asksWho() && len(s.people.keepers()) == 0 {
 		opt.Enter(address + enterPath + s.people.firstCode())
 	}
 	if opt.Ready != nil {
