@@ -3,6 +3,7 @@ package service
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -56,7 +57,7 @@ func servingWith(t *testing.T, o Options) (address, dir string) {
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
-		o.Listen, o.Data, o.Files, o.Ready = "127.0.0.1:0", dir+".data", []string{dir}, func(a string) { ready <- a }
+		o.Listen, o.Data, o.Files, o.Ready = cmp.Or(o.Listen, "127.0.0.1:0"), dir+".data", []string{dir}, func(a string) { ready <- a }
 		ended <- Serve(ctx, o)
 	}()
 	t.Cleanup(func() {

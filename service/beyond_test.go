@@ -4,6 +4,9 @@ import (
 	"context"
 	"crypto/tls"
 	"crypto/x509"
+	"errors"
+	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"os"
@@ -25,6 +28,9 @@ func TestListening(t *testing.T) {
 		says string
 	}{
 		{Options{Listen: "0.0.0.0:0"}, "beyond loopback whoever listens on the way would read passwords and rows; give a certificate"},
+		{Options{Listen: "0.0.0.0:0", Behind: []string{"proxy.test"}, Hosts: []string{"tide.test"}}, "--behind proxy.test is not the address of a proxy"},
+		{Options{Listen: "0.0.0.0:0", Behind: []string{"10.0.0.2"}}, "needs the name by which people call the proxy"},
+		{Options{Listen: "0.0.0.0:0", Behind: []string{"10.0.0.2"}, Hosts: []string{"tide.test"}, TLSCert: cert, TLSKey: key}, "give one of them"},
 		{Options{Listen: "nowhere"}, "is not an address"},
 		{Options{Listen: "127.0.0.1:0", TLSCert: cert}, "--tls-cert and --tls-key belong together"},
 		{Options{Listen: "127.0.0.1:0", TLSCert: missing, TLSKey: key}, "no such file"},
@@ -134,5 +140,100 @@ func TestCertificate(t *testing.T) {
 		if res.StatusCode != 400 {
 			t.Errorf("in the clear it answers %s", res.Status)
 		}
+	}
+}
+
+// TestBehindProxy: behind a proxy that is named the service is called by its name, over the proxy's TLS, by whoever the proxy says; on loopback, too, people sign in. Who is not
+// the proxy is not taken, and a proxy that nobody has named stands before no open service.
+func TestBehindProxy(t *testing.T) {
+	enter, free := "", ""
+	if l, err := net.Listen("tcp", "127.0.0.1:0"); err != nil {
+		t.Fatal(err)
+	} else {
+		free = l.Addr().String()
+		l.Close()
+	}
+	base, _ := servingWith(t, Options{Behind: []string{"127.0.0.1"}, Hosts: []string{"tide.test"}, Enter: func(a string) { enter = a }, Listen: free})
+	if base != "https://tide.test" || !strings.HasPrefix(enter, base+"/enter#") {
+		t.Errorf("the service is at %s, its first keeper at %s", base, enter)
+	}
+	ask := func(method, path, body string, header ...string) (int, http.Header, string) {
+		t.Helper()
+		r, err := http.NewRequest(method, "http://"+free+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Host = "tide.test"
+		for i := 0; i+1 < len(header); i += 2 {
+			r.Header.Add(header[i], header[i+1])
+		}
+		res, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		text, err := io.ReadAll(res.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return res.StatusCode, res.Header, string(text)
+	}
+	if status, _, text := ask("GET", "/api/v1/jobs", ""); status != 403 || !strings.Contains(text, "X-Forwarded-Proto") {
+		t.Errorf("in the clear: %d %s", status, text)
+	}
+	if status, head, text := ask("GET", "/api/v1/jobs", "", "X-Forwarded-Proto", "https"); status != 401 || head.Get(TokenFileHeader) != "" {
+		t.Errorf("nobody: %d %s, with %v", status, text, head)
+	}
+	_, code, _ := strings.Cut(enter, "#")
+	status, head, text := ask("POST", "/api/v1/enter", `{"code":"`+code+`","name":"kit","password":"kit counts the gulls"}`, "X-Forwarded-Proto", "https", "X-Forwarded-For", "198.51.100.1", "X-Forwarded-For", "203.0.113.9, 198.51.100.7")
+	if cookie := head.Get("Set-Cookie"); status != 200 || !strings.HasPrefix(cookie, "__Host-undertide=") || !strings.Contains(cookie, "Secure") {
+		t.Fatalf("the first keeper: %d %s, %s", status, text, cookie)
+	}
+	cookie, _, _ := strings.Cut(head.Get("Set-Cookie"), ";")
+	if _, _, text := ask("GET", "/api/v1/trail", "", "X-Forwarded-Proto", "https", "Cookie", cookie); !strings.Contains(text, `"address":"198.51.100.7","action":"enter"`) {
+		t.Errorf("the trail does not say where the keeper came from: %s", text)
+	}
+	if status, _, text := ask("POST", "/api/v1/sign-out", "", "X-Forwarded-Proto", "https", "Origin", "https://tide.test", "Cookie", cookie); status != 204 {
+		t.Errorf("the page of the console itself: %d %s", status, text)
+	}
+
+	plain, _ := serving(t)
+	for _, header := range []string{"X-Forwarded-For", "Forwarded"} {
+		r, err := http.NewRequest("GET", plain+"/api/v1/jobs", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Header.Set(header, "for=203.0.113.9")
+		res, err := http.DefaultClient.Do(r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		res.Body.Close()
+		if res.StatusCode != 403 {
+			t.Errorf("an open service behind a proxy that nobody named answers %s", res.Status)
+		}
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	go func() {
+		for {
+			if c, err := (onlyFrom{l, []string{"10.0.0.2"}, slog.New(slog.DiscardHandler)}).Accept(); err != nil {
+				return
+			} else {
+				t.Errorf("a connection of %s is taken", c.RemoteAddr())
+			}
+		}
+	}()
+	c, err := net.Dial("tcp", l.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	_ = c.SetReadDeadline(time.Now().Add(5 * time.Second))
+	if n, err := c.Read(make([]byte, 1)); n != 0 || !errors.Is(err, io.EOF) {
+		t.Errorf("a connection that is not the proxy's: %d, %v", n, err)
 	}
 }

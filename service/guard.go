@@ -27,8 +27,12 @@ func (s *Service) guard(c *gin.Context) {
 	h.Set("Cross-Origin-Opener-Policy", "same-origin")
 	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 	r := c.Request
-	if r.TLS != nil {
+	if s.secure {
 		h.Set("Strict-Transport-Security", "max-age=31536000")
+	}
+	if err := s.forwarded(r); err != nil {
+		s.fail(c, err)
+		return
 	}
 	if !s.isHost(r) {
 		s.fail(c, api.ForeignHost.With("the request names the host "+cut(r.Host), s.hostFix()))
@@ -49,6 +53,18 @@ func (s *Service) guard(c *gin.Context) {
 		return
 	}
 	c.Next()
+}
+
+// forwarded judges what a proxy says of a request: one that is named has to say that it came over TLS; one that nobody has named must not stand before a service that
+// trusts whoever reaches it.
+func (s *Service) forwarded(r *http.Request) error {
+	switch {
+	case len(s.opt.Behind) > 0 && !strings.EqualFold(r.Header.Get("X-Forwarded-Proto"), "https"):
+		return api.ForeignHost.With("the proxy does not say that the request came over TLS (X-Forwarded-Proto: https)", "let the proxy set it, and take no requests in the clear")
+	case len(s.opt.Behind) == 0 && !s.asksWho() && (r.Header.Get("X-Forwarded-For") != "" || r.Header.Get("Forwarded") != ""):
+		return api.ForeignHost.With("a proxy forwards the request, and the service trusts whoever reaches it", "start the service with --behind and the proxy's address; then people sign in")
+	}
+	return nil
 }
 
 // isHost says whether a request calls the service by a name that it has: one of --host, the address that it was reached at, or on loopback those of

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"slices"
 	"sync"
 	"syscall"
 	"time"
@@ -22,7 +23,22 @@ func listen(ctx context.Context, opt *Options) (l net.Listener, beyond bool, err
 	if (opt.TLSCert == "") != (opt.TLSKey == "") {
 		return nil, false, errors.New("--tls-cert and --tls-key belong together; give both")
 	}
-	if beyond = !isLoopback(host); beyond && opt.TLSCert == "" {
+	for _, at := range opt.Behind {
+		if net.ParseIP(at) == nil {
+			return nil, false, fmt.Errorf("--behind %s is not the address of a proxy; give it as a number, such as 10.0.0.2", at)
+		}
+	}
+	switch proxied := len(opt.Behind) > 0; {
+	case proxied && opt.TLSCert != "":
+		return nil, false, errors.New("--behind is of a proxy that has the certificate, and --tls-cert of a service that has it; give one of them")
+	case proxied && len(opt.Hosts) == 0:
+		return nil, false, errors.New("--behind needs the name by which people call the proxy: --host NAME")
+	case proxied:
+		beyond = true
+	default:
+		beyond = !isLoopback(host)
+	}
+	if beyond && opt.TLSCert == "" && len(opt.Behind) == 0 {
 		return nil, false, fmt.Errorf("--listen %s is refused: beyond loopback whoever listens on the way would read passwords and rows; give a certificate with --tls-cert and --tls-key, or use 127.0.0.1:%s with a tunnel", opt.Listen, port)
 	}
 	var c net.ListenConfig
@@ -35,7 +51,32 @@ func listen(ctx context.Context, opt *Options) (l net.Listener, beyond bool, err
 	case err != nil:
 		return nil, false, fmt.Errorf("listen on %s: %w", opt.Listen, err)
 	}
+	if len(opt.Behind) > 0 {
+		l = onlyFrom{l, opt.Behind, opt.Log}
+	}
 	return l, beyond, nil
+}
+
+// onlyFrom takes connections from some addresses alone: others could say what they like of where they come from, and would be read in the clear.
+type onlyFrom struct {
+	net.Listener
+	addresses []string
+	log       *slog.Logger
+}
+
+func (l onlyFrom) Accept() (net.Conn, error) {
+	for {
+		c, err := l.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		from := net.ParseIP(hostOf(c.RemoteAddr().String()))
+		if slices.ContainsFunc(l.addresses, func(a string) bool { return net.ParseIP(a).Equal(from) }) {
+			return c, nil
+		}
+		l.log.Info("a connection that is not the proxy's is not taken", "from", from)
+		_ = c.Close() // nothing is owed to it
+	}
 }
 
 // certificate is that of the service: it is read again as its files change, so that a renewed one counts without a restart. Safe for

@@ -43,6 +43,9 @@ type Options struct {
 	Listen string
 	// TLSCert and TLSKey are paths of PEM files; both or none. They are read again as they change.
 	TLSCert, TLSKey string
+	// Behind are the addresses of the proxies that have the certificate in place of the service: connections of others are not taken. None where people reach it
+	// directly.
+	Behind []string
 	// Hosts are names by which the service may be called, beside its address.
 	Hosts []string
 	// SecretKeyFrom are where the key of secrets comes from, as secret.NewKeys takes them; none for a file in Data.
@@ -100,7 +103,8 @@ type Service struct {
 	people    *people
 	sessions  *scs.SessionManager
 	signOn    *signOns      // nil for none
-	beyond    bool          // it listens beyond loopback
+	beyond    bool          // it is reached from beyond loopback
+	secure    bool          // over TLS: its own, or that of a proxy
 	machine   access.Digest // of the token that lies in tokenFile; zero for none
 	tokenFile string
 	files     *disk.Files
@@ -211,7 +215,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	defer db.Close()
 	runs, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	s := &Service{opt: opt, db: db, beyond: beyond, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}, hide: hide.and(opt.Data+"/", "DATA/"), boot: strings.ToLower(rand.Text()[:8]), reading: make(gate, mostReading), streams: make(gate, mostStreams), closing: make(chan struct{})}
+	s := &Service{opt: opt, db: db, beyond: beyond, secure: secure != nil || len(opt.Behind) > 0, started: time.Now().UTC(), runs: runs, jobs: map[string]*entry{}, hide: hide.and(opt.Data+"/", "DATA/"), boot: strings.ToLower(rand.Text()[:8]), reading: make(gate, mostReading), streams: make(gate, mostStreams), closing: make(chan struct{})}
 	if s.files, err = disk.Within(opt.Files, []string{opt.Data}); err != nil {
 		return fmt.Errorf("--files: %w", err)
 	}
@@ -225,7 +229,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	if s.people, err = openPeople(ctx, db); err != nil {
 		return err
 	}
-	if s.sessions, err = newSessions(ctx, db, secure != nil); err != nil {
+	if s.sessions, err = newSessions(ctx, db, s.secure); err != nil {
 		return err
 	}
 	if opt.SignOn != nil {
@@ -289,6 +293,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 // address is how the service is called.
 func (s *Service) address(l net.Listener, secure bool) string {
 	at := l.Addr().String()
+	if len(s.opt.Behind) > 0 {
+		return "https://" + s.opt.Hosts[0]
+	}
 	if len(s.opt.Hosts) > 0 {
 		if _, port, err := net.SplitHostPort(at); err == nil {
 			at = net.JoinHostPort(s.opt.Hosts[0], port)

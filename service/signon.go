@@ -56,7 +56,7 @@ const (
 var providerClient = &http.Client{Timeout: askProviderIn, Transport: &http.Transport{Proxy: nil, TLSHandshakeTimeout: askProviderIn}}
 
 // config is how the provider is asked; it is looked for with the first who comes, so that the service does not wait for it to start.
-func (x *signOns) config(c *gin.Context) (*oauth2.Config, *oidc.IDTokenVerifier, error) {
+func (x *signOns) config(c *gin.Context, secure bool) (*oauth2.Config, *oidc.IDTokenVerifier, error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.provider == nil {
@@ -67,7 +67,7 @@ func (x *signOns) config(c *gin.Context) (*oauth2.Config, *oidc.IDTokenVerifier,
 		x.provider = p
 	}
 	scheme := "http"
-	if c.Request.TLS != nil {
+	if secure {
 		scheme = "https"
 	}
 	return &oauth2.Config{ClientID: x.of.Client, ClientSecret: x.of.Secret, Endpoint: x.provider.Endpoint(), Scopes: []string{oidc.ScopeOpenID, "email", "profile"},
@@ -118,7 +118,7 @@ func (s *Service) getSignOn(c *gin.Context) error {
 	if s.signOn == nil {
 		return noSignOn
 	}
-	conf, _, err := s.signOn.config(c)
+	conf, _, err := s.signOn.config(c, s.secure)
 	if err != nil {
 		s.logOf(c).Warn("the provider of single sign-on cannot be asked", "issuer", s.signOn.of.Issuer, "error", err)
 		s.refuseSignOn(c, "away")
@@ -187,7 +187,7 @@ func (s *Service) fromProvider(c *gin.Context) (one store.Person, err error) {
 	if why := c.Query("error"); why != "" {
 		return one, fmt.Errorf("the provider says %s", cut(why))
 	}
-	conf, verifier, err := s.signOn.config(c)
+	conf, verifier, err := s.signOn.config(c, s.secure)
 	if err != nil {
 		return one, err
 	}

@@ -165,7 +165,7 @@ func (s *Service) notSignedIn(c *gin.Context, why string) error {
 }
 
 func (s *Service) nameToken(c *gin.Context) {
-	if s.tokenFile != "" && isLoopback(hostOf(c.Request.RemoteAddr)) {
+	if s.tokenFile != "" && len(s.opt.Behind) == 0 && isLoopback(hostOf(c.Request.RemoteAddr)) {
 		c.Header(TokenFileHeader, s.tokenFile)
 	}
 }
@@ -274,8 +274,16 @@ func targetOf(c *gin.Context) string {
 	return cut(strings.Join(names, " "))
 }
 
-// addressOf gives where a request came from, without the port.
-func (s *Service) addressOf(c *gin.Context) string { return hostOf(c.Request.RemoteAddr) }
+// addressOf gives where a request came from, without the port: behind a proxy what it says, which is the last that the header names.
+func (s *Service) addressOf(c *gin.Context) string {
+	if len(s.opt.Behind) > 0 {
+		all := strings.Split(strings.Join(c.Request.Header.Values("X-Forwarded-For"), ","), ",")
+		if last := strings.TrimSpace(all[len(all)-1]); net.ParseIP(last) != nil {
+			return last
+		}
+	}
+	return hostOf(c.Request.RemoteAddr)
+}
 
 func hostOf(address string) string {
 	if h, _, err := net.SplitHostPort(address); err == nil {
