@@ -80,6 +80,8 @@ Root has to name a user with --user: the service runs as this one.`,
 	f.StringVar(&o.Listen, "listen", service.DefaultListen, "the `ADDRESS` to listen on; port 0 for a free one. Beyond loopback only with a certificate")
 	f.StringVar(&o.TLSCert, "tls-cert", "", "the `FILE` of the service's certificate, with those that lead to its authority (PEM); it is read again as it changes")
 	f.StringVar(&o.TLSKey, "tls-key", "", "the `FILE` of the certificate's key (PEM)")
+	f.StringVar(&o.PublicName, "public-name", "", "the `NAME` of this machine for which an authority gives the certificate by itself, in place of --tls-cert; you take its terms by that")
+	f.StringVar(&o.ACME, "acme", "", "the directory of that authority: `URL` (default: Let's Encrypt's)")
 	f.StringSliceVar(&o.Behind, "behind", nil, "the `ADDRESS`es of proxies that have the certificate in place of the service; connections of others are not taken")
 	f.StringSliceVar(&o.Hosts, "host", nil, "the `NAME`s by which the service may be called, beside its address")
 	f.StringArrayVar(&o.SecretKeyFrom, "secret-key-from", nil, "the `PLACE` of the key of secrets: file:PATH, env:NAME or command:LINE; may be repeated, then the first seals and all open (default: a file in the data folder)")

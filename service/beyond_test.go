@@ -20,9 +20,9 @@ import (
 
 // TestListening: beyond loopback the service listens over TLS alone, and says what is missing.
 func TestListening(t *testing.T) {
-	cert, key := certified(t, t.TempDir(), "tide.test", time.Hour)
+	cert, key := certifiedAt(t, t.TempDir(), "tide.test", time.Hour)
 	missing := filepath.Join(t.TempDir(), "none.pem")
-	old, oldKey := certified(t, t.TempDir(), "tide.test", -time.Hour)
+	old, oldKey := certifiedAt(t, t.TempDir(), "tide.test", -time.Hour)
 	for _, c := range []struct {
 		o    Options
 		says string
@@ -48,8 +48,8 @@ func TestListening(t *testing.T) {
 	}
 }
 
-// certified makes a certificate for a name and loopback, and gives the paths of it and its key.
-func certified(t *testing.T, dir, name string, lasts time.Duration) (cert, key string) {
+// certifiedAt makes a certificate for a name and loopback, and gives the paths of it and its key.
+func certifiedAt(t *testing.T, dir, name string, lasts time.Duration) (cert, key string) {
 	t.Helper()
 	m := testcert.Make(t, dir, name, lasts, net.IPv4(127, 0, 0, 1))
 	return m.Cert, m.Key
@@ -59,7 +59,7 @@ func certified(t *testing.T, dir, name string, lasts time.Duration) (cert, key s
 // read does not.
 func TestCertificate(t *testing.T) {
 	dir := t.TempDir()
-	cert, key := certified(t, dir, "tide.test", time.Hour)
+	cert, key := certifiedAt(t, dir, "tide.test", time.Hour)
 	enter := ""
 	base, _ := servingWith(t, Options{TLSCert: cert, TLSKey: key, Hosts: []string{"tide.test"}, SignIn: true, Enter: func(a string) { enter = a }})
 	_, port, err := net.SplitHostPort(strings.TrimPrefix(base, "https://"))
@@ -126,7 +126,7 @@ func TestCertificate(t *testing.T) {
 	} else {
 		res.Body.Close()
 	}
-	certified(t, dir, "tide.test", 2*time.Hour)
+	certifiedAt(t, dir, "tide.test", 2*time.Hour)
 	until(t, "the new certificate counts", func() bool {
 		res, err := client().Get(base + "/healthz") // which knows the new one alone
 		if err != nil {

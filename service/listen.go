@@ -8,10 +8,14 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"path/filepath"
 	"slices"
 	"sync"
 	"syscall"
 	"time"
+
+	"golang.org/x/crypto/acme"
+	"golang.org/x/crypto/acme/autocert"
 )
 
 // listen takes the address. Beyond loopback it is served over TLS alone (docs/security.md, "Beyond loopback").
@@ -22,6 +26,14 @@ func listen(ctx context.Context, opt *Options) (l net.Listener, beyond bool, err
 	}
 	if (opt.TLSCert == "") != (opt.TLSKey == "") {
 		return nil, false, errors.New("--tls-cert and --tls-key belong together; give both")
+	}
+	if opt.PublicName != "" {
+		if opt.TLSCert != "" || len(opt.Behind) > 0 {
+			return nil, false, errors.New("--public-name is of a service that is given its certificate by an authority; leave out --tls-cert and --behind, or it")
+		}
+		if !slices.Contains(opt.Hosts, opt.PublicName) {
+			opt.Hosts = append([]string{opt.PublicName}, opt.Hosts...)
+		}
 	}
 	for _, at := range opt.Behind {
 		if net.ParseIP(at) == nil {
@@ -38,8 +50,8 @@ func listen(ctx context.Context, opt *Options) (l net.Listener, beyond bool, err
 	default:
 		beyond = !isLoopback(host)
 	}
-	if beyond && opt.TLSCert == "" && len(opt.Behind) == 0 {
-		return nil, false, fmt.Errorf("--listen %s is refused: beyond loopback whoever listens on the way would read passwords and rows; give a certificate with --tls-cert and --tls-key, or use 127.0.0.1:%s with a tunnel", opt.Listen, port)
+	if beyond && opt.TLSCert == "" && opt.PublicName == "" && len(opt.Behind) == 0 {
+		return nil, false, fmt.Errorf("--listen %s is refused: beyond loopback whoever listens on the way would read passwords and rows; give a certificate with --tls-cert and --tls-key, or --public-name, or use 127.0.0.1:%s with a tunnel", opt.Listen, port)
 	}
 	var c net.ListenConfig
 	l, err = c.Listen(ctx, "tcp", opt.Listen)
@@ -77,6 +89,18 @@ func (l onlyFrom) Accept() (net.Conn, error) {
 		l.log.Info("a connection that is not the proxy's is not taken", "from", from)
 		_ = c.Close() // nothing is owed to it
 	}
+}
+
+// certified is how a service is reached that an authority gives its certificate: it proves at the address itself that the name is its (RFC 8737), and
+// gets another one in time. What it got lies in DATA/certificates.
+func certified(opt *Options) *tls.Config {
+	m := &autocert.Manager{Prompt: autocert.AcceptTOS, HostPolicy: autocert.HostWhitelist(opt.PublicName), Cache: autocert.DirCache(filepath.Join(opt.Data, "certificates"))}
+	if opt.ACME != "" {
+		m.Client = &acme.Client{DirectoryURL: opt.ACME}
+	}
+	c := m.TLSConfig()
+	c.MinVersion = tls.VersionTLS12
+	return c
 }
 
 // certificate is that of the service: it is read again as its files change, so that a renewed one counts without a restart. Safe for

@@ -46,6 +46,9 @@ type Options struct {
 	// Behind are the addresses of the proxies that have the certificate in place of the service: connections of others are not taken. None where people reach it
 	// directly.
 	Behind []string
+	// PublicName is a name of this machine for which an authority gives the certificate by itself (RFC 8555), in place of TLSCert: the one at ACME, or Let's Encrypt's where that
+	// is empty. Empty for none.
+	PublicName, ACME string
 	// Hosts are names by which the service may be called, beside its address.
 	Hosts []string
 	// SecretKeyFrom are where the key of secrets comes from, as secret.NewKeys takes them; none for a file in Data.
@@ -181,6 +184,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	}
 	defer listener.Close()
 	var secure *tls.Config
+	if opt.PublicName != "" {
+		secure = certified(&opt)
+	}
 	if opt.TLSCert != "" {
 		cert, err := newCertificate(opt.TLSCert, opt.TLSKey, opt.Log)
 		if err != nil {
