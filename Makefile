@@ -88,6 +88,8 @@ torture: build ## the long forms of the tests (some thirty minutes): random jobs
 	@$(GO) test -count=1 -timeout 20m -run 'TestMonthOnThePage' ./e2e -args -month 100
 	@echo "== walking through starts, faults and stops for five minutes, while sums must add up"
 	@$(GO) test -count=1 -timeout 20m -run 'TestSumsAddUp' ./service -args -walk 5m
+	@echo "== asking with bodies at random for ten minutes"
+	@$(GO) test -count=1 -timeout 20m -run 'TestBodies' ./service -args -bodies 10m
 	@echo "== killing runs two hundred times, each going on with other lanes"
 	@$(GO) test -count=20 -timeout 30m -run 'TestKilledTenTimes' ./e2e
 	@echo "== two hundred times each: killing runs, services, the broker and PostgreSQL, and letting runs stand still, while rows go into files, topics and tables"

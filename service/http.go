@@ -306,6 +306,9 @@ func body(c *gin.Context, v any) error {
 	if err := d.Decode(v); err != nil {
 		return api.WrongRequest.With("the request's JSON: "+err.Error(), "")
 	}
+	if _, err := d.Token(); err != io.EOF {
+		return api.WrongRequest.With("the request's JSON has something behind its end", "send one value")
+	}
 	if bytes.Contains(text, []byte(`\u0000`)) {
 		var all any
 		if json.Unmarshal(text, &all) == nil && hasNull(all) {

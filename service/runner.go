@@ -311,6 +311,7 @@ func (r *runner) failedOnce(err error) {
 		f.Live.Sentence = r.resumingLocked()
 		r.last = &f
 	}
+	r.tell()
 }
 
 // resumingLocked says how a run is that is started again. Called with mu held.

@@ -45,8 +45,9 @@ const emit = defineEmits<{ start: []; stop: []; drain: []; span: [] }>()
 </script>
 
 <style scoped>
-.head { display: flex; align-items: center; gap: 12px; }
-.alarm { color: var(--brick); background: var(--brick-soft); border-radius: 9px; padding: 1px 8px; font-size: 12px; text-decoration: none; }
+.head { display: flex; align-items: center; gap: 12px; flex-wrap: wrap; }
+.head h1 { overflow-wrap: anywhere; }
+.alarm { white-space: nowrap; color: var(--brick); background: var(--brick-soft); border-radius: 9px; padding: 1px 8px; font-size: 12px; text-decoration: none; }
 .advice { list-style: none; margin: -8px 0 14px; padding: 0; font-size: 12.5px; color: var(--soft); overflow-wrap: anywhere; }
 .advice strong { color: var(--sea); font-weight: 600; }
 .sentence { margin: 6px 0 14px; font-size: 13.5px; overflow-wrap: anywhere; }

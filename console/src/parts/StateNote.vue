@@ -1,5 +1,5 @@
 <template>
-  <div v-if="problem" class="note bad" role="alert">
+  <div v-if="problem" class="note" :class="{ bad: problem.code !== 'not-allowed' }" :role="problem.code === 'not-allowed' ? 'status' : 'alert'">
     <strong>{{ problem.detail || problem.title }}</strong>
     <div>{{ problem.fix }}</div>
   </div>
