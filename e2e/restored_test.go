@@ -15,7 +15,7 @@ import (
 )
 
 // TestRestored: a data folder that was copied while the service stood takes its place again, as docs/upgrade.md says. A run whose
-// sink got more since then is refused, until somebody names the checkpoint.
+// sink got more since then is refused, until somebody names the checkpoint. People, tokens and secrets are there as they were.
 func TestRestored(t *testing.T) {
 	t.Parallel()
 	dir := open(t)
@@ -44,6 +44,11 @@ func TestRestored(t *testing.T) {
 		t.Errorf("the document that is shown:\n%s", o.out)
 	}
 	s.must("stop", "quiet")
+	setSecret := exec.Command(binary, "secrets", "set", "port", "--server", s.address)
+	setSecret.Stdin = strings.NewReader("low water\n")
+	finish(t, setSecret).want(t, 0)
+	s.must("people", "add", "kit", "--role", "keeper")
+	token := strings.TrimSpace(s.must("tokens", "--make", "own", "--person", "kit").out)
 	s.end(t, syscall.SIGINT)
 	if out, err := exec.Command("cp", "-a", dataOf(dir), dataOf(dir)+".copy").CombinedOutput(); err != nil {
 		t.Fatal(err, string(out))
@@ -61,10 +66,28 @@ func TestRestored(t *testing.T) {
 	}
 
 	s = serve(t, dir)
+	status := func(job string) string { // whoever asks has to sign in now, and the command line does
+		var jobs []api.Job
+		if err := json.Unmarshal([]byte(s.must("jobs", "--format", "json").out), &jobs); err != nil {
+			t.Fatal(err)
+		}
+		for _, j := range jobs {
+			if j.Name == job {
+				return j.Status
+			}
+		}
+		return "gone"
+	}
+	if o := s.must("secrets"); !strings.Contains(o.out, "port") || strings.Contains(o.out, "store it again") {
+		t.Errorf("the secrets after it was restored:\n%s", o.out)
+	}
+	if o := s.must("me", "--token", token); !strings.Contains(o.out, "you are kit, and a keeper") {
+		t.Errorf("the token of before is of: %s", o.out)
+	}
 	s.must("start", "quiet")
 	eventually(t, 20*time.Second, "the quiet job goes on", func() bool { return rows("quiet") == 2 })
 	eventually(t, 20*time.Second, "the other is refused", func() bool {
-		return strings.Contains(s.must("history", "levels").out, "delivered") && s.job("levels").Status == "failed"
+		return strings.Contains(s.must("history", "levels").out, "delivered") && status("levels") == "failed"
 	})
 	var list []api.Checkpoint
 	if err := json.Unmarshal([]byte(s.must("checkpoints", "levels", "--format", "json").out), &list); err != nil || len(list) == 0 {
@@ -72,5 +95,5 @@ func TestRestored(t *testing.T) {
 	}
 	epoch := fmt.Sprint(list[0].Epoch)
 	s.must("start", "levels", "--resume", "checkpoint:"+epoch).want(t, 0)
-	eventually(t, 20*time.Second, "it goes on", func() bool { return s.job("levels").Status == "running" && rows("levels") >= 2 })
+	eventually(t, 20*time.Second, "it goes on", func() bool { return status("levels") == "running" && rows("levels") >= 2 })
 }

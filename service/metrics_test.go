@@ -62,3 +62,30 @@ func TestProblemsAreDocumented(t *testing.T) {
 		t.Errorf("docs/problems.md has %d problems, and the program %d", lines, len(seen))
 	}
 }
+
+// TestLibrariesListed: docs/security.md has the versions of the libraries that stand between a stranger and the service.
+func TestLibrariesListed(t *testing.T) {
+	page, err := os.ReadFile("../docs/security.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	mod, err := os.ReadFile("../go.mod")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, table, _ := strings.Cut(string(page), "| library | version | for |")
+	n := 0
+	for line := range strings.Lines(table) {
+		cells := strings.Split(line, "|")
+		if len(cells) < 4 || !strings.Contains(cells[1], "`") {
+			continue
+		}
+		n++
+		if want := strings.Trim(cells[1], " `") + " " + strings.TrimSpace(cells[2]); !strings.Contains(string(mod), want+"\n") && !strings.Contains(string(mod), want+" ") {
+			t.Errorf("docs/security.md lists %s, and go.mod another", want)
+		}
+	}
+	if n < 8 {
+		t.Errorf("%d libraries are listed", n)
+	}
+}
