@@ -27,6 +27,17 @@ type limiters struct {
 // mostTried bounds how many names and addresses are remembered. Where there are more, those that have rested are forgotten.
 const mostTried = 10_000
 
+// From says how long whoever tries a code from an address has to wait; 0 for not at all. Codes are too long to be guessed: it is the work that is bounded.
+func (t *Tries) From(host string, now time.Time) (wait time.Duration) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	from := t.hosts.of(host, rate.Every(time.Second), 30, now)
+	if wait = missing(from, now); wait == 0 {
+		from.AllowN(now, 1)
+	}
+	return wait
+}
+
 // Try says how long whoever tries a name from an address has to wait; 0 for not at all. Names are compared without their case.
 func (t *Tries) Try(name, host string, now time.Time) (wait time.Duration) {
 	t.mu.Lock()

@@ -2,6 +2,7 @@ package client
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"net/http/cookiejar"
 	"strconv"
@@ -24,7 +25,13 @@ func (c *Client) SignIn(ctx context.Context, who api.SignIn, ask api.NewPersonTo
 	if _, err = post[api.Me](ctx, short, "/sign-in", who); err != nil {
 		return made, err
 	}
-	if made, err = post[api.MadePersonToken](ctx, short, "/tokens", ask); err != nil {
+	made, err = post[api.MadePersonToken](ctx, short, "/tokens", ask)
+	if p := (*api.Problem)(nil); errors.As(err, &p) && p.Code == api.TokenExists.Code { // of an earlier sign-in from here, which this one takes the place of
+		if err = short.RevokePersonToken(ctx, "", ask.Name); err == nil {
+			made, err = post[api.MadePersonToken](ctx, short, "/tokens", ask)
+		}
+	}
+	if err != nil {
 		return made, err
 	}
 	_, err = call[struct{}](ctx, short, "POST", "/sign-out", "", nil)

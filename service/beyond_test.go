@@ -95,7 +95,7 @@ func TestCertificate(t *testing.T) {
 	if res.StatusCode != 200 || len(cookies) != 1 {
 		t.Fatalf("%s, %d cookies", res.Status, len(cookies))
 	}
-	if c := cookies[0]; c.Name != "__Host-undertide" || !c.Secure || !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || c.Path != "/" || c.Domain != "" {
+	if c := cookies[0]; c.Name != "__Host-undertide-"+port || !c.Secure || !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || c.Path != "/" || c.Domain != "" {
 		t.Errorf("the cookie is %s", c)
 	}
 	if res.Header.Get("Strict-Transport-Security") == "" || res.TLS.Version < tls.VersionTLS12 {

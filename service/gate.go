@@ -44,7 +44,7 @@ func (s *Service) noted(c *gin.Context) {
 	if m := c.Request.Method; c.Writer.Status() < 400 && (m == http.MethodGet || m == http.MethodHead) {
 		level = slog.LevelDebug
 	}
-	s.logOf(c).Log(context.WithoutCancel(c.Request.Context()), level, "request", "method", c.Request.Method, "path", cut(c.Request.URL.Path), "status", c.Writer.Status(), "bytes", c.Writer.Size(), "seconds", time.Since(began).Seconds(), "from", c.Request.RemoteAddr)
+	s.logOf(c).Log(context.WithoutCancel(c.Request.Context()), level, "request", "method", c.Request.Method, "path", cut(c.Request.URL.Path), "status", c.Writer.Status(), "bytes", c.Writer.Size(), "seconds", time.Since(began).Seconds(), "from", s.addressOf(c), "who", askerOf(c).String())
 }
 
 // open refuses changes while the service stops: its runs are halted, and nothing may begin any more.

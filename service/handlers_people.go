@@ -69,7 +69,7 @@ func (s *Service) postSignIn(c *gin.Context) error {
 		return err
 	}
 	if len(ask.Password) > 4*access.MostPassword || len(ask.Name) > 256 {
-		return api.WrongPassword.With("", "")
+		return api.WrongRequest.With("nobody has so long a name or password", "")
 	}
 	if act := store.ActOf(c.Request.Context()); act != nil {
 		act.Target = cut(ask.Name)
@@ -118,7 +118,7 @@ func (s *Service) lookAtCode(c *gin.Context) error {
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	if wait := s.people.tries.Try("", s.addressOf(c), time.Now()); wait > 0 {
+	if wait := s.people.tries.From(s.addressOf(c), time.Now()); wait > 0 {
 		return paced(c, &slow{wait})
 	}
 	one, first, err := s.people.code(ask.Code)
@@ -137,7 +137,7 @@ func (s *Service) postEnter(c *gin.Context) error {
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	if wait := s.people.tries.Try("", s.addressOf(c), time.Now()); wait > 0 {
+	if wait := s.people.tries.From(s.addressOf(c), time.Now()); wait > 0 {
 		return paced(c, &slow{wait})
 	}
 	if one, first, err := s.people.code(ask.Code); err == nil {

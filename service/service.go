@@ -235,7 +235,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	if s.people, err = openPeople(ctx, db); err != nil {
 		return err
 	}
-	if s.sessions, err = newSessions(ctx, db, s.secure); err != nil {
+	if s.sessions, err = newSessions(ctx, db, cookieName(listener, len(opt.Behind) > 0), s.secure); err != nil {
 		return err
 	}
 	if opt.SignOn != nil {
@@ -294,6 +294,14 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		_ = server.Close() // whoever still listens is cut off
 	}
 	return err
+}
+
+// cookieName is what the cookie of a session is called: with the port at which browsers come, which those behind a proxy do not know.
+func cookieName(l net.Listener, behind bool) string {
+	if _, port, err := net.SplitHostPort(l.Addr().String()); err == nil && !behind {
+		return "undertide-" + port
+	}
+	return "undertide"
 }
 
 // address is how the service is called.

@@ -26,7 +26,9 @@ const (
 
 // newSessions makes the keeper of sessions. Over TLS the cookie is bound to this host and never sent in the clear; on loopback without TLS some
 // browsers would not take such a one.
-func newSessions(ctx context.Context, db *store.Store, secure bool) (*scs.SessionManager, error) {
+//
+// Browsers send cookies to all ports of a host: name tells this service's from those of its neighbours.
+func newSessions(ctx context.Context, db *store.Store, name string, secure bool) (*scs.SessionManager, error) {
 	keep := &sessionStore{db: db, all: map[string]store.Session{}}
 	list, err := db.Sessions(ctx)
 	if err != nil {
@@ -37,9 +39,9 @@ func newSessions(ctx context.Context, db *store.Store, secure bool) (*scs.Sessio
 	}
 	// Not scs.New, which begins to look after sessions in a store of its own.
 	m := &scs.SessionManager{Store: keep, HashTokenInStore: true, Lifetime: sessionFor, IdleTimeout: sessionIdle, Codec: scs.GobCodec{},
-		Cookie: scs.SessionCookie{Name: "undertide", Path: "/", HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode, Persist: true}}
+		Cookie: scs.SessionCookie{Name: name, Path: "/", HttpOnly: true, Secure: secure, SameSite: http.SameSiteStrictMode, Persist: true}}
 	if secure {
-		m.Cookie.Name = "__Host-undertide"
+		m.Cookie.Name = "__Host-" + name
 	}
 	return m, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -256,12 +257,12 @@ func (s *Service) acts(c *gin.Context, o *operations.Operation, do func() error)
 		if p == nil {
 			p = &api.Internal
 		}
-		if line.Outcome = p.Code; p.Code == api.NotSignedIn.Code { // whoever knocks fills no record that is never emptied; the log has it
-			return err
-		}
-		line.At = time.Now().UTC().Truncate(time.Microsecond)
+		line.Outcome, line.At = p.Code, time.Now().UTC().Truncate(time.Microsecond)
 	}
-	s.db.AddLine(line)
+	// Whoever knocks fills no record that is never emptied: of who is not known it has what was tried, which is bounded (access.Tries). The log has all.
+	if who.Known() || slices.Contains([]string{api.WrongPassword.Code, api.WrongCode.Code}, line.Outcome) || line.Who != who.String() {
+		s.db.AddLine(line)
+	}
 	return err
 }
 

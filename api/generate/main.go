@@ -90,7 +90,7 @@ func page() ([]byte, error) {
 	}
 	doc.Components.SecuritySchemes = openapi3.SecuritySchemes{
 		"token":   &openapi3.SecuritySchemeRef{Value: &openapi3.SecurityScheme{Type: "http", Scheme: "bearer", Description: "A token of a person (POST /tokens)."}},
-		"session": &openapi3.SecuritySchemeRef{Value: &openapi3.SecurityScheme{Type: "apiKey", In: "cookie", Name: "__Host-undertide", Description: "The session of a browser (POST /sign-in); on loopback without TLS the cookie is called undertide."}},
+		"session": &openapi3.SecuritySchemeRef{Value: &openapi3.SecurityScheme{Type: "apiKey", In: "cookie", Name: "__Host-undertide-PORT", Description: "The session of a browser (POST /sign-in). Without TLS, on loopback, the name is undertide-PORT; behind a proxy it has no port."}},
 	}
 	for _, o := range operations.All {
 		op, err := describe(o, schema, problem)

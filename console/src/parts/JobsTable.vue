@@ -94,6 +94,6 @@ function trend(l: Schemas['Live']): string {
 .line { width: 64px; height: 18px; margin-left: auto; }
 .name { font-weight: 600; text-decoration: none; }
 .name:hover { text-decoration: underline; }
-.about { font-size: 11.5px; min-width: 200px; max-width: 300px; overflow-wrap: anywhere; }
+.about { font-size: 11.5px; min-width: 130px; max-width: 300px; overflow-wrap: anywhere; }
 .since { font-size: 11.5px; padding-left: 8px; }
 </style>

@@ -2,6 +2,7 @@
   <main class="door">
     <form class="sheet" @submit.prevent="enter">
       <p class="mark"><TideMark /> Under Tide</p>
+      <h1 v-if="!whom">{{ looking ? 'Looking at your code' : 'Nobody is let in by this address' }}</h1>
       <StateNote v-if="!whom" :loading="looking" :problem="failure">There is no code in the address. Open the whole address that you were given.</StateNote>
       <template v-else>
         <h1>{{ whom.first ? 'Become the first keeper' : `Welcome, ${whom.name}` }}</h1>

@@ -11,7 +11,7 @@
     <ElButton size="small" text @click="made = null">Done</ElButton>
   </div>
   <section v-if="!who?.asks" class="sheet part" aria-label="Nobody signs in">
-    <p>Nobody has to sign in: whoever is on this machine may do everything here. Add a first person, who is a keeper, and whoever asks has to sign in from then on.</p>
+    <p>Nobody has to sign in: whoever is on this machine may do everything here. Add a first person, who is a keeper, and whoever asks has to sign in from then on; the next page is where they choose a password.</p>
   </section>
   <section v-else-if="who.name" class="sheet part" aria-label="You">
     <header>
@@ -109,6 +109,7 @@
 <script setup lang="ts">
 import { ElButton, ElDialog, ElInput, ElOption, ElSelect } from 'element-plus'
 import { computed, ref, shallowRef } from 'vue'
+import { useRouter } from 'vue-router'
 
 import { moment } from '../format'
 import { asProblem, part, post, put, remove, said, type ListOf, type Problem, type Schemas } from '../http'
@@ -128,6 +129,7 @@ const does: Record<string, string> = {
 const origin = window.location.origin
 
 const me = useMe()
+const router = useRouter()
 const who = computed(() => me.me.value)
 const keeps = computed(() => covers(who.value?.role ?? '', 'keeper'))
 const lesser = computed(() => roles.filter((r) => covers(who.value?.role ?? '', r)))
@@ -172,10 +174,22 @@ function giveCode(m: Schemas['MadePerson']) {
 
 const adding = ref<{ name: string; role: string; email: string } | null>(null)
 async function add() {
+  if (!who.value?.asks) return addFirst()
   const got = await act(() => post<Schemas['MadePerson']>('/people', adding.value))
   if (!got) return
   adding.value = null
   giveCode(got)
+}
+// From the first keeper on, whoever asks has to sign in: this page goes on to where the keeper chooses a password.
+async function addFirst() {
+  failure.value = null
+  try {
+    const got = await post<Schemas['MadePerson']>('/people', adding.value)
+    adding.value = null
+    await router.push({ path: '/enter', hash: `#${got.code}` })
+  } catch (e) {
+    failure.value = asProblem(e)
+  }
 }
 function change(p: Person, role: string) {
   void act(() => put(`/people/${part(p.name)}`, { role }))
