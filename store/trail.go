@@ -121,7 +121,7 @@ func (s *Store) Lines(ctx context.Context, q LineQuery) (out []Line, err error) 
 			db = db.Where("who = ? OR starts_with(who, ?)", q.Who, q.Who+" (")
 		}
 		if q.Target != "" {
-			db = db.Where("target = ?", q.Target)
+			db = db.Where("target = ? OR starts_with(target, ?)", q.Target, q.Target+" ") // and what belongs to it, such as a job's pin
 		}
 		if !q.Since.IsZero() {
 			db = db.Where("at >= ?", q.Since)

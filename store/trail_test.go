@@ -58,7 +58,7 @@ func TestTrail(t *testing.T) {
 	if len(lines) != 2 || lines[0].Action != "stop" || lines[1].Action != "save" || lines[1].Target != "lifts" || lines[1].Version != 1 || lines[1].Outcome != Done {
 		t.Errorf("the trail is %+v", lines)
 	}
-	for q, want := range map[LineQuery]int{{Who: "ben", Limit: 10}: 1, {Who: "be", Limit: 10}: 0, {Target: "lifts", Limit: 10}: 2, {Since: time.Now().Add(time.Hour), Limit: 10}: 0, {Before: lines[0].ID, Limit: 10}: 1, {Limit: 1}: 1} {
+	for q, want := range map[LineQuery]int{{Who: "ben", Limit: 10}: 1, {Who: "be", Limit: 10}: 0, {Target: "lifts", Limit: 10}: 2, {Target: "lift", Limit: 10}: 0, {Since: time.Now().Add(time.Hour), Limit: 10}: 0, {Before: lines[0].ID, Limit: 10}: 1, {Limit: 1}: 1} {
 		if got, err := s.Lines(ctx, q); err != nil || len(got) != want {
 			t.Errorf("%+v gives %d lines, want %d: %v", q, len(got), want, err)
 		}
