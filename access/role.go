@@ -4,6 +4,7 @@ package access
 
 import (
 	"fmt"
+	"net"
 	"slices"
 	"strings"
 )
@@ -48,7 +49,15 @@ func ParseRole(text string) (Role, error) {
 	case Reader, Engineer, Keeper:
 		return r, nil
 	}
-	return Nobody, fmt.Errorf("%q is not a role; give reader, engineer or keeper", cut(text))
+	return Nobody, fmt.Errorf("%.40q is not a role; give reader, engineer or keeper", text)
+}
+
+// A gives a role behind its article, as sentences have it: "a reader", "an engineer".
+func (r Role) A() string {
+	if r == Engineer {
+		return "an " + string(r)
+	}
+	return "a " + string(r)
 }
 
 // Who is somebody from whom a request comes. The zero value is nobody.
@@ -90,9 +99,8 @@ func (w Who) String() string {
 	return "nobody"
 }
 
-func cut(s string) string {
-	if len(s) > 40 {
-		return s[:40] + "…"
-	}
-	return s
+// OnLoopback says whether a host, as addresses name it, is this machine, reached from itself.
+func OnLoopback(host string) bool {
+	ip := net.ParseIP(strings.Trim(host, "[]"))
+	return strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
 }

@@ -31,8 +31,8 @@ const mostTried = 10_000
 func (t *Tries) From(host string, now time.Time) (wait time.Duration) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	from := t.hosts.of(host, rate.Every(time.Second), 30, now)
-	if wait = missing(from, now); wait == 0 {
+	from := t.host(host, now)
+	if wait = Wait(from, now); wait == 0 {
 		from.AllowN(now, 1)
 	}
 	return wait
@@ -42,20 +42,25 @@ func (t *Tries) From(host string, now time.Time) (wait time.Duration) {
 func (t *Tries) Try(name, host string, now time.Time) (wait time.Duration) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	from := t.hosts.of(host, rate.Every(time.Second), 30, now)
-	if wait = missing(from, now); wait > 0 {
+	from := t.host(host, now)
+	if wait = Wait(from, now); wait > 0 {
 		return wait
 	}
 	of := t.names.of(strings.ToLower(name), rate.Every(6*time.Second), 10, now)
-	if wait = missing(of, now); wait == 0 { // a try that has to wait costs nothing: whoever may try next is not put off by it
+	if wait = Wait(of, now); wait == 0 { // a try that has to wait costs nothing: whoever may try next is not put off by it
 		of.AllowN(now, 1)
 		from.AllowN(now, 1)
 	}
 	return wait
 }
 
-// missing gives how long it takes until the limiter lets one through.
-func missing(l *rate.Limiter, now time.Time) time.Duration {
+// host is the limiter of an address.
+func (t *Tries) host(host string, now time.Time) *rate.Limiter {
+	return t.hosts.of(host, rate.Every(time.Second), 30, now)
+}
+
+// Wait gives how long it takes until a limiter lets one through; 0 where it does now.
+func Wait(l *rate.Limiter, now time.Time) time.Duration {
 	if has := l.TokensAt(now); has < 1 {
 		return time.Duration((1 - has) / float64(l.Limit()) * float64(time.Second))
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"undertide/access"
 	"undertide/api"
 	"undertide/client"
 )
@@ -124,7 +125,7 @@ func newPeopleChange(s *streams) *cobra.Command {
 			return usageError{errors.New("say what changes: --role or --mail")}
 		}
 		p, err := cl.ChangePerson(c.Context(), args[0], ask)
-		return showAs(s, format, p, err, func() { s.say("%s is a %s", p.Name, p.Role) })
+		return showAs(s, format, p, err, func() { s.say("%s is %s", p.Name, access.Role(p.Role).A()) })
 	})
 	roleFlag(c, &role, "")
 	c.Flags().StringVar(&mail, "mail", "", "the `ADDRESS` by which single sign-on knows them; '' for none")
@@ -257,9 +258,9 @@ func newMe(s *streams) *cobra.Command {
 			case !me.SignedIn:
 				s.say("you are not signed in; undertide sign-in NAME")
 			case me.Name == "":
-				fmt.Fprintf(s.out, "you are on this machine, and a %s\n", me.Role)
+				fmt.Fprintf(s.out, "you are on this machine, and %s\n", access.Role(me.Role).A())
 			default:
-				fmt.Fprintf(s.out, "you are %s, and a %s\n", me.Name, me.Role)
+				fmt.Fprintf(s.out, "you are %s, and %s\n", me.Name, access.Role(me.Role).A())
 			}
 		})
 	})
@@ -309,7 +310,7 @@ machine of a service that listens on loopback its user and root need not sign in
 		if err := all.write(); err != nil {
 			return err
 		}
-		s.say("you are %s at %s, and a %s; undertide sign-out ends it", made.Token.Person, addressKey(r.address()), made.Token.Role)
+		s.say("you are %s at %s, and %s; undertide sign-out ends it", made.Token.Person, addressKey(r.address()), access.Role(made.Token.Role).A())
 		return nil
 	})
 	c.Flags().StringVar(&name, "token-name", "", "the `NAME` of the token (default: that of this machine)")

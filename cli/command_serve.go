@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -111,7 +110,7 @@ func signOnOf(on service.SignOn) (*service.SignOn, error) {
 		return nil, nil
 	}
 	u, err := url.Parse(on.Issuer)
-	if err != nil || u.Host == "" || u.Scheme != "https" && (u.Scheme != "http" || !onLoopback(u.Hostname())) {
+	if err != nil || u.Host == "" || u.Scheme != "https" && (u.Scheme != "http" || !access.OnLoopback(u.Hostname())) {
 		return nil, usageError{fmt.Errorf("--sign-on %s is not the address of a provider; write it as https://…", on.Issuer)}
 	}
 	if on.Newcomers != "" {
@@ -123,11 +122,6 @@ func signOnOf(on service.SignOn) (*service.SignOn, error) {
 		return nil, usageError{errors.New("--sign-on needs the provider's secret for this service in UNDERTIDE_SIGN_ON_SECRET")}
 	}
 	return &on, nil
-}
-
-func onLoopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // become makes the process the named user's, which owns the data folder then. Root has to name one.

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"undertide/access"
 	"undertide/api"
 	"undertide/client"
 )
@@ -118,7 +119,7 @@ func personTokens(c *cobra.Command, s *streams, cl *client.Client, ask api.NewPe
 	case ask.Name != "":
 		made, err := cl.MakePersonToken(ctx, ask)
 		return showAs(s, format, made, err, func() {
-			s.say("token %s may do what a %s may, for %s; it is shown this once:", made.Token.Name, made.Token.Role, made.Token.Person)
+			s.say("token %s may do what %s may, for %s; it is shown this once:", made.Token.Name, access.Role(made.Token.Role).A(), made.Token.Person)
 			fmt.Fprintln(s.out, made.Text)
 		})
 	case revoke != "":

@@ -165,8 +165,10 @@ func (p *patience) clear() {
 // statusOf says how a job is that is started or stopped.
 func statusOf(c *cobra.Command, name string) func() string {
 	r := reach{}
-	if f := c.Flag("server"); f != nil {
-		r.server = f.Value.String()
+	for name, to := range map[string]*string{"server": &r.server, "token": &r.token, "authority": &r.authority} {
+		if f := c.Flag(name); f != nil {
+			*to = f.Value.String()
+		}
 	}
 	return func() string {
 		cl, err := r.client()

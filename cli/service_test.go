@@ -147,3 +147,16 @@ func readDocs(t *testing.T) string {
 	}
 	return string(text)
 }
+
+// TestWithoutHome: whoever has no folder for sign-ins, as a program of the system, has not signed in, and asks all the same.
+func TestWithoutHome(t *testing.T) {
+	for _, name := range []string{"HOME", "XDG_CONFIG_HOME", "UNDERTIDE_TOKEN", "UNDERTIDE_AUTHORITY"} {
+		t.Setenv(name, "")
+	}
+	if _, err := clientOf("127.0.0.1:9", "", ""); err != nil {
+		t.Error(err)
+	}
+	if err := (signIns{}).write(); err == nil || !strings.Contains(err.Error(), "set HOME, or bring a token") {
+		t.Errorf("a sign-in that cannot be kept: %v", err)
+	}
+}

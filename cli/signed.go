@@ -34,7 +34,7 @@ func signInsPath() (string, error) {
 func readSignIns() (signIns, error) {
 	path, err := signInsPath()
 	if err != nil {
-		return nil, err
+		return signIns{}, nil // who has no folder for it, as a program of the system, has not signed in
 	}
 	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -83,15 +83,7 @@ func (all signIns) at(server string) (signedIn, bool) {
 }
 
 // addressKey is how an address is kept, however it was written.
-func addressKey(server string) string {
-	if server == "" {
-		server = client.DefaultServer
-	}
-	if !strings.Contains(server, "://") {
-		server = "http://" + server
-	}
-	return strings.ToLower(strings.TrimSuffix(server, "/"))
-}
+func addressKey(server string) string { return strings.ToLower(client.Address(server)) }
 
 // clientOf makes a client for a service's address: with the token and authority that are given, or those of the environment, or those that a sign-in has left.
 // Empty ones are not given.

@@ -65,12 +65,7 @@ type Options struct {
 
 // New makes a client for a service's address; empty means DefaultServer.
 func New(server string, by Options) (*Client, error) {
-	if server == "" {
-		server = DefaultServer
-	}
-	if !strings.Contains(server, "://") {
-		server = "http://" + server
-	}
+	server = Address(server)
 	u, err := url.Parse(server)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
 		return nil, fmt.Errorf("%q is not an address of a service; write it as %s", server, DefaultServer)
@@ -89,17 +84,23 @@ func New(server string, by Options) (*Client, error) {
 		}
 		reach.TLSClientConfig = &tls.Config{RootCAs: all, MinVersion: tls.VersionTLS12}
 	}
-	if by.Token != "" && u.Scheme == "http" && !loopback(u.Hostname()) {
+	if by.Token != "" && u.Scheme == "http" && !access.OnLoopback(u.Hostname()) {
 		return nil, fmt.Errorf("a token is not sent to %s in the clear; name it as https://", u.Host)
 	}
 	// A token goes to the service that it is for: what leads elsewhere is not followed.
 	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	return &Client{base: strings.TrimSuffix(server, "/"), http: &http.Client{Transport: reach, CheckRedirect: stay}, token: by.Token}, nil
+	return &Client{base: server, http: &http.Client{Transport: reach, CheckRedirect: stay}, token: by.Token}, nil
 }
 
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
+// Address is a service's address in full, however it was written: "" is DefaultServer, and "10.0.0.5:7400/" is "http://10.0.0.5:7400".
+func Address(server string) string {
+	if server == "" {
+		server = DefaultServer
+	}
+	if !strings.Contains(server, "://") {
+		server = "http://" + server
+	}
+	return strings.TrimSuffix(server, "/")
 }
 
 // query is the part of an address behind the question mark; empty values are left out.
@@ -141,7 +142,7 @@ const tokenFileHeader = "Undertide-Token-File"
 // names the address that it is for: whoever listens in the place of a service is given nothing that another one would take.
 func (c *Client) findToken(path string) bool {
 	u, err := url.Parse(c.base)
-	if err != nil || path == "" || filepath.Base(path) != "token" || !loopback(u.Hostname()) {
+	if err != nil || path == "" || filepath.Base(path) != "token" || !access.OnLoopback(u.Hostname()) {
 		return false
 	}
 	c.mu.Lock()
@@ -155,7 +156,7 @@ func (c *Client) findToken(path string) bool {
 	text, err := os.ReadFile(path)
 	token, rest, _ := strings.Cut(string(text), "\n")
 	at, perr := url.Parse(strings.TrimSpace(rest))
-	if err != nil || perr != nil || !access.IsToken(token) || at.Scheme != u.Scheme || at.Port() != u.Port() || !loopback(at.Hostname()) {
+	if err != nil || perr != nil || !access.IsToken(token) || at.Scheme != u.Scheme || at.Port() != u.Port() || !access.OnLoopback(at.Hostname()) {
 		return false
 	}
 	c.token = token

@@ -171,7 +171,7 @@ func (v *visitor) sees(texts []string, args ...string) {
 // signsIn signs in by the command line.
 func (v *visitor) signsIn(role string) {
 	v.t.Helper()
-	v.run(v.password()+"\n", "sign-in", v.name, "--authority", v.w.Cert).want(v.t, 0, fmt.Sprintf("you are %s at %s, and a %s", v.name, v.w.Base, role))
+	v.run(v.password()+"\n", "sign-in", v.name, "--authority", v.w.Cert).want(v.t, 0, fmt.Sprintf("you are %s at %s, and %s", v.name, v.w.Base, map[string]string{"reader": "a reader", "engineer": "an engineer", "keeper": "a keeper"}[role]))
 	if text := read(v.t, filepath.Join(v.home, ".config/undertide/sign-ins.json")); strings.Contains(text, v.password()) {
 		v.t.Errorf("the password is kept: %s", text)
 	}

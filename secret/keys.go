@@ -79,8 +79,8 @@ func (k *Keys) Change() (next *Box, last func() error, err error) {
 		next, err = read(k.from[0])
 		return next, func() error { return nil }, err
 	}
-	if err := os.Remove(k.next()); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, nil, fmt.Errorf("the next key of secrets: %w", err)
+	if err := k.Drop(); err != nil { // of a change that was cut off
+		return nil, nil, err
 	}
 	if next, err = Open(k.next()); err != nil {
 		return nil, nil, err

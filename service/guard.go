@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"undertide/access"
 	"undertide/api"
 )
 
@@ -70,21 +71,17 @@ func (s *Service) forwarded(r *http.Request) error {
 // isHost says whether a request calls the service by a name that it has: one of --host, the address that it was reached at, or on loopback those of
 // loopback.
 func (s *Service) isHost(r *http.Request) bool {
-	name := r.Host
-	if h, _, err := net.SplitHostPort(r.Host); err == nil {
-		name = h
-	}
-	name = strings.TrimSuffix(strings.Trim(name, "[]"), ".")
+	name := strings.TrimSuffix(strings.Trim(hostOf(r.Host), "[]"), ".")
 	if slices.ContainsFunc(s.opt.Hosts, func(h string) bool { return strings.EqualFold(h, name) }) {
 		return true
 	}
 	at, _ := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
 	if at == nil {
-		return isLoopback(name)
+		return access.OnLoopback(name)
 	}
 	own := net.ParseIP(hostOf(at.String()))
 	if own.IsLoopback() {
-		return isLoopback(name)
+		return access.OnLoopback(name)
 	}
 	ip := net.ParseIP(name)
 	return ip != nil && ip.Equal(own)

@@ -54,12 +54,18 @@ func paced(c *gin.Context, err error) error {
 	return api.TooMany.With("it was tried too often", fmt.Sprintf("try again in %s", wait.wait.Round(time.Second)+time.Second))
 }
 
-// tells lets the line of the trail that a request leaves name somebody: who signs in is not known before.
-func tells(c *gin.Context, name string) {
+// actOn names what the request's line of the trail is about, where its path does not.
+func actOn(c *gin.Context, target string) {
 	if act := store.ActOf(c.Request.Context()); act != nil {
-		if act.Target = cut(name); act.Who == (access.Who{}).String() {
-			act.Who = cut(name)
-		}
+		act.Target = cut(target)
+	}
+}
+
+// actBy names who signs in, who was not known before, in the request's line of the trail.
+func actBy(c *gin.Context, name string) {
+	actOn(c, name)
+	if act := store.ActOf(c.Request.Context()); act != nil && !askerOf(c).Known() {
+		act.Who = cut(name)
 	}
 }
 
@@ -71,14 +77,12 @@ func (s *Service) postSignIn(c *gin.Context) error {
 	if len(ask.Password) > 4*access.MostPassword || len(ask.Name) > 256 {
 		return api.WrongRequest.With("nobody has so long a name or password", "")
 	}
-	if act := store.ActOf(c.Request.Context()); act != nil {
-		act.Target = cut(ask.Name)
-	}
+	actOn(c, ask.Name)
 	one, err := s.people.signIn(c.Request.Context(), ask.Name, ask.Password, s.addressOf(c))
 	if err != nil {
 		return paced(c, err)
 	}
-	tells(c, one.Name)
+	actBy(c, one.Name)
 	if err := s.beginSession(c, one); err != nil {
 		return err
 	}
@@ -141,7 +145,10 @@ func (s *Service) postEnter(c *gin.Context) error {
 		return paced(c, &slow{wait})
 	}
 	if one, first, err := s.people.code(ask.Code); err == nil {
-		tells(c, cmp.Or(one.Name, map[bool]string{true: ask.Name}[first]))
+		if first {
+			one.Name = ask.Name
+		}
+		actBy(c, one.Name)
 	}
 	one, err := s.people.enter(c.Request.Context(), ask.Code, ask.Name, ask.Password)
 	if err != nil {
@@ -199,19 +206,12 @@ func (s *Service) postPerson(c *gin.Context) error {
 	if !s.people.any() && role != string(access.Keeper) {
 		return api.LastKeeper.With("nobody is a keeper yet: once there are people, whoever asks has to sign in", "make the first person a keeper")
 	}
-	s.actOn(c, ask.Name)
+	actOn(c, ask.Name)
 	one, code, err := s.people.add(c.Request.Context(), ask.Name, role, ask.Email)
 	if err != nil {
 		return err
 	}
 	return answer(c, http.StatusCreated, s.viewMade(one, code))
-}
-
-// actOn names what the request's line of the trail is about, where its path does not.
-func (s *Service) actOn(c *gin.Context, target string) {
-	if act := store.ActOf(c.Request.Context()); act != nil {
-		act.Target = cut(target)
-	}
 }
 
 func checkMail(text string) error {
@@ -334,7 +334,7 @@ func (s *Service) postPersonToken(c *gin.Context) error {
 	if err := body(c, &ask); err != nil {
 		return err
 	}
-	s.actOn(c, strings.TrimSpace(ask.Person+" "+ask.Name))
+	actOn(c, strings.TrimSpace(ask.Person+" "+ask.Name))
 	made, err := s.makePersonToken(c.Request.Context(), askerOf(c), ask)
 	if err != nil {
 		return err
@@ -355,7 +355,7 @@ func (s *Service) makePersonToken(ctx context.Context, who asker, ask api.NewPer
 		return out, err
 	}
 	if !access.Role(of.Role).Covers(access.Role(role)) {
-		return out, api.NotAllowed.With(fmt.Sprintf("%s is a %s, and a token may do no more than its person", of.Name, of.Role), "leave out the role, or name a lesser one")
+		return out, api.NotAllowed.With(fmt.Sprintf("%s is %s, and a token may do no more than its person", of.Name, access.Role(of.Role).A()), "leave out the role, or name a lesser one")
 	}
 	now := time.Now().UTC()
 	t := store.Token{PersonID: &of.ID, Role: role, Name: ask.Name, MadeAt: now}
@@ -414,7 +414,7 @@ func (s *Service) deletePersonToken(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	s.actOn(c, of.Name+" "+c.Param("token"))
+	actOn(c, of.Name+" "+c.Param("token"))
 	t, there := s.tokens.named(of.ID, c.Param("token"))
 	if !there {
 		return api.NoSuchToken.With(of.Name+" has no token "+cut(c.Param("token")), "")

@@ -41,17 +41,17 @@ func (s *Service) router() *gin.Engine {
 	g := gin.New()
 	g.HandleMethodNotAllowed = true
 	g.UseRawPath = true // a name may hold %2F, as the topics of devices do: it is one part of the path
-	g.Use(s.noted, s.recovered, s.guard, s.withoutNull, s.open, s.known)
+	g.Use(s.noted, s.recovered, s.guard, s.withoutNull, s.open)
 	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
-	g.GET("/readyz", s.nearby, s.readyz)
+	g.GET("/readyz", s.known, s.nearby, s.readyz)
 	registry := prometheus.NewRegistry()
 	registry.MustRegister(collector{s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	g.GET("/metrics", s.nearby, gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
+	g.GET("/metrics", s.known, s.nearby, gin.WrapH(promhttp.HandlerFor(registry, promhttp.HandlerOpts{})))
 
 	g.POST("/in/:job/:source", s.takePosts)
 	g.OPTIONS("/in/:job/:source", s.takePosts) // of pages of other sites, before they post
 
-	v := g.Group("/api/v1")
+	v := g.Group("/api/v1", s.known)
 	answers := s.answers()
 	for i := range operations.All {
 		o := &operations.All[i]

@@ -16,6 +16,8 @@ import (
 
 	"golang.org/x/crypto/acme"
 	"golang.org/x/crypto/acme/autocert"
+
+	"undertide/access"
 )
 
 // listen takes the address. Beyond loopback it is served over TLS alone (docs/security.md, "Beyond loopback").
@@ -48,7 +50,7 @@ func listen(ctx context.Context, opt *Options) (l net.Listener, beyond bool, err
 	case proxied:
 		beyond = true
 	default:
-		beyond = !isLoopback(host)
+		beyond = !access.OnLoopback(host)
 	}
 	if beyond && opt.TLSCert == "" && opt.PublicName == "" && len(opt.Behind) == 0 {
 		return nil, false, fmt.Errorf("--listen %s is refused: beyond loopback whoever listens on the way would read passwords and rows; give a certificate with --tls-cert and --tls-key, or --public-name, or use 127.0.0.1:%s with a tunnel", opt.Listen, port)
@@ -89,6 +91,21 @@ func (l onlyFrom) Accept() (net.Conn, error) {
 		l.log.Info("a connection that is not the proxy's is not taken", "from", from)
 		_ = c.Close() // nothing is owed to it
 	}
+}
+
+// secured is how a service speaks TLS by itself; nil where it does not.
+func secured(opt *Options) (*tls.Config, error) {
+	switch {
+	case opt.PublicName != "":
+		return certified(opt), nil
+	case opt.TLSCert != "":
+		cert, err := newCertificate(opt.TLSCert, opt.TLSKey, opt.Log)
+		if err != nil {
+			return nil, err
+		}
+		return &tls.Config{GetCertificate: cert.get, MinVersion: tls.VersionTLS12}, nil
+	}
+	return nil, nil
 }
 
 // certified is how a service is reached that an authority gives its certificate: it proves at the address itself that the name is its (RFC 8737), and

@@ -234,17 +234,12 @@ func TestRights(t *testing.T) {
 // stolen gives a session's cookie to somebody else, and ends the session.
 func (p *peopled) stolen(name string) caller {
 	p.t.Helper()
-	jar, err := cookiejar.New(nil)
-	if err != nil {
-		p.t.Fatal(err)
-	}
-	own := caller{p: p, client: &http.Client{Jar: jar}, header: http.Header{}}
-	own.want(200, "POST", "/sign-in", api.SignIn{Name: name, Password: passwordOf(name)}, nil)
+	own := p.signedIn(name)
 	r, err := http.NewRequest("GET", p.base, nil)
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	cookies := jar.Cookies(r.URL)
+	cookies := own.client.Jar.Cookies(r.URL)
 	if len(cookies) != 1 {
 		p.t.Fatalf("a session has %d cookies", len(cookies))
 	}

@@ -7,7 +7,6 @@ package service
 import (
 	"context"
 	"crypto/rand"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -183,16 +182,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		return err
 	}
 	defer listener.Close()
-	var secure *tls.Config
-	if opt.PublicName != "" {
-		secure = certified(&opt)
-	}
-	if opt.TLSCert != "" {
-		cert, err := newCertificate(opt.TLSCert, opt.TLSKey, opt.Log)
-		if err != nil {
-			return err
-		}
-		secure = &tls.Config{GetCertificate: cert.get, MinVersion: tls.VersionTLS12}
+	secure, err := secured(&opt)
+	if err != nil {
+		return err
 	}
 	unlock, err := lockData(opt.Data)
 	if err != nil {

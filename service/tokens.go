@@ -176,8 +176,8 @@ func (t *tokens) admit(job int64, source, text string) (ok bool, wait time.Durat
 	if one.left == nil {
 		return true, 0, func(int) {}
 	}
-	if has := one.left.TokensAt(now); has < 1 {
-		return true, time.Duration((1 - has) / float64(one.Rate) * float64(time.Second)), nil
+	if wait := access.Wait(one.left, now); wait > 0 {
+		return true, wait, nil
 	}
 	return true, 0, func(events int) {
 		for burst := one.left.Burst(); events > 0; events -= burst {

@@ -46,7 +46,7 @@ func whoIn(ctx context.Context) (asker, bool) {
 // there are people (docs/security.md, "People and rights").
 func (s *Service) asksWho() bool { return s.opt.SignIn || s.beyond || s.people.any() }
 
-// known finds out who a request comes from.
+// known finds out who a request comes from. Posts into sources and the console's files, which ask nobody, go without.
 func (s *Service) known(c *gin.Context) {
 	who := s.whoAsks(c)
 	c.Set(askerKey, who)
@@ -141,7 +141,7 @@ func (s *Service) may(c *gin.Context, need access.Role) error {
 	if !who.Known() {
 		return s.notSignedIn(c, who.why)
 	}
-	detail := fmt.Sprintf("%s may do what a %s may; this needs a right of the %s", who, who.Role, need)
+	detail := fmt.Sprintf("%s may do what %s may; this needs a right of the %s", who, who.Role.A(), need)
 	if who.Role == access.Poster {
 		detail = fmt.Sprintf("the token %s may post to its source, and do nothing else", who.Token)
 	}
@@ -166,7 +166,7 @@ func (s *Service) notSignedIn(c *gin.Context, why string) error {
 }
 
 func (s *Service) nameToken(c *gin.Context) {
-	if s.tokenFile != "" && len(s.opt.Behind) == 0 && isLoopback(hostOf(c.Request.RemoteAddr)) {
+	if s.tokenFile != "" && len(s.opt.Behind) == 0 && access.OnLoopback(hostOf(c.Request.RemoteAddr)) {
 		c.Header(TokenFileHeader, s.tokenFile)
 	}
 }
@@ -293,12 +293,7 @@ func hostOf(address string) string {
 	return address
 }
 
-func isLoopback(host string) bool {
-	ip := net.ParseIP(strings.Trim(host, "[]"))
-	return strings.EqualFold(host, "localhost") || ip != nil && ip.IsLoopback()
-}
-
-// begin makes a session for somebody, in place of the one that the request brought, and gives the browser its cookie.
+// beginSession makes a session for somebody, in place of the one that the request brought, and gives the browser its cookie.
 func (s *Service) beginSession(c *gin.Context, one store.Person) error {
 	old, _ := c.Cookie(s.sessions.Cookie.Name)
 	ctx, err := s.sessions.Load(c.Request.Context(), old)

@@ -75,11 +75,8 @@ func (s *Store) Alarms(ctx context.Context, q AlarmQuery) (out []Alarm, err erro
 func (s *Store) See(ctx context.Context, id int64, by string, at time.Time) (out Alarm, err error) {
 	err = s.change(ctx, "note that an alarm was seen", func(db *gorm.DB) error {
 		done := db.Model(&Alarm{}).Where("id = ?", id).Updates(map[string]any{"seen_at": at, "seen_by": by})
-		if done.Error == nil && done.RowsAffected == 0 {
-			return ErrNotFound
-		}
-		if done.Error != nil {
-			return done.Error
+		if err := found(done); err != nil {
+			return err
 		}
 		return db.Take(&out, id).Error
 	})

@@ -54,10 +54,6 @@ func (s *Store) RemoveNotice(ctx context.Context, name string) error {
 		if err := tx.Delete(&Telling{}, "notice = ?", name).Error; err != nil {
 			return err
 		}
-		done := tx.Delete(&Notice{}, "name = ?", name)
-		if done.Error == nil && done.RowsAffected == 0 {
-			return ErrNotFound
-		}
-		return done.Error
+		return found(tx.Delete(&Notice{}, "name = ?", name))
 	})
 }

@@ -61,11 +61,8 @@ func (s *Store) AddPerson(ctx context.Context, p *Person, code *Code) error {
 func (s *Store) UpdatePerson(ctx context.Context, p Person, code *Code, used bool) error {
 	return s.change(ctx, "change a person", func(tx *gorm.DB) error {
 		done := tx.Model(&Person{}).Where("id = ?", p.ID).Select("role", "email", "password", "generation").Updates(&p)
-		if done.Error == nil && done.RowsAffected == 0 {
-			return ErrNotFound
-		}
-		if done.Error != nil {
-			return done.Error
+		if err := found(done); err != nil {
+			return err
 		}
 		if code != nil || used {
 			if err := tx.Where("person_id = ?", p.ID).Delete(&Code{}).Error; err != nil {

@@ -313,6 +313,14 @@ func (s *Store) ask(ctx context.Context, what string, f func(*gorm.DB) error) er
 	return fmt.Errorf("%s: %w: %s", what, ErrUnreachable, plain(err))
 }
 
+// found is the error of a change of one record; ErrNotFound where there was none to change.
+func found(done *gorm.DB) error {
+	if done.Error == nil && done.RowsAffected == 0 {
+		return ErrNotFound
+	}
+	return done.Error
+}
+
 // SaveVersion stores a document as a job's next version, and makes the job if need be. A document equal
 // to the newest version is not stored again.
 func (s *Store) SaveVersion(ctx context.Context, of Job, document, about string) (j Job, v Version, stored bool, err error) {
@@ -529,10 +537,6 @@ func (s *Store) AddPin(ctx context.Context, p Pin) error {
 // DeletePin forgets a pin.
 func (s *Store) DeletePin(ctx context.Context, job int64, name string) error {
 	return s.change(ctx, "forget a pin", func(db *gorm.DB) error {
-		done := db.Where("job_id = ? AND name = ?", job, name).Delete(&Pin{})
-		if done.Error == nil && done.RowsAffected == 0 {
-			return gorm.ErrRecordNotFound
-		}
-		return done.Error
+		return found(db.Where("job_id = ? AND name = ?", job, name).Delete(&Pin{}))
 	})
 }

@@ -79,10 +79,6 @@ func Put[T Named](ctx context.Context, s *Store, v T) error {
 func Remove[T Named](ctx context.Context, s *Store, name string) error {
 	return s.change(ctx, "remove it", func(db *gorm.DB) error {
 		var v T
-		r := db.Where("name = ?", name).Delete(&v)
-		if r.Error == nil && r.RowsAffected == 0 {
-			return ErrNotFound
-		}
-		return r.Error
+		return found(db.Where("name = ?", name).Delete(&v))
 	})
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -78,5 +79,16 @@ func TestTrail(t *testing.T) {
 	}
 	if got, err := s.Lines(ctx, LineQuery{Limit: 10}); err != nil || len(got) != 2 {
 		t.Errorf("after all that the trail has %d lines, %v", len(got), err)
+	}
+}
+
+// TestTrailIsTold: docs/operations.md makes the table as the migration does.
+func TestTrailIsTold(t *testing.T) {
+	page, err := os.ReadFile("../docs/operations.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if table := strings.ReplaceAll(trailTable(), "\n    ", "\n\t"); !strings.Contains(string(page), table) {
+		t.Errorf("docs/operations.md lacks\n%s", table)
 	}
 }

@@ -7,7 +7,7 @@
       <template v-else>
         <h1>{{ whom.first ? 'Become the first keeper' : `Welcome, ${whom.name}` }}</h1>
         <p v-if="whom.first" class="soft">From then on whoever asks this service has to sign in. You may add people, and everything else.</p>
-        <p v-else class="soft">You are {{ whom.role === 'engineer' ? 'an' : 'a' }} {{ whom.role }}. Choose a password; this address counts once.</p>
+        <p v-else class="soft">You are {{ aRole(whom.role) }}. Choose a password; this address counts once.</p>
         <div v-if="failure" class="notice bad" role="alert">{{ said(failure) }}</div>
         <div v-if="whom.first" class="field"><label for="enter-name">Name</label><ElInput id="enter-name" v-model="name" name="username" autocomplete="username" /></div>
         <input v-else type="hidden" name="username" autocomplete="username" :value="whom.name">
@@ -27,7 +27,7 @@ import { useRouter } from 'vue-router'
 import { asProblem, post, said, type Problem, type Schemas } from '../http'
 import StateNote from '../parts/StateNote.vue'
 import TideMark from '../parts/TideMark.vue'
-import { useMe } from '../use/me'
+import { aRole, useMe } from '../use/me'
 
 /** As the service asks it of a password (docs/security.md, "People and rights"). */
 const least = 12

@@ -114,7 +114,7 @@ import { useRouter } from 'vue-router'
 import { moment } from '../format'
 import { asProblem, part, post, put, remove, said, type ListOf, type Problem, type Schemas } from '../http'
 import StateNote from '../parts/StateNote.vue'
-import { covers, useMe, type Role } from '../use/me'
+import { aRole, covers, useMe, type Role } from '../use/me'
 import { useResource } from '../use/resource'
 import { sure } from '../use/sure'
 
@@ -211,7 +211,7 @@ async function makeToken() {
   const got = await act(() => post<Schemas['MadePersonToken']>('/tokens', { name: t.name, role: t.role, job: t.job || undefined, for: t.for || undefined }))
   if (!got) return
   token.value = null
-  give(`Token ${got.token.name} may do what a ${got.token.role} may; it is shown this once:`, got.text)
+  give(`Token ${got.token.name} may do what ${aRole(got.token.role)} may; it is shown this once:`, got.text)
 }
 async function revoke(t: Schemas['PersonToken']) {
   if (!(await sure(`Revoke ${t.name} of ${t.person}? Programs that use it are let in no more.`, 'Revoke'))) return

@@ -12,11 +12,16 @@ export function covers(role: string, need: Role): boolean {
   return ranks.indexOf(role as Role) >= ranks.indexOf(need)
 }
 
+/** A role behind its article, as sentences have it. */
+export function aRole(role: string): string {
+  return role === 'engineer' ? `an ${role}` : `a ${role}`
+}
+
 /** Says what is lacking, and whom to ask: empty for nothing. */
 export function lacking(me: Me | null, need: Role): string {
   if (!me || covers(me.role, need)) return ''
   const whom = me.keepers.length ? `Ask ${me.keepers.slice(0, 5).join(', ')}.` : 'Ask a keeper.'
-  return `This needs a right of the ${need}; you are a ${me.role}. ${whom}`
+  return `This needs a right of the ${need}; you are ${aRole(me.role)}. ${whom}`
 }
 
 // Who asks, for the directive: there is one page, and one who looks at it.
