@@ -26,7 +26,7 @@ type world struct {
 // beyond is the variable that holds the world for the part of TestBeyondLoopback that is in the other network.
 const beyond = "UNDERTIDE_TEST_BEYOND"
 
-// TestBeyondLoopback: the service listens on a second address of this machine, over TLS. Three people with three roles reach it from a network of their own, by the command
+// TestBeyondLoopback: the service listens on another address of this machine, over TLS, in a network of the test's own. Three people with three roles reach it from another one, by the command
 // line and in a browser, and do what their roles let them; all else is refused.
 func TestBeyondLoopback(t *testing.T) {
 	if text := os.Getenv(beyond); text != "" {
@@ -41,7 +41,7 @@ func TestBeyondLoopback(t *testing.T) {
 	if os.Geteuid() != 0 {
 		t.Fatal("a network of its own takes the rights of root; run it as root, as in a container")
 	}
-	own, theirs := network(t)
+	ours, theirs, own := networks(t)
 	dir := open(t)
 	made := testcert.Make(t, dir, "tide.test", time.Hour, net.ParseIP(own))
 	a, err := account.Find(servant)
@@ -52,48 +52,58 @@ func TestBeyondLoopback(t *testing.T) {
 		t.Fatal(err)
 	}
 	undertide(t, dir, served(dir, "--listen", own+":0")...).want(t, 1, "beyond loopback whoever listens on the way would read passwords and rows; give a certificate")
-	p := launch(t, dir, served(dir, "--listen", own+":0", "--tls-cert", made.Cert, "--tls-key", made.Key)...)
+	c := within(ours, append([]string{binary}, served(dir, "--listen", own+":0", "--tls-cert", made.Cert, "--tls-key", made.Key)...)...)
+	c.Dir = dir
+	p := running(t, c)
 	w := world{Enter: p.says(t, `become the first keeper, once, at (\S+)`), Base: p.says(t, `the console is at (https://[0-9.:]+)`), Cert: made.Cert, Pin: made.Pin, Dir: dir}
-	listens(t, p.cmd.Process.Pid, strings.TrimPrefix(w.Base, "https://"))
+	listens(t, ours, p.cmd.Process.Pid, strings.TrimPrefix(w.Base, "https://"))
 	text, err := json.Marshal(w)
 	if err != nil {
 		t.Fatal(err)
 	}
-	visit := exec.Command("ip", "netns", "exec", theirs, os.Args[0], "-test.run", "^TestBeyondLoopback$", "-test.v", "-test.timeout", "5m")
+	visit := within(theirs, os.Args[0], "-test.run", "^TestBeyondLoopback$", "-test.v", "-test.timeout", "5m")
 	visit.Env = append(os.Environ(), beyond+"="+string(text), builtBinary+"="+binary)
 	if out, err := visit.CombinedOutput(); err != nil {
 		t.Errorf("from the other network: %v\n%s", err, out)
 	}
 }
 
-// network makes a network of its own beside this one, and gives this machine's address there, and the network's name.
-func network(t *testing.T) (own, name string) {
+// networks makes two networks with a line between them, and gives their names, and the address of the first. They are beside that of the other tests, whose browsers would take
+// what comes and goes there for another network, and break off what they load. Nothing changes in them either once they are up: there are no addresses of version 6,
+// which come to be a second later.
+func networks(t *testing.T) (ours, theirs, address string) {
 	t.Helper()
 	id := os.Getpid() % 10_000
-	name = fmt.Sprintf("tide%d", id)
-	own, theirs := fmt.Sprintf("10.%d.%d.1", 100+id%100, id/100%200), fmt.Sprintf("10.%d.%d.2", 100+id%100, id/100%200)
-	here, there := fmt.Sprintf("tide%da", id), fmt.Sprintf("tide%db", id)
+	ours, theirs = fmt.Sprintf("tide%da", id), fmt.Sprintf("tide%db", id)
 	ip := func(args ...string) {
 		t.Helper()
 		if out, err := exec.Command("ip", args...).CombinedOutput(); err != nil {
 			t.Fatalf("ip %s: %v: %s", strings.Join(args, " "), err, out)
 		}
 	}
-	ip("netns", "add", name)
-	t.Cleanup(func() { ip("netns", "del", name) }) // and with it both ends
-	ip("link", "add", here, "type", "veth", "peer", "name", there, "netns", name)
-	ip("addr", "add", own+"/24", "dev", here)
-	ip("link", "set", here, "up")
-	ip("-n", name, "addr", "add", theirs+"/24", "dev", there)
-	ip("-n", name, "link", "set", there, "up")
-	ip("-n", name, "link", "set", "lo", "up")
-	return own, name
+	for _, name := range []string{ours, theirs} {
+		ip("netns", "add", name)
+		t.Cleanup(func() { ip("netns", "del", name) })
+	}
+	ip("link", "add", "line", "netns", ours, "type", "veth", "peer", "name", "line", "netns", theirs)
+	for n, name := range []string{ours, theirs} {
+		ip("-n", name, "link", "set", "line", "addrgenmode", "none")
+		ip("-n", name, "addr", "add", fmt.Sprintf("10.20.30.%d/24", n+1), "dev", "line")
+		ip("-n", name, "link", "set", "line", "up")
+		ip("-n", name, "link", "set", "lo", "up")
+	}
+	return ours, theirs, "10.20.30.1"
+}
+
+// within runs a command in a network.
+func within(network string, command ...string) *exec.Cmd {
+	return exec.Command("ip", append([]string{"netns", "exec", network}, command...)...)
 }
 
 // listens holds that of all sockets of a process and its children one listens beyond loopback: the one that is meant.
-func listens(t *testing.T, pid int, want string) {
+func listens(t *testing.T, network string, pid int, want string) {
 	t.Helper()
-	out, err := exec.Command("ss", "-H", "-ltnp").Output()
+	out, err := within(network, "ss", "-H", "-ltnp").Output()
 	if err != nil {
 		t.Fatal(err)
 	}

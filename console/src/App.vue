@@ -6,16 +6,14 @@
 </template>
 
 <script setup lang="ts">
-import { defineAsyncComponent } from 'vue'
 import { useRoute } from 'vue-router'
 
 import PlacesFrame from './parts/PlacesFrame.vue'
 import StateNote from './parts/StateNote.vue'
+import EnterPlace from './places/EnterPlace.vue'
+import SignInPlace from './places/SignInPlace.vue'
 import { provideMe } from './use/me'
 import { useTheme } from './use/theme'
-
-const EnterPlace = defineAsyncComponent(() => import('./places/EnterPlace.vue'))
-const SignInPlace = defineAsyncComponent(() => import('./places/SignInPlace.vue'))
 
 const me = provideMe()
 const route = useRoute()

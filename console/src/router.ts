@@ -1,5 +1,6 @@
 import { createRouter, createWebHistory } from 'vue-router'
 
+import EnterPlace from './places/EnterPlace.vue'
 import JobsPlace from './places/JobsPlace.vue'
 
 export const router = createRouter({
@@ -12,7 +13,7 @@ export const router = createRouter({
     { path: '/build', component: () => import('./places/BuildPlace.vue'), props: (to) => ({ job: to.query.job }), meta: { title: 'Build' } },
     { path: '/try', component: () => import('./places/TryPlace.vue'), props: (to) => ({ lesson: to.query.lesson, job: to.query.job }), meta: { title: 'Try' } },
     { path: '/people', component: () => import('./places/PeoplePlace.vue'), meta: { title: 'People' } },
-    { path: '/enter', component: () => import('./places/EnterPlace.vue'), meta: { title: 'Enter' } },
+    { path: '/enter', component: EnterPlace, meta: { title: 'Enter' } },
     { path: '/jobs', component: JobsPlace, meta: { title: 'Jobs' } },
     { path: '/jobs/:job', component: () => import('./places/JobPlace.vue'), props: true },
     { path: '/:rest(.*)*', component: () => import('./places/NowherePlace.vue'), meta: { title: 'Nothing here' } },
