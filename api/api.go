@@ -36,6 +36,8 @@ type Job struct {
 	SpanUntil string `json:"span_until"`
 	// Owners are who may change it, beside keepers; none: every engineer.
 	Owners []string `json:"owners"`
+	// Node is the node that carries it out; empty where it does not run, or the service has its database alone.
+	Node string `json:"node"`
 	// Status is that of the newest run; "saved" where there is none yet.
 	Status string `json:"status"`
 	Since  string `json:"since"` // RFC 3339: when the status began
@@ -482,6 +484,21 @@ type Status struct {
 type Overview struct {
 	Items  []Job  `json:"items"`
 	Status Status `json:"status"`
+	Nodes  []Node `json:"nodes"` // none where the service has its database alone
+}
+
+// Node is a service on a machine, among those that share a database.
+type Node struct {
+	Name      string     `json:"name"`
+	Address   string     `json:"address"` // where the others reach it
+	Version   string     `json:"version"`
+	Cores     int        `json:"cores"`
+	Memory    int64      `json:"memory"` // bytes
+	StartedAt time.Time  `json:"started_at"`
+	HeardAt   *time.Time `json:"heard_at,omitempty"` // nil: it has ended in good order
+	State     string     `json:"state"`              // well, draining, drained, away
+	Jobs      []string   `json:"jobs"`               // those that it carries out, by name
+	This      bool       `json:"this"`               // it is the one that answers
 }
 
 // Health says whether something outside answers.

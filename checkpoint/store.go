@@ -361,6 +361,11 @@ func (s *Store) complete(dir string, m *manifest) error {
 	if err != nil {
 		return err
 	}
+	return s.completeAs(dir, text)
+}
+
+// completeAs is complete with the text of the manifest.
+func (s *Store) completeAs(dir string, text []byte) error {
 	part := path.Join(dir, manifestName+".part")
 	if err := s.write(part, text); err != nil {
 		return fmt.Errorf("write manifest: %w", err)

@@ -119,7 +119,7 @@ var groups = []struct {
 	{"Run in the service", []func(*streams) *cobra.Command{newSave, newStart, newStop, newDrain, newRestart, newDelete, newVersions, newDiff}},
 	{"Watch", []func(*streams) *cobra.Command{newJobs, newShow, newWatch, newRows, newFigures, newAlarms, newNotices, newHistory, newLogs}},
 	{"State", []func(*streams) *cobra.Command{newState, newCheckpoints, newPin, newUnpin, newPins}},
-	{"The service", []func(*streams) *cobra.Command{newServe, newBroker, newVersion}},
+	{"The service", []func(*streams) *cobra.Command{newServe, newNodes, newBroker, newVersion}},
 	{"People", []func(*streams) *cobra.Command{newSignIn, newSignOut, newMe, newPeople, newOwners, newTrail}},
 }
 

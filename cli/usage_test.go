@@ -15,7 +15,7 @@ func TestWrongUse(t *testing.T) {
 		"sources put lifts":                  "there is no command sources put; there are add, remove, show",
 		"connections add":                    "undertide connections add takes NAME; see undertide connections add --help",
 		"version now":                        "undertide version takes no arguments",
-		"help nope":                          "there is no command nope; see undertide --help",
+		"help crane":                         "there is no command crane; see undertide --help",
 		"completion tcsh":                    "there is no command completion tcsh; did you mean bash?",
 		"peek --oldest --newest":             "--oldest and --newest do not go together; give one of --oldest, --newest, --since, --follow",
 		"start x --dry-run --fresh":          "--dry-run and --fresh do not go together",

@@ -214,6 +214,10 @@ type Opening struct {
 	// Journal is the folder where a source writes down what it takes that cannot be read again; empty where no checkpoints are
 	// kept.
 	Journal string
+	// Lease is the number of the lease by which a node has the job, greater than all before; 0 where there are no nodes. Then files that others may be writing still, though
+	// they have lost the job, are told apart by it, and Leased says whether the job is this node's still (docs/nodes.md).
+	Lease  int64
+	Leased func() error
 	// Serve lets whoever runs the job hand on what is posted to the source there, until end is called; nil for nobody.
 	Serve func(t Taker) (end func())
 	// Buffer bounds the bytes of events under way, 0 for the default; Block is how many bytes are read at once.

@@ -23,6 +23,7 @@ var allowed = map[string][]string{
 	"testcert":   {},
 	"secret":     {},
 	"leak":       {},
+	"lease":      {},
 	"pace":       {},
 	"run":        {"checkpoint", "connect", "core", "disk", "job"},
 	"try":        {"connect", "core", "job", "look", "run"},
@@ -38,8 +39,8 @@ var allowed = map[string][]string{
 	"client":     {"access", "api", "inside", "job", "try"},
 	"console":    {},
 	"postgres":   {"account"},
-	"service":    {"access", "api", "checkpoint", "connect", "core", "disk", "figures", "inside", "job", "look", "postgres", "run", "secret", "store", "try"},
-	"store":      {},
+	"service":    {"access", "api", "checkpoint", "connect", "core", "disk", "figures", "inside", "job", "lease", "look", "postgres", "run", "secret", "store", "try"},
+	"store":      {"lease"},
 }
 
 // forbidden says what the core may not reach at all, and what to do instead.

@@ -54,6 +54,12 @@ type Options struct {
 	Watch *engine.Watch
 	// Say is told what people should know, a line each; may be nil.
 	Say func(string)
+	// Commit makes a checkpoint of the folder count, before anything of it is delivered; where it fails, the run does, and the checkpoint may
+	// count or not. Nil where the folder says which counts.
+	Commit func(epoch int64) error
+	// Lease and Leased are as in [connect.Opening].
+	Lease  int64
+	Leased func() error
 	// FirstEpoch is the least epoch to use, since epochs are never used twice; 0 for 1.
 	FirstEpoch int64
 	// Tap gives somebody who looks at rows of a source, step or output; it may give nil. Names are as in
@@ -240,7 +246,7 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 	}
 	out.Bounded = !with.Unbounded()
 	out.NewDecoder = func() engine.Decoder { return decoding.Decoder(s.Fields) }
-	opened, err := with.Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Journal: b.journal(s.Name), Serve: b.serve(s.Name), Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
+	opened, err := with.Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Journal: b.journal(s.Name), Lease: b.opt.Lease, Leased: b.opt.Leased, Serve: b.serve(s.Name), Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
 		Stdin: func() (io.Reader, error) { return b.takeStdin(s.Name) }, Once: b.readOnce})
 	if opened.Close != nil {
 		b.closers = append(b.closers, opened.Close)
@@ -321,7 +327,7 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 			format = connect.DefaultFormat()
 		}
 	}
-	out, err := b.opt.SinkOf(s).Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Schema: s.Schema, Kept: b.opt.Checkpoints != "", Shipments: b.shipments(), Aside: b.aside(),
+	out, err := b.opt.SinkOf(s).Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Schema: s.Schema, Kept: b.opt.Checkpoints != "", Shipments: b.shipments(), Aside: b.aside(), Lease: b.opt.Lease, Leased: b.opt.Leased,
 		Stdout: func() (io.Writer, *connect.Format, error) { return b.takeStdout(s.Name) }})
 	if errors.Is(err, connect.ErrUsage) {
 		return nil, err

@@ -163,7 +163,10 @@ func (b *builder) goOn(store *checkpoint.Store, o *engine.Options) error {
 	o.Save = func(s *engine.Snapshot) (engine.Saved, error) {
 		saved, err := store.Save(s)
 		if err != nil {
-			err = explain(opt.Checkpoints, err)
+			return saved, explain(opt.Checkpoints, err)
+		}
+		if opt.Commit != nil {
+			err = opt.Commit(s.Epoch)
 		}
 		return saved, err
 	}

@@ -144,7 +144,8 @@ func (s *Service) save(ctx context.Context, document string, from int) (api.Save
 		e = &entry{epoch: rec.LastEpoch}
 		s.jobs[j.Name] = e
 	}
-	e.rec, e.newest = rec, v
+	e.take(rec)
+	e.newest = v
 	e.newest.Document = ""
 	s.mu.Unlock()
 	if stored {
@@ -230,7 +231,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	}
 	v, err := s.db.Version(ctx, rec.ID, ask.Version)
 	if errors.Is(err, store.ErrNotFound) {
-		return api.Started{}, noSuchVersion(e, ask.Version)
+		return api.Started{}, s.noSuchVersion(e, ask.Version)
 	}
 	if err != nil {
 		return api.Started{}, err
@@ -238,6 +239,9 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	j, err := s.parseOf(ctx, rec, v.Document, ask.Set, true)
 	if err != nil {
 		return api.Started{}, wrongDocument(err)
+	}
+	if err := s.bring(ctx, rec, ask); err != nil {
+		return api.Started{}, err
 	}
 	from, err := s.fits(ctx, e, j, ask)
 	if err != nil {
@@ -269,7 +273,8 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 		}
 	}
 	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.LeaveBehind, SkipEvents: ask.Skip, Generation: generation}
-	if err := s.db.CreateRun(ctx, &record); err != nil {
+	held, err := s.leasedRun(ctx, name, &record, from != nil)
+	if err != nil {
 		return api.Started{}, err
 	}
 	for _, w := range j.Warnings {
@@ -277,7 +282,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	}
 	notes = append(notes, j.Promises(connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery, Dir: j.Dir}, func(s *job.Sink) connect.Sink { return s.With })...)
 	s.db.AddEventOf(ctx, store.Event{JobID: rec.ID, RunID: &record.ID, At: record.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
-	r, ready := s.begin(j, record, false)
+	r, ready := s.begin(j, record, held, false)
 	s.mu.Lock()
 	e.run = r
 	stopping = s.stopping
@@ -438,12 +443,12 @@ func (s *Service) restart(ctx context.Context, name string, ask api.Start) (api.
 func (s *Service) couldStart(ctx context.Context, e *entry, ask api.Start) error {
 	v, err := s.db.Version(ctx, e.rec.ID, ask.Version)
 	if errors.Is(err, store.ErrNotFound) {
-		return noSuchVersion(e, ask.Version)
+		return s.noSuchVersion(e, ask.Version)
 	}
 	if err != nil {
 		return err
 	}
-	j, err := s.parseOf(ctx, e.rec, v.Document, ask.Set, true)
+	j, err := s.parseOf(ctx, s.record(e), v.Document, ask.Set, true)
 	if err != nil {
 		return wrongDocument(err)
 	}
@@ -451,7 +456,9 @@ func (s *Service) couldStart(ctx context.Context, e *entry, ask api.Start) error
 	return err
 }
 
-func noSuchVersion(e *entry, n int) error {
+func (s *Service) noSuchVersion(e *entry, n int) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	return api.NoSuchVersion.With(fmt.Sprintf("job %s has no version %d", e.rec.Name, n), fmt.Sprintf("the newest is %d; see undertide versions %s", e.newest.Number, e.rec.Name))
 }
 
@@ -478,6 +485,11 @@ func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 	delete(s.jobs, name)
 	s.mu.Unlock()
 	s.dropRows(e.rec.ID)
+	if s.nodes != nil {
+		if err := s.nodes.place.RemoveAll(ctx, checkpoint.ShelfOf(name)); err != nil {
+			s.opt.Log.Warn("what the shared store has of a job that was removed is left there", "job", name, "error", err)
+		}
+	}
 	return errors.Join(os.RemoveAll(filepath.Join(s.opt.Data, "checkpoints", name)), remove(s.logPath(name)), remove(s.logPath(name)+".old"))
 }
 
@@ -488,7 +500,7 @@ func (s *Service) forget(ctx context.Context, e *entry) {
 	if err != nil || len(all) == 0 {
 		return // a job without a version keeps nothing
 	}
-	j, err := s.parseOf(ctx, e.rec, all[0].Document, nil, true)
+	j, err := s.parseOf(ctx, s.record(e), all[0].Document, nil, true)
 	if err != nil {
 		return // so it did not run
 	}

@@ -100,7 +100,17 @@ func (s *Service) alarmsOf(job int64) *alarms {
 
 // resumeAlarms takes up the alarms that were on when an earlier service ended.
 func (s *Service) resumeAlarms(ctx context.Context) error {
-	list, err := s.db.Alarms(ctx, store.AlarmQuery{On: true, Limit: 100_000})
+	return s.takeUpAlarms(ctx, store.AlarmQuery{On: true, Limit: 100_000})
+}
+
+// alarmsAnew takes up those of a job that another node watched before.
+func (s *Service) alarmsAnew(ctx context.Context, job int64) error {
+	s.alarms.Delete(job)
+	return s.takeUpAlarms(ctx, store.AlarmQuery{Job: job, On: true, Limit: 1000})
+}
+
+func (s *Service) takeUpAlarms(ctx context.Context, of store.AlarmQuery) error {
+	list, err := s.db.Alarms(ctx, of)
 	for _, x := range list {
 		a := s.alarmsOf(x.JobID)
 		a.mu.Lock()

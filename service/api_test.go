@@ -57,7 +57,7 @@ func servingWith(t *testing.T, o Options) (address, dir string) {
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
-		o.Listen, o.Data, o.Files, o.Ready = cmp.Or(o.Listen, "127.0.0.1:0"), dir+".data", []string{dir}, func(a string) { ready <- a }
+		o.Listen, o.Data, o.Files, o.Ready = cmp.Or(o.Listen, "127.0.0.1:0"), dir+".data", append(o.Files, dir), func(a string) { ready <- a }
 		ended <- Serve(ctx, o)
 	}()
 	t.Cleanup(func() {
@@ -310,6 +310,11 @@ func askPeople(want func(method, path, kind, body string, status int, code strin
 	want("GET", "/people", "", "", 200, "")
 	want("POST", "/secrets/rotate", "", "", 200, "")
 	want("GET", "/trail?limit=2&since=1h", "", "", 200, "")
+	want("GET", "/nodes", "", "", 200, "") // there are none
+	want("GET", "/nodes/quay/jobs", "", "", 404, "no-such-node")
+	want("POST", "/nodes/quay/drain", "", "", 404, "no-such-node")
+	want("DELETE", "/nodes/quay/drain", "", "", 404, "no-such-node")
+	want("DELETE", "/nodes/quay", "", "", 404, "no-such-node")
 	want("GET", "/trail?since=soon", "", "", 400, "wrong-request")
 	want("POST", "/people", js, `{"name":"ann","role":"reader"}`, 409, "last-keeper")
 	want("POST", "/people", js, `{"name":"ann","role":"keeper"}`, 201, "")
@@ -323,6 +328,8 @@ func shape(path string) string {
 	parts := strings.Split(path, "/")
 	for i := range parts {
 		switch {
+		case i == 2 && parts[1] == "nodes":
+			parts[i] = "{node}"
 		case i == 2 && parts[1] == "people":
 			parts[i] = "{person}"
 		case i == 2 && parts[1] == "tokens":

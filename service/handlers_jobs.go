@@ -2,6 +2,7 @@ package service
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -26,6 +27,9 @@ func (s *Service) viewJob(e *entry) api.Job {
 	r, last := e.run, e.last
 	out := api.Job{Name: e.rec.Name, About: e.newest.About, Version: e.newest.Number, CreatedAt: e.rec.CreatedAt, Owners: append([]string{}, e.rec.Owners...), SpanOf: e.rec.SpanOf, SpanBegin: e.rec.SpanBegin, SpanUntil: e.rec.SpanUntil, Status: "saved", Since: e.newest.CreatedAt.Format(time.RFC3339)}
 	s.mu.Unlock()
+	if r != nil && r.held != nil && r.goingOn() {
+		out.Node = s.opt.Node
+	}
 	switch {
 	case r != nil:
 		v := r.view()
@@ -77,6 +81,51 @@ func (s *Service) viewJobs() []api.Job {
 	return out
 }
 
+// viewAllJobs gives the jobs as lists show them; those of other nodes as those see them, where they answer.
+func (s *Service) viewAllJobs(ctx context.Context) []api.Job {
+	out := s.viewJobs()
+	if s.nodes == nil {
+		return out
+	}
+	others := s.nodes.others(ctx)
+	for i := range out {
+		e, err := s.find(out[i].Name)
+		if err != nil {
+			continue
+		}
+		if x, ok := s.nodes.holder(s.record(e).ID); ok {
+			if seen, told := others[out[i].Name]; told {
+				out[i] = seen
+			}
+			out[i].Node = x.Name
+		}
+	}
+	return out
+}
+
+// figuresOfRun gives the figures of a run that goes on, here or on another node; nil for none.
+func (s *Service) figuresOfRun(ctx context.Context, id int64) *api.Figures {
+	if r := s.going(id); r != nil {
+		return r.figures()
+	}
+	if s.nodes == nil || id == 0 {
+		return nil
+	}
+	rec, err := s.db.Run(ctx, id)
+	if err != nil {
+		return nil
+	}
+	x, ok := s.nodes.holder(rec.JobID)
+	if !ok || !x.Alive {
+		return nil
+	}
+	var f api.Figures
+	if s.nodes.get(ctx, x, fmt.Sprintf("/runs/%d/figures", id), &f) != nil {
+		return nil
+	}
+	return &f
+}
+
 // getJobs lists jobs by name, those after `after`; as a stream, all of them every second. A browser
 // holds few connections to one server, so that the stream also gives the figures of one run.
 func (s *Service) getJobs(c *gin.Context) error {
@@ -87,7 +136,7 @@ func (s *Service) getJobs(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	all := s.viewJobs()
+	all := s.viewAllJobs(c.Request.Context())
 	if from := c.Query("after"); from != "" {
 		all = slices.DeleteFunc(all, func(j api.Job) bool { return j.Name <= from })
 	}
@@ -122,11 +171,9 @@ func (s *Service) followJobs(c *gin.Context) error {
 		}
 	}()
 	return s.sendEvents(c, beat, func(send func(event, id string, v any)) bool {
-		send("jobs", "", api.Overview{Items: s.viewJobs(), Status: s.status()})
-		if r := s.going(id); r != nil {
-			if f := r.figures(); f != nil {
-				send("metrics", "", f)
-			}
+		send("jobs", "", api.Overview{Items: s.viewAllJobs(c.Request.Context()), Status: s.status(), Nodes: s.viewNodes()})
+		if f := s.figuresOfRun(c.Request.Context(), id); f != nil {
+			send("metrics", "", f)
 		}
 		return true
 	})
@@ -319,7 +366,7 @@ func (s *Service) version(c *gin.Context, e *entry, text string) (store.Version,
 	}
 	v, err := s.db.Version(c.Request.Context(), e.rec.ID, n)
 	if err == store.ErrNotFound {
-		return v, noSuchVersion(e, n)
+		return v, s.noSuchVersion(e, n)
 	}
 	return v, err
 }
@@ -330,7 +377,7 @@ func (s *Service) read(c *gin.Context, e *entry, text string, set map[string]str
 	if err != nil {
 		return v, nil, err
 	}
-	j, err := s.parseOf(c.Request.Context(), e.rec, v.Document, set, run)
+	j, err := s.parseOf(c.Request.Context(), s.record(e), v.Document, set, run)
 	if err != nil {
 		return v, nil, wrongDocument(err)
 	}

@@ -112,6 +112,9 @@ func (s *Service) getFigures(c *gin.Context) error {
 	defer leave()
 	return s.sendEvents(c, news, func(send func(event, id string, v any)) bool {
 		more := r.goingOn()
+		if !more && r.hasMoved() {
+			return false
+		}
 		send("run", "", r.view())
 		if f := r.figures(); f != nil {
 			send("metrics", "", f)
@@ -248,6 +251,9 @@ func (s *Service) followRows(c *gin.Context, r *runner, t *tap, match func(api.R
 	}()
 	return s.sendEvents(c, both, func(send func(event, id string, v any)) bool {
 		more := r.goingOn()
+		if !more && r.hasMoved() {
+			return false
+		}
 		if !known { // begin with the newest
 			if mark != "" {
 				send("gap", "", api.Gap{Anew: true})

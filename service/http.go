@@ -60,8 +60,11 @@ func (s *Service) router() *gin.Engine {
 			panic("nobody answers " + o.ID) // our own tables are wrong; each test of the service would say so
 		}
 		v.Handle(o.Method, places.ReplaceAllString(o.Path, ":$1"), func(c *gin.Context) {
+			if s.mayPass(c, o) == nil && s.passOn(c, o) { // that one judges it again
+				return
+			}
 			if err := s.acts(c, o, func() error {
-				if err := cmp.Or(s.may(c, o.Needs), s.mayOf(c, o)); err != nil {
+				if err := s.mayPass(c, o); err != nil {
 					return err
 				}
 				return do(c)
@@ -77,6 +80,11 @@ func (s *Service) router() *gin.Engine {
 	})
 	g.NoRoute(s.console)
 	return g
+}
+
+// mayPass says whether who asks may ask this.
+func (s *Service) mayPass(c *gin.Context, o *operations.Operation) error {
+	return cmp.Or(s.may(c, o.Needs), s.mayOf(c, o))
 }
 
 // nearby lets those ask who are on this machine, where the service listens there alone, and readers.
@@ -190,6 +198,11 @@ func (s *Service) answers() map[string]func(*gin.Context) error {
 		"revokePersonToken": s.deletePersonToken,
 		"trail":             s.getTrail,
 		"putOwners":         s.putOwners,
+		"nodes":             s.getNodes,
+		"nodeJobs":          s.getNodeJobs,
+		"drainNode":         s.drainNode,
+		"undrainNode":       s.undrainNode,
+		"removeNode":        s.deleteNode,
 		"run":               s.getRun,
 		"figures":           s.getFigures,
 		"checkpoints":       s.getCheckpoints,
@@ -204,7 +217,9 @@ var places = regexp.MustCompile(`\{(\w+)\}`)
 // recovered turns a fault of our own into a problem; the place is in the log.
 func (s *Service) recovered(c *gin.Context) {
 	defer func() {
-		if r := recover(); r != nil {
+		if r := recover(); r == http.ErrAbortHandler { //nolint:errorlint // it is given as it is
+			panic(r) // an answer that was passed on has broken off: so does this one
+		} else if r != nil {
 			s.logOf(c).Error("a request met a fault of our own", "path", c.Request.URL.Path, "fault", fmt.Sprint(r), "stack", string(debug.Stack()))
 			s.fail(c, api.Internal.With("", ""))
 		}

@@ -56,12 +56,59 @@ func (s *Service) openNotices(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var waiting []store.Telling
+	if s.opt.Node == "" { // else it comes with the jobs
+		if waiting, err = s.db.Tellings(ctx); err != nil {
+			return err
+		}
+	}
+	for _, rec := range list {
+		s.notices.add(rec, slices.DeleteFunc(slices.Clone(waiting), func(w store.Telling) bool { return w.Notice != rec.Name }))
+	}
+	return nil
+}
+
+// readNotices takes in what another node has changed.
+func (s *Service) readNotices(ctx context.Context) error {
+	list, err := s.db.Notices(ctx)
+	if err != nil {
+		return err
+	}
+	there := map[string]bool{}
+	for _, rec := range list {
+		there[rec.Name] = true
+		s.notices.mu.Lock()
+		t := s.notices.all[rec.Name]
+		same := t != nil && t.rec.Text == rec.Text && t.rec.Everything == rec.Everything
+		s.notices.mu.Unlock()
+		if !same {
+			s.notices.add(rec, nil)
+		}
+	}
+	s.notices.mu.Lock()
+	defer s.notices.mu.Unlock()
+	for name, t := range s.notices.all {
+		if !there[name] {
+			delete(s.notices.all, name)
+			close(t.gone)
+		}
+	}
+	return nil
+}
+
+// tellOf lets notices tell what a node of before was to tell of a job that was taken over from it.
+func (s *Service) tellOf(ctx context.Context, job string) error {
 	waiting, err := s.db.Tellings(ctx)
 	if err != nil {
 		return err
 	}
-	for _, rec := range list {
-		s.notices.add(rec, slices.DeleteFunc(slices.Clone(waiting), func(w store.Telling) bool { return w.Notice != rec.Name }))
+	s.notices.mu.Lock()
+	defer s.notices.mu.Unlock()
+	for _, w := range waiting {
+		if t := s.notices.all[w.Notice]; t != nil && w.Job == job && !slices.Contains(t.waiting, w) {
+			t.waiting = append(t.waiting, w)
+			t.wake()
+		}
 	}
 	return nil
 }

@@ -37,21 +37,33 @@ const codeFor = 3 * 24 * time.Hour
 
 func openPeople(ctx context.Context, db *store.Store) (*people, error) {
 	p := &people{db: db, byID: map[int64]store.Person{}, codes: map[access.Digest]store.Code{}, noted: map[int64]time.Time{}, changed: make(chan struct{})}
-	list, err := db.People(ctx)
+	return p, p.read(ctx)
+}
+
+// read takes in what the records have: at the start, and after another node has changed them. Whoever may do less then is told.
+func (p *people) read(ctx context.Context) error {
+	p.changing.Lock()
+	defer p.changing.Unlock()
+	list, err := p.db.People(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
+	codes, err := p.db.Codes(ctx)
+	if err != nil {
+		return err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	clear(p.byID)
+	clear(p.codes)
 	for _, one := range list {
 		p.byID[one.ID] = one
-	}
-	codes, err := db.Codes(ctx)
-	if err != nil {
-		return nil, err
 	}
 	for _, c := range codes {
 		p.codes[access.Digest(c.Digest)] = c
 	}
-	return p, nil
+	p.tellLocked()
+	return nil
 }
 
 // all gives everybody by name.
@@ -131,6 +143,10 @@ func (p *people) news() <-chan struct{} {
 func (p *people) tell() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	p.tellLocked()
+}
+
+func (p *people) tellLocked() {
 	close(p.changed)
 	p.changed = make(chan struct{})
 }

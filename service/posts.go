@@ -30,6 +30,9 @@ func (s *Service) takerAt(place string) connect.Taker {
 // takePosts gives what is posted to /in/JOB/SOURCE to the run; without one nothing is taken.
 func (s *Service) takePosts(c *gin.Context) {
 	name, source := c.Param("job"), c.Param("source")
+	if s.passPost(c, name) {
+		return
+	}
 	taker := s.takerAt(name + "/" + source)
 	if taker == nil {
 		c.Header("Retry-After", "5")
@@ -57,6 +60,23 @@ func (s *Service) takePosts(c *gin.Context) {
 		spend = took
 	}
 	taker.Take(c.Writer, request, spend)
+}
+
+// passPost hands a post on to the node that carries the job out; false where this one does.
+func (s *Service) passPost(c *gin.Context, name string) bool {
+	if s.nodes == nil || c.GetHeader(nodeHeader) != "" {
+		return false
+	}
+	e, err := s.find(name)
+	if err != nil {
+		return false
+	}
+	to, ok := s.nodes.holder(s.record(e).ID)
+	if !ok || !to.Alive {
+		return false
+	}
+	s.nodes.pass(c, to)
+	return true
 }
 
 // pagePosts says whether a request is of a page that may post to a source: those of other sites may where the source names them.

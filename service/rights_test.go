@@ -32,8 +32,14 @@ func passwordOf(name string) string { return name + " counts the gulls" }
 
 func servingPeople(t *testing.T) *peopled {
 	t.Helper()
+	return servingPeopleWith(t, Options{})
+}
+
+func servingPeopleWith(t *testing.T, o Options) *peopled {
+	t.Helper()
 	p := &peopled{t: t, browsers: map[string]*http.Client{}, tokens: map[string]string{}}
-	p.base, p.dir = servingWith(t, Options{SignIn: true, Enter: func(a string) { p.enter = a }})
+	o.SignIn, o.Enter = true, func(a string) { p.enter = a }
+	p.base, p.dir = servingWith(t, o)
 	_, code, found := strings.Cut(p.enter, p.base+enterPath)
 	if !found {
 		t.Fatalf("the first keeper is let in at %q, want it below %s", p.enter, p.base+enterPath)

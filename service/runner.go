@@ -18,11 +18,13 @@ import (
 	"github.com/cenkalti/backoff/v5"
 
 	"undertide/api"
+	"undertide/checkpoint"
 	"undertide/connect"
 	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/figures"
 	"undertide/job"
+	"undertide/lease"
 	"undertide/run"
 	"undertide/store"
 )
@@ -62,6 +64,10 @@ type runner struct {
 	dir  string // of checkpoints
 	log  *slog.Logger
 	file *jobLog
+	id   int64       // of the run
+	held *lease.Held // the job's lease, on a node; nil where there are no others
+	// shelf is where checkpoints lie that all nodes reach; nil without a lease.
+	shelf *checkpoint.Shelf
 
 	stop      context.CancelFunc
 	done      chan struct{} // closed when it has ended, or was given up
@@ -99,22 +105,27 @@ type runner struct {
 	progress  bool                       // a checkpoint since the last try began
 	from      map[string]json.RawMessage // positions of the newest checkpoint, by source and partition
 	events    map[string]int64
-	ending    bool          // the service ends; the run is to go on with its next start
+	ending    bool          // the service ends, or its node lets the job go; the run is to go on with the next start, or on another node
+	leaving   bool          // its node lets the job go
 	over      bool          // done is closed
 	released  bool          // its rows are no longer held
 	draining  chan struct{} // closed when it is to end its sources
 	begins    []string      // where its sources begin, where it starts anew
 	drained   bool          // draining is closed
 	endedBy   string        // who asked for it to stop or drain; empty for nobody
-	lost      bool          // given up: it did not stop, and nothing that it does counts
+	lost      bool          // given up: it did not stop, or another node has the job; nothing that it does counts
+	moved     bool          // lost to another node
 }
 
-// begin starts a run; the first answer of ready says how the first try went. With patient, a first try
+// begin starts a run, on a node by its job's lease; the first answer of ready says how the first try went. With patient, a first try
 // that fails is tried again, as for a run that went on before the service started.
-func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-chan error) {
+func (s *Service) begin(j *job.Job, rec store.Run, held *lease.Held, patient bool) (*runner, <-chan error) {
 	ctx, cancel := context.WithCancel(s.runs)
-	r := &runner{s: s, job: j, stateMemory: run.StateMemoryOf(j), name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, heavy: map[string]heavy{}, draining: make(chan struct{}), at: map[string]int{},
+	r := &runner{s: s, id: rec.ID, held: held, job: j, stateMemory: run.StateMemoryOf(j), name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, heavy: map[string]heavy{}, draining: make(chan struct{}), at: map[string]int{},
 		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}}
+	if held != nil {
+		r.shelf = s.shelf(j.Name, rec.Generation, held.Lease().Number)
+	}
 	ready := make(chan error, 1)
 	r.past, r.alarms, r.figureNames = s.pastOf(rec.JobID), s.alarmsOf(rec.JobID), namesOf(j.Figures())
 	r.prepareTaps()
@@ -141,6 +152,9 @@ func (s *Service) begin(j *job.Job, rec store.Run, patient bool) (*runner, <-cha
 			r.end(failed, err, "")
 			first(ready, err)
 		}
+		if held != nil {
+			r.letGo()
+		}
 	}()
 	return r, ready
 }
@@ -161,6 +175,14 @@ func (r *runner) free() {
 		r.over = true
 		close(r.done)
 	}
+}
+
+// journalsDir is the folder of what sources take that cannot be read again: on nodes where all of them reach it.
+func (s *Service) journalsDir(job string) string {
+	if s.nodes != nil {
+		return filepath.Join(s.opt.Store, filepath.FromSlash(checkpoint.ShelfOf(job)), "journals")
+	}
+	return filepath.Join(s.opt.Data, "checkpoints", job, "journals")
 }
 
 func (s *Service) checkpointDir(job string, generation int) string {
@@ -228,12 +250,16 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 			return
 		}
 		connected := false
-		res, err := r.once(ctx, func() {
+		res, err := r.leased(ctx, func() {
 			connected = true
 			r.status(running, "")
 			first(ready, nil)
 		})
 		switch {
+		case r.isAnothers(err):
+			r.move(err)
+			first(ready, err)
+			return
 		case err == nil && len(res.Unbalanced) > 0:
 			err = fmt.Errorf("the counts of %v do not add up; this is a bug of Under Tide, please report it with the document", res.Unbalanced)
 			r.end(failed, err, "")
@@ -249,7 +275,7 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 			r.end(stopped, nil, unbegun)
 		case ctx.Err() != nil:
 			r.end(stopped, err, "")
-		case try == 0 && !connected && !patient, permanent(err):
+		case try == 0 && !connected && !patient && !errors.Is(err, lease.ErrExpired), r.permanent(err):
 			r.end(failed, err, "")
 		default:
 			if why := r.givenUp(err); why != nil {
@@ -332,10 +358,13 @@ func (r *runner) newestOf(part string) string {
 var errAlreadyFinished = errors.New("the job has come to its end: its inputs are read")
 
 // permanent says whether trying again cannot help.
-func permanent(err error) bool {
+func (r *runner) permanent(err error) bool {
 	var at *engine.AtEvent
 	if errors.As(err, &at) {
 		return false // the same event three times is
+	}
+	if errors.Is(err, engine.ErrFenced) && r.held != nil { // by one that was cut off as it began; the lease says who may go on
+		return false
 	}
 	var faults job.Faults
 	var panicked *engine.Panic
@@ -344,7 +373,7 @@ func permanent(err error) bool {
 
 // givenUp says why the run is not tried again after a fault, as an error that holds it; nil where it is.
 func (r *runner) givenUp(err error) error {
-	if errors.Is(err, connect.ErrUnreachable) {
+	if errors.Is(err, connect.ErrUnreachable) || errors.Is(err, lease.ErrExpired) || errors.Is(err, store.ErrUnreachable) {
 		return nil
 	}
 	var at *engine.AtEvent
@@ -366,7 +395,7 @@ func (r *runner) givenUp(err error) error {
 }
 
 // once is one try.
-func (r *runner) once(ctx context.Context, connected func()) (run.Result, error) {
+func (r *runner) once(ctx context.Context, commit func(epoch int64) error, connected func()) (run.Result, error) {
 	watch := engine.NewWatch()
 	r.mu.Lock()
 	r.watch, r.graph = watch, nil
@@ -375,7 +404,7 @@ func (r *runner) once(ctx context.Context, connected func()) (run.Result, error)
 	sampling, end := context.WithCancel(context.Background())
 	defer end()
 	return run.Run(ctx, r.job, run.Options{
-		Lanes: r.rec.Lanes, Checkpoints: r.dir, Shipments: filepath.Join(filepath.Dir(r.dir), "shipments"), Journals: filepath.Join(filepath.Dir(r.dir), "journals"), Serve: r.serve, Drop: r.rec.DropParts, Skip: r.rec.SkipEvents, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), StopWithin: stopWithin,
+		Lease: r.number(), Leased: r.mayAct, Lanes: r.rec.Lanes, Checkpoints: r.dir, Shipments: filepath.Join(filepath.Dir(r.dir), "shipments"), Journals: r.s.journalsDir(r.name), Serve: r.serve, Drop: r.rec.DropParts, Skip: r.rec.SkipEvents, Watch: watch, FirstEpoch: r.s.nextEpoch(r.name), StopWithin: stopWithin, Commit: commit,
 		Say: func(line string) { r.log.Info(line) },
 		Tap: func(name string, _ row.Schema) engine.Tap {
 			if t := r.taps[name]; t != nil {
@@ -585,6 +614,9 @@ func (r *runner) end(status string, err error, how string) {
 	case err != nil:
 		r.log.Warn("the run stopped", "error", err)
 		r.eventLocked(stopped, text)
+	case ending && status == stopped && r.held != nil:
+		r.log.Info("stopped with a checkpoint, since this node lets the job go; another one goes on with it")
+		r.eventLocked(stopped, fmt.Sprintf("node %s lets the job go; another one goes on with it", r.s.opt.Node))
 	case ending && status == stopped:
 		r.log.Info("stopped with a checkpoint, since the service ends; it goes on when the service starts again")
 		r.eventLocked(stopped, "the service ended; the run goes on when it starts again")

@@ -30,6 +30,7 @@ import (
 	"undertide/disk"
 	"undertide/figures"
 	"undertide/job"
+	"undertide/lease"
 	"undertide/postgres"
 	"undertide/run"
 	"undertide/store"
@@ -60,6 +61,9 @@ type Options struct {
 	Data string
 	// Database is the address of a PostgreSQL; empty for a private one in Data.
 	Database string
+	// Node is the name of this service among those that share Database; empty where it has the database alone. Store is then a folder that all of them
+	// have mounted, for checkpoints (docs/nodes.md).
+	Node, Store string
 	// KeepRows is how many rows of each step are kept for looking; default 10000.
 	KeepRows int
 	// Connections are those that every job may name.
@@ -120,6 +124,7 @@ type Service struct {
 	closing chan struct{} // closed when streams are to end
 	rules   *rules
 	notices *notices
+	nodes   *nodes   // nil where there are no others
 	alarms  sync.Map // by the job's number: its *alarms
 	pasts   sync.Map // by the job's number: its *past
 	taking  sync.Map // by JOB/SOURCE: the connect.Taker of posts, while a run is there
@@ -138,6 +143,16 @@ type entry struct {
 	uses   []use         // topics of version usesOf; guarded by Service.mu
 	usesOf int
 	epoch  int64 // the greatest used; guarded by Service.mu
+}
+
+// take takes in a job's record. What never changes of it is written once, so that it is read without the lock. Called with Service.mu held.
+func (e *entry) take(rec store.Job) {
+	if e.rec.ID == 0 {
+		e.rec = rec
+		return
+	}
+	e.rec.Generation = max(e.rec.Generation, rec.Generation) // one may have begun since it was read
+	e.rec.LastEpoch, e.rec.Owners = rec.LastEpoch, rec.Owners
 }
 
 // guest makes the guest's database, and adds its connection to those that jobs may name.
@@ -177,6 +192,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	hide := newHider(opt.Env)
 	opt.Log = slog.New(hidingLog{opt.Log.Handler(), hide})
 	boundMemory(opt.Log)
+	if err := opt.checkNode(); err != nil {
+		return err
+	}
 	listener, beyond, err := listen(ctx, &opt)
 	if err != nil {
 		return err
@@ -206,7 +224,11 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		}
 		opt.Log.Info("the private PostgreSQL is up", "at", server.Where())
 	}
-	db, err := store.Open(ctx, database, filepath.Join(opt.Data, "records.waiting"), opt.Log)
+	openStore := store.Open
+	if opt.Node != "" {
+		openStore = store.OpenShared
+	}
+	db, err := openStore(ctx, database, filepath.Join(opt.Data, "records.waiting"), opt.Log)
 	if err != nil {
 		return err
 	}
@@ -227,7 +249,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	if s.people, err = openPeople(ctx, db); err != nil {
 		return err
 	}
-	if s.sessions, err = newSessions(ctx, db, cookieName(listener, len(opt.Behind) > 0), s.secure); err != nil {
+	if s.sessions, err = newSessions(ctx, db, cookieName(listener, len(opt.Behind) > 0 || opt.Node != ""), s.secure); err != nil {
 		return err
 	}
 	if opt.SignOn != nil {
@@ -239,10 +261,14 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	if err := s.openNotices(ctx); err != nil {
 		return err
 	}
-	if err := errors.Join(s.load(ctx), s.resumeAlarms(ctx)); err != nil {
+	if err := errors.Join(s.readJobs(ctx), s.resumeAlarms(ctx)); err != nil {
 		return err
 	}
-	s.resume(ctx)
+	if opt.Node != "" {
+		s.nodes = newNodes(s)
+	} else {
+		s.resume(ctx)
+	}
 	requests, cut := context.WithCancelCause(context.WithoutCancel(ctx))
 	defer cut(nil)
 	server := &http.Server{Handler: s.handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: readRequestWithin, WriteTimeout: answerRequestWithin, IdleTimeout: 2 * time.Minute,
@@ -263,6 +289,12 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		}
 	}()
 	go s.thin(ctx)
+	if s.nodes != nil {
+		if err := s.nodes.join(ctx, address, pinned(secure)); err != nil {
+			return err
+		}
+		defer s.nodes.leave(ctx)
+	}
 	opt.Log.Info("serving", "address", address, "data", opt.Data)
 	if opt.Enter != nil && s.asksWho() && len(s.people.keepers()) == 0 {
 		opt.Enter(address + enterPath + s.people.firstCode())
@@ -273,6 +305,7 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	select {
 	case err = <-ended:
 		err = fmt.Errorf("serve %s: %w", opt.Listen, err)
+	case err = <-s.replaced():
 	case <-ctx.Done():
 	}
 	opt.Log.Info("stopping all runs with a checkpoint")
@@ -288,9 +321,10 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	return err
 }
 
-// cookieName is what the cookie of a session is called: with the port at which browsers come, which those behind a proxy do not know.
-func cookieName(l net.Listener, behind bool) string {
-	if _, port, err := net.SplitHostPort(l.Addr().String()); err == nil && !behind {
+// cookieName is what the cookie of a session is called: with the port at which browsers come, which those behind a proxy do not know. On nodes it is the same everywhere, as the
+// session is.
+func cookieName(l net.Listener, plain bool) string {
+	if _, port, err := net.SplitHostPort(l.Addr().String()); err == nil && !plain {
 		return "undertide-" + port
 	}
 	return "undertide"
@@ -381,36 +415,74 @@ func lockData(dir string) (func(), error) {
 	return func() { f.Close() }, nil
 }
 
-// load reads the jobs into memory.
-func (s *Service) load(ctx context.Context) error {
+// readJobs takes in what the records have of jobs: at the start, and after another node has changed them. What this service's own runs say is newer than
+// their records.
+func (s *Service) readJobs(ctx context.Context) error {
+	s.mu.Lock()
+	known := map[string]*entry{}
+	for name, e := range s.jobs {
+		known[name] = e
+	}
+	s.mu.Unlock()
 	jobs, err := s.db.Jobs(ctx)
 	if err != nil {
 		return err
-	}
-	byID := map[int64]*entry{}
-	for _, j := range jobs {
-		e := &entry{rec: j, epoch: j.LastEpoch}
-		byID[j.ID], s.jobs[j.Name] = e, e
 	}
 	versions, err := s.db.Newest(ctx, false)
 	if err != nil {
 		return err
 	}
-	for _, v := range versions {
-		if e := byID[v.JobID]; e != nil {
-			e.newest = v
-		}
-	}
 	runs, err := s.db.LastRuns(ctx)
 	if err != nil {
 		return err
 	}
+	if s.nodes != nil {
+		if err := s.nodes.readLeases(ctx); err != nil {
+			return err
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	byID := map[int64]*entry{}
+	for _, j := range jobs {
+		e := s.jobs[j.Name]
+		if e == nil || e.rec.ID != j.ID {
+			e = &entry{}
+			s.jobs[j.Name] = e
+		}
+		e.take(j)
+		e.epoch = max(e.epoch, j.LastEpoch)
+		byID[j.ID] = e
+	}
+	for name, e := range known { // not one that was made since
+		if s.jobs[name] == e && byID[e.rec.ID] != e && (e.run == nil || !e.run.goingOn()) {
+			delete(s.jobs, name)
+		}
+	}
+	for _, v := range versions {
+		if e := byID[v.JobID]; e != nil && v.Number >= e.newest.Number {
+			e.newest = v
+		}
+	}
 	for _, r := range runs {
-		if e := byID[r.JobID]; e != nil {
-			e.last = &r
+		e := byID[r.JobID]
+		if e == nil {
+			continue
+		}
+		e.last = &r
+		if e.run != nil && !e.run.goingOn() && r.ID > e.run.id { // another node has run it since
+			e.run = nil
 		}
 	}
 	return nil
+}
+
+// replaced tells once that this service is not among the nodes any more.
+func (s *Service) replaced() <-chan error {
+	if s.nodes == nil {
+		return nil
+	}
+	return s.nodes.replaced
 }
 
 // resume goes on with the runs that went on when the service ended, however it did.
@@ -419,26 +491,34 @@ func (s *Service) resume(ctx context.Context) {
 		if e.last == nil || !e.last.Wanted {
 			continue
 		}
-		rec := *e.last
-		v, err := s.db.Version(ctx, rec.JobID, rec.Version)
-		var j *job.Job
-		if err == nil {
-			j, err = s.parseOf(ctx, e.rec, v.Document, rec.SetValues, true)
-		}
-		if err != nil {
-			s.park(e, rec, err.Error())
-			continue
-		}
-		if rec.Crashes = crashes(rec); rec.Crashes >= mostCrashes {
-			s.park(e, rec, fmt.Sprintf("the service crashed %d times while this run was at work, before it had made a checkpoint; it is not gone on with. Look at the log of the service, then start the job again", rec.Crashes))
-			continue
-		}
-		rec.Status = resuming
-		rec.Restarts++
-		s.db.UpdateRun(rec)
-		s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: time.Now().UTC(), Kind: resuming, Text: "the service has started; the run goes on from its newest checkpoint"})
-		e.run, _ = s.begin(j, rec, true)
+		s.goOn(ctx, e, *e.last, nil, "the service has started; the run goes on from its newest checkpoint")
 	}
+}
+
+// goOn goes on with a run that went on before this service had it, on a node by its lease; false where it cannot.
+func (s *Service) goOn(ctx context.Context, e *entry, rec store.Run, held *lease.Held, why string) bool {
+	v, err := s.db.Version(ctx, rec.JobID, rec.Version)
+	var j *job.Job
+	if err == nil {
+		j, err = s.parseOf(ctx, s.record(e), v.Document, rec.SetValues, true)
+	}
+	if err != nil {
+		s.park(e, rec, err.Error())
+		return false
+	}
+	if rec.Crashes = crashes(rec); rec.Crashes >= mostCrashes {
+		s.park(e, rec, fmt.Sprintf("the service crashed %d times while this run was at work, before it had made a checkpoint; it is not gone on with. Look at the log of the service, then start the job again", rec.Crashes))
+		return false
+	}
+	rec.Status = resuming
+	rec.Restarts++
+	s.db.UpdateRun(rec)
+	s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: time.Now().UTC(), Kind: resuming, Text: why})
+	r, _ := s.begin(j, rec, held, true)
+	s.mu.Lock()
+	e.run = r
+	s.mu.Unlock()
+	return true
 }
 
 // mostCrashes is how many boots of the service may crash with a run at work before the run is left alone: it may
@@ -460,7 +540,9 @@ func (s *Service) park(e *entry, rec store.Run, why string) {
 	s.opt.Log.Error("a run cannot go on", "job", e.rec.Name, "run", rec.ID, "error", why)
 	now := time.Now().UTC()
 	rec.Status, rec.Error, rec.Wanted, rec.EndedAt = failed, why, false, &now
+	s.mu.Lock()
 	e.last = &rec
+	s.mu.Unlock()
 	s.db.UpdateRun(rec)
 	s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: now, Kind: failed, Text: why})
 }

@@ -30,12 +30,8 @@ const (
 // Browsers send cookies to all ports of a host: name tells this service's from those of its neighbours.
 func newSessions(ctx context.Context, db *store.Store, name string, secure bool) (*scs.SessionManager, error) {
 	keep := &sessionStore{db: db, all: map[string]store.Session{}}
-	list, err := db.Sessions(ctx)
-	if err != nil {
+	if err := keep.read(ctx); err != nil {
 		return nil, err
-	}
-	for _, one := range list {
-		keep.all[one.Digest] = one
 	}
 	// Not scs.New, which begins to look after sessions in a store of its own.
 	m := &scs.SessionManager{Store: keep, HashTokenInStore: true, Lifetime: sessionFor, IdleTimeout: sessionIdle, Codec: scs.GobCodec{},
@@ -46,6 +42,17 @@ func newSessions(ctx context.Context, db *store.Store, name string, secure bool)
 	return m, nil
 }
 
+// readSessions takes in the sessions that began or ended on other nodes; streams look whether theirs goes on.
+func (s *Service) readSessions(ctx context.Context) error {
+	keep, ok := s.sessions.Store.(*sessionStore)
+	if !ok {
+		return nil
+	}
+	err := keep.read(ctx)
+	s.people.tell()
+	return err
+}
+
 // sessionStore keeps sessions in memory and in the records. While the database is away those that began before are known still; none begins, and one
 // that ends is only forgotten for good once it can be. Safe for concurrent use.
 type sessionStore struct {
@@ -53,6 +60,22 @@ type sessionStore struct {
 
 	mu  sync.Mutex // guards all
 	all map[string]store.Session
+}
+
+// read takes in what the records have: at the start, and after another node has changed them.
+func (s *sessionStore) read(ctx context.Context) error {
+	list, err := s.db.Sessions(ctx)
+	if err != nil {
+		return err
+	}
+	all := map[string]store.Session{}
+	for _, one := range list {
+		all[one.Digest] = one
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all = all
+	return nil
 }
 
 func (s *sessionStore) Find(digest string) (data []byte, found bool, err error) {

@@ -34,25 +34,44 @@ type token struct {
 	// left lets so many events through; a post of more than it has leaves a debt that later posts wait for. nil for no limit.
 	left  *pace.Limiter
 	noted time.Time // when its use was noted last
+	added time.Time // here
 }
 
 func openTokens(ctx context.Context, db *store.Store) (*tokens, error) {
-	list, err := db.Tokens(ctx)
-	if err != nil {
-		return nil, err
-	}
 	t := &tokens{db: db, all: map[access.Digest]*token{}}
-	for _, rec := range list {
-		t.add(rec)
+	return t, t.read(ctx)
+}
+
+// read takes in what the records have: at the start, and after another node has changed them.
+func (t *tokens) read(ctx context.Context) error {
+	begun := time.Now()
+	list, err := t.db.Tokens(ctx)
+	if err != nil {
+		return err
 	}
-	return t, nil
+	there := map[access.Digest]bool{}
+	for _, rec := range list {
+		digest := access.Digest(rec.Digest)
+		there[digest] = true
+		if _, known := t.find(digest); !known {
+			t.add(rec)
+		}
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for digest, one := range t.all {
+		if !there[digest] && one.added.Before(begun) {
+			delete(t.all, digest)
+		}
+	}
+	return nil
 }
 
 // bursts is how many seconds' worth of events may come at once.
 const bursts = 5
 
 func (t *tokens) add(rec store.Token) {
-	one := &token{Token: rec}
+	one := &token{Token: rec, added: time.Now()}
 	if rec.Rate > 0 {
 		one.left = pace.NewLimiter(pace.Limit(rec.Rate), int(min(rec.Rate*bursts, math.MaxInt32)))
 	}

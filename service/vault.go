@@ -49,19 +49,10 @@ func openVault(ctx context.Context, db *store.Store, opt Options, files *disk.Fi
 	if v.box, v.others, err = v.keys.Boxes(); err != nil {
 		return nil, err
 	}
-	connections, err := db.Connections(ctx)
-	if err != nil {
+	if err := v.read(ctx); err != nil {
 		return nil, err
 	}
-	for _, c := range connections {
-		v.named[c.Name] = c
-	}
-	secrets, err := db.Secrets(ctx)
-	if err != nil {
-		return nil, err
-	}
-	for _, s := range secrets {
-		v.secrets[s.Name] = s
+	for _, s := range v.secrets {
 		if _, err := v.open(s); err != nil {
 			opt.Log.Warn("a secret cannot be read; store it again, or give the right key back", "secret", s.Name, "error", err)
 		}
@@ -70,6 +61,31 @@ func openVault(ctx context.Context, db *store.Store, opt Options, files *disk.Fi
 		opt.Log.Warn("secrets are sealed with a key of before; undertide secrets rotate seals them anew", "secrets", n)
 	}
 	return v, v.settle(opt.SecretKeyFrom)
+}
+
+// read takes in what the records have: at the start, and after another node has changed them.
+func (v *vault) read(ctx context.Context) error {
+	v.rotating.Lock()
+	defer v.rotating.Unlock()
+	connections, err := v.db.Connections(ctx)
+	if err != nil {
+		return err
+	}
+	secrets, err := v.db.Secrets(ctx)
+	if err != nil {
+		return err
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	clear(v.named)
+	clear(v.secrets)
+	for _, c := range connections {
+		v.named[c.Name] = c
+	}
+	for _, s := range secrets {
+		v.secrets[s.Name] = s
+	}
+	return nil
 }
 
 // open opens a secret by whichever key it was sealed with.

@@ -24,6 +24,9 @@ type asker struct {
 	why string
 	// ends is when it ends by itself; zero for not.
 	ends time.Time
+	// passed: another node passed the request on, which came from address.
+	passed  bool
+	address string
 }
 
 const askerKey = "asker"
@@ -55,6 +58,9 @@ func (s *Service) known(c *gin.Context) {
 }
 
 func (s *Service) whoAsks(c *gin.Context) asker {
+	if who, there := s.byNode(c); there {
+		return who
+	}
 	if text := bearer(c.Request); text != "" {
 		return s.byToken(text)
 	}
@@ -277,6 +283,9 @@ func targetOf(c *gin.Context) string {
 
 // addressOf gives where a request came from, without the port: behind a proxy what it says, which is the last that the header names.
 func (s *Service) addressOf(c *gin.Context) string {
+	if who := askerOf(c); who.passed {
+		return who.address
+	}
 	if len(s.opt.Behind) > 0 {
 		all := strings.Split(strings.Join(c.Request.Header.Values("X-Forwarded-For"), ","), ",")
 		if last := strings.TrimSpace(all[len(all)-1]); net.ParseIP(last) != nil {

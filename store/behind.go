@@ -13,6 +13,8 @@ import (
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"undertide/lease"
 )
 
 // record is one that waits to be written: exactly one of its parts is set. Writing it again changes
@@ -28,6 +30,10 @@ type record struct {
 	Used       *Token      `json:"used,omitempty"` // when it was used last
 	Seen       *Person     `json:"seen,omitempty"` // when they were here last
 	Line       *Line       `json:"line,omitempty"`
+	// Lease is the number of the lease of the job that it is of, without which it is not written; 0 where nodes share nothing.
+	Lease int64 `json:"lease,omitempty"`
+	// Released is a job whose lease is let go.
+	Released int64 `json:"released,omitempty"`
 }
 
 // mostWaiting bounds the figures that wait: an hour of a hundred jobs.
@@ -42,6 +48,7 @@ func (s *Store) later(r record) {
 		s.mu.Unlock()
 		return
 	}
+	r.Lease = s.underOf(&r)
 	s.queue = append(s.queue, r)
 	s.noteLocked(r)
 	s.mu.Unlock()
@@ -157,7 +164,18 @@ func (s *Store) emptyJournal() error {
 
 // write writes one record; only a database that is away is an error.
 func (s *Store) write(ctx context.Context, r record) error {
-	err := s.ask(ctx, "write a record", r.write)
+	do := r.write
+	if r.Lease > 0 {
+		do = r.writeUnder
+	}
+	err := s.ask(ctx, "write a record", do)
+	if errors.Is(err, lease.ErrLost) && r.Released > 0 {
+		return nil // it is another's already
+	}
+	if errors.Is(err, lease.ErrLost) {
+		s.log.Warn("a record was refused: another node has taken the job over since", "job", r.jobOf(), "lease", r.Lease)
+		return nil
+	}
 	if errors.Is(err, ErrUnreachable) || ctx.Err() != nil {
 		return err
 	}
@@ -169,6 +187,8 @@ func (s *Store) write(ctx context.Context, r record) error {
 
 func (r record) write(db *gorm.DB) error {
 	switch {
+	case r.Released > 0:
+		return release(db, r.Released, r.Lease)
 	case r.Run != nil:
 		run := *r.Run
 		return db.Select("status", "wanted", "ended_at", "error", "restarts", "crashes").Updates(&run).Error

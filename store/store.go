@@ -25,6 +25,8 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 	"gorm.io/gorm/logger"
+
+	"undertide/lease"
 )
 
 //go:embed migrations/*.sql
@@ -37,12 +39,14 @@ var (
 	ErrNotFound = errors.New("not found")
 	// ErrTaken is returned where another service uses the database.
 	ErrTaken = errors.New("another service uses this database; stop it, or give this one a database of its own with --database")
+	// ErrAlone is returned to a node where a service that is none uses the database.
+	ErrAlone = errors.New("a service without --node uses this database, and does not share it; stop it, or give this one a database of its own with --database")
 )
 
 const (
 	answerIn  = 5 * time.Second // one question
 	pingEvery = time.Second
-	// lockKey is the advisory lock of the one service that may use a database.
+	// lockKey is the advisory lock of the one service that may use a database, or, shared, of the nodes that do.
 	lockKey = 0x756e646572
 )
 
@@ -52,6 +56,8 @@ type Store struct {
 	sql  *sql.DB
 	log  *slog.Logger
 	lock *sql.Conn // holds the advisory lock
+	// shared: other nodes use the database, too.
+	shared bool
 
 	mu      sync.Mutex // guards all below
 	trouble string     // why the database does not answer; empty when it does
@@ -61,6 +67,7 @@ type Store struct {
 	news    chan struct{} // one waits where queue has news
 	noted   chan struct{} // one waits where the journal has news
 	dropped int64
+	under   map[int64]int64 // by job: the number of the lease that records of it bear
 
 	end  context.CancelFunc
 	done sync.WaitGroup
@@ -70,6 +77,15 @@ type Store struct {
 // them. journal is a file for records that wait to be written, of which those of an earlier service are
 // written first; empty for none.
 func Open(ctx context.Context, address, journal string, log *slog.Logger) (*Store, error) {
+	return open(ctx, address, journal, false, log)
+}
+
+// OpenShared is Open of a node: others may use the database, too, but no service that is none.
+func OpenShared(ctx context.Context, address, journal string, log *slog.Logger) (*Store, error) {
+	return open(ctx, address, journal, true, log)
+}
+
+func open(ctx context.Context, address, journal string, shared bool, log *slog.Logger) (*Store, error) {
 	where, err := display(address)
 	if err != nil {
 		return nil, err
@@ -78,7 +94,7 @@ func Open(ctx context.Context, address, journal string, log *slog.Logger) (*Stor
 	if err != nil {
 		return nil, fmt.Errorf("%w at %s: %s", ErrUnreachable, where, plain(err))
 	}
-	s := &Store{db: db, log: log, news: make(chan struct{}, 1), noted: make(chan struct{}, 1)}
+	s := &Store{db: db, log: log, shared: shared, under: map[int64]int64{}, news: make(chan struct{}, 1), noted: make(chan struct{}, 1)}
 	if s.sql, err = db.DB(); err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
@@ -107,7 +123,7 @@ func Open(ctx context.Context, address, journal string, log *slog.Logger) (*Stor
 }
 
 func (s *Store) prepare(ctx context.Context, journal string) error {
-	if err := migrate(ctx, s.sql); err != nil {
+	if err := s.migrate(ctx); err != nil {
 		return err
 	}
 	if journal != "" {
@@ -184,35 +200,65 @@ func (s *Store) takeLock(ctx context.Context) error {
 	// The session of a service that was killed a moment ago may not have ended yet.
 	for begun := time.Now(); ; time.Sleep(100 * time.Millisecond) {
 		var got bool
-		if err := c.QueryRowContext(limited, "SELECT pg_try_advisory_lock($1)", lockKey).Scan(&got); err != nil {
+		ask := "SELECT pg_try_advisory_lock($1)"
+		if s.shared {
+			ask = "SELECT pg_try_advisory_lock_shared($1)"
+		}
+		if err := c.QueryRowContext(limited, ask, lockKey).Scan(&got); err != nil {
 			return errors.Join(fmt.Errorf("lock the database: %w", err), c.Close())
 		}
 		if got {
 			break
 		}
 		if time.Since(begun) > time.Second {
-			return errors.Join(ErrTaken, c.Close())
+			return errors.Join(s.taken(), c.Close())
 		}
 	}
 	s.lock = c
 	return nil
 }
 
-func migrate(ctx context.Context, db *sql.DB) error {
+// taken says who has the database.
+func (s *Store) taken() error {
+	if s.shared {
+		return ErrAlone
+	}
+	return ErrTaken
+}
+
+// migrateKey is the advisory lock of whoever brings the tables up to date: of nodes that start together one does.
+const migrateKey = lockKey + 1
+
+// migrate brings the tables up to date. Nodes that are at work count on them as they are.
+func (s *Store) migrate(ctx context.Context) error {
 	dir, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return fmt.Errorf("read migrations: %w", err)
 	}
-	p, err := goose.NewProvider(goose.DialectPostgres, db, dir)
+	p, err := goose.NewProvider(goose.DialectPostgres, s.sql, dir)
 	if err != nil {
 		return fmt.Errorf("read migrations: %w", err)
 	}
+	if _, err := s.lock.ExecContext(ctx, "SELECT pg_advisory_lock($1)", migrateKey); err != nil {
+		return fmt.Errorf("bring the tables up to date: %w", err)
+	}
+	defer s.lock.ExecContext(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", migrateKey) //nolint:errcheck // it ends with the session
 	have, want, err := p.GetVersions(ctx)
 	if err != nil {
 		return fmt.Errorf("ask for the tables' version: %w", err)
 	}
 	if have > want {
 		return fmt.Errorf("the database's tables have version %d, and this program knows %d; use the newer program, or another database", have, want)
+	}
+	if have < want && have > 0 && s.shared {
+		var others int
+		if err := s.lock.QueryRowContext(ctx, `SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND classid::bigint = $1::bigint >> 32 AND objid::bigint = $1::bigint & 4294967295 AND mode = 'ShareLock' AND granted
+			AND pid <> pg_backend_pid() AND database = (SELECT oid FROM pg_database WHERE datname = current_database())`, lockKey).Scan(&others); err != nil {
+			return fmt.Errorf("ask who uses the tables: %w", err)
+		}
+		if others > 0 {
+			return fmt.Errorf("the database's tables have version %d, this program needs %d, and other nodes of the older program are at work; stop them all, then start this one", have, want)
+		}
 	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("bring the tables up to date: %w", err)
@@ -236,7 +282,7 @@ func (s *Store) watch(ctx context.Context) {
 		if err != nil && ctx.Err() == nil {
 			_ = s.lock.Close() // it is broken
 			again := s.takeLock(ctx)
-			if errors.Is(again, ErrTaken) { // our own session may not have ended yet
+			if errors.Is(again, s.taken()) { // our own session may not have ended yet
 				s.log.Error("another session holds the lock on the database", "error", again)
 			}
 			err = again
@@ -281,7 +327,11 @@ func (s *Store) Close() {
 	if s.lock != nil {
 		// The server ends a session some time after it was left: whoever opens the store next is not to wait for that.
 		limited, cancel := context.WithTimeout(context.Background(), time.Second)
-		_, _ = s.lock.ExecContext(limited, "SELECT pg_advisory_unlock($1)", lockKey) // else the lock ends with the session
+		unlock := "SELECT pg_advisory_unlock($1)"
+		if s.shared {
+			unlock = "SELECT pg_advisory_unlock_shared($1)"
+		}
+		_, _ = s.lock.ExecContext(limited, unlock, lockKey) // else the lock ends with the session
 		cancel()
 		_ = s.lock.Close() // the session ends with it
 	}
@@ -305,6 +355,8 @@ func (s *Store) ask(ctx context.Context, what string, f func(*gorm.DB) error) er
 		return nil
 	case errors.Is(err, gorm.ErrRecordNotFound), errors.Is(err, ErrNotFound):
 		return ErrNotFound
+	case errors.Is(err, lease.ErrLost), errors.Is(err, lease.ErrReplaced), errors.Is(err, ErrHeld), errors.Is(err, ErrLives):
+		return err
 	case errors.As(err, &pg) && !strings.HasPrefix(pg.Code, "57") && !strings.HasPrefix(pg.Code, "08"):
 		return fmt.Errorf("%s: %w", what, err)
 	case ctx.Err() != nil:
@@ -423,6 +475,12 @@ func (s *Store) Newest(ctx context.Context, documents bool, jobs ...int64) (out 
 // CreateRun stores a run that is about to start, and gives it its number. The job's earlier run has
 // ended, though what was written behind may not say so yet.
 func (s *Store) CreateRun(ctx context.Context, r *Run) error {
+	settle(ctx, r)
+	return s.change(ctx, "store the run", func(tx *gorm.DB) error { return createRun(tx, r) })
+}
+
+// settle fills in what a run that is to be stored leaves open.
+func settle(ctx context.Context, r *Run) {
 	if r.SetValues == nil {
 		r.SetValues = map[string]string{}
 	}
@@ -435,12 +493,13 @@ func (s *Store) CreateRun(ctx context.Context, r *Run) error {
 	if act := ActOf(ctx); act != nil {
 		act.Version = r.Version
 	}
-	return s.change(ctx, "store the run", func(tx *gorm.DB) error {
-		if err := tx.Model(&Run{}).Where("job_id = ? AND wanted", r.JobID).Update("wanted", false).Error; err != nil {
-			return err
-		}
-		return tx.Create(r).Error
-	})
+}
+
+func createRun(tx *gorm.DB, r *Run) error {
+	if err := tx.Model(&Run{}).Where("job_id = ? AND wanted", r.JobID).Update("wanted", false).Error; err != nil {
+		return err
+	}
+	return tx.Create(r).Error
 }
 
 // LastRuns gives the newest run of each job.

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -50,6 +51,7 @@ type Folder struct {
 	dir, called string
 	rolled      Rolled
 	epoch       int64
+	leased      bool // a lease says whose the folder is; whoever has lost it may hold the lock still
 	lock        *os.File
 	now         func() time.Time
 
@@ -184,6 +186,9 @@ func (s *Folder) take() error {
 	if err := checkFolder(s.Files, s.dir); err != nil {
 		return err
 	}
+	if s.leased {
+		return nil
+	}
 	lock, err := s.Files.Create(filepath.Join(s.dir, "."+s.called+".lock"), 0)
 	if err != nil {
 		return disk.Explain("write into", s.dir, err)
@@ -237,6 +242,9 @@ func (s *Folder) goOn(f openFile) error {
 	case st.Size() < f.Bytes:
 		return fmt.Errorf("%s has %d bytes and the checkpoint says %d were written; put the file back, or begin anew with an empty checkpoint folder", path, st.Size(), f.Bytes)
 	}
+	if s.leased {
+		return s.goOnApart(f, path)
+	}
 	o, err := disk.OpenForWriting(s.Files, path, 0)
 	if err != nil {
 		return err
@@ -246,6 +254,32 @@ func (s *Folder) goOn(f openFile) error {
 	}
 	s.open[folderOf(f.Name)] = &rolling{name: f.Name, out: o, pieces: s.Format.Pack != nil, size: f.Bytes, begun: f.Begun}
 	return nil
+}
+
+// goOnApart goes on with a copy of a file that was open: whoever has lost the job may be writing the file itself. Its name is of this epoch, which only this lease uses.
+func (s *Folder) goOnApart(f openFile, path string) error {
+	from, err := s.Files.Open(context.Background(), path)
+	if err != nil {
+		return disk.Explain("read", path, err)
+	}
+	defer from.Close()
+	s.begun++
+	next := &rolling{name: s.fileName(folderOf(f.Name)), pieces: s.Format.Pack != nil, size: f.Bytes, begun: f.Begun, used: s.turn}
+	if next.out, err = disk.OpenForWriting(s.Files, part(s.path(next.name)), os.O_TRUNC); err != nil {
+		return err
+	}
+	_, err = io.Copy(next.out, io.NewSectionReader(from, 0, f.Bytes))
+	if err = errors.Join(err, next.out.Sync(), disk.Remove(s.Files, path)); err != nil {
+		return errors.Join(disk.Explain("copy", path, err), next.out.Close())
+	}
+	s.open[folderOf(f.Name)] = next
+	s.name(folderOf(f.Name))
+	return nil
+}
+
+// fileName is what a file is called that begins now.
+func (s *Folder) fileName(folder string) string {
+	return filepath.Join(folder, fmt.Sprintf("%s-%08d-%d%s", s.called, s.epoch, s.begun, s.Format.Endings[0]))
 }
 
 // folderOf is the folder that a file lies in, within that of the sink; empty for this one.
@@ -327,7 +361,7 @@ func (s *Folder) begin(folder string) (*rolling, error) {
 		}
 	}
 	s.begun++
-	f := &rolling{name: filepath.Join(folder, fmt.Sprintf("%s-%08d-%d%s", s.called, s.epoch, s.begun, s.Format.Endings[0])), begun: s.now()}
+	f := &rolling{name: s.fileName(folder), begun: s.now()}
 	o, err := disk.OpenForWriting(s.Files, part(s.path(f.name)), os.O_TRUNC)
 	if err != nil {
 		return nil, err

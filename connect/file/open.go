@@ -188,7 +188,9 @@ func (s *sink) Open(ctx context.Context, o connect.Opening) (engine.Sink, error)
 		return NewStream(standardOutput, w, out), nil
 	}
 	if isFolder(path) {
-		return NewFolder(filepath.Clean(path), o.Name, s.rolled(), out), nil
+		f := NewFolder(filepath.Clean(path), o.Name, s.rolled(), out)
+		f.leased = o.Lease > 0
+		return f, nil
 	}
 	if s.isSpecial(path) {
 		f, err := s.files.OpenOutput(ctx, path)
@@ -196,6 +198,9 @@ func (s *sink) Open(ctx context.Context, o connect.Opening) (engine.Sink, error)
 			return nil, disk.Explain("write", path, err)
 		}
 		return NewStream(path, f, out), nil
+	}
+	if o.Lease > 0 {
+		return nil, fmt.Errorf("%w: %s is one file, which a node that has lost the job could go on writing beside the one that has it; let the rows go into files of a folder (end the path with /)", connect.ErrUsage, path)
 	}
 	if !s.named {
 		if err := s.files.MkdirAll(filepath.Dir(path)); err != nil {

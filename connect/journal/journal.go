@@ -28,6 +28,10 @@ type Options struct {
 	Limit   int64            // bytes on the disk; more is refused. 0: DefaultLimit
 	Segment int64            // bytes after which another file begins. 0: 16 MiB, or an eighth of a small limit
 	Now     func() time.Time // the clock; nil: time.Now
+	// Lease is the number of the lease by which the job is carried out, and Leased says whether it is still: an append whose events are synced, and for which it is not, is
+	// not taken. 0 and nil where there are no nodes.
+	Lease  int64
+	Leased func() error
 }
 
 // DefaultLimit bounds a journal, unless told otherwise.
@@ -150,6 +154,11 @@ func OpenIn(dir string, o Options) (j *Journal, end func(), err error) {
 		}
 		remove = func() { _ = os.RemoveAll(dir) } // nobody reads it again
 	}
+	if o.Lease > 0 {
+		if dir, err = leasedDir(dir, o.Lease); err != nil {
+			return nil, nil, err
+		}
+	}
 	if j, err = Open(dir, o); err != nil {
 		remove()
 		return nil, nil, err
@@ -238,6 +247,14 @@ func (j *Journal) know(key string, k known) {
 // empty, names the append: one of the same key within [KeysLast] takes nothing and gives again true, with the number that the
 // first one got. Where it fails nothing is taken, as far as a later reader is concerned.
 func (j *Journal) Append(key string, events [][]byte) (first int64, again bool, err error) {
+	first, again, err = j.put(key, events)
+	if err == nil && j.o.Leased != nil { // it lasts; but whoever has the job now began with what lasted before the lease ended
+		err = j.o.Leased()
+	}
+	return first, again, err
+}
+
+func (j *Journal) put(key string, events [][]byte) (first int64, again bool, err error) {
 	if len(events) == 0 {
 		return 0, false, nil
 	}

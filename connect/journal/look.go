@@ -1,6 +1,7 @@
 package journal
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -19,7 +20,11 @@ func Look(o connect.Sampling, partition, otherwise string) (out connect.Sample, 
 	if o.Journal == "" {
 		return out, fmt.Errorf("%w: what it takes is seen where it is written down: of a job in a service with --server and its address, of a run with --checkpoints and its folder; or %s", connect.ErrCannot, otherwise)
 	}
-	j := &Journal{dir: o.Journal}
+	dir, err := newestLease(o.Journal)
+	if err != nil {
+		return out, err
+	}
+	j := &Journal{dir: cmp.Or(dir, o.Journal)}
 	if err := j.list(); errors.Is(err, fs.ErrNotExist) || err == nil && len(j.segments) == 0 {
 		out.Notes = append(out.Notes, "nothing is written down yet: start the job, and "+otherwise)
 		return out, nil

@@ -226,7 +226,7 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (opened connect.Op
 	if err != nil {
 		return opened, err
 	}
-	j, end, err := journal.OpenIn(o.Journal, journal.Options{Limit: int64(s.Journal)})
+	j, end, err := journal.OpenIn(o.Journal, journal.Options{Limit: int64(s.Journal), Lease: o.Lease, Leased: o.Leased})
 	if err != nil {
 		return opened, err
 	}

@@ -51,7 +51,9 @@ type follower struct {
 	slot  string
 	owner string // job and source, by which a publication says whose it is
 	brief bool   // the slot ends with the run
-	types *pgtype.Map
+	// leased: a lease says whose the slot is; whoever has lost it may have a session still.
+	leased bool
+	types  *pgtype.Map
 
 	ctx  context.Context
 	end  context.CancelFunc
@@ -202,6 +204,12 @@ func (t *follower) prepare(ctx context.Context) error {
 	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 		return t.to.explain(err)
 	}
+	if active && !t.ok && t.leased { // whoever has lost the job may read it still
+		if err := t.endOthers(limited, conn); err != nil {
+			return err
+		}
+		active = false
+	}
 	if active && !t.ok {
 		return fmt.Errorf("%s: slot %s is in use by another; give this one its own in slot", t.to, t.slot)
 	}
@@ -209,6 +217,28 @@ func (t *follower) prepare(ctx context.Context) error {
 		return t.noSlot()
 	}
 	return nil
+}
+
+// endOthers ends the session that has the slot, which is this source's own.
+func (t *follower) endOthers(ctx context.Context, conn *pgx.Conn) error {
+	for {
+		var pid int32
+		err := conn.QueryRow(ctx, "select active_pid from pg_replication_slots where slot_name = $1 and active_pid is not null", t.slot).Scan(&pid)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return nil
+		}
+		if err == nil {
+			_, err = conn.Exec(ctx, "select pg_terminate_backend($1)", pid)
+		}
+		if err != nil {
+			return t.to.explain(err)
+		}
+		select {
+		case <-ctx.Done():
+			return t.to.explain(ctx.Err())
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
 }
 
 // notToBeHad says why nobody knows what was changed meanwhile.

@@ -147,11 +147,12 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (opened connect.Op
 		opened.Partitions = []engine.Partition{p}
 		return opened, p.try(ctx)
 	}
-	j, end, err := journal.OpenIn(o.Journal, journal.Options{Limit: int64(s.Journal)})
+	j, end, err := journal.OpenIn(o.Journal, journal.Options{Limit: int64(s.Journal), Lease: o.Lease, Leased: o.Leased})
 	if err != nil {
 		return opened, err
 	}
 	t := newFollower(to, j, s.Table, string(s.Slot), "undertide "+o.Job+"."+o.Name, o.Journal == "")
+	t.leased = o.Lease > 0
 	if o.Journal == "" {
 		opened.Notes = append(opened.Notes, "the slot ends with this run: it keeps no checkpoints")
 	}

@@ -112,7 +112,7 @@ func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Open
 	if s.Listen == "" && o.Serve == nil {
 		return opened, fmt.Errorf("%w: source %s takes posts, and it is not said where; write with: {listen: 127.0.0.1:8400}, or start the job in a service, which takes them at /in/%s/%s", connect.ErrUsage, o.Name, o.Job, o.Name)
 	}
-	j, end, err := journal.OpenIn(o.Journal, journal.Options{Limit: int64(s.Journal)})
+	j, end, err := journal.OpenIn(o.Journal, journal.Options{Limit: int64(s.Journal), Lease: o.Lease, Leased: o.Leased})
 	if err != nil {
 		return opened, err
 	}

@@ -134,7 +134,7 @@ func (s *source) Open(_ context.Context, o connect.Opening) (opened connect.Open
 	if err != nil {
 		return opened, err
 	}
-	j, end, err := journal.OpenIn(o.Journal, journal.Options{Limit: int64(s.Journal)})
+	j, end, err := journal.OpenIn(o.Journal, journal.Options{Limit: int64(s.Journal), Lease: o.Lease, Leased: o.Leased})
 	if err != nil {
 		return opened, err
 	}

@@ -122,7 +122,7 @@ func (a *Area) Prepare(epoch int64) (out engine.Shipment, err error) {
 	var w waiting
 	if a.out != nil {
 		w = waiting{a.file(), fmt.Sprintf("%016x", a.sum.Sum64()), a.to}
-		out.Bytes = a.size
+		out.Bytes, out.Files = a.size, []string{w.File}
 		if err := a.close(); err != nil {
 			return out, err
 		}

@@ -19,6 +19,8 @@ type Shipment struct {
 	Rows int64 `json:"rows"`
 	// Bytes are what is kept until it is delivered.
 	Bytes int64 `json:"bytes"`
+	// Files are those of the run's folder of shipments that hold it, by name: they are part of the checkpoint. None where the rows lie with the sink.
+	Files []string `json:"files,omitempty"`
 	// Data is the sink's own: all that Open and Deliver need.
 	Data json.RawMessage `json:"data"`
 }
@@ -164,6 +166,9 @@ var ErrUndelivered = errors.New("rows were not delivered in time")
 // again would take it back, so whoever gets this error does not.
 var ErrFenced = errors.New("another run of the job has taken over")
 
+// ErrCutOff is wrapped by the cause with which the context of a run ends that is not to be stopped with a checkpoint, but broken off: it may not go on, not even for that.
+var ErrCutOff = errors.New("the run was broken off")
+
 // undelivered gives the sinks for which something waits.
 func (e *run) undelivered() (out []Undelivered) {
 	for _, s := range e.sinks {
@@ -185,6 +190,10 @@ func (e *run) wake() {
 // which the next start does where the checkpoint holds it. It gives what undoes it.
 func (e *run) boundStop(ctx context.Context) func() {
 	undo := context.AfterFunc(ctx, func() {
+		if errors.Is(context.Cause(ctx), ErrCutOff) { // another may be at work already
+			e.fail(context.Cause(ctx))
+			return
+		}
 		e.stopping.Store(true)
 		e.wake()
 		if e.opt.StopWithin <= 0 {

@@ -1,0 +1,613 @@
+package e2e
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"undertide/account"
+	"undertide/api"
+	"undertide/testcert"
+)
+
+var nodeKills = flag.Int("node-kills", 2, "how often TestNodesFail kills a node that carries a job out")
+
+// Addresses of what the nodes share, in a network of its own behind which each node has another.
+const (
+	recordsAt = "10.20.30.1" // PostgreSQL
+	brokerAt  = "10.20.30.2"
+)
+
+// fleet are nodes in networks of their own, with what they share.
+type fleet struct {
+	t     *testing.T
+	dir   string
+	hub   string // the network of PostgreSQL and the broker
+	nodes []*seaNode
+	url   string
+
+	records, broker func() // start them
+	postgres        []string
+	brokerRuns      *process
+}
+
+// seaNode is one of them.
+type seaNode struct {
+	f       *fleet
+	name    string
+	network string
+	at      string // its address
+	data    string
+	cert    testcert.Made
+	*process
+
+	starts  []*started
+	outside []span // when it was suspended
+}
+
+// started is one start of a node.
+type started struct {
+	*process
+	ended time.Time // when it was killed; zero for not
+}
+
+type span struct{ from, to time.Time }
+
+// forwarder is the variable by which a test runs as what hands connections on, FROM TO: what listens on loopback alone is reached from another network so.
+const forwarder = "UNDERTIDE_TEST_FORWARD"
+
+// TestForward is no test but when it was begun by one: it hands connections on until it is killed.
+func TestForward(t *testing.T) {
+	from, to, ok := strings.Cut(os.Getenv(forwarder), " ")
+	if !ok {
+		return
+	}
+	l, err := net.Listen("tcp", from)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for {
+		in, err := l.Accept()
+		if err != nil {
+			t.Fatal(err)
+		}
+		go func() {
+			out, err := net.DialTimeout("tcp", to, 3*time.Second)
+			if err != nil {
+				in.Close()
+				return
+			}
+			go func() { _, _ = io.Copy(out, in); out.Close() }()
+			_, _ = io.Copy(in, out)
+			in.Close()
+		}()
+	}
+}
+
+// forward hands connections on within a network.
+func forward(t *testing.T, network, from, to string) {
+	t.Helper()
+	c := within(network, os.Args[0], "-test.run", "^TestForward$", "-test.timeout", "0")
+	c.Env = append(os.Environ(), forwarder+"="+from+" "+to, builtBinary+"="+binary)
+	if err := c.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
+}
+
+func must(t *testing.T, command ...string) string {
+	t.Helper()
+	out, err := exec.Command(command[0], command[1:]...).CombinedOutput()
+	if err != nil {
+		t.Fatalf("%s: %v: %s", strings.Join(command, " "), err, out)
+	}
+	return string(out)
+}
+
+// newFleet starts PostgreSQL, the broker stand-in and some nodes, each in a network of its own.
+func newFleet(t *testing.T, count int) *fleet {
+	t.Helper()
+	if os.Geteuid() != 0 {
+		t.Fatal("a network of its own takes the rights of root; run it as root, as in a container")
+	}
+	f := &fleet{t: t, dir: open(t)}
+	id := os.Getpid() % 10_000
+	f.hub = fmt.Sprintf("tide%dh", id)
+	ip := func(args ...string) { t.Helper(); must(t, append([]string{"ip"}, args...)...) }
+	network := func(name string) {
+		ip("netns", "add", name)
+		t.Cleanup(func() { ip("netns", "del", name) })
+		ip("-n", name, "link", "set", "lo", "up")
+	}
+	network(f.hub)
+	ip("-n", f.hub, "addr", "add", recordsAt+"/32", "dev", "lo")
+	ip("-n", f.hub, "addr", "add", brokerAt+"/32", "dev", "lo")
+	must(t, "ip", "netns", "exec", f.hub, "sh", "-c", "echo 1 > /proc/sys/net/ipv4/ip_forward")
+	if err := os.MkdirAll(filepath.Join(f.dir, "shared"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	key := write(t, f.dir, "key", "bmV0cyBhcmUgbWVuZGVkIG9uIHRoZSBxdWF5IGJ5IG4=")
+	a, err := account.Find(servant)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{filepath.Join(f.dir, "shared"), key} {
+		if err := os.Chown(path, a.UID, a.GID); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.Chmod(key, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	f.startRecords()
+	f.startBroker()
+	forward(t, f.hub, brokerAt+":19092", "127.0.0.1:19092")
+	for i := range count {
+		n := &seaNode{f: f, name: string(rune('a' + i)), network: fmt.Sprintf("tide%dn%d", id, i), at: fmt.Sprintf("10.20.4%d.2", i)}
+		network(n.network)
+		line := fmt.Sprintf("line%d", i)
+		ip("link", "add", line, "netns", f.hub, "type", "veth", "peer", "name", "line", "netns", n.network)
+		for _, end := range []struct{ network, dev, at string }{{f.hub, line, fmt.Sprintf("10.20.4%d.1", i)}, {n.network, "line", n.at}} {
+			ip("-n", end.network, "link", "set", end.dev, "addrgenmode", "none")
+			ip("-n", end.network, "addr", "add", end.at+"/24", "dev", end.dev)
+			ip("-n", end.network, "link", "set", end.dev, "up")
+		}
+		ip("-n", n.network, "route", "add", "default", "via", fmt.Sprintf("10.20.4%d.1", i))
+		forward(t, n.network, "127.0.0.1:19092", brokerAt+":19092")
+		certs := filepath.Join(f.dir, "cert-"+n.name)
+		if err := os.Mkdir(certs, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		n.cert = testcert.Make(t, certs, n.name+".tide.test", time.Hour, net.ParseIP(n.at))
+		if err := os.Chown(n.cert.Key, a.UID, a.GID); err != nil {
+			t.Fatal(err)
+		}
+		n.data = filepath.Join(f.dir+".data", n.name)
+		f.nodes = append(f.nodes, n)
+		n.start()
+	}
+	t.Cleanup(func() { _ = os.RemoveAll(f.dir + ".data") })
+	return f
+}
+
+// pg gives a command of PostgreSQL's, as its user, in the hub.
+func (f *fleet) pg(program string, args ...string) *exec.Cmd {
+	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/" + program)
+	if len(found) == 0 {
+		f.t.Fatalf("there is no %s", program)
+	}
+	return within(f.hub, append([]string{"setpriv", "--reuid=" + servant, "--regid=" + servant, "--clear-groups", found[len(found)-1]}, args...)...)
+}
+
+func (f *fleet) do(c *exec.Cmd) {
+	f.t.Helper()
+	if out, err := c.CombinedOutput(); err != nil {
+		f.t.Fatalf("%s: %v: %s", strings.Join(c.Args, " "), err, out)
+	}
+}
+
+// startRecords starts PostgreSQL; the first time it makes the database.
+func (f *fleet) startRecords() {
+	f.t.Helper()
+	data := filepath.Join(f.dir, "records")
+	if _, err := os.Stat(data); err != nil {
+		f.do(f.pg("initdb", "-D", data, "-A", "trust", "-U", "tide", "--no-sync"))
+		hba := filepath.Join(data, "pg_hba.conf")
+		if err := os.WriteFile(hba, []byte("host all tide 10.20.0.0/16 trust\n"), 0o600); err != nil {
+			f.t.Fatal(err)
+		}
+		f.t.Cleanup(func() { _ = f.pg("pg_ctl", "-D", data, "-m", "immediate", "stop").Run() })
+	}
+	f.do(f.pg("pg_ctl", "-D", data, "-w", "-l", filepath.Join(f.dir, "records.log"), "-o", "-p 5432 -c listen_addresses="+recordsAt+" -c unix_socket_directories="+f.dir, "start"))
+	f.url = "postgres://tide@" + recordsAt + ":5432/postgres?sslmode=disable"
+}
+
+func (f *fleet) stopRecords() {
+	f.t.Helper()
+	f.do(f.pg("pg_ctl", "-D", filepath.Join(f.dir, "records"), "-m", "immediate", "stop"))
+}
+
+func (f *fleet) startBroker() {
+	f.t.Helper()
+	c := within(f.hub, binary, "broker", "--listen", "127.0.0.1:19092", "--data", filepath.Join(f.dir, "broker"), "--topic", "gauge.levels", "--topic", "gauge.counts", "--partitions", "4")
+	f.brokerRuns = running(f.t, c)
+	f.brokerRuns.says(f.t, "listens on")
+}
+
+// start starts a node and waits until it serves.
+func (n *seaNode) start() {
+	n.f.t.Helper()
+	c := within(n.network, binary, "serve", "--user", servant, "--data", n.data, "--files", n.f.dir, "--listen", n.at+":7400", "--tls-cert", n.cert.Cert, "--tls-key", n.cert.Key,
+		"--database", n.f.url, "--node", n.name, "--store", filepath.Join(n.f.dir, "shared"), "--secret-key-from", "file:"+filepath.Join(n.f.dir, "key"), "--log-level", "debug")
+	c.Dir = n.f.dir
+	n.process = running(n.f.t, c)
+	n.starts = append(n.starts, &started{process: n.process})
+	n.says(n.f.t, `console is at (https://\S+);`)
+}
+
+// run runs a command that asks this node, in its network.
+func (n *seaNode) run(args ...string) outcome {
+	n.f.t.Helper()
+	token, _, _ := strings.Cut(read(n.f.t, filepath.Join(n.data, "token")), "\n")
+	c := within(n.network, append([]string{binary}, append(args, "--server", "https://"+n.at+":7400", "--authority", n.cert.Cert, "--token", token)...)...)
+	c.Dir = n.f.dir
+	return finish(n.f.t, c)
+}
+
+// ask runs a command whose answer is JSON.
+func ask[V any](n *seaNode, args ...string) (v V, ok bool) {
+	n.f.t.Helper()
+	o := n.run(append(args, "--format", "json")...)
+	return v, o.status == 0 && json.Unmarshal([]byte(o.out), &v) == nil
+}
+
+// holder gives the node that carries a job out, as another one says; nil for none just now.
+func (f *fleet) holder(asked *seaNode, job string) *seaNode {
+	list, ok := ask[[]api.Node](asked, "nodes")
+	if !ok {
+		return nil
+	}
+	for _, x := range list {
+		if x.State != "away" && slices.Contains(x.Jobs, job) {
+			return f.nodes[slices.IndexFunc(f.nodes, func(n *seaNode) bool { return n.name == x.Name })]
+		}
+	}
+	return nil
+}
+
+// other gives a node that is not this one.
+func (f *fleet) other(n *seaNode) *seaNode {
+	for {
+		if x := f.nodes[rand.IntN(len(f.nodes))]; x != n {
+			return x
+		}
+	}
+}
+
+// cut cuts a node off from an address for a while.
+func (n *seaNode) cut(addresses ...string) (mend func()) {
+	n.f.t.Helper()
+	for _, at := range addresses {
+		must(n.f.t, "ip", "-n", n.network, "route", "add", "blackhole", at+"/32")
+	}
+	return func() {
+		for _, at := range addresses {
+			must(n.f.t, "ip", "-n", n.network, "route", "del", "blackhole", at+"/32")
+		}
+	}
+}
+
+// feeding sends readings to a topic until end is called. What it sent while the broker was away may have come, or not: the topic says what there is.
+func (f *fleet) feeding() (end func()) {
+	f.t.Helper()
+	stop, ended := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		for n := 0; ; {
+			c := within(f.hub, "kcat", "-P", "-b", "127.0.0.1:19092", "-t", "gauge.levels", "-K", "\t", "-X", "linger.ms=5")
+			in, err := c.StdinPipe()
+			if err == nil {
+				err = c.Start()
+			}
+			for err == nil {
+				select {
+				case <-stop:
+					in.Close()
+					_ = c.Wait()
+					return
+				case <-time.After(50 * time.Millisecond):
+				}
+				for range 50 {
+					gauge := fmt.Sprintf("G%02d", n%20)
+					_, err = fmt.Fprintf(in, "%s\t{\"gauge\":%q,\"n\":%d,\"at\":%d}\n", gauge, gauge, n, time.Now().UnixMilli())
+					n++
+				}
+			}
+			_ = c.Wait() // the broker was killed
+		}
+	}()
+	return func() {
+		close(stop)
+		<-ended
+	}
+}
+
+// delivered reads what readers of committed messages see in a topic.
+func (f *fleet) delivered(topic string) (out []map[string]any) {
+	f.t.Helper()
+	c := within(f.hub, "kcat", "-C", "-e", "-q", "-b", "127.0.0.1:19092", "-t", topic, "-X", "isolation.level=read_committed")
+	text, err := c.Output()
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	for line := range strings.Lines(string(text)) {
+		var row map[string]any
+		if err := json.Unmarshal([]byte(line), &row); err != nil {
+			f.t.Fatalf("%s: %v", line, err)
+		}
+		out = append(out, row)
+	}
+	return out
+}
+
+const counts = `undertide: 1
+job: counts
+about: Readings of each gauge, second by second
+settings: {checkpoint: {every: 500ms}}
+connections:
+  yard: {via: kafka, brokers: ["127.0.0.1:19092"]}
+sources:
+  levels:
+    via: kafka
+    with: {connection: yard, topic: gauge.levels}
+    decode: json
+    fields: {gauge: string, n: int, at: {type: timestamp, parse: epoch_ms}}
+    event_time: at
+    watermark: {margin: 30s}
+steps:
+  second:
+    from: levels
+    key: [gauge]
+    window: {tumbling: 1s}
+    measures: {readings: count(), total: sum(n)}
+sinks:
+  out:
+    from: second
+    via: kafka
+    with: {connection: yard, topic: gauge.counts}
+  alike:
+    from: second
+    via: file
+    with: {path: alike/, roll: {size: 1MiB}}
+`
+
+// goesOnWithin is how soon a job goes on elsewhere whose node has died.
+const goesOnWithin = 10 * time.Second
+
+// TestNodesFail: three nodes share a PostgreSQL, a broker and a folder, each in a network of its own, over TLS. While rows flow, nodes are killed and suspended
+// for longer than their lease, cut off from the database, the broker and both, and PostgreSQL and the broker are killed. Nothing is lost, nothing comes twice,
+// the job goes on within ten seconds, and no two nodes carry it out at one time.
+func TestNodesFail(t *testing.T) {
+	f := newFleet(t, 3)
+	write(t, f.dir, "counts.yaml", strings.Replace(counts, "path: alike/", "path: "+f.dir+"/alike/", 1))
+	a := f.nodes[0]
+	a.run("save", "counts.yaml").want(t, 0)
+	end := f.feeding()
+	a.run("start", "counts").want(t, 0)
+
+	// goesOn waits until a node other than one carries the job out and has made a checkpoint, and says how long it took.
+	goesOn := func(what string, but *seaNode, begun time.Time, most time.Duration) *seaNode {
+		t.Helper()
+		asked := f.nodes[0]
+		if asked == but {
+			asked = f.nodes[1]
+		}
+		var at *seaNode
+		checkpoints := func() int64 {
+			list, ok := ask[[]api.Checkpoint](asked, "checkpoints", "counts")
+			if !ok || len(list) == 0 {
+				return 0
+			}
+			return list[0].Epoch
+		}
+		before := int64(0)
+		eventually(t, most+20*time.Second, what+": the job goes on", func() bool {
+			if at = f.holder(asked, "counts"); at == nil || at == but {
+				before = 0
+				return false
+			}
+			newest := checkpoints()
+			if before == 0 {
+				before = newest
+			}
+			return newest > before
+		})
+		took := time.Since(begun)
+		t.Logf("%s: goes on at node %s after %.1f s", what, at.name, took.Seconds())
+		if took > most {
+			t.Errorf("%s: the job went on after %s", what, took)
+		}
+		return at
+	}
+	at := goesOn("start", nil, time.Now(), goesOnWithin)
+
+	for range *nodeKills {
+		if err := at.killed(); err != nil {
+			t.Fatal(err)
+		}
+		dead := at
+		at = goesOn("kill", dead, time.Now(), goesOnWithin)
+		dead.start()
+	}
+
+	suspended, begun := at, time.Now()
+	suspended.suspend(func() { at = goesOn("suspended", suspended, begun, goesOnWithin); time.Sleep(2 * time.Second) })
+	suspended.says(t, "the run goes on elsewhere")
+
+	cut := at
+	mend := cut.cut(recordsAt)
+	at = goesOn("cut off from the database", cut, time.Now(), goesOnWithin)
+	time.Sleep(2 * time.Second)
+	mend()
+	mend = at.cut(brokerAt)
+	time.Sleep(3 * time.Second)
+	mend()
+	goesOn("cut off from the broker for 3 s", nil, time.Now(), goesOnWithin)
+	cut = at
+	mend = cut.cut(recordsAt, brokerAt)
+	at = goesOn("cut off from both", cut, time.Now(), goesOnWithin)
+	mend()
+
+	f.stopRecords()
+	time.Sleep(6 * time.Second) // longer than leases last
+	f.startRecords()
+	goesOn("PostgreSQL killed", nil, time.Now(), goesOnWithin)
+	if err := f.brokerRuns.cmd.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(time.Second)
+	f.startBroker()
+	at = goesOn("the broker killed", nil, time.Now(), 15*time.Second)
+
+	// A node is drained: its jobs go elsewhere at once.
+	drained := at
+	f.other(drained).run("nodes", "drain", drained.name).want(t, 0)
+	at = goesOn("drained", drained, time.Now(), goesOnWithin)
+	if got := f.other(drained).run("nodes"); !strings.Contains(got.out, "drained") {
+		t.Errorf("nodes says:\n%s", got.out)
+	}
+	f.other(drained).run("nodes", "drain", drained.name, "--end").want(t, 0)
+
+	end()
+	eventually(t, 40*time.Second, "everything is read", func() bool {
+		j, ok := ask[[]api.Job](at, "jobs")
+		return ok && len(j) == 1 && lagOf(j[0]) == 0
+	})
+	f.other(at).run("drain", "counts").want(t, 0)
+	eventually(t, 30*time.Second, "the job finishes", func() bool {
+		j, ok := ask[[]api.Job](a, "jobs")
+		return ok && len(j) == 1 && j[0].Status == "finished"
+	})
+
+	sent := map[string]int64{}
+	for _, r := range f.delivered("gauge.levels") {
+		gauge, _ := r["gauge"].(string)
+		sent[gauge]++
+	}
+	if len(sent) != 20 {
+		t.Fatalf("readings of %d gauges came", len(sent))
+	}
+	f.onceEach("topic", sent, f.delivered("gauge.counts"))
+	var rows []map[string]any
+	for _, line := range folder(t, filepath.Join(f.dir, "alike")) {
+		var row map[string]any
+		if err := json.Unmarshal([]byte(line), &row); err != nil {
+			t.Fatal(err)
+		}
+		rows = append(rows, row)
+	}
+	f.onceEach("folder", sent, rows)
+	f.oneAtATime("counts")
+}
+
+// onceEach holds that windows came once each, and that together they have all readings.
+func (f *fleet) onceEach(where string, sent map[string]int64, rows []map[string]any) {
+	f.t.Helper()
+	got, seen := map[string]int64{}, map[string]bool{}
+	for _, r := range rows {
+		gauge, _ := r["gauge"].(string)
+		key := fmt.Sprint(gauge, r["window_start"])
+		if seen[key] {
+			f.t.Errorf("%s: the window %s came twice", where, key)
+		}
+		seen[key] = true
+		n, _ := r["readings"].(float64)
+		got[gauge] += int64(n)
+	}
+	total := int64(0)
+	for gauge, n := range sent {
+		total += n
+		if got[gauge] != n {
+			f.t.Errorf("%s: gauge %s has %d readings, and %d were sent", where, gauge, got[gauge], n)
+		}
+	}
+	f.t.Logf("%s: %d readings in %d windows", where, total, len(seen))
+}
+
+// killed kills a node as a machine dies.
+func (n *seaNode) killed() error {
+	n.starts[len(n.starts)-1].ended = time.Now()
+	err := n.signal(syscall.SIGKILL)
+	<-n.done
+	n.done <- nil
+	return err
+}
+
+// signal signals the service itself: ip has become it.
+func (n *seaNode) signal(s syscall.Signal) error { return n.cmd.Process.Signal(s) }
+
+// suspend stops the node while something is done, as a machine does whose host is busy.
+func (n *seaNode) suspend(meanwhile func()) {
+	n.f.t.Helper()
+	from := time.Now()
+	if err := n.signal(syscall.SIGSTOP); err != nil {
+		n.f.t.Fatal(err)
+	}
+	meanwhile()
+	n.outside = append(n.outside, span{from, time.Now()})
+	if err := n.signal(syscall.SIGCONT); err != nil {
+		n.f.t.Fatal(err)
+	}
+}
+
+// awake gives the part of a stretch before the node was suspended in it.
+func (n *seaNode) awake(s span) span {
+	for _, o := range n.outside {
+		if o.from.After(s.from) && o.from.Before(s.to) {
+			s.to = o.from
+		}
+	}
+	return s
+}
+
+var (
+	beginsRun = regexp.MustCompile(`time=(\S+) level=INFO msg=running job=(\S+) `)
+	endsRun   = regexp.MustCompile(`time=(\S+) level=\S+ msg=("the run is broken off|"the run failed; it goes on|"the run goes on elsewhere|"stopped with a checkpoint|finished|stopped|"the run stopped)[^=]* job=(\S+) `)
+)
+
+// oneAtATime holds, by what the nodes have logged, that no two of them carried a job out at one time. A node that was suspended did nothing meanwhile.
+func (f *fleet) oneAtATime(job string) {
+	f.t.Helper()
+	type stretch struct {
+		node string
+		span
+	}
+	var all []stretch
+	for _, n := range f.nodes {
+		for _, one := range n.starts {
+			var begun time.Time
+			for line := range strings.Lines(one.text()) {
+				if m := beginsRun.FindStringSubmatch(line); m != nil && m[2] == job {
+					begun, _ = time.Parse(time.RFC3339Nano, m[1])
+				}
+				if m := endsRun.FindStringSubmatch(line); m != nil && m[3] == job && !begun.IsZero() {
+					end, _ := time.Parse(time.RFC3339Nano, m[1])
+					all = append(all, stretch{n.name, n.awake(span{begun, end})})
+					begun = time.Time{}
+				}
+			}
+			if !begun.IsZero() {
+				all = append(all, stretch{n.name, span{begun, one.ended}})
+			}
+		}
+	}
+	slices.SortFunc(all, func(x, y stretch) int { return x.from.Compare(y.from) })
+	if len(all) < 6 {
+		f.t.Errorf("the job was carried out %d times: %v", len(all), all)
+	}
+	for i := 1; i < len(all); i++ {
+		if all[i].from.Before(all[i-1].to) {
+			f.t.Errorf("node %s carried %s out until %s, and node %s from %s", all[i-1].node, job, all[i-1].to.Format(time.TimeOnly+".000"), all[i].node, all[i].from.Format(time.TimeOnly+".000"))
+		}
+	}
+}
+
+// lagOf is how many events of a job wait to be read; -1 where that is not known.
+func lagOf(j api.Job) int64 {
+	if j.Live == nil || j.Live.LagEvents == nil {
+		return -1
+	}
+	return *j.Live.LagEvents
+}
