@@ -10,6 +10,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -309,13 +310,17 @@ func (s *Shelf) fetch(ctx context.Context, store *Store, x index, m *manifest) e
 
 // fetchFile brings one file into a folder.
 func (s *Shelf) fetchFile(ctx context.Context, store *Store, dir string, f indexFile) error {
-	if path.Base(f.Name) != f.Name {
+	if !filepath.IsLocal(f.Name) {
 		return fmt.Errorf("the name %s leaves the folder", f.Name)
 	}
 	to := path.Join(dir, f.Name)
-	text := f.Text
+	if within := path.Dir(to); within != dir {
+		if err := s.FS.MkdirAll(within, 0o700); err != nil {
+			return err
+		}
+	}
 	if f.At == "" {
-		if err := store.write(to, text); err != nil {
+		if err := store.write(to, f.Text); err != nil {
 			return err
 		}
 	} else if err := s.copyFrom(ctx, f.At, to); err != nil {
@@ -352,9 +357,6 @@ func (s *Shelf) fetchRows(ctx context.Context, x index) error {
 		return err
 	}
 	for _, f := range x.Rows {
-		if path.Base(f.Name) != f.Name {
-			return fmt.Errorf("the name %s leaves the folder", f.Name)
-		}
 		if got, err := digestOf(s.FS, path.Join(s.Shipments, f.Name)); err == nil && got.SHA256 == f.SHA256 {
 			continue
 		}

@@ -37,11 +37,20 @@ func newJobs(s *streams) *cobra.Command {
 				s.say("there are no jobs yet; save one: undertide save JOB.yaml")
 				return
 			}
+			head := []string{"job", "status", "since", ">lag", ">behind", "trend", ">in", ">out", ">watermark", ">late", ">rejected", ">checkpoint", ">restarts", "alarms"}
+			onNodes := slices.ContainsFunc(jobs, func(j api.Job) bool { return j.Node != "" })
+			if onNodes {
+				head = append(head, "node")
+			}
 			var rows [][]string
 			for _, j := range jobs {
-				rows = append(rows, jobLine(j))
+				line := jobLine(j)
+				if onNodes {
+					line = append(line, j.Node)
+				}
+				rows = append(rows, line)
 			}
-			grid(s.out, []string{"job", "status", "since", ">lag", ">behind", "trend", ">in", ">out", ">watermark", ">late", ">rejected", ">checkpoint", ">restarts", "alarms"}, rows)
+			grid(s.out, head, rows)
 			for _, j := range jobs {
 				if j.Live != nil && slices.ContainsFunc(j.Live.Causes, func(c api.Cause) bool { return c.Grave }) || j.Live == nil && j.Run != nil && j.Run.Error != "" || j.Status == "resuming" {
 					s.say("%s: %s", j.Name, harmless(j.Sentence))
@@ -124,6 +133,9 @@ func newShow(s *streams) *cobra.Command {
 		return show(s, format, all, func() {
 			fmt.Fprintf(s.out, "%s, version %d: %s\n", j.Name, j.Version, harmless(j.About))
 			fmt.Fprintln(s.out, harmless(j.Sentence))
+			if j.Node != "" {
+				fmt.Fprintf(s.out, "Node %s carries it out.\n", j.Node)
+			}
 			if len(j.Alarms) > 0 {
 				fmt.Fprintf(s.out, "Alarms: %s; undertide alarms %s says more.\n", strings.Join(j.Alarms, ", "), j.Name)
 			}

@@ -93,7 +93,8 @@ Root has to name a user with --user: the service runs as this one.`,
 	f.StringVar(&o.Database, "database", os.Getenv("UNDERTIDE_DATABASE"), "the `URL` of a PostgreSQL (default: UNDERTIDE_DATABASE, or a private one)")
 	f.Lookup("database").DefValue = "" // it may hold a password
 	f.StringVar(&o.Node, "node", "", "the `NAME` of this service among those that share --database: each job is carried out by one of them, and any answers for all (docs/nodes.md)")
-	f.StringVar(&o.Store, "store", "", "the `FOLDER` that all nodes have mounted, where they keep checkpoints")
+	f.StringVar(&o.Store, "store", "", "the `PLACE` where all nodes keep checkpoints: a folder that they have mounted, or s3://BUCKET/PREFIX")
+	f.StringVar(&o.StoreVia, "store-via", "", "the `NAME` of the connection of undertide.yaml by which that bucket is reached")
 	f.IntVar(&o.KeepRows, "keep-rows", 10_000, "keep `N` rows of each step for looking")
 	f.StringSliceVar(&o.Files, "files", nil, "the `FOLDER`s whose files documents, connections and peeks may name (default: none)")
 	f.StringSliceVar(&o.Env, "env", nil, "the `NAME`s of the environment variables that documents and connections may use (default: none)")

@@ -313,6 +313,21 @@ type Link interface {
 	Look(name string) (Looker, error)
 }
 
+// Sharing is a link to what can keep things for all nodes of a service, such as a store of objects (docs/nodes.md, "The shared store"). address is what stands after --store.
+type Sharing interface {
+	Share(name, address string) (Shared, error)
+}
+
+// Shared is what a [Sharing] gives: a place of package checkpoint.
+type Shared interface {
+	Put(ctx context.Context, name string, in io.ReadSeeker, size int64) error
+	Get(ctx context.Context, name string) (io.ReadCloser, error)
+	List(ctx context.Context, prefix string) ([]string, error)
+	Remove(ctx context.Context, name string) error
+	RemoveAll(ctx context.Context, within string) error
+	String() string
+}
+
 // LinkWords are what lists say of a connection.
 type LinkWords struct {
 	Reaches string `json:"reaches"` // 10.0.0.5:9092

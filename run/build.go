@@ -341,7 +341,7 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 // journal gives the folder of a source's journal; empty where no checkpoints are kept.
 func (b *builder) journal(source string) string {
 	switch {
-	case b.opt.Checkpoints == "":
+	case b.opt.Checkpoints == "", b.opt.Lease > 0 && b.opt.Journals == "":
 		return ""
 	case b.opt.Journals != "":
 		return filepath.Join(b.opt.Journals, source)

@@ -172,7 +172,11 @@ func (s *Service) sampleAs(c *gin.Context, j *job.Job, name string, o connect.Sa
 
 // journalOf is where a source of the job of a document's name writes down what it takes.
 func (s *Service) journalOf(j *job.Job, source string) string {
-	return filepath.Join(s.journalsDir(j.Name), source)
+	dir := s.journalsDir(j.Name)
+	if dir == "" {
+		return ""
+	}
+	return filepath.Join(dir, source)
 }
 
 func (s *Service) lateness(c *gin.Context, j *job.Job) (api.LatenessOf, error) {

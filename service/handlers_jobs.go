@@ -56,6 +56,12 @@ func (s *Service) viewJob(e *entry) api.Job {
 			out.Since = v.EndedAt.Format(time.RFC3339)
 		}
 		out.Sentence = figures.Ended(v)
+		if s.nodes != nil && last.Wanted {
+			out.Node, out.Sentence = s.nodes.howElsewhere(last.JobID)
+			if out.Node == "" {
+				out.Status = resuming
+			}
+		}
 	default:
 		out.Sentence = "Saved, and never started."
 	}

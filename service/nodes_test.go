@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,8 +16,12 @@ import (
 	"testing"
 	"time"
 
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
+
 	"undertide/access"
 	"undertide/api"
+	"undertide/job"
 	"undertide/postgres"
 	"undertide/store"
 )
@@ -28,8 +33,8 @@ func (p *peopled) at(base string) *peopled {
 	return &other
 }
 
-// twoNodes are nodes quay and pier, with people, that share a database, a folder for checkpoints and one for files.
-func twoNodes(t *testing.T) (quay, pier *peopled, shared string, records *postgres.Server) {
+// twoNodes are nodes quay and pier, with people, that share a database, a folder for checkpoints and one for files; or what change says.
+func twoNodes(t *testing.T, change func(o *Options)) (quay, pier *peopled, shared string) {
 	t.Helper()
 	dir := t.TempDir()
 	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
@@ -49,18 +54,22 @@ func twoNodes(t *testing.T) (quay, pier *peopled, shared string, records *postgr
 	}
 	t.Setenv("TIDE_KEY", "bmV0cyBhcmUgbWVuZGVkIG9uIHRoZSBxdWF5IGJ5IG4=")
 	o := func(name string) Options {
-		return Options{SignIn: true, Database: pg.URL(), Node: name, Store: shared, SecretKeyFrom: []string{"env:TIDE_KEY"}, Files: []string{files}}
+		made := Options{SignIn: true, Database: pg.URL(), Node: name, Store: shared, SecretKeyFrom: []string{"env:TIDE_KEY"}, Files: []string{files}}
+		if change != nil {
+			change(&made)
+		}
+		return made
 	}
 	quay = servingPeopleWith(t, o("quay"))
 	base, _ := servingWith(t, o("pier"))
 	quay.dir = files
-	return quay, quay.at(base), shared, pg
+	return quay, quay.at(base), shared
 }
 
 // TestNodes: whatever node is asked, it answers for all: by sessions and tokens that began on another, for jobs that another carries out, and with what was
 // changed on another.
 func TestNodes(t *testing.T) {
-	quay, pier, shared, _ := twoNodes(t)
+	quay, pier, shared := twoNodes(t, nil)
 	both := func(do func(p *peopled)) { do(quay); do(pier) }
 
 	// Who signed in on one is so on the other; who is removed on one is nobody on the other.
@@ -255,5 +264,96 @@ sinks:
 	until(t, "the job is gone on both", func() bool { status, _ := ena(quay).ask("GET", "/jobs/lifts", nil); return status == 404 })
 	if left, _ := filepath.Glob(filepath.Join(shared, "jobs/lifts")); len(left) > 0 {
 		t.Errorf("the shared store has %v of a job that was deleted", left)
+	}
+}
+
+// TestNodesBucket: nodes keep checkpoints in a bucket. A job goes from one to the other and back, and each of its windows is there once.
+func TestNodesBucket(t *testing.T) {
+	kept := s3mem.New()
+	if err := kept.CreateBucket("harbour"); err != nil {
+		t.Fatal(err)
+	}
+	lake := httptest.NewServer(gofakes3.New(kept, gofakes3.WithLogger(gofakes3.DiscardLog())).Server())
+	t.Cleanup(lake.Close)
+	path := filepath.Join(t.TempDir(), "undertide.yaml")
+	if err := os.WriteFile(path, []byte("connections:\n  lake: {via: file, url: "+lake.URL+"}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	set, err := job.LoadSettings(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	quay, pier, _ := twoNodes(t, func(o *Options) {
+		o.Store, o.StoreVia, o.Connections = "s3://harbour/tide", "lake", set.Connections
+	})
+	ena := func(p *peopled) caller { return p.by(p.tokens["ena"]).with("Content-Type", "application/json") }
+	out := filepath.Join(quay.dir, "out")
+	ena(quay).with("Content-Type", "application/yaml").want(201, "POST", "/jobs", fmt.Sprintf(simulated, out), nil)
+	posted := `undertide: 1
+job: posted
+sources:
+  levels: {via: http, with: {tokens: true}, fields: {gauge: string, at: timestamp}, event_time: at, watermark: {margin: 1s}}
+sinks:
+  out: {from: levels, via: file, with: {path: ` + filepath.Join(quay.dir, "posted") + `/}}
+`
+	ena(quay).with("Content-Type", "application/yaml").want(201, "POST", "/jobs", posted, nil)
+	if text := ena(quay).want(422, "POST", "/jobs/posted/runs", "{}", nil); !strings.Contains(text, "has no place that all nodes reach: start them with --store and a folder") {
+		t.Error(text)
+	}
+	single := strings.Replace(strings.Replace(posted, "/posted/}}", "/posted.ndjson}}", 1), "job: posted", "job: single", 1)
+	single = strings.Replace(single, "{via: http, with: {tokens: true}, fields: {gauge: string, at: timestamp}", "{via: simulate, with: {rate: 5/s, seed: 1, fields: {gauge: {pick: [G1]}, at: {now: true}}}, fields: {gauge: string, at: timestamp}", 1)
+	ena(quay).with("Content-Type", "application/yaml").want(201, "POST", "/jobs", single, nil)
+	if text := ena(quay).want(422, "POST", "/jobs/single/runs", "{}", nil); !strings.Contains(text, "let the rows go into files of a folder") {
+		t.Error(text)
+	}
+	ena(quay).want(201, "POST", "/jobs/lifts/runs", "{}", nil)
+	for range 2 {
+		var j api.Job
+		until(t, "the job has made checkpoints", func() bool {
+			ena(pier).want(200, "GET", "/jobs/lifts", nil, &j)
+			return j.Node != "" && j.Live != nil && j.Live.CheckpointAge != nil && j.Live.Restarts < 3
+		})
+		time.Sleep(1500 * time.Millisecond)
+		at := j.Node
+		quay.as("kit").want(200, "POST", "/nodes/"+at+"/drain", nil, nil)
+		until(t, "it goes on at the other node", func() bool {
+			ena(pier).want(200, "GET", "/jobs/lifts", nil, &j)
+			return j.Node != "" && j.Node != at && j.Live != nil && j.Live.CheckpointAge != nil
+		})
+		quay.as("kit").want(200, "DELETE", "/nodes/"+at+"/drain", nil, nil)
+	}
+	ena(pier).want(200, "POST", "/jobs/lifts/drain", nil, nil)
+	until(t, "it finishes", func() bool {
+		var j api.Job
+		ena(pier).want(200, "GET", "/jobs/lifts", nil, &j)
+		return j.Status == "finished"
+	})
+	seen := map[string]bool{}
+	for _, name := range wholeFiles(t, out) {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for line := range strings.Lines(string(text)) {
+			var row struct {
+				Crane string
+				At    string `json:"window_start"`
+			}
+			if err := json.Unmarshal([]byte(line), &row); err != nil || seen[row.Crane+row.At] {
+				t.Errorf("%s: %v, or it came twice", line, err)
+			}
+			seen[row.Crane+row.At] = true
+		}
+	}
+	if len(seen) < 6 {
+		t.Errorf("there are %d windows", len(seen))
+	}
+	list, err := kept.ListBucket("harbour", nil, gofakes3.ListBucketPage{})
+	if err != nil || len(list.Contents) == 0 || len(list.Contents) > 30 {
+		t.Errorf("the bucket has %d objects, %v", len(list.Contents), err)
+	}
+	ena(pier).want(204, "DELETE", "/jobs/lifts", nil, nil)
+	if list, err = kept.ListBucket("harbour", &gofakes3.Prefix{HasPrefix: true, Prefix: "tide/jobs/lifts/"}, gofakes3.ListBucketPage{}); err != nil || len(list.Contents) > 0 {
+		t.Errorf("the bucket has %d objects of a job that was deleted, %v", len(list.Contents), err)
 	}
 }

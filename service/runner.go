@@ -179,7 +179,10 @@ func (r *runner) free() {
 
 // journalsDir is the folder of what sources take that cannot be read again: on nodes where all of them reach it.
 func (s *Service) journalsDir(job string) string {
-	if s.nodes != nil {
+	switch {
+	case s.nodes != nil && s.opt.inBucket(): // there is none
+		return ""
+	case s.nodes != nil:
 		return filepath.Join(s.opt.Store, filepath.FromSlash(checkpoint.ShelfOf(job)), "journals")
 	}
 	return filepath.Join(s.opt.Data, "checkpoints", job, "journals")

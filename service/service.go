@@ -61,9 +61,9 @@ type Options struct {
 	Data string
 	// Database is the address of a PostgreSQL; empty for a private one in Data.
 	Database string
-	// Node is the name of this service among those that share Database; empty where it has the database alone. Store is then a folder that all of them
-	// have mounted, for checkpoints (docs/nodes.md).
-	Node, Store string
+	// Node is the name of this service among those that share Database; empty where it has the database alone. Store is then where all of them keep checkpoints: a folder
+	// that they have mounted, or s3://BUCKET/PREFIX, which the connection StoreVia reaches (docs/nodes.md).
+	Node, Store, StoreVia string
 	// KeepRows is how many rows of each step are kept for looking; default 10000.
 	KeepRows int
 	// Connections are those that every job may name.
@@ -265,7 +265,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 		return err
 	}
 	if opt.Node != "" {
-		s.nodes = newNodes(s)
+		if s.nodes, err = newNodes(s); err != nil {
+			return err
+		}
 	} else {
 		s.resume(ctx)
 	}

@@ -51,7 +51,8 @@ type Folder struct {
 	dir, called string
 	rolled      Rolled
 	epoch       int64
-	leased      bool // a lease says whose the folder is; whoever has lost it may hold the lock still
+	leased      bool   // a lease says whose the folder is; whoever has lost it may hold the lock still
+	along       string // of files that the checkpoint takes along: their folder within that of shipments; empty for none
 	lock        *os.File
 	now         func() time.Time
 
@@ -437,6 +438,15 @@ func (s *Folder) Prepare(epoch int64) (out engine.Shipment, err error) {
 	}
 	clear(s.named)
 	sh.Files, out.Bytes = s.closed, s.bytes
+	if s.along != "" {
+		for _, name := range s.closed {
+			aside := part(name)
+			if s.packedAlone(name) {
+				aside = packedPart(name)
+			}
+			out.Files = append(out.Files, filepath.Join(s.along, aside))
+		}
+	}
 	out.Data, err = json.Marshal(sh)
 	s.closed, s.begun, s.bytes, s.epoch, s.synced = nil, 0, 0, epoch+1, s.turn
 	return out, err

@@ -20,6 +20,7 @@ import (
 	"sync"
 	"time"
 
+	"undertide/connect"
 	"undertide/disk"
 )
 
@@ -148,6 +149,9 @@ func Open(dir string, o Options) (*Journal, error) {
 // OpenIn opens a run's journal: in this folder, or where it is empty in one that ends with the run. end closes it.
 func OpenIn(dir string, o Options) (j *Journal, end func(), err error) {
 	remove := func() {}
+	if dir == "" && o.Lease > 0 {
+		return nil, nil, fmt.Errorf("%w: what is taken here cannot be read again, and has no place that all nodes reach: start them with --store and a folder, not a bucket", connect.ErrUsage)
+	}
 	if dir == "" {
 		if dir, err = os.MkdirTemp("", "undertide-journal-"); err != nil {
 			return nil, nil, err

@@ -13,6 +13,7 @@ export const router = createRouter({
     { path: '/build', component: () => import('./places/BuildPlace.vue'), props: (to) => ({ job: to.query.job }), meta: { title: 'Build' } },
     { path: '/try', component: () => import('./places/TryPlace.vue'), props: (to) => ({ lesson: to.query.lesson, job: to.query.job }), meta: { title: 'Try' } },
     { path: '/people', component: () => import('./places/PeoplePlace.vue'), meta: { title: 'People' } },
+    { path: '/nodes', component: () => import('./places/NodesPlace.vue'), meta: { title: 'Nodes' } },
     { path: '/enter', component: EnterPlace, meta: { title: 'Enter' } },
     { path: '/jobs', component: JobsPlace, meta: { title: 'Jobs' } },
     { path: '/jobs/:job', component: () => import('./places/JobPlace.vue'), props: true },

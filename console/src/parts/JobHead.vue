@@ -3,7 +3,7 @@
     <h1>{{ job.name }}</h1>
     <StatusWord :status="job.status" />
     <RouterLink v-for="a in job.alarms" :key="a" to="/alarms" class="alarm">▲ {{ a }}</RouterLink>
-    <span class="soft" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC<template v-if="job.owners.length"> · owned by {{ job.owners.join(', ') }}</template></span>
+    <span class="soft" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC<template v-if="job.node"> · on node <RouterLink to="/nodes">{{ job.node }}</RouterLink></template><template v-if="job.owners.length"> · owned by {{ job.owners.join(', ') }}</template></span>
     <span class="grow" />
     <RouterLink :to="`/build?job=${encodeURIComponent(job.name)}`"><ElButton v-needs="'engineer'">Change</ElButton></RouterLink>
     <RouterLink :to="`/try?job=${encodeURIComponent(job.name)}`"><ElButton v-needs="'engineer'">Try its events</ElButton></RouterLink>

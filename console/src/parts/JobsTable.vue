@@ -27,7 +27,7 @@
         </td>
         <td class="nowrap">
           <StatusWord :status="j.status" />
-          <div class="soft since" :title="j.since">{{ span(secondsSince(j.since)) }}</div>
+          <div class="soft since" :title="j.since">{{ span(secondsSince(j.since)) }}<template v-if="j.node"> · {{ j.node }}</template></div>
         </td>
         <template v-if="j.live">
           <td class="num">{{ j.live.lag_events === null ? '–' : count(j.live.lag_events) }}<SmallLine class="line" :values="j.recent.lag" :label="`Lag of ${j.name} in the last five minutes`" /></td>

@@ -7,6 +7,7 @@
       </RouterLink>
       <RouterLink v-for="p in places" :key="p.to" class="place" :class="{ here: route.path.startsWith(p.to) }" :to="p.to">
         {{ p.name }}<span v-if="p.to === '/alarms' && alarmsOn" class="on" :aria-label="`${alarmsOn} on`">▲ {{ alarmsOn }}</span>
+        <span v-if="p.to === '/nodes' && away" class="on" :aria-label="`${away} away`">▲ {{ away }}</span>
       </RouterLink>
       <div class="foot">
         <div v-if="me.me.value?.name" class="me" data-test="me">
@@ -37,19 +38,21 @@ import { useTheme } from '../use/theme'
 import ServiceState from './ServiceState.vue'
 import TideMark from './TideMark.vue'
 
-const { jobs, status, problem } = provideJobs()
+const { jobs, status, nodes, problem } = provideJobs()
 const alarmsOn = computed(() => (jobs.value ?? []).reduce((n, j) => n + j.alarms.length, 0))
 const { dark, toggle } = useTheme()
 const me = useMe()
 const route = useRoute()
-const places = [
+const places = computed(() => [
   { name: 'Streams', to: '/streams' },
   { name: 'Jobs', to: '/jobs' },
   { name: 'Alarms', to: '/alarms' },
   { name: 'Build', to: '/build' },
   { name: 'Try', to: '/try' },
+  ...(nodes.value?.length ? [{ name: 'Nodes', to: '/nodes' }] : []),
   { name: 'People', to: '/people' },
-]
+])
+const away = computed(() => (nodes.value ?? []).filter((n) => n.state === 'away' && n.heard_at).length)
 
 const troubles = computed(() => {
   const s = status.value

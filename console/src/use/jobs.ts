@@ -10,6 +10,7 @@ export type Figures = Schemas['Figures']
 function listen() {
   const jobs = shallowRef<Job[] | null>(null)
   const status = shallowRef<Status | null>(null)
+  const nodes = shallowRef<Schemas['Node'][] | null>(null)
   const figures = shallowRef<Figures | null>(null)
   const watched = ref<number | null>(null) // the run whose figures are wanted too
   const path = computed(() => (watched.value ? `/jobs?run=${watched.value}` : '/jobs'))
@@ -17,10 +18,11 @@ function listen() {
     jobs: (data) => {
       jobs.value = data.items
       status.value = data.status
+      nodes.value = data.nodes
     },
     metrics: (data) => (figures.value = data),
   })
-  return { jobs, status, figures, watched, problem, loading: computed(() => jobs.value === null && problem.value === null) }
+  return { jobs, status, nodes, figures, watched, problem, loading: computed(() => jobs.value === null && problem.value === null) }
 }
 
 const key: InjectionKey<ReturnType<typeof listen>> = Symbol('jobs')
