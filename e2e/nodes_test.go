@@ -17,6 +17,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"undertide/account"
 	"undertide/api"
 	"undertide/testcert"
@@ -36,11 +38,9 @@ type fleet struct {
 	dir   string
 	hub   string // the network of PostgreSQL and the broker
 	nodes []*seaNode
-	url   string
 
-	records, broker func() // start them
-	postgres        []string
-	brokerRuns      *process
+	records    *records
+	brokerRuns *process
 }
 
 // seaNode is one of them.
@@ -116,6 +116,28 @@ func must(t *testing.T, command ...string) string {
 	return string(out)
 }
 
+// shareables makes what nodes share in a folder, which is their user's: shared, for checkpoints, and the key of secrets.
+func shareables(t *testing.T, dir string) account.Account {
+	t.Helper()
+	if err := os.Mkdir(filepath.Join(dir, "shared"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	key := write(t, dir, "key", "bmV0cyBhcmUgbWVuZGVkIG9uIHRoZSBxdWF5IGJ5IG4=")
+	if err := os.Chmod(key, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	a, err := account.Find(servant)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{filepath.Join(dir, "shared"), key} {
+		if err := os.Chown(path, a.UID, a.GID); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return a
+}
+
 // newFleet starts PostgreSQL, the broker stand-in and some nodes, each in a network of its own.
 func newFleet(t *testing.T, count int) *fleet {
 	t.Helper()
@@ -135,23 +157,8 @@ func newFleet(t *testing.T, count int) *fleet {
 	ip("-n", f.hub, "addr", "add", recordsAt+"/32", "dev", "lo")
 	ip("-n", f.hub, "addr", "add", brokerAt+"/32", "dev", "lo")
 	must(t, "ip", "netns", "exec", f.hub, "sh", "-c", "echo 1 > /proc/sys/net/ipv4/ip_forward")
-	if err := os.MkdirAll(filepath.Join(f.dir, "shared"), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	key := write(t, f.dir, "key", "bmV0cyBhcmUgbWVuZGVkIG9uIHRoZSBxdWF5IGJ5IG4=")
-	a, err := account.Find(servant)
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, path := range []string{filepath.Join(f.dir, "shared"), key} {
-		if err := os.Chown(path, a.UID, a.GID); err != nil {
-			t.Fatal(err)
-		}
-	}
-	if err := os.Chmod(key, 0o600); err != nil {
-		t.Fatal(err)
-	}
-	f.startRecords()
+	a := shareables(t, f.dir)
+	f.records = newRecords(t, f.hub, f.dir, recordsAt, "5432")
 	f.startBroker()
 	forward(t, f.hub, brokerAt+":19092", "127.0.0.1:19092")
 	for i := range count {
@@ -182,46 +189,63 @@ func newFleet(t *testing.T, count int) *fleet {
 	return f
 }
 
-// pg gives a command of PostgreSQL's, as its user, in the hub.
-func (f *fleet) pg(program string, args ...string) *exec.Cmd {
+// records are a PostgreSQL of a test's own, which can be killed and started again.
+type records struct {
+	t             *testing.T
+	network       string // empty: that of this machine
+	dir, at, port string
+	url           string
+}
+
+// newRecords makes a database that trusts whoever reaches it, and starts its server.
+func newRecords(t *testing.T, network, dir, at, port string) *records {
+	t.Helper()
+	r := &records{t: t, network: network, dir: dir, at: at, port: port, url: "postgres://tide@" + net.JoinHostPort(at, port) + "/postgres?sslmode=disable"}
+	r.do("initdb", "-D", r.data(), "-A", "trust", "-U", "tide", "--no-sync")
+	if err := os.WriteFile(filepath.Join(r.data(), "pg_hba.conf"), []byte("host all tide 10.20.0.0/16 trust\nhost all tide 127.0.0.1/32 trust\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = r.command("pg_ctl", "-D", r.data(), "-m", "immediate", "stop").Run() })
+	r.start()
+	return r
+}
+
+func (r *records) data() string { return filepath.Join(r.dir, "records") }
+
+func (r *records) start() {
+	r.t.Helper()
+	r.do("pg_ctl", "-D", r.data(), "-w", "-l", filepath.Join(r.dir, "records.log"), "-o", "-p "+r.port+" -c listen_addresses="+r.at+" -c unix_socket_directories="+r.dir, "start")
+}
+
+// kill ends the server as a machine dies.
+func (r *records) kill() {
+	r.t.Helper()
+	r.do("pg_ctl", "-D", r.data(), "-m", "immediate", "stop")
+}
+
+// command gives a command of PostgreSQL's, as its user.
+func (r *records) command(program string, args ...string) *exec.Cmd {
 	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/" + program)
 	if len(found) == 0 {
-		f.t.Fatalf("there is no %s", program)
+		r.t.Fatalf("there is no %s", program)
 	}
-	return within(f.hub, append([]string{"setpriv", "--reuid=" + servant, "--regid=" + servant, "--clear-groups", found[len(found)-1]}, args...)...)
+	all := append([]string{"setpriv", "--reuid=" + servant, "--regid=" + servant, "--clear-groups", found[len(found)-1]}, args...)
+	if r.network == "" {
+		return exec.Command(all[0], all[1:]...)
+	}
+	return within(r.network, all...)
 }
 
-func (f *fleet) do(c *exec.Cmd) {
-	f.t.Helper()
-	if out, err := c.CombinedOutput(); err != nil {
-		f.t.Fatalf("%s: %v: %s", strings.Join(c.Args, " "), err, out)
+func (r *records) do(program string, args ...string) {
+	r.t.Helper()
+	if out, err := r.command(program, args...).CombinedOutput(); err != nil {
+		r.t.Fatalf("%s: %v: %s", program, err, out)
 	}
-}
-
-// startRecords starts PostgreSQL; the first time it makes the database.
-func (f *fleet) startRecords() {
-	f.t.Helper()
-	data := filepath.Join(f.dir, "records")
-	if _, err := os.Stat(data); err != nil {
-		f.do(f.pg("initdb", "-D", data, "-A", "trust", "-U", "tide", "--no-sync"))
-		hba := filepath.Join(data, "pg_hba.conf")
-		if err := os.WriteFile(hba, []byte("host all tide 10.20.0.0/16 trust\n"), 0o600); err != nil {
-			f.t.Fatal(err)
-		}
-		f.t.Cleanup(func() { _ = f.pg("pg_ctl", "-D", data, "-m", "immediate", "stop").Run() })
-	}
-	f.do(f.pg("pg_ctl", "-D", data, "-w", "-l", filepath.Join(f.dir, "records.log"), "-o", "-p 5432 -c listen_addresses="+recordsAt+" -c unix_socket_directories="+f.dir, "start"))
-	f.url = "postgres://tide@" + recordsAt + ":5432/postgres?sslmode=disable"
-}
-
-func (f *fleet) stopRecords() {
-	f.t.Helper()
-	f.do(f.pg("pg_ctl", "-D", filepath.Join(f.dir, "records"), "-m", "immediate", "stop"))
 }
 
 func (f *fleet) startBroker() {
 	f.t.Helper()
-	c := within(f.hub, binary, "broker", "--listen", "127.0.0.1:19092", "--data", filepath.Join(f.dir, "broker"), "--topic", "gauge.levels", "--topic", "gauge.counts", "--partitions", "4")
+	c := within(f.hub, binary, "broker", "--listen", "127.0.0.1:19092", "--data", filepath.Join(f.dir, "broker"), "--topic", "gauge.levels", "--topic", "gauge.counts", "--topic", "gauge.posted", "--partitions", "4")
 	f.brokerRuns = running(f.t, c)
 	f.brokerRuns.says(f.t, "listens on")
 }
@@ -230,7 +254,7 @@ func (f *fleet) startBroker() {
 func (n *seaNode) start() {
 	n.f.t.Helper()
 	c := within(n.network, binary, "serve", "--user", servant, "--data", n.data, "--files", n.f.dir, "--listen", n.at+":7400", "--tls-cert", n.cert.Cert, "--tls-key", n.cert.Key,
-		"--database", n.f.url, "--node", n.name, "--store", filepath.Join(n.f.dir, "shared"), "--secret-key-from", "file:"+filepath.Join(n.f.dir, "key"), "--log-level", "debug")
+		"--database", n.f.records.url, "--node", n.name, "--store", filepath.Join(n.f.dir, "shared"), "--secret-key-from", "file:"+filepath.Join(n.f.dir, "key"), "--log-level", "debug")
 	c.Dir = n.f.dir
 	n.process = running(n.f.t, c)
 	n.starts = append(n.starts, &started{process: n.process})
@@ -342,6 +366,44 @@ func (f *fleet) delivered(topic string) (out []map[string]any) {
 	return out
 }
 
+// posting posts numbered readings, one after another, each to any node until one has acknowledged it; end gives how many.
+func (f *fleet) posting(token string) (end func() int) {
+	f.t.Helper()
+	stop, ended := make(chan struct{}), make(chan int)
+	go func() {
+		for n := 0; ; n++ {
+			for {
+				at := f.nodes[rand.IntN(len(f.nodes))]
+				c := within(f.hub, "curl", "-s", "-m", "4", "--cacert", at.cert.Cert, "-o", "/dev/null", "-w", "%{http_code}", "-H", "Authorization: Bearer "+token, "-H", "Content-Type: application/json",
+					"-H", fmt.Sprintf("Idempotency-Key: reading %d", n), "-d", fmt.Sprintf(`{"gauge": "G1", "n": %d, "at": %d}`, n, time.Now().UnixMilli()), "https://"+at.at+":7400/in/posted/levels")
+				if code, _ := c.Output(); string(code) == "202" {
+					break
+				}
+				time.Sleep(50 * time.Millisecond)
+			}
+			select {
+			case <-stop:
+				ended <- n + 1
+				return
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	}()
+	return func() int { close(stop); return <-ended }
+}
+
+const posted = `undertide: 1
+job: posted
+about: Readings that are posted
+settings: {checkpoint: {every: 500ms}}
+connections:
+  yard: {via: kafka, brokers: ["127.0.0.1:19092"]}
+sources:
+  levels: {via: http, with: {tokens: true}, fields: {gauge: string, n: int, at: {type: timestamp, parse: epoch_ms}}, event_time: at, watermark: {margin: 1s}}
+sinks:
+  out: {from: levels, via: kafka, with: {connection: yard, topic: gauge.posted}}
+`
+
 const counts = `undertide: 1
 job: counts
 about: Readings of each gauge, second by second
@@ -384,8 +446,14 @@ func TestNodesFail(t *testing.T) {
 	write(t, f.dir, "counts.yaml", strings.Replace(counts, "path: alike/", "path: "+f.dir+"/alike/", 1))
 	a := f.nodes[0]
 	a.run("save", "counts.yaml").want(t, 0)
+	write(t, f.dir, "posted.yaml", posted)
+	a.run("save", "posted.yaml").want(t, 0)
 	end := f.feeding()
 	a.run("start", "counts").want(t, 0)
+	a.run("start", "posted").want(t, 0)
+	token := a.run("tokens", "posted", "--make", "gate", "--source", "levels")
+	token.want(t, 0)
+	endPosts := f.posting(strings.TrimSpace(token.out))
 
 	// goesOn waits until a node other than one carries the job out and has made a checkpoint, and says how long it took.
 	goesOn := func(what string, but *seaNode, begun time.Time, most time.Duration) *seaNode {
@@ -450,9 +518,9 @@ func TestNodesFail(t *testing.T) {
 	at = goesOn("cut off from both", cut, time.Now(), goesOnWithin)
 	mend()
 
-	f.stopRecords()
+	f.records.kill()
 	time.Sleep(6 * time.Second) // longer than leases last
-	f.startRecords()
+	f.records.start()
 	goesOn("PostgreSQL killed", nil, time.Now(), goesOnWithin)
 	if err := f.brokerRuns.cmd.Process.Kill(); err != nil {
 		t.Fatal(err)
@@ -460,6 +528,12 @@ func TestNodesFail(t *testing.T) {
 	time.Sleep(time.Second)
 	f.startBroker()
 	at = goesOn("the broker killed", nil, time.Now(), 15*time.Second)
+
+	// A node ends in good order, and comes back: its jobs go elsewhere at once.
+	ends, begun := at, time.Now()
+	ends.end(t, syscall.SIGINT)
+	at = goesOn("ended", ends, begun, goesOnWithin)
+	ends.start()
 
 	// A node is drained: its jobs go elsewhere at once.
 	drained := at
@@ -473,12 +547,27 @@ func TestNodesFail(t *testing.T) {
 	end()
 	eventually(t, 40*time.Second, "everything is read", func() bool {
 		j, ok := ask[[]api.Job](at, "jobs")
-		return ok && len(j) == 1 && lagOf(j[0]) == 0
+		return ok && len(j) == 2 && lagOf(j[0]) == 0
 	})
 	f.other(at).run("drain", "counts").want(t, 0)
 	eventually(t, 30*time.Second, "the job finishes", func() bool {
 		j, ok := ask[[]api.Job](a, "jobs")
-		return ok && len(j) == 1 && j[0].Status == "finished"
+		return ok && len(j) == 2 && j[0].Status == "finished"
+	})
+
+	// What was acknowledged was taken, and what was posted again since nobody had is there once.
+	posts := endPosts()
+	t.Logf("%d posts were acknowledged", posts)
+	eventually(t, 60*time.Second, "all posts are delivered, once each", func() bool {
+		seen := map[int]bool{}
+		for _, r := range f.delivered("gauge.posted") {
+			n, _ := r["n"].(float64)
+			if seen[int(n)] {
+				t.Fatalf("post %d came twice", int(n))
+			}
+			seen[int(n)] = true
+		}
+		return len(seen) >= posts
 	})
 
 	sent := map[string]int64{}
@@ -499,7 +588,8 @@ func TestNodesFail(t *testing.T) {
 		rows = append(rows, row)
 	}
 	f.onceEach("folder", sent, rows)
-	f.oneAtATime("counts")
+	f.oneAtATime("counts", 6)
+	f.oneAtATime("posted", 3)
 }
 
 // onceEach holds that windows came once each, and that together they have all readings.
@@ -567,8 +657,8 @@ var (
 	endsRun   = regexp.MustCompile(`time=(\S+) level=\S+ msg=("the run is broken off|"the run failed; it goes on|"the run goes on elsewhere|"stopped with a checkpoint|finished|stopped|"the run stopped)[^=]* job=(\S+) `)
 )
 
-// oneAtATime holds, by what the nodes have logged, that no two of them carried a job out at one time. A node that was suspended did nothing meanwhile.
-func (f *fleet) oneAtATime(job string) {
+// oneAtATime holds, by what the nodes have logged, that no two of them carried a job out at one time, and that it was carried out so often at least. A node that was suspended did nothing meanwhile.
+func (f *fleet) oneAtATime(job string, least int) {
 	f.t.Helper()
 	type stretch struct {
 		node string
@@ -594,7 +684,7 @@ func (f *fleet) oneAtATime(job string) {
 		}
 	}
 	slices.SortFunc(all, func(x, y stretch) int { return x.from.Compare(y.from) })
-	if len(all) < 6 {
+	if len(all) < least {
 		f.t.Errorf("the job was carried out %d times: %v", len(all), all)
 	}
 	for i := 1; i < len(all); i++ {
@@ -610,4 +700,85 @@ func lagOf(j api.Job) int64 {
 		return -1
 	}
 	return *j.Live.LagEvents
+}
+
+// TestNodesPlace: the console's place for nodes shows which there are, how they are and what they carry out; a keeper drains and removes them there.
+func TestNodesPlace(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Fatal("PostgreSQL and the service run as a user of their own; run it as root, as in a container")
+	}
+	dir := open(t)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, port, _ := net.SplitHostPort(l.Addr().String())
+	l.Close()
+	r := newRecords(t, "", dir, "127.0.0.1", port)
+	shareables(t, dir)
+	node := func(name string) *serving {
+		return serve(t, dir, "--data", filepath.Join(dataOf(dir), name), "--database", r.url, "--node", name, "--store", filepath.Join(dir, "shared"), "--secret-key-from", "file:"+filepath.Join(dir, "key"))
+	}
+	quay, pier := node("quay"), node("pier")
+	write(t, dir, "lifts.yaml", `undertide: 1
+job: lifts
+settings: {checkpoint: {every: 200ms}}
+sources:
+  lifts:
+    via: simulate
+    with: {rate: 50/s, seed: 3, fields: {crane: {pick: [C1, C2]}, tonnes: {normal: [18.0, 6.0]}, at: {now: true}}}
+    fields: {crane: string, tonnes: double, at: timestamp}
+    event_time: at
+    watermark: {margin: 100ms}
+steps:
+  second: {from: lifts, key: [crane], window: {tumbling: 1s}, measures: {n: count(), load: sum(tonnes)}}
+sinks:
+  loads: {from: second, via: file, with: {path: `+dir+`/out/}}
+`)
+	quay.run("save", "lifts.yaml").want(t, 0)
+	quay.run("start", "lifts").want(t, 0)
+	p := browse(t, pier.address+"/jobs")
+	p.shows("Nodes")
+	p.hit("the place Nodes", `[...document.querySelectorAll('nav a')].find((e) => e.innerText.startsWith('Nodes'))`)
+	p.shows("2 of 2 well, 1 jobs")
+	row := func(name string) string {
+		return value[string](p, fmt.Sprintf(`document.querySelector('[data-node=%s]')?.innerText ?? ''`, name))
+	}
+	has := ""
+	eventually(t, 20*time.Second, "one of them carries the job out", func() bool {
+		for _, name := range []string{"quay", "pier"} {
+			if strings.Contains(row(name), "lifts") {
+				has = name
+			}
+		}
+		return has != ""
+	})
+	other := map[string]string{"quay": "pier", "pier": "quay"}[has]
+	if found := p.violations(`['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'best-practice']`); found != "" {
+		t.Errorf("axe says:\n%s", found)
+	}
+	p.press("Drain " + has)
+	p.shows("stop with a checkpoint and go on at other nodes: lifts")
+	p.press("Drain it")
+	eventually(t, 20*time.Second, "the other one carries the job out", func() bool {
+		return strings.Contains(row(has), "drained") && !strings.Contains(row(has), "lifts") && strings.Contains(row(other), "lifts")
+	})
+	p.press("Let " + has + " take jobs again")
+	eventually(t, 20*time.Second, "it is well again", func() bool { return strings.Contains(row(has), "well") })
+	p.hit("the job", `[...document.querySelectorAll('[data-node] a')].find((e) => e.innerText === 'lifts')`)
+	p.shows("on node " + other)
+	p.shows("Running")
+
+	// One dies: the page says so, and the job goes on.
+	if err := quay.cmd.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	<-quay.done
+	quay.done <- nil
+	p.do(chromedp.Navigate(pier.address + "/nodes"))
+	eventually(t, 20*time.Second, "the node is away, and its job is here", func() bool { return strings.Contains(row("quay"), "away") && strings.Contains(row("pier"), "lifts") })
+	p.press("Remove quay")
+	p.press("Remove it")
+	p.shows("1 of 1 well, 1 jobs")
 }

@@ -52,7 +52,7 @@ type Node struct {
 	Cores     int
 	Memory    int64 // bytes
 	StartedAt time.Time
-	HeardAt   time.Time // by the database's clock
+	HeardAt   time.Time // by the database's clock; in 1970 for one that has ended in good order
 	Draining  bool      // it takes nothing more, and its jobs go elsewhere
 	// Alive says whether it was heard lately, by the database's clock. Not stored.
 	Alive bool `gorm:"-"`

@@ -45,7 +45,8 @@ type nodes struct {
 	news    chan struct{}         // one waits where there are some
 	views   map[string]othersJobs // what other nodes said of their jobs last
 
-	asking sync.Mutex // held while others are asked
+	asking   sync.Mutex // held while others are asked
+	bringing sync.Mutex // held while a pin is brought here
 	ways   transports // to others
 }
 

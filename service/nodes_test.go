@@ -222,6 +222,10 @@ sinks:
 		}
 	}
 
+	// A pin that one node has made the other one reads, and goes back to.
+	var pin api.Pin
+	ena(quay).want(201, "POST", "/jobs/lifts/pins", `{"name": "before"}`, &pin)
+
 	// Drained, a node lets its job go to the other one, with a checkpoint; both say so. What was done stands in the trail, by whom.
 	at := nodeOf(quay)["lifts"]
 	quay.as("ena").want(403, "POST", "/nodes/"+at+"/drain", nil, nil)
@@ -242,7 +246,24 @@ sinks:
 	quay.as("kit").want(409, "DELETE", "/nodes/"+at, nil, nil)
 	quay.as("kit").want(404, "DELETE", "/nodes/peir", nil, nil)
 	quay.as("kit").want(200, "DELETE", "/nodes/"+at+"/drain", nil, nil)
-	both(func(p *peopled) { ena(p).want(200, "GET", "/jobs/lifts/history", nil, nil) })
+	both(func(p *peopled) {
+		ena(p).want(200, "GET", "/jobs/lifts/history", nil, nil)
+		ena(p).want(200, "GET", "/jobs/lifts/state/second?checkpoint=pin:before", nil, nil)
+	})
+	ena(quay).want(200, "POST", "/jobs/lifts/stop", nil, nil)
+	ena(pier).want(201, "POST", "/jobs/lifts/runs", `{"resume": "pin:before"}`, &begun)
+	if !slices.ContainsFunc(begun.Notes, func(n string) bool { return strings.Contains(n, fmt.Sprintf("goes back to checkpoint %d", pin.Epoch)) }) {
+		t.Errorf("the start says %v", begun.Notes)
+	}
+	until(t, "it goes on from the pin", func() bool {
+		var list api.Page[api.Checkpoint]
+		ena(pier).want(200, "GET", "/jobs/lifts/checkpoints", nil, &list)
+		return len(list.Items) > 0 && list.Items[0].Run == begun.Run.ID
+	})
+	ena(quay).want(204, "DELETE", "/jobs/lifts/pins/before", nil, nil)
+	if left, _ := filepath.Glob(filepath.Join(shared, "jobs/lifts/pins/*")); len(left) > 0 {
+		t.Errorf("of a pin that is gone there is %v", left)
+	}
 	ena(quay).want(200, "POST", "/jobs/lifts/stop", nil, nil)
 	both(func(p *peopled) {
 		var j api.Job

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -36,6 +37,22 @@ func (s *Service) pinDir(job, name string) string {
 	return filepath.Join(s.opt.Data, "checkpoints", job, "pins", name)
 }
 
+// pinShelf is where a pin lies that all nodes reach. Its name there is never used again.
+func (s *Service) pinShelf(job string, p store.Pin) *checkpoint.Shelf {
+	return &checkpoint.Shelf{FS: checkpoint.Disk, Place: s.nodes.place, Within: fmt.Sprintf("%s/pins/%s-%d", checkpoint.ShelfOf(job), p.Name, p.At.UnixMilli()), Dir: s.pinDir(job, p.Name),
+		Shipments: filepath.Join(s.pinDir(job, p.Name), "shipments")}
+}
+
+// bringPin makes a pin lie in this node's folder, which another node may have made.
+func (s *Service) bringPin(ctx context.Context, job string, p store.Pin) error {
+	if s.nodes == nil || p.Place == "" {
+		return nil
+	}
+	s.nodes.bringing.Lock() // several may look into it
+	defer s.nodes.bringing.Unlock()
+	return s.pinShelf(job, p).Settle(ctx, p.Epoch, p.Place)
+}
+
 // place finds a checkpoint of a job; the newest where text is empty or `last`.
 func (s *Service) place(ctx context.Context, e *entry, text string) (p place, err error) {
 	rec := s.record(e)
@@ -58,6 +75,9 @@ func (s *Service) place(ctx context.Context, e *entry, text string) (p place, er
 		pin, err := s.pin(ctx, e, name)
 		if err != nil {
 			return p, err
+		}
+		if err := s.bringPin(ctx, rec.Name, pin); err != nil {
+			return p, wrongState(err)
 		}
 		p.dir = s.pinDir(rec.Name, name)
 		p.run, err = s.db.Run(ctx, pin.RunID)
@@ -151,6 +171,9 @@ func (s *Service) getPins(c *gin.Context) error {
 
 func (s *Service) viewPin(name string, p store.Pin) api.Pin {
 	v := api.Pin{Name: p.Name, Epoch: p.Epoch, Run: p.RunID, At: p.At, WrittenAt: p.WrittenAt}
+	if _, err := os.Stat(s.pinDir(name, p.Name)); s.nodes != nil && p.Place != "" && errors.Is(err, fs.ErrNotExist) {
+		return v // another node made it, and nobody has asked for it here
+	}
 	cost, err := checkpoint.Alone(s.pinDir(name, p.Name))
 	if v.Costs = cost; err != nil {
 		v.Trouble = err.Error()
@@ -202,6 +225,11 @@ func (s *Service) pinHeld(ctx context.Context, e *entry, ask api.NewPin) (api.Pi
 	if k, err := s.db.JobCheckpoint(ctx, e.rec.ID, info.Epoch); err == nil {
 		p.RunID = k.RunID // the newest may be of the run before
 	}
+	if s.nodes != nil {
+		if p.Place, _, err = s.pinShelf(name, p).Put(ctx, p.Epoch); err != nil {
+			return api.Pin{}, errors.Join(err, os.RemoveAll(dir))
+		}
+	}
 	if err := s.db.AddPin(ctx, p); err != nil {
 		return api.Pin{}, errors.Join(err, os.RemoveAll(dir))
 	}
@@ -220,6 +248,11 @@ func (s *Service) deletePin(c *gin.Context) error {
 			return struct{}{}, err
 		}
 		s.db.AddEventOf(ctx, store.Event{JobID: e.rec.ID, At: time.Now().UTC(), Kind: "unpinned", Text: fmt.Sprintf("checkpoint %d is kept as %s no more", p.Epoch, p.Name)})
+		if s.nodes != nil && p.Place != "" {
+			if err := s.nodes.place.RemoveAll(ctx, s.pinShelf(e.rec.Name, p).Within); err != nil {
+				s.opt.Log.Warn("what the shared store has of a pin is left there", "job", e.rec.Name, "pin", p.Name, "error", err)
+			}
+		}
 		return struct{}{}, os.RemoveAll(s.pinDir(e.rec.Name, p.Name))
 	})
 	if err != nil {

@@ -85,6 +85,26 @@ func (v *vault) read(ctx context.Context) error {
 	for _, s := range secrets {
 		v.secrets[s.Name] = s
 	}
+	return v.keysAnewLocked()
+}
+
+// keysAnewLocked asks for the keys again where a secret opens with none that is known: another node has sealed it anew. Called with mu and rotating held.
+func (v *vault) keysAnewLocked() error {
+	if v.box == nil {
+		return nil
+	}
+	known := append([]*secret.Box{v.box}, v.others...)
+	for _, s := range v.secrets {
+		if slices.ContainsFunc(known, func(b *secret.Box) bool { _, err := b.Open(s.Name, s.Sealed); return err == nil }) {
+			continue
+		}
+		now, others, err := v.keys.Boxes()
+		if err != nil {
+			return err
+		}
+		v.box, v.others = now, append(others, known...)
+		return nil
+	}
 	return nil
 }
 

@@ -33,7 +33,7 @@ func (s *Store) Join(ctx context.Context, n lease.Node) error {
 // Leave notes that a node has ended: it is not heard any more from now on.
 func (s *Store) Leave(ctx context.Context, n lease.Node) error {
 	return s.ask(ctx, "leave the nodes", func(db *gorm.DB) error {
-		return db.Exec("UPDATE nodes SET heard_at = '-infinity' WHERE name = ? AND boot = ?", n.Name, n.Boot).Error
+		return db.Exec("UPDATE nodes SET heard_at = 'epoch' WHERE name = ? AND boot = ?", n.Name, n.Boot).Error
 	})
 }
 

@@ -158,6 +158,9 @@ func TestLeases(t *testing.T) {
 	if err := s.Leave(ctx, a2); err != nil {
 		t.Fatal(err)
 	}
+	if v, err := s.Beat(ctx, b); err != nil || len(v.Nodes) != 2 || v.Nodes[0].Alive || v.Nodes[0].HeardAt.Year() != 1970 || len(v.Free) != 1 {
+		t.Errorf("b sees of a node that has ended %+v, %v", v, err)
+	}
 	if err := errors.Join(s.DrainNode(ctx, "b", true), s.RemoveNode(ctx, "a")); err != nil {
 		t.Error(err)
 	}

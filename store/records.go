@@ -73,6 +73,7 @@ type Pin struct {
 	RunID     int64 // that made it
 	At        time.Time
 	WrittenAt time.Time // when the checkpoint was
+	Place     string    // of it where all nodes reach it; empty where there are none
 }
 
 // Stretch is what a checkpoint's interval read of a partition.

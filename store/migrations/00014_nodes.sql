@@ -23,6 +23,8 @@ CREATE TABLE leases (
     epoch      bigint NOT NULL DEFAULT 0,    -- of it; 0: there is none
     place      text NOT NULL DEFAULT ''      -- of it in the shared store
 );
+ALTER TABLE pins ADD COLUMN place text NOT NULL DEFAULT ''; -- of it in the shared store
+
 -- +goose StatementBegin
 CREATE FUNCTION tell_nodes() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
@@ -47,5 +49,6 @@ CREATE TRIGGER tell_nodes AFTER INSERT OR UPDATE OR DELETE ON notices FOR EACH S
 CREATE TRIGGER tell_nodes AFTER INSERT OR UPDATE OR DELETE ON alarms FOR EACH STATEMENT EXECUTE FUNCTION tell_nodes();
 
 -- +goose Down
+ALTER TABLE pins DROP COLUMN place;
 DROP TABLE leases, nodes;
 DROP FUNCTION tell_nodes() CASCADE;
