@@ -76,7 +76,7 @@ test: console lint ## all tests, with the race detector; what CI runs
 	@echo "== driving the real binary"
 	@scripts/in-memory.sh $(GO) test -count=1 -timeout 15m ./e2e # never from the cache, which does not see the binary
 
-torture: build ## the long forms of the tests (some thirty minutes): random jobs, previews, kills
+torture: build ## the long forms of the tests (some fifty minutes): random jobs, previews, kills
 	@scripts/install.sh server
 	@echo "== comparing 20,000 random jobs, 12,000 scripts and 10,000 steps by the clock with the reference model"
 	@$(GO) test -count=1 -timeout 30m -run 'TestRandomJobs' ./run -args -jobs 20000
@@ -90,6 +90,10 @@ torture: build ## the long forms of the tests (some thirty minutes): random jobs
 	@$(GO) test -count=1 -timeout 20m -run 'TestSumsAddUp' ./service -args -walk 5m
 	@echo "== asking with bodies at random for ten minutes"
 	@$(GO) test -count=1 -timeout 20m -run 'TestBodies' ./service -args -bodies 10m
+	@echo "== a hundred thousand random histories of nodes and leases"
+	@$(GO) test -count=1 -timeout 60m -run 'TestHistories' ./lease -args -histories 100000
+	@echo "== killing fifty nodes that carry jobs out, while rows flow"
+	@$(GO) test -count=1 -timeout 30m -run 'TestNodesFail' ./e2e -args -node-kills 50 -node-cut 20s
 	@echo "== killing runs two hundred times, each going on with other lanes"
 	@$(GO) test -count=20 -timeout 30m -run 'TestKilledTenTimes' ./e2e
 	@echo "== two hundred times each: killing runs, services, the broker and PostgreSQL, and letting runs stand still, while rows go into files, topics and tables"

@@ -24,7 +24,10 @@ import (
 	"undertide/testcert"
 )
 
-var nodeKills = flag.Int("node-kills", 2, "how often TestNodesFail kills a node that carries a job out")
+var (
+	nodeKills = flag.Int("node-kills", 2, "how often TestNodesFail kills a node that carries a job out")
+	nodeCut   = flag.Duration("node-cut", 7*time.Second, "for how long it cuts one off")
+)
 
 // Addresses of what the nodes share, in a network of its own behind which each node has another.
 const (
@@ -504,19 +507,21 @@ func TestNodesFail(t *testing.T) {
 	suspended.suspend(func() { at = goesOn("suspended", suspended, begun, goesOnWithin); time.Sleep(2 * time.Second) })
 	suspended.says(t, "the run goes on elsewhere")
 
-	cut := at
-	mend := cut.cut(recordsAt)
-	at = goesOn("cut off from the database", cut, time.Now(), goesOnWithin)
-	time.Sleep(2 * time.Second)
-	mend()
-	mend = at.cut(brokerAt)
-	time.Sleep(3 * time.Second)
-	mend()
-	goesOn("cut off from the broker for 3 s", nil, time.Now(), goesOnWithin)
-	cut = at
-	mend = cut.cut(recordsAt, brokerAt)
-	at = goesOn("cut off from both", cut, time.Now(), goesOnWithin)
-	mend()
+	cutOff := func(what string, elsewhere bool, from ...string) {
+		cut, begun := at, time.Now()
+		mend := cut.cut(from...)
+		if elsewhere {
+			at = goesOn("cut off from "+what, cut, begun, goesOnWithin)
+		}
+		time.Sleep(time.Until(begun.Add(*nodeCut)))
+		mend()
+		if !elsewhere {
+			at = goesOn("cut off from "+what+", and no longer", nil, time.Now(), goesOnWithin)
+		}
+	}
+	cutOff("the database", true, recordsAt)
+	cutOff("the broker", false, brokerAt)
+	cutOff("both", true, recordsAt, brokerAt)
 
 	f.records.kill()
 	time.Sleep(6 * time.Second) // longer than leases last

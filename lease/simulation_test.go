@@ -24,11 +24,13 @@ var histories = flag.Int("histories", 300, "how many random histories TestHistor
 func TestHistories(t *testing.T) {
 	seed := rand.Uint64()
 	for n := range *histories {
-		if ok := t.Run(fmt.Sprintf("%d-%d", seed, n), func(t *testing.T) {
-			synctest.Test(t, func(t *testing.T) { newHistory(t, rand.New(rand.NewPCG(seed, uint64(n)))).run() })
-		}); !ok {
+		if t.Failed() {
 			return
 		}
+		t.Run(fmt.Sprintf("%d-%d", seed, n), func(t *testing.T) {
+			t.Parallel()
+			synctest.Test(t, func(t *testing.T) { newHistory(t, rand.New(rand.NewPCG(seed, uint64(n)))).run() })
+		})
 	}
 }
 
@@ -92,8 +94,8 @@ func (h *history) run() {
 		time.Sleep(time.Minute) // for requests that are on their way
 	}()
 	look := func(d time.Duration) {
-		for range d / (20 * time.Millisecond) {
-			time.Sleep(20 * time.Millisecond)
+		for range d / (50 * time.Millisecond) {
+			time.Sleep(50 * time.Millisecond)
 			h.oneActs()
 		}
 	}

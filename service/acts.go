@@ -240,7 +240,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	if err != nil {
 		return api.Started{}, wrongDocument(err)
 	}
-	if err := s.bring(ctx, rec, ask); err != nil {
+	if err := s.bringTo(ctx, rec, ask); err != nil {
 		return api.Started{}, err
 	}
 	from, err := s.fits(ctx, e, j, ask)

@@ -54,25 +54,32 @@ func servingWith(t *testing.T, o Options) (address, dir string) {
 	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
 		t.Fatal(err)
 	}
+	address, end := servingIn(t, dir, o)
+	t.Cleanup(end)
+	return address, dir
+}
+
+// servingIn runs a service whose files are in a folder and whose data beside it, until end is called.
+func servingIn(t *testing.T, dir string, o Options) (address string, end func()) {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan string, 1), make(chan error, 1)
 	go func() {
 		o.Listen, o.Data, o.Files, o.Ready = cmp.Or(o.Listen, "127.0.0.1:0"), dir+".data", append(o.Files, dir), func(a string) { ready <- a }
 		ended <- Serve(ctx, o)
 	}()
-	t.Cleanup(func() {
+	select {
+	case address = <-ready:
+	case err := <-ended:
+		cancel()
+		t.Fatal(err)
+	}
+	return address, func() {
 		cancel()
 		if err := <-ended; err != nil {
 			t.Error(err)
 		}
-	})
-	select {
-	case address = <-ready:
-	case err := <-ended:
-		ended <- nil
-		t.Fatal(err)
 	}
-	return address, dir
 }
 
 // ask sends a request and holds request and answer to the OpenAPI page.

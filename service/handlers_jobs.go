@@ -304,6 +304,11 @@ func (s *Service) getKept(c *gin.Context) error {
 		return err
 	}
 	rec := s.record(e)
+	if r, _ := s.newestRun(e); r == nil || !r.goingOn() {
+		if err := s.bring(c.Request.Context(), rec); err != nil {
+			return wrongState(err)
+		}
+	}
 	at := place{dir: s.checkpointDir(rec.Name, rec.Generation)}
 	if text := c.Query("resume"); text != "" && text != "last" {
 		if at, err = s.place(c.Request.Context(), e, text); err != nil {

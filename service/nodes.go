@@ -45,8 +45,11 @@ type nodes struct {
 	news    chan struct{}         // one waits where there are some
 	views   map[string]othersJobs // what other nodes said of their jobs last
 
+	stop    context.CancelFunc // ends what works
+	working sync.WaitGroup     // the beats, and the reading of what others changed
+
 	asking   sync.Mutex // held while others are asked
-	bringing sync.Mutex // held while a pin is brought here
+	bringing sync.Mutex // held while a pin or checkpoint is brought here of a job that does not run
 	ways   transports // to others
 }
 
@@ -130,18 +133,27 @@ func (n *nodes) join(ctx context.Context, address string, pin func() string) err
 	if err := n.adopt(ctx); err != nil {
 		return err
 	}
-	go n.keeper.Run(n.s.runs)
-	go n.s.db.Follow(n.s.runs, n.note)
-	go n.follow(n.s.runs)
-	go func() { // a certificate that was renewed has another key
-		for n.s.runs.Err() == nil {
-			n.mu.Lock()
-			n.self.Pin = pin()
-			n.mu.Unlock()
-			time.Sleep(time.Second)
-		}
-	}()
+	working, stop := context.WithCancel(n.s.runs)
+	n.stop = stop
+	for _, do := range []func(context.Context){n.keeper.Run, func(ctx context.Context) { n.s.db.Follow(ctx, n.note) }, n.follow, func(ctx context.Context) { n.renewPin(ctx, pin) }} {
+		n.working.Go(func() { do(working) })
+	}
 	return nil
+}
+
+// renewPin tells the others of another certificate: one that was renewed has another key.
+func (n *nodes) renewPin(ctx context.Context, pin func() string) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Second):
+		}
+		now := pin()
+		n.mu.Lock()
+		n.self.Pin = now
+		n.mu.Unlock()
+	}
 }
 
 // tryPlace makes sure that the shared store can be written and read.
@@ -167,6 +179,8 @@ func (n *nodes) me() lease.Node {
 
 // leave lets the others take this node's jobs at once. Its runs have ended.
 func (n *nodes) leave(ctx context.Context) {
+	n.stop()
+	n.working.Wait() // a beat that came later would say that it lives
 	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
 	defer cancel()
 	if err := n.s.db.Leave(limited, n.me()); err != nil {
@@ -352,6 +366,9 @@ func (n *nodes) adopt(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		if rec.LastEpoch == 0 { // what lies here is of another job of this name, which is gone
+			epoch = 0
+		}
 		if epoch == 0 && rec.LastEpoch > 0 {
 			s.opt.Log.Warn("the checkpoints of a job are not in this data folder; the node that has them brings them along, or the job begins anew with --fresh", "job", rec.Name)
 			continue
@@ -377,6 +394,12 @@ func (n *nodes) take(h *lease.Held) { go n.s.takeOver(h) }
 func (s *Service) takeOver(h *lease.Held) {
 	ctx, l := s.runs, h.Lease()
 	s.db.Under(l.JobID, l.Number)
+	s.nodes.mu.Lock()
+	before := s.nodes.holders[l.JobID]
+	s.nodes.mu.Unlock()
+	if before.Node != s.opt.Node {
+		s.dropRows(l.JobID) // those that lie here are older than what the other node had
+	}
 	begun := func() bool {
 		if err := s.readJobs(ctx); err != nil {
 			s.opt.Log.Warn("a job that was taken over cannot be read", "job", l.JobID, "error", err)
@@ -518,15 +541,26 @@ func (s *Service) leasedRun(ctx context.Context, name string, rec *store.Run, we
 	return s.nodes.keeper.Hold(l), nil
 }
 
-// bring makes the folder of a job that does not run hold its newest checkpoint, which another node may have made.
-func (s *Service) bring(ctx context.Context, rec store.Job, ask api.Start) error {
+// bringTo is bring of a job that is to start.
+func (s *Service) bringTo(ctx context.Context, rec store.Job, ask api.Start) error {
 	if s.nodes == nil {
 		return nil
 	}
+	if _, err := s.db.LeaseOf(ctx, rec.ID); errors.Is(err, store.ErrNotFound) && rec.LastEpoch > 0 && ask.Resume != "fresh" {
+		return api.StartFailed.With("the checkpoints of job "+rec.Name+" are in the data folder of a service of before, which is no node", "start that service with --node: it brings them to where all nodes reach them; or begin anew with --fresh")
+	}
+	return s.bring(ctx, rec)
+}
+
+// bring makes the folder of a job that does not run here hold its newest checkpoint, which another node may have made.
+func (s *Service) bring(ctx context.Context, rec store.Job) error {
+	if s.nodes == nil {
+		return nil
+	}
+	s.nodes.bringing.Lock() // several may ask
+	defer s.nodes.bringing.Unlock()
 	l, err := s.db.LeaseOf(ctx, rec.ID)
 	switch {
-	case errors.Is(err, store.ErrNotFound) && rec.LastEpoch > 0 && ask.Resume != "fresh":
-		return api.StartFailed.With("the checkpoints of job "+rec.Name+" are in the data folder of a service of before, which is no node", "start that service with --node: it brings them to where all nodes reach them; or begin anew with --fresh")
 	case errors.Is(err, store.ErrNotFound):
 		return nil
 	case err != nil:

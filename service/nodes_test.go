@@ -11,7 +11,9 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -33,10 +35,10 @@ func (p *peopled) at(base string) *peopled {
 	return &other
 }
 
-// twoNodes are nodes quay and pier, with people, that share a database, a folder for checkpoints and one for files; or what change says.
-func twoNodes(t *testing.T, change func(o *Options)) (quay, pier *peopled, shared string) {
+// ownRecords starts a PostgreSQL for a test.
+func ownRecords(t *testing.T) (dir, url string) {
 	t.Helper()
-	dir := t.TempDir()
+	dir = t.TempDir()
 	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -45,6 +47,13 @@ func twoNodes(t *testing.T, change func(o *Options)) (quay, pier *peopled, share
 		t.Fatal(err)
 	}
 	t.Cleanup(pg.Stop)
+	return dir, pg.URL()
+}
+
+// twoNodes are nodes quay and pier, with people, that share a database, a folder for checkpoints and one for files; or what change says.
+func twoNodes(t *testing.T, change func(o *Options)) (quay, pier *peopled, shared string) {
+	t.Helper()
+	dir, database := ownRecords(t)
 	shared = filepath.Join(dir, "shared")
 	files := filepath.Join(dir, "files")
 	for _, d := range []string{shared, files} {
@@ -54,7 +63,7 @@ func twoNodes(t *testing.T, change func(o *Options)) (quay, pier *peopled, share
 	}
 	t.Setenv("TIDE_KEY", "bmV0cyBhcmUgbWVuZGVkIG9uIHRoZSBxdWF5IGJ5IG4=")
 	o := func(name string) Options {
-		made := Options{SignIn: true, Database: pg.URL(), Node: name, Store: shared, SecretKeyFrom: []string{"env:TIDE_KEY"}, Files: []string{files}}
+		made := Options{SignIn: true, Database: database, Node: name, Store: shared, SecretKeyFrom: []string{"env:TIDE_KEY"}, Files: []string{files}}
 		if change != nil {
 			change(&made)
 		}
@@ -272,6 +281,13 @@ sinks:
 			return j.Status == "stopped" && j.Node == ""
 		})
 	})
+	both(func(p *peopled) { // of a job that does not run either node has what it kept
+		ena(p).want(200, "GET", "/jobs/lifts/state/second", nil, nil)
+		var kept api.Kept
+		if ena(p).want(200, "GET", "/jobs/lifts/kept", nil, &kept); kept.From == nil || len(kept.Parts) == 0 {
+			t.Errorf("a start would keep %+v", kept)
+		}
+	})
 	for _, want := range []string{"start", "stop"} {
 		until(t, "the trail has a "+want+" of ena", func() bool {
 			var trail api.Page[api.TrailLine]
@@ -376,5 +392,90 @@ sinks:
 	ena(pier).want(204, "DELETE", "/jobs/lifts", nil, nil)
 	if list, err = kept.ListBucket("harbour", &gofakes3.Prefix{HasPrefix: true, Prefix: "tide/jobs/lifts/"}, gofakes3.ListBucketPage{}); err != nil || len(list.Contents) > 0 {
 		t.Errorf("the bucket has %d objects of a job that was deleted, %v", len(list.Contents), err)
+	}
+}
+
+// TestBecomesNodes: a service that becomes a node brings the checkpoints of its jobs along, so that another node goes on with them. A node that lacks them does not begin
+// a job anew, unless it is told to; and what lies in a folder of a job of the same name that is gone is not taken for its own.
+func TestBecomesNodes(t *testing.T) {
+	_, database := ownRecords(t)
+	t.Setenv("TIDE_KEY", "bmV0cyBhcmUgbWVuZGVkIG9uIHRoZSBxdWF5IGJ5IG4=")
+	files, shared := t.TempDir(), t.TempDir()
+	quay, pier := filepath.Join(t.TempDir(), "quay"), filepath.Join(t.TempDir(), "pier")
+	for _, d := range []string{quay, pier} {
+		if err := os.Mkdir(d, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	alone := Options{Database: database, SecretKeyFrom: []string{"env:TIDE_KEY"}, Files: []string{files}}
+	as := func(node string) Options {
+		o := alone
+		o.Node, o.Store = node, shared
+		return o
+	}
+	count := func(base, job string) (epoch int64) {
+		var list api.Page[api.Checkpoint]
+		if err := json.Unmarshal([]byte(call(t, base, "GET", "/jobs/"+job+"/checkpoints", "", "")), &list); err != nil {
+			t.Fatal(err)
+		}
+		if len(list.Items) > 0 {
+			epoch = list.Items[0].Epoch
+		}
+		return epoch
+	}
+	lifts := fmt.Sprintf(simulated, filepath.Join(files, "out"))
+	other := strings.NewReplacer("job: lifts", "job: other", "/out/", "/other/").Replace(lifts)
+
+	// One service, with a job that runs and one that was stopped.
+	base, end := servingIn(t, quay, alone)
+	for _, text := range []string{lifts, other} {
+		call(t, base, "POST", "/jobs", "application/yaml", text)
+	}
+	for _, name := range []string{"lifts", "other"} {
+		call(t, base, "POST", "/jobs/"+name+"/runs", "application/json", "")
+		until(t, "there are checkpoints", func() bool { return count(base, name) > 3 })
+	}
+	call(t, base, "POST", "/jobs/other/stop", "application/json", "")
+	stood := count(base, "other")
+	end()
+
+	// A node that is not that one has nothing to go on from, and says so.
+	base, end = servingIn(t, pier, as("pier"))
+	if text := call(t, base, "POST", "/jobs/other/runs", "application/json", ""); !strings.Contains(text, "start that service with --node: it brings them to where all nodes reach them") {
+		t.Error(text)
+	}
+	end()
+
+	// The one that has them brings them along; its running job goes on. Then the other one goes on with both.
+	base, end = servingIn(t, quay, as("quay"))
+	from := count(base, "lifts")
+	until(t, "the job goes on", func() bool { return count(base, "lifts") > from })
+	end()
+	base, end = servingIn(t, pier, as("pier"))
+	call(t, base, "POST", "/jobs/other/runs", "application/json", "")
+	until(t, "both go on at the other node", func() bool { return count(base, "other") > stood+2 })
+	text := call(t, base, "GET", "/jobs/other/logs", "", "")
+	if m := regexp.MustCompile(`going on from checkpoint (\d+) of`).FindStringSubmatch(text); m == nil {
+		t.Errorf("the log of the job: %s", text)
+	} else if n, _ := strconv.ParseInt(m[1], 10, 64); n < stood { // the stop made another one
+		t.Errorf("it goes on from checkpoint %d, and there was %d", n, stood)
+	}
+
+	// A job of the name of one that is gone begins with nothing, on a node that has a folder of it still.
+	for _, name := range []string{"other", "lifts"} {
+		call(t, base, "POST", "/jobs/"+name+"/stop", "application/json", "")
+		call(t, base, "DELETE", "/jobs/"+name, "", "")
+	}
+	call(t, base, "POST", "/jobs", "application/yaml", strings.Replace(other, "/other/", "/another/", 1))
+	end()
+	base, end = servingIn(t, quay, as("quay"))
+	defer end()
+	call(t, base, "POST", "/jobs/other/runs", "application/json", "")
+	until(t, "the new job runs", func() bool { return count(base, "other") > 1 })
+	if text := call(t, base, "GET", "/jobs/other/history", "", ""); strings.Contains(text, `"kind":"failed"`) {
+		t.Error(text)
+	}
+	if epoch := count(base, "other"); epoch > stood {
+		t.Errorf("the new job has checkpoint %d; that of its name had %d", epoch, stood)
 	}
 }

@@ -68,6 +68,11 @@ func (s *Service) place(ctx context.Context, e *entry, text string) (p place, er
 		default:
 			return p, api.NotRunning.With("job "+rec.Name+" was never started, and keeps nothing", "start it: undertide start "+rec.Name)
 		}
+		if r == nil || !r.goingOn() {
+			if err := s.bring(ctx, rec); err != nil {
+				return p, wrongState(err)
+			}
+		}
 		p.dir = s.checkpointDir(rec.Name, rec.Generation)
 		return p, nil
 	}
