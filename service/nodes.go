@@ -50,7 +50,7 @@ type nodes struct {
 
 	asking   sync.Mutex // held while others are asked
 	bringing sync.Mutex // held while a pin or checkpoint is brought here of a job that does not run
-	ways   transports // to others
+	ways     transports // to others
 }
 
 // nodeName is what a node may be called: it stands in addresses and messages.
