@@ -272,7 +272,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 			notes = append(notes, fmt.Sprintf("the run goes back to checkpoint %d: rows that were delivered after it are made again", info.Epoch))
 		}
 	}
-	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.LeaveBehind, SkipEvents: ask.Skip, Generation: generation}
+	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.LeaveBehind, SkipEvents: ask.Skip, Generation: generation, Node: s.opt.Node}
 	held, err := s.leasedRun(ctx, name, &record, from != nil)
 	if err != nil {
 		return api.Started{}, err

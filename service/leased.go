@@ -69,6 +69,9 @@ func (r *runner) settle(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if l.Generation != r.rec.Generation {
+		return fmt.Errorf("the newest checkpoint of the job is of generation %d, and the run of %d; this is a bug of Under Tide", l.Generation, r.rec.Generation)
+	}
 	if l.Epoch > 0 {
 		r.s.noteEpoch(r.name, l.Epoch+skipped)
 	}

@@ -69,6 +69,8 @@ var (
 	alarmDesc       = desc("alarm_on", "Whether an alarm of the job is on.", "job", "alarm")
 	restartsDesc    = desc("restarts_total", "Restarts of the run.", "job")
 	databaseDesc    = desc("database_up", "Whether the database answers.")
+	nodeDesc        = desc("node_up", "Whether a node that shares the database was heard lately, as this one knows.", "node")
+	nodeJobsDesc    = desc("node_jobs", "Jobs that a node carries out, as this one knows.", "node")
 	waitingDesc     = desc("records_waiting", "Records that wait to be written to the database.")
 )
 
@@ -85,7 +87,14 @@ func (c collector) Collect(out chan<- prometheus.Metric) {
 	why, _, waiting := c.s.db.State()
 	gauge(databaseDesc, number1(why == ""))
 	gauge(waitingDesc, float64(waiting))
+	for _, n := range c.s.viewNodes() {
+		gauge(nodeDesc, number1(n.State != "away"), n.Name)
+		gauge(nodeJobsDesc, float64(len(n.Jobs)), n.Name)
+	}
 	for _, j := range c.s.viewJobs() {
+		if j.Node != "" && j.Node != c.s.opt.Node { // that one tells of it
+			continue
+		}
 		gauge(upDesc, number1(j.Status == running), j.Name, j.Status)
 		for _, name := range j.Alarms {
 			gauge(alarmDesc, 1, j.Name, name)

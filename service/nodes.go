@@ -39,7 +39,7 @@ type nodes struct {
 
 	mu      sync.Mutex // guards all below
 	self    lease.Node
-	view    lease.View
+	view    lease.View            // what it holds is never written
 	holders map[int64]lease.Lease // by job
 	changed map[string]bool       // tables that are to be read again
 	news    chan struct{}         // one waits where there are some
@@ -127,8 +127,17 @@ func (n *nodes) join(ctx context.Context, address string, pin func() string) err
 	if err := n.tryPlace(ctx); err != nil {
 		return err
 	}
-	if err := n.s.db.Join(ctx, n.me()); err != nil {
-		return err
+	for begun := time.Now(); ; time.Sleep(lease.BeatEvery) {
+		err := n.s.db.Join(ctx, n.me())
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, store.ErrNamed) || ctx.Err() != nil {
+			return err
+		}
+		if time.Since(begun) > lease.TakenAfter+time.Second { // else it may be an earlier start of this one, which died a moment ago
+			return fmt.Errorf("--node %s: %w at another address; choose another name, or stop that one", n.s.opt.Node, err)
+		}
 	}
 	if err := n.adopt(ctx); err != nil {
 		return err
@@ -239,7 +248,8 @@ func (n *nodes) howElsewhere(job int64) (node, sentence string) {
 	return l.Node, fmt.Sprintf("Node %s carries it out.", l.Node)
 }
 
-// roomiest gives the node that a new run goes to, where that is another one than this; false for this one.
+// roomiest gives the node that a new run goes to, where that is another one than this; false for this one. It counts there from now on: the next one may come before
+// the next beat.
 func (n *nodes) roomiest() (lease.Node, bool) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
@@ -248,6 +258,12 @@ func (n *nodes) roomiest() (lease.Node, bool) {
 		return lease.Node{}, false
 	}
 	best := able[lease.Roomiest(able)]
+	n.view.Nodes = slices.Clone(n.view.Nodes) // others are reading it
+	for i := range n.view.Nodes {
+		if n.view.Nodes[i].Name == best.Name {
+			n.view.Nodes[i].Jobs++
+		}
+	}
 	return best, best.Name != n.self.Name
 }
 
@@ -318,7 +334,10 @@ func (n *nodes) readAgain(ctx context.Context, tables map[string]bool) (left map
 		}
 	}
 	if len(left) > 0 {
-		time.Sleep(time.Second)
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
 	}
 	return left
 }
@@ -359,7 +378,10 @@ func (n *nodes) adopt(ctx context.Context) error {
 	s.mu.Unlock()
 	for _, e := range all {
 		rec := s.record(e)
-		if _, known := n.holders[rec.ID]; known {
+		n.mu.Lock()
+		_, known := n.holders[rec.ID]
+		n.mu.Unlock()
+		if known {
 			continue
 		}
 		epoch, err := checkpoint.NewestIn(checkpoint.Disk, s.checkpointDir(rec.Name, rec.Generation))
@@ -393,7 +415,6 @@ func (n *nodes) take(h *lease.Held) { go n.s.takeOver(h) }
 // takeOver goes on with a job's run on this node.
 func (s *Service) takeOver(h *lease.Held) {
 	ctx, l := s.runs, h.Lease()
-	s.db.Under(l.JobID, l.Number)
 	s.nodes.mu.Lock()
 	before := s.nodes.holders[l.JobID]
 	s.nodes.mu.Unlock()
@@ -422,6 +443,7 @@ func (s *Service) takeOver(h *lease.Held) {
 		if stopping || running || last == nil || !last.Wanted {
 			return false
 		}
+		s.db.Under(l.JobID, l.Number) // what a run of before had to say here has been said, by its own number
 		s.pasts.Delete(l.JobID)
 		if err := s.alarmsAnew(ctx, l.JobID); err != nil {
 			s.opt.Log.Warn("the alarms of a job that was taken over cannot be read", "job", name, "error", err)

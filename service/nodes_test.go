@@ -191,6 +191,23 @@ sinks:
 		t.Error("what was posted is not where all nodes reach it")
 	}
 
+	// Each tells the monitoring of its own jobs, and of all nodes.
+	told := map[string]int{}
+	both(func(p *peopled) {
+		_, text := p.by(p.tokens["rea"]).ask("GET", "/metrics", nil)
+		for _, line := range []string{`undertide_node_up{node="quay"} 1`, `undertide_node_up{node="pier"} 1`, `undertide_node_jobs{node="quay"} 1`} {
+			if !strings.Contains(text, line+"\n") {
+				t.Errorf("the metrics lack %s", line)
+			}
+		}
+		for _, job := range []string{"lifts", "posted"} {
+			told[job] += strings.Count(text, `undertide_job_up{job="`+job+`",status="running"} 1`)
+		}
+	})
+	if told["lifts"] != 1 || told["posted"] != 1 {
+		t.Errorf("the metrics of both tell of %v", told)
+	}
+
 	// A stream that is passed on ends with who follows it.
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
@@ -283,6 +300,9 @@ sinks:
 	})
 	both(func(p *peopled) { // of a job that does not run either node has what it kept
 		ena(p).want(200, "GET", "/jobs/lifts/state/second", nil, nil)
+		if text := ena(p).want(200, "GET", "/jobs/lifts/logs", nil, nil); !strings.Contains(text, `"message":"stopped"`) {
+			t.Errorf("the log of the job does not say how it ended: %s", text)
+		}
 		var kept api.Kept
 		if ena(p).want(200, "GET", "/jobs/lifts/kept", nil, &kept); kept.From == nil || len(kept.Parts) == 0 {
 			t.Errorf("a start would keep %+v", kept)
@@ -477,5 +497,39 @@ func TestBecomesNodes(t *testing.T) {
 	}
 	if epoch := count(base, "other"); epoch > stood {
 		t.Errorf("the new job has checkpoint %d; that of its name had %d", epoch, stood)
+	}
+}
+
+// TestNodeOptions: what keeps a service from being a node is said before it begins, with what would be right.
+func TestNodeOptions(t *testing.T) {
+	right := Options{Node: "quay-1", Store: "/srv/shared", Database: "postgres://tide@db/tide", SecretKeyFrom: []string{"env:TIDE_KEY"}}
+	if err := right.checkNode(); err != nil {
+		t.Error(err)
+	}
+	bucket := right
+	bucket.Store, bucket.StoreVia = "s3://harbour/tide", "lake"
+	if err := bucket.checkNode(); err != nil {
+		t.Error(err)
+	}
+	if _, err := bucket.placeOf(); err == nil || !strings.Contains(err.Error(), "undertide.yaml has no connection of that name") {
+		t.Errorf("a connection that is not there: %v", err)
+	}
+	for want, change := range map[string]func(o *Options){
+		"name this one with --node NAME":              func(o *Options) { o.Node = "" },
+		"a name has up to 40 small letters":           func(o *Options) { o.Node = "Quay 1" },
+		"name it with --database":                     func(o *Options) { o.Database = "" },
+		"name a shared folder with --store /FOLDER":   func(o *Options) { o.Store = "" },
+		"write its whole path, or s3://BUCKET/PREFIX": func(o *Options) { o.Store = "shared" },
+		"is reached with --store-via NAME":            func(o *Options) { o.Store = "s3://harbour" },
+		"--store-via is of a bucket":                  func(o *Options) { o.StoreVia = "lake" },
+		"say where all of them have the key from":     func(o *Options) { o.SecretKeyFrom = nil },
+		"give the node a certificate with --tls-cert": func(o *Options) { o.Behind = []string{"10.0.0.1"} },
+		"would send its question to any of the nodes": func(o *Options) { o.PublicName = "tide.example.org" },
+	} {
+		wrong := right
+		change(&wrong)
+		if err := wrong.checkNode(); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("want %q, got %v", want, err)
+		}
 	}
 }

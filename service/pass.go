@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -106,8 +107,12 @@ func (s *Service) nodeFor(c *gin.Context, o *operations.Operation) (lease.Node, 
 		if x, ok := s.nodes.holder(id); ok {
 			return alive(x, ok)
 		}
-		if r, _ := s.newestRun(e); o.ID == "start" && (r == nil || !r.goingOn()) {
+		r, last := s.newestRun(e)
+		switch {
+		case o.ID == "start" && (r == nil || !r.goingOn()):
 			return s.nodes.roomiest()
+		case r == nil && last != nil && last.Node != s.opt.Node && slices.Contains(ofItsNode, o.ID):
+			return alive(s.nodes.node(last.Node))
 		}
 		return lease.Node{}, false
 	}
@@ -120,10 +125,18 @@ func (s *Service) nodeFor(c *gin.Context, o *operations.Operation) (lease.Node, 
 		if err != nil {
 			return lease.Node{}, false
 		}
-		return alive(s.nodes.holder(rec.JobID))
+		if x, ok := alive(s.nodes.holder(rec.JobID)); ok {
+			return x, true
+		}
+		if rec.Node != s.opt.Node && slices.Contains(ofItsNode, o.ID) {
+			return alive(s.nodes.node(rec.Node))
+		}
 	}
 	return lease.Node{}, false
 }
+
+// ofItsNode are the addresses whose answers lie with the node that carried a job out last, also after it has ended.
+var ofItsNode = []string{"logs", "jobRows", "rows", "state", "spans", "skew", "compare", "jobCheckpoints", "checkpoints", "kept"}
 
 // errSignedOut ends a stream that was passed on.
 var errSignedOut = errors.New("the session or token has ended")

@@ -512,7 +512,7 @@ func (s *Service) goOn(ctx context.Context, e *entry, rec store.Run, held *lease
 		s.park(e, rec, fmt.Sprintf("the service crashed %d times while this run was at work, before it had made a checkpoint; it is not gone on with. Look at the log of the service, then start the job again", rec.Crashes))
 		return false
 	}
-	rec.Status = resuming
+	rec.Status, rec.Node = resuming, s.opt.Node
 	rec.Restarts++
 	s.db.UpdateRun(rec)
 	s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: time.Now().UTC(), Kind: resuming, Text: why})

@@ -20,13 +20,21 @@ var ErrHeld = errors.New("another node carries the job out")
 // aliveSQL says whether a node was heard lately, by the database's clock.
 var aliveSQL = fmt.Sprintf("heard_at > clock_timestamp() - interval '%d milliseconds'", lease.TakenAfter.Milliseconds())
 
-// Join notes a node among those that share the database, in place of an earlier start of the same name.
+// ErrNamed is wrapped where a node of the same name is at work elsewhere.
+var ErrNamed = errors.New("a node of this name is at work")
+
+// Join notes a node among those that share the database, in place of an earlier start of it. ErrNamed: another one has the name.
 func (s *Store) Join(ctx context.Context, n lease.Node) error {
 	return s.ask(ctx, "join the nodes", func(db *gorm.DB) error {
-		return db.Exec(`INSERT INTO nodes (name, boot, address, pin, digest, version, cores, memory, started_at, heard_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, clock_timestamp())
+		done := db.Exec(`INSERT INTO nodes (name, boot, address, pin, digest, version, cores, memory, started_at, heard_at) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, clock_timestamp())
 			ON CONFLICT (name) DO UPDATE SET boot = excluded.boot, address = excluded.address, pin = excluded.pin, digest = excluded.digest, version = excluded.version,
-				cores = excluded.cores, memory = excluded.memory, started_at = excluded.started_at, heard_at = excluded.heard_at, draining = false`,
-			n.Name, n.Boot, n.Address, n.Pin, n.Digest, n.Version, n.Cores, n.Memory, n.StartedAt).Error
+				cores = excluded.cores, memory = excluded.memory, started_at = excluded.started_at, heard_at = excluded.heard_at, draining = false
+			WHERE nodes.address = excluded.address OR NOT nodes.`+aliveSQL,
+			n.Name, n.Boot, n.Address, n.Pin, n.Digest, n.Version, n.Cores, n.Memory, n.StartedAt)
+		if done.Error == nil && done.RowsAffected == 0 {
+			return ErrNamed
+		}
+		return done.Error
 	})
 }
 
@@ -42,7 +50,7 @@ func (s *Store) Leave(ctx context.Context, n lease.Node) error {
 // The node's line is locked by the beat and by whoever takes one of its leases ([Store.Claim]), so that one of the two sees what the other did: a beat
 // that is noted after a lease was taken tells so, and a lease of a node that was just heard is not taken.
 func (s *Store) Beat(ctx context.Context, self lease.Node) (v lease.View, err error) {
-	err = s.ask(ctx, "note that the node lives", func(db *gorm.DB) error {
+	err = s.askBy(ctx, s.beats, "note that the node lives", func(db *gorm.DB) error {
 		v = lease.View{}
 		return db.Transaction(func(tx *gorm.DB) error {
 			done := tx.Exec("UPDATE nodes SET heard_at = clock_timestamp(), address = ?, pin = ?, version = ?, cores = ?, memory = ? WHERE name = ? AND boot = ?", self.Address, self.Pin, self.Version, self.Cores, self.Memory, self.Name, self.Boot)
@@ -76,7 +84,7 @@ func (s *Store) Beat(ctx context.Context, self lease.Node) (v lease.View, err er
 
 // Claim takes a lease of a number that is free.
 func (s *Store) Claim(ctx context.Context, job, number int64, self lease.Node) (l lease.Lease, err error) {
-	err = s.ask(ctx, "take a job over", func(db *gorm.DB) error {
+	err = s.askBy(ctx, s.beats, "take a job over", func(db *gorm.DB) error {
 		return db.Transaction(func(tx *gorm.DB) error { return claim(tx, job, number, self, &l) })
 	})
 	return l, err

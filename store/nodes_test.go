@@ -141,6 +141,11 @@ func TestLeases(t *testing.T) {
 		t.Errorf("a sees %+v, %v", v, err)
 	}
 
+	other := nodeOf("b", "2")
+	if other.Address = "http://127.0.0.1:2"; !errors.Is(s.Join(ctx, other), ErrNamed) {
+		t.Error("two nodes have one name")
+	}
+
 	// A node that begins anew has none of its leases; the one of before is out.
 	if third, err := s.Claim(ctx, j.ID, 2, a); err != nil || third.Number != 3 {
 		t.Fatalf("a has %+v, %v", third, err)

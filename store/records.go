@@ -44,7 +44,8 @@ type Run struct {
 	SkipEvents []string          `gorm:"serializer:json"` // that are set aside
 	Generation int
 	Restarts   int
-	Crashes    int // boots of the service in a row that crashed while it was at work
+	Crashes    int    // boots of the service in a row that crashed while it was at work
+	Node       string // that carried it out last; empty where there are none
 }
 
 // Checkpoint is a line of the list of checkpoints; the checkpoint itself is in its folder.

@@ -52,10 +52,12 @@ const (
 
 // Store is the records of a service. Safe for concurrent use.
 type Store struct {
-	db   *gorm.DB
-	sql  *sql.DB
-	log  *slog.Logger
-	lock *sql.Conn // holds the advisory lock
+	db *gorm.DB
+	// beats has sessions of its own on a node, so that a beat never waits for those that are busy.
+	beats *gorm.DB
+	sql   *sql.DB
+	log   *slog.Logger
+	lock  *sql.Conn // holds the advisory lock
 	// shared: other nodes use the database, too.
 	shared bool
 
@@ -90,26 +92,18 @@ func open(ctx context.Context, address, journal string, shared bool, log *slog.L
 	if err != nil {
 		return nil, err
 	}
-	db, err := gorm.Open(postgres.New(postgres.Config{DSN: withTimeout(address)}), &gorm.Config{Logger: logger.Discard, DisableAutomaticPing: true, NowFunc: func() time.Time { return time.Now().UTC() }})
+	db, err := reach(address)
 	if err != nil {
 		return nil, fmt.Errorf("%w at %s: %s", ErrUnreachable, where, plain(err))
 	}
-	s := &Store{db: db, log: log, shared: shared, under: map[int64]int64{}, news: make(chan struct{}, 1), noted: make(chan struct{}, 1)}
+	s := &Store{db: db, beats: db, log: log, shared: shared, under: map[int64]int64{}, news: make(chan struct{}, 1), noted: make(chan struct{}, 1)}
 	if s.sql, err = db.DB(); err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
 	s.sql.SetMaxOpenConns(10)
 	s.sql.SetConnMaxIdleTime(time.Minute)
-	if err := s.firstAnswer(ctx, where); err != nil {
-		s.sql.Close()
-		return nil, err
-	}
-	if err := s.takeLock(ctx); err != nil {
-		s.sql.Close()
-		return nil, err
-	}
-	if err := s.prepare(ctx, journal); err != nil {
-		s.sql.Close()
+	if err := s.begin(ctx, address, where, journal); err != nil {
+		s.endSessions()
 		return nil, err
 	}
 	keep, cancel := context.WithCancel(context.WithoutCancel(ctx))
@@ -120,6 +114,41 @@ func open(ctx context.Context, address, journal string, shared bool, log *slog.L
 		s.done.Go(func() { s.syncJournal(keep) })
 	}
 	return s, nil
+}
+
+// begin reaches the database, makes sure that it may be used, and brings its tables up to date.
+func (s *Store) begin(ctx context.Context, address, where, journal string) (err error) {
+	if s.shared {
+		if s.beats, err = reach(address); err != nil {
+			s.beats = s.db
+			return fmt.Errorf("%w at %s: %s", ErrUnreachable, where, plain(err))
+		}
+		own, err := s.beats.DB()
+		if err != nil {
+			return fmt.Errorf("open the database: %w", err)
+		}
+		own.SetMaxOpenConns(2) // a beat, and one that is late
+	}
+	if err := s.firstAnswer(ctx, where); err != nil {
+		return err
+	}
+	if err := s.takeLock(ctx); err != nil {
+		return err
+	}
+	return s.prepare(ctx, journal)
+}
+
+// endSessions ends all sessions; nothing more is wanted of them.
+func (s *Store) endSessions() {
+	_ = s.sql.Close()
+	if own, err := s.beats.DB(); err == nil {
+		_ = own.Close()
+	}
+}
+
+// reach makes sessions at an address, of which none is made yet.
+func reach(address string) (*gorm.DB, error) {
+	return gorm.Open(postgres.New(postgres.Config{DSN: withTimeout(address)}), &gorm.Config{Logger: logger.Discard, DisableAutomaticPing: true, NowFunc: func() time.Time { return time.Now().UTC() }})
 }
 
 func (s *Store) prepare(ctx context.Context, journal string) error {
@@ -335,7 +364,7 @@ func (s *Store) Close() {
 		cancel()
 		_ = s.lock.Close() // the session ends with it
 	}
-	_ = s.sql.Close() // nothing more is wanted of it
+	s.endSessions()
 	if s.journal != nil {
 		_ = s.journal.Close() // its lines were written at once
 	}
@@ -343,19 +372,23 @@ func (s *Store) Close() {
 
 // ask runs one question with a bound on its time, and tells faults of the way there from others.
 func (s *Store) ask(ctx context.Context, what string, f func(*gorm.DB) error) error {
+	return s.askBy(ctx, s.db, what, f)
+}
+
+func (s *Store) askBy(ctx context.Context, by *gorm.DB, what string, f func(*gorm.DB) error) error {
 	limited, cancel := context.WithTimeout(ctx, answerIn)
 	defer cancel()
-	err := f(s.db.WithContext(limited))
+	err := f(by.WithContext(limited))
 	var pg *pgconn.PgError
 	for try := 0; try < 5 && errors.As(err, &pg) && (pg.Code == "40P01" || pg.Code == "40001"); try++ {
-		err = f(s.db.WithContext(limited)) // it met another write, such as of a job that is deleted, and was undone
+		err = f(by.WithContext(limited)) // it met another write, such as of a job that is deleted, and was undone
 	}
 	switch {
 	case err == nil:
 		return nil
 	case errors.Is(err, gorm.ErrRecordNotFound), errors.Is(err, ErrNotFound):
 		return ErrNotFound
-	case errors.Is(err, lease.ErrLost), errors.Is(err, lease.ErrReplaced), errors.Is(err, ErrHeld), errors.Is(err, ErrLives):
+	case errors.Is(err, lease.ErrLost), errors.Is(err, lease.ErrReplaced), errors.Is(err, ErrHeld), errors.Is(err, ErrLives), errors.Is(err, ErrNamed):
 		return err
 	case errors.As(err, &pg) && !strings.HasPrefix(pg.Code, "57") && !strings.HasPrefix(pg.Code, "08"):
 		return fmt.Errorf("%s: %w", what, err)

@@ -23,6 +23,7 @@ CREATE TABLE leases (
     epoch      bigint NOT NULL DEFAULT 0,    -- of it; 0: there is none
     place      text NOT NULL DEFAULT ''      -- of it in the shared store
 );
+ALTER TABLE runs ADD COLUMN node text NOT NULL DEFAULT '';  -- that carried it out last
 ALTER TABLE pins ADD COLUMN place text NOT NULL DEFAULT ''; -- of it in the shared store
 
 -- +goose StatementBegin
@@ -50,5 +51,6 @@ CREATE TRIGGER tell_nodes AFTER INSERT OR UPDATE OR DELETE ON alarms FOR EACH ST
 
 -- +goose Down
 ALTER TABLE pins DROP COLUMN place;
+ALTER TABLE runs DROP COLUMN node;
 DROP TABLE leases, nodes;
 DROP FUNCTION tell_nodes() CASCADE;
