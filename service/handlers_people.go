@@ -476,6 +476,8 @@ func (s *Service) putOwners(c *gin.Context) error {
 	}
 	ctx := c.Request.Context()
 	e, err := holding(ctx, s, c.Param("job"), func(e *entry) (*entry, error) {
+		s.reread.Lock()
+		defer s.reread.Unlock()
 		if err := s.db.PutOwners(ctx, s.record(e).ID, owners); err != nil {
 			return nil, err
 		}

@@ -71,6 +71,20 @@ func (n *nodes) knows(ctx context.Context, name, token string) bool {
 	return err == nil && is(x)
 }
 
+// knowJob reads the jobs again where a request names one that is not known here: it may have been saved on another node a moment ago.
+func (s *Service) knowJob(c *gin.Context) {
+	name := c.Param("job")
+	if s.nodes == nil || name == "" {
+		return
+	}
+	if _, err := s.find(name); err == nil {
+		return
+	}
+	if err := s.readJobs(c.Request.Context()); err != nil {
+		s.opt.Log.Debug("the jobs could not be read again", "error", err)
+	}
+}
+
 // passOn hands a request on to the node that it is for; false where this one answers.
 func (s *Service) passOn(c *gin.Context, o *operations.Operation) bool {
 	if s.nodes == nil || askerOf(c).passed {

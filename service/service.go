@@ -129,6 +129,7 @@ type Service struct {
 	pasts   sync.Map // by the job's number: its *past
 	taking  sync.Map // by JOB/SOURCE: the connect.Taker of posts, while a run is there
 
+	reread   sync.Mutex // held while jobs are read from the records, and while their owners are changed: what was read before does not come behind it
 	mu       sync.Mutex // guards all below; taken before a runner's, never after
 	jobs     map[string]*entry
 	stopping bool // nothing is changed any more
@@ -420,6 +421,8 @@ func lockData(dir string) (func(), error) {
 // readJobs takes in what the records have of jobs: at the start, and after another node has changed them. What this service's own runs say is newer than
 // their records.
 func (s *Service) readJobs(ctx context.Context) error {
+	s.reread.Lock()
+	defer s.reread.Unlock()
 	s.mu.Lock()
 	known := map[string]*entry{}
 	for name, e := range s.jobs {

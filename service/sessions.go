@@ -58,12 +58,15 @@ func (s *Service) readSessions(ctx context.Context) error {
 type sessionStore struct {
 	db *store.Store
 
-	mu  sync.Mutex // guards all
-	all map[string]store.Session
+	changing sync.Mutex // held while records are changed, and while they are read: what was read before a change does not come behind it
+	mu       sync.Mutex // guards all
+	all      map[string]store.Session
 }
 
 // read takes in what the records have: at the start, and after another node has changed them.
 func (s *sessionStore) read(ctx context.Context) error {
+	s.changing.Lock()
+	defer s.changing.Unlock()
 	list, err := s.db.Sessions(ctx)
 	if err != nil {
 		return err
@@ -90,6 +93,8 @@ func (s *sessionStore) Find(digest string) (data []byte, found bool, err error) 
 
 func (s *sessionStore) CommitCtx(ctx context.Context, digest string, data []byte, ends time.Time) error {
 	one := store.Session{Digest: digest, Data: data, EndsAt: ends.UTC()}
+	s.changing.Lock()
+	defer s.changing.Unlock()
 	if err := s.db.PutSession(ctx, one); err != nil {
 		return err
 	}
@@ -105,6 +110,8 @@ func (s *sessionStore) CommitCtx(ctx context.Context, digest string, data []byte
 }
 
 func (s *sessionStore) DeleteCtx(ctx context.Context, digest string) error {
+	s.changing.Lock()
+	defer s.changing.Unlock()
 	s.mu.Lock()
 	delete(s.all, digest) // it counts no more, whatever becomes of its record
 	s.mu.Unlock()

@@ -32,6 +32,8 @@ type vault struct {
 	file  map[string]*connect.Connection // of the undertide.yaml that the service read
 
 	rotating sync.Mutex // held while secrets are sealed anew, and while one is sealed
+	// changing is held while records are changed, and while they are read: what was read before a change does not come behind it. Taken after rotating, before mu.
+	changing sync.Mutex
 
 	mu      sync.Mutex // guards all below
 	box     *secret.Box
@@ -67,6 +69,8 @@ func openVault(ctx context.Context, db *store.Store, opt Options, files *disk.Fi
 func (v *vault) read(ctx context.Context) error {
 	v.rotating.Lock()
 	defer v.rotating.Unlock()
+	v.changing.Lock()
+	defer v.changing.Unlock()
 	connections, err := v.db.Connections(ctx)
 	if err != nil {
 		return err
@@ -232,6 +236,8 @@ func (v *vault) mayGo(name string, addresses []string) error {
 // bind notes the addresses of a secret.
 func (v *vault) bind(s store.Secret, addresses []string) error {
 	s.Addresses = addresses
+	v.changing.Lock()
+	defer v.changing.Unlock()
 	if err := store.Put(context.Background(), v.db, s); err != nil {
 		return fmt.Errorf("the addresses of secret %s cannot be noted: %w; try again", s.Name, err)
 	}
@@ -252,6 +258,8 @@ func (v *vault) keep(ctx context.Context, name, text string, addresses []string)
 	if rec.Addresses == nil {
 		rec.Addresses = []string{}
 	}
+	v.changing.Lock()
+	defer v.changing.Unlock()
 	if err := store.Put(ctx, v.db, rec); err != nil {
 		return rec, err
 	}
@@ -439,6 +447,8 @@ func (s *Service) putConnection(c *gin.Context) error {
 		return err
 	}
 	rec := store.Connection{Name: name, Definition: string(text), UpdatedAt: time.Now().UTC()}
+	s.vault.changing.Lock()
+	defer s.vault.changing.Unlock()
 	if err := store.Put(c.Request.Context(), s.db, rec); err != nil {
 		return err
 	}
@@ -523,6 +533,8 @@ func (s *Service) deleteConnection(c *gin.Context) error {
 	if _, other := s.vault.file[name]; len(users) > 0 && !other {
 		return api.ConnectionInUse.With("connection "+name+" is used by "+strings.Join(users, ", "), "")
 	}
+	s.vault.changing.Lock()
+	defer s.vault.changing.Unlock()
 	if err := store.Remove[store.Connection](c.Request.Context(), s.db, name); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
@@ -614,6 +626,8 @@ func (s *Service) deleteSecret(c *gin.Context) error {
 	if users := s.secretJobs(c.Request.Context(), name); len(users) > 0 {
 		return api.SecretInUse.With("secret "+cut(name)+" is named by the documents of "+strings.Join(users, ", "), "change or delete these jobs first")
 	}
+	s.vault.changing.Lock()
+	defer s.vault.changing.Unlock()
 	err := store.Remove[store.Secret](c.Request.Context(), s.db, name)
 	if errors.Is(err, store.ErrNotFound) {
 		return api.NoSuchSecret.With("there is no secret "+cut(name), "")
