@@ -65,7 +65,8 @@ func (s *Store) Beat(ctx context.Context, self lease.Node) (v lease.View, err er
 				Alive bool
 				Jobs  int
 			}
-			if err := tx.Raw("SELECT n.*, " + aliveSQL + " AS alive, (SELECT count(*) FROM leases l WHERE l.node = n.name AND l.boot = n.boot) AS jobs FROM nodes n ORDER BY name").Scan(&nodes).Error; err != nil {
+			if err := tx.Raw("SELECT n.*, " + aliveSQL + ` AS alive, coalesce(l.jobs, 0) AS jobs
+				FROM nodes n LEFT JOIN (SELECT node, boot, count(*) AS jobs FROM leases GROUP BY node, boot) l ON l.node = n.name AND l.boot = n.boot ORDER BY n.name`).Scan(&nodes).Error; err != nil {
 				return err
 			}
 			for _, n := range nodes {
@@ -75,8 +76,8 @@ func (s *Store) Beat(ctx context.Context, self lease.Node) (v lease.View, err er
 			if err := tx.Where("node = ? AND boot = ?", self.Name, self.Boot).Order("job_id").Find(&v.Mine).Error; err != nil {
 				return err
 			}
-			return tx.Raw(`SELECT l.* FROM leases l WHERE EXISTS (SELECT 1 FROM runs r WHERE r.job_id = l.job_id AND r.wanted)
-				AND NOT EXISTS (SELECT 1 FROM nodes n WHERE n.name = l.node AND n.boot = l.boot AND ` + aliveSQL + `) ORDER BY l.job_id`).Scan(&v.Free).Error
+			return tx.Raw(`SELECT l.* FROM leases l LEFT JOIN nodes n ON n.name = l.node AND n.boot = l.boot AND n.` + aliveSQL + `
+				WHERE n.name IS NULL AND EXISTS (SELECT 1 FROM runs r WHERE r.job_id = l.job_id AND r.wanted) ORDER BY l.job_id`).Scan(&v.Free).Error
 		})
 	})
 	return v, err
