@@ -3,8 +3,7 @@
     <h1>{{ job.name }}</h1>
     <StatusWord :status="job.status" />
     <RouterLink v-for="a in job.alarms" :key="a" to="/alarms" class="alarm">▲ {{ a }}</RouterLink>
-    <span class="soft" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC<template v-if="job.node"> · on node <RouterLink to="/nodes">{{ job.node }}</RouterLink></template><template v-if="job.owners.length"> · owned by {{ job.owners.join(', ') }}</template></span>
-    <span class="grow" />
+    <span class="soft since" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC<template v-if="job.node"> · on node <RouterLink to="/nodes">{{ job.node }}</RouterLink></template><template v-if="job.owners.length"> · owned by {{ job.owners.join(', ') }}</template></span>
     <RouterLink :to="`/build?job=${encodeURIComponent(job.name)}`"><ElButton v-needs="'engineer'">Change</ElButton></RouterLink>
     <RouterLink :to="`/try?job=${encodeURIComponent(job.name)}`"><ElButton v-needs="'engineer'">Try its events</ElButton></RouterLink>
     <ElButton v-if="!job.span_of" v-needs="'engineer'" @click="emit('span')">Process the past</ElButton>
@@ -47,6 +46,7 @@ const emit = defineEmits<{ start: []; stop: []; drain: []; span: [] }>()
 <style scoped>
 .head { display: flex; align-items: center; gap: 12px; flex-wrap: wrap; }
 .head h1 { overflow-wrap: anywhere; }
+.since { flex: 1 1 170px; min-width: 0; } /* it takes two lines before a button does */
 .alarm { white-space: nowrap; color: var(--brick); background: var(--brick-soft); border-radius: 9px; padding: 1px 8px; font-size: 12px; text-decoration: none; }
 .advice { list-style: none; margin: -8px 0 14px; padding: 0; font-size: 12.5px; color: var(--soft); overflow-wrap: anywhere; }
 .advice strong { color: var(--sea); font-weight: 600; }

@@ -15,14 +15,14 @@
       </thead>
       <tbody>
         <tr v-for="n in nodes" :key="n.name" :data-node="n.name">
-          <td><strong>{{ n.name }}</strong><div class="soft">{{ n.address }}<template v-if="n.this"> · asked now</template></div></td>
+          <td><strong>{{ n.name }}</strong><div class="soft nowrap">{{ n.address }}<template v-if="n.this"> · asked now</template></div></td>
           <td class="nowrap"><span :class="words[n.state]?.tone">{{ words[n.state]?.mark }} {{ n.state === 'away' && !n.heard_at ? 'ended' : n.state }}</span><div v-if="n.state === 'away' && n.heard_at" class="soft">heard {{ span(secondsSince(n.heard_at)) }} ago</div></td>
           <td class="num">{{ n.jobs.length }}</td>
           <td class="wide"><template v-for="(j, i) in n.jobs" :key="j">{{ i ? ', ' : '' }}<RouterLink :to="`/jobs/${encodeURIComponent(j)}`">{{ j }}</RouterLink></template></td>
           <td class="num nowrap"><span class="fill" :style="{ width: `${most > 0 ? (60 * events(n)) / most : 0}px` }" />{{ rate(events(n)) }}</td>
           <td class="num">{{ n.cores }}</td>
           <td class="num nowrap">{{ n.memory ? bytes(n.memory) : '–' }}</td>
-          <td>{{ n.version }}</td>
+          <td class="nowrap">{{ n.version }}</td>
           <td class="nowrap">{{ moment(n.started_at) }}</td>
           <td class="num nowrap">
             <ElButton v-if="n.state === 'away'" v-needs="'keeper'" size="small" :aria-label="`Remove ${n.name}`" @click="drop(n)">Remove</ElButton>
