@@ -85,7 +85,8 @@ type View struct {
 type Records interface {
 	// Beat notes that a node lives, and gives what there is after that. ErrReplaced: it is not among the nodes.
 	Beat(ctx context.Context, self Node) (View, error)
-	// Claim takes a lease of a number that is free; ErrLost where it is not, or has another number by now.
+	// Claim takes a lease of a number that is free; ErrLost where it is not, or has another number by now. It counts as a beat, too: what a node has just taken nobody takes
+	// from it for as long as from one that was just heard.
 	Claim(ctx context.Context, job, number int64, self Node) (Lease, error)
 	// Release lets a lease go; ErrLost where it is another's.
 	Release(ctx context.Context, job, number int64) error

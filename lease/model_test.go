@@ -75,6 +75,11 @@ func (m *model) claim(job, number int64, self Node) (Lease, error) {
 	if l.Number != number || m.alive(l.Node, l.Boot) {
 		return Lease{}, ErrLost
 	}
+	n := m.nodes[self.Name]
+	if n == nil || n.Boot != self.Boot {
+		return Lease{}, ErrReplaced
+	}
+	n.HeardAt = m.now()
 	l.Number, l.Node, l.Boot = number+1, self.Name, self.Boot
 	return *l, nil
 }

@@ -47,7 +47,7 @@ func (s *Store) Leave(ctx context.Context, n lease.Node) error {
 
 // Beat implements [lease.Records], as do Claim, Release and Commit.
 //
-// The node's line is locked by the beat and by whoever takes one of its leases ([Store.Claim]), so that one of the two sees what the other did: a beat
+// The line of a node is locked by its beat and by whoever takes one of its leases ([Store.Claim]), so that one of the two sees what the other did: a beat
 // that is noted after a lease was taken tells so, and a lease of a node that was just heard is not taken.
 func (s *Store) Beat(ctx context.Context, self lease.Node) (v lease.View, err error) {
 	err = s.askBy(ctx, s.beats, "note that the node lives", func(db *gorm.DB) error {
@@ -100,12 +100,26 @@ func claim(tx *gorm.DB, job, number int64, self lease.Node, out *lease.Lease) er
 	if err != nil {
 		return err
 	}
-	var alive []bool // of its holder: of none where that is gone, or has begun anew
-	if err := tx.Raw("SELECT "+aliveSQL+" FROM nodes WHERE name = ? AND boot = ? FOR SHARE", l.Node, l.Boot).Scan(&alive).Error; err != nil {
+	// The lines of both are locked in one order, so that two that take from one another do not wait for one another.
+	var nodes []struct {
+		Name, Boot string
+		Alive      bool
+	}
+	if err := tx.Raw("SELECT name, boot, "+aliveSQL+" AS alive FROM nodes WHERE name IN (?, ?) ORDER BY name FOR UPDATE", l.Node, self.Name).Scan(&nodes).Error; err != nil {
 		return err
 	}
-	if len(alive) > 0 && alive[0] && !(l.Node == self.Name && l.Boot == self.Boot) {
-		return lease.ErrLost
+	for _, n := range nodes {
+		if n.Alive && n.Name == l.Node && n.Boot == l.Boot && n.Name != self.Name {
+			return lease.ErrLost
+		}
+	}
+	// To take is to live: else the others would take it in turn from one whose beat is on its way.
+	heard := tx.Exec("UPDATE nodes SET heard_at = clock_timestamp() WHERE name = ? AND boot = ?", self.Name, self.Boot)
+	if heard.Error == nil && heard.RowsAffected == 0 {
+		return lease.ErrReplaced
+	}
+	if heard.Error != nil {
+		return heard.Error
 	}
 	*out = lease.Lease{}
 	return tx.Raw("UPDATE leases SET number = number + 1, node = ?, boot = ?, taken_at = clock_timestamp() WHERE job_id = ? RETURNING *", self.Name, self.Boot, job).Scan(out).Error

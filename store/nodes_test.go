@@ -113,6 +113,23 @@ func TestLeases(t *testing.T) {
 	if err != nil || second.Number != 2 || second.Epoch != 5 || second.Place != "at 5" {
 		t.Fatalf("b has %+v, %v", second, err)
 	}
+	// One that was not heard for long, and takes a lease before its next beat, has it.
+	age(t, s, "b", lease.TakenAfter+time.Minute)
+	if err := s.Release(ctx, j.ID, 2); err != nil {
+		t.Fatal(err)
+	}
+	if second, err = s.Claim(ctx, j.ID, 2, b); err != nil || second.Number != 3 {
+		t.Fatalf("b has %+v, %v", second, err)
+	}
+	if v, err := s.Beat(ctx, a); err != nil || len(v.Free) != 0 {
+		t.Errorf("a sees as free what b has just taken: %+v, %v", v.Free, err)
+	}
+	if _, err := s.Claim(ctx, j.ID, 3, a); !errors.Is(err, lease.ErrLost) {
+		t.Errorf("a takes what b has just taken: %v", err)
+	}
+	if _, err := s.Claim(ctx, j.ID, 3, nodeOf("b", "0")); !errors.Is(err, lease.ErrReplaced) {
+		t.Errorf("an earlier start of b takes it: %v", err)
+	}
 	if err := commit(1, 6); !errors.Is(err, lease.ErrLost) {
 		t.Errorf("a commit by the lease of before: %v", err)
 	}
@@ -127,9 +144,9 @@ func TestLeases(t *testing.T) {
 	s.Under(j.ID, 1)
 	s.UpdateRun(Run{ID: run.ID, JobID: j.ID, Status: "failed", Error: "of the node of before"})
 	s.AddEvent(Event{JobID: j.ID, RunID: &run.ID, At: time.Now().UTC(), Kind: "failed", Text: "of the node of before"})
-	s.Under(j.ID, 2)
+	s.Under(j.ID, 3)
 	s.UpdateRun(Run{ID: run.ID, JobID: j.ID, Status: "stopped", Wanted: true})
-	s.AddRelease(j.ID, 2)
+	s.AddRelease(j.ID, 3)
 	written(t, s)
 	if got, err := s.Run(ctx, run.ID); err != nil || got.Status != "stopped" || got.Error != "" {
 		t.Errorf("the run is %+v, %v", got, err)
@@ -147,7 +164,7 @@ func TestLeases(t *testing.T) {
 	}
 
 	// A node that begins anew has none of its leases; the one of before is out.
-	if third, err := s.Claim(ctx, j.ID, 2, a); err != nil || third.Number != 3 {
+	if third, err := s.Claim(ctx, j.ID, 3, a); err != nil || third.Number != 4 {
 		t.Fatalf("a has %+v, %v", third, err)
 	}
 	a2 := join(t, s, nodeOf("a", "2"))
@@ -178,7 +195,7 @@ func TestLeases(t *testing.T) {
 	if err := s.DeleteJob(ctx, j.ID); err != nil {
 		t.Fatal(err)
 	}
-	if err := commit(3, 9); !errors.Is(err, lease.ErrLost) {
+	if err := commit(4, 9); !errors.Is(err, lease.ErrLost) {
 		t.Errorf("a commit of a job that is gone: %v", err)
 	}
 }
