@@ -68,33 +68,29 @@ type started struct {
 
 type span struct{ from, to time.Time }
 
-// forwarder is the variable by which a test runs as what hands connections on, FROM TO: what listens on loopback alone is reached from another network so.
+// forwarder is the variable by which the tests' program is what hands connections on, FROM TO, and runs no test: what listens on loopback alone is reached from another network
+// so.
 const forwarder = "UNDERTIDE_TEST_FORWARD"
 
-// TestForward is no test but when it was begun by one: it hands connections on until it is killed.
-func TestForward(t *testing.T) {
-	from, to, ok := strings.Cut(os.Getenv(forwarder), " ")
-	if !ok {
-		return
-	}
+// handOn hands connections on until it is killed.
+func handOn(from, to string) error {
 	l, err := net.Listen("tcp", from)
 	if err != nil {
-		t.Fatal(err)
+		return err
 	}
 	for {
 		in, err := l.Accept()
 		if err != nil {
-			t.Fatal(err)
+			return err
 		}
 		go func() {
+			defer in.Close()
 			out, err := net.DialTimeout("tcp", to, 3*time.Second)
 			if err != nil {
-				in.Close()
 				return
 			}
 			go func() { _, _ = io.Copy(out, in); out.Close() }()
 			_, _ = io.Copy(in, out)
-			in.Close()
 		}()
 	}
 }
@@ -102,8 +98,8 @@ func TestForward(t *testing.T) {
 // forward hands connections on within a network.
 func forward(t *testing.T, network, from, to string) {
 	t.Helper()
-	c := within(network, os.Args[0], "-test.run", "^TestForward$", "-test.timeout", "0")
-	c.Env = append(os.Environ(), forwarder+"="+from+" "+to, builtBinary+"="+binary)
+	c := within(network, os.Args[0])
+	c.Env = append(os.Environ(), forwarder+"="+from+" "+to)
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}

@@ -85,6 +85,15 @@ func (o *Options) checkNode() error {
 	return nil
 }
 
+// wasNeverNode keeps a service that is no node from a database whose jobs have their checkpoints where nodes keep them: those of its own folder may be older, or of no job.
+func (s *Service) wasNeverNode(ctx context.Context) error {
+	list, err := s.db.Leases(ctx)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	return errors.New("nodes have carried out the jobs of this database, and their checkpoints are where those keep them; start this service as one of them, with --node and --store")
+}
+
 // inBucket says whether the shared store is a bucket, and no folder.
 func (o *Options) inBucket() bool { return strings.Contains(o.Store, "://") }
 

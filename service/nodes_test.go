@@ -489,7 +489,6 @@ func TestBecomesNodes(t *testing.T) {
 	call(t, base, "POST", "/jobs", "application/yaml", strings.Replace(other, "/other/", "/another/", 1))
 	end()
 	base, end = servingIn(t, quay, as("quay"))
-	defer end()
 	call(t, base, "POST", "/jobs/other/runs", "application/json", "")
 	until(t, "the new job runs", func() bool { return count(base, "other") > 1 })
 	if text := call(t, base, "GET", "/jobs/other/history", "", ""); strings.Contains(text, `"kind":"failed"`) {
@@ -497,6 +496,13 @@ func TestBecomesNodes(t *testing.T) {
 	}
 	if epoch := count(base, "other"); epoch > stood {
 		t.Errorf("the new job has checkpoint %d; that of its name had %d", epoch, stood)
+	}
+	end()
+
+	// There is no way back by mistake.
+	alone.Listen, alone.Data = "127.0.0.1:0", quay+".data"
+	if err := Serve(context.Background(), alone); err == nil || !strings.Contains(err.Error(), "start this service as one of them, with --node and --store") {
+		t.Errorf("a service that is no node any more: %v", err)
 	}
 }
 

@@ -270,6 +270,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 			return err
 		}
 	} else {
+		if err := s.wasNeverNode(ctx); err != nil {
+			return err
+		}
 		s.resume(ctx)
 	}
 	requests, cut := context.WithCancelCause(context.WithoutCancel(ctx))

@@ -303,7 +303,7 @@ func (s *Store) Follow(ctx context.Context, told func(table string)) {
 }
 
 // quietFor is how long nothing may be told of before it is asked whether the server is there still.
-const quietFor = 10 * time.Second
+const quietFor = 2 * time.Second
 
 func (s *Store) follow(ctx context.Context, told func(table string)) error {
 	conn, err := s.sql.Conn(ctx)
@@ -331,7 +331,7 @@ func (s *Store) follow(ctx context.Context, told func(table string)) error {
 			case ctx.Err() != nil || !errors.Is(err, context.DeadlineExceeded) || pg.IsClosed():
 				return errors.Join(err, driver.ErrBadConn) // it listens, so nobody else may have it
 			default:
-				limited, cancel := context.WithTimeout(ctx, answerIn)
+				limited, cancel := context.WithTimeout(ctx, quietFor)
 				err := pg.Ping(limited)
 				cancel()
 				if err != nil {
