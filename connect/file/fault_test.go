@@ -100,6 +100,15 @@ func inFolder(rolled Rolled, o Output) func(dir string) recoverable {
 	}
 }
 
+// onNode opens a folder for a job that is carried out by a lease.
+func onNode(open func(dir string) recoverable) func(dir string) recoverable {
+	return func(dir string) recoverable {
+		s := open(dir)
+		s.(*Folder).leased = true
+		return s
+	}
+}
+
 func folders(text string) pattern.Text {
 	t, err := pattern.Parse(text)
 	if err != nil {
@@ -216,6 +225,9 @@ func TestWriteFaults(t *testing.T) {
 		"folder, over epochs":             {0, inFolder(Rolled{Every: time.Hour}, asCSV), rolledRows, nil},
 		"folder, over epochs, behind":     {2, inFolder(Rolled{Every: 35 * time.Minute}, asCSV), rolledRows, nil},
 		"folder, over epochs, packed":     {1, inFolder(Rolled{Every: 35 * time.Minute}, asSealed), sealedRows, nil},
+		"on a node, over epochs":          {0, onNode(inFolder(Rolled{Every: time.Hour}, asCSV)), rolledRows, nil},
+		"on a node, over epochs, behind":  {2, onNode(inFolder(Rolled{Every: 35 * time.Minute}, asCSV)), rolledRows, nil},
+		"on a node, over epochs, packed":  {1, onNode(inFolder(Rolled{Every: 35 * time.Minute}, asSealed)), sealedRows, nil},
 		"folder of folders": {1, inFolder(Rolled{Every: 25 * time.Minute, Folders: folders("{k}/x")}, asCSV), rolledRows, func(line []byte) []byte {
 			return row.AppendText(append(row.AppendText(nil, "a/x"), 1), line)
 		}},

@@ -51,8 +51,10 @@ type Folder struct {
 	dir, called string
 	rolled      Rolled
 	epoch       int64
-	leased      bool   // a lease says whose the folder is; whoever has lost it may hold the lock still
-	along       string // of files that the checkpoint takes along: their folder within that of shipments; empty for none
+	leased      bool     // a lease says whose the folder is; whoever has lost it may hold the lock still
+	first       int64    // the first epoch of this run
+	left        []string // files that were gone on with as copies, until a checkpoint names those; Open writes it, then Deliver
+	along       string   // of files that the checkpoint takes along: their folder within that of shipments; empty for none
 	lock        *os.File
 	now         func() time.Time
 
@@ -167,12 +169,12 @@ func (s *Folder) Open(waiting []engine.Shipment, epoch int64) (err error) {
 	for _, f := range newest.Open {
 		kept[part(s.path(f.Name))] = true
 	}
-	s.epoch = epoch
+	s.epoch, s.first = epoch, epoch
 	if err := s.sweep(kept); err != nil {
 		return err
 	}
 	for _, f := range newest.Open {
-		if err := s.goOn(f); err != nil {
+		if err := s.goOn(f, s.leased); err != nil {
 			return err
 		}
 	}
@@ -230,9 +232,9 @@ func depth(t pattern.Text) int {
 	return strings.Count(t.String(), "/") + 1
 }
 
-// goOn opens a file that was open at the checkpoint, as long as it was then. One that has its name by now was closed later: a start from an
+// goOn opens a file that was open at the checkpoint, as long as it was then; apart: a copy of it. One that has its name by now was closed later: a start from an
 // older checkpoint leaves it.
-func (s *Folder) goOn(f openFile) error {
+func (s *Folder) goOn(f openFile, apart bool) error {
 	path := part(s.path(f.Name))
 	st, err := s.Files.Stat(path)
 	switch {
@@ -243,7 +245,7 @@ func (s *Folder) goOn(f openFile) error {
 	case st.Size() < f.Bytes:
 		return fmt.Errorf("%s has %d bytes and the checkpoint says %d were written; put the file back, or begin anew with an empty checkpoint folder", path, st.Size(), f.Bytes)
 	}
-	if s.leased {
+	if apart {
 		return s.goOnApart(f, path)
 	}
 	o, err := disk.OpenForWriting(s.Files, path, 0)
@@ -270,9 +272,10 @@ func (s *Folder) goOnApart(f openFile, path string) error {
 		return err
 	}
 	_, err = io.Copy(next.out, io.NewSectionReader(from, 0, f.Bytes))
-	if err = errors.Join(err, next.out.Sync(), disk.Remove(s.Files, path)); err != nil {
+	if err = errors.Join(err, next.out.Sync()); err != nil {
 		return errors.Join(disk.Explain("copy", path, err), next.out.Close())
 	}
+	s.left = append(s.left, path) // the checkpoint that it goes on from names it still
 	s.open[folderOf(f.Name)] = next
 	s.name(folderOf(f.Name))
 	return nil
@@ -473,6 +476,13 @@ func sortedKeys[V any](m map[string]V) []string {
 
 // Deliver renames an epoch's files and then replaces the marker. An epoch without any leaves the marker as it is.
 func (s *Folder) Deliver(_ context.Context, sh engine.Shipment) error {
+	if sh.Epoch >= s.first {
+		for ; len(s.left) > 0; s.left = s.left[1:] {
+			if err := disk.Remove(s.Files, s.left[0]); err != nil {
+				return err
+			}
+		}
+	}
 	files, err := s.read(sh)
 	if err != nil || len(files.Files) == 0 {
 		return err
@@ -576,7 +586,7 @@ func (s *Folder) recover(ctx context.Context, waiting []engine.Shipment, done in
 			s.closed = append(s.closed, f.Name)
 			continue
 		}
-		if err := s.goOn(f); err != nil {
+		if err := s.goOn(f, false); err != nil { // the run came to its end: nobody writes it any more
 			return errors.Join(err, s.Abort())
 		}
 	}
