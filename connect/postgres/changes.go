@@ -51,8 +51,9 @@ type follower struct {
 	slot  string
 	owner string // job and source, by which a publication says whose it is
 	brief bool   // the slot ends with the run
-	// leased: a lease says whose the slot is; whoever has lost it may have a session still.
+	// leased: a lease says whose the slot is; whoever has lost it may have a session still, and begins no other. mayAct says whether it is lost.
 	leased bool
+	mayAct func() error
 	types  *pgtype.Map
 
 	ctx  context.Context
@@ -204,7 +205,7 @@ func (t *follower) prepare(ctx context.Context) error {
 	if err != nil && !errors.Is(err, pgx.ErrNoRows) {
 		return t.to.explain(err)
 	}
-	if active && !t.ok && t.leased { // whoever has lost the job may read it still
+	if active && t.leased { // whoever has lost the job may read it still
 		if err := t.endOthers(limited, conn); err != nil {
 			return err
 		}
@@ -289,7 +290,7 @@ func (t *follower) run() {
 		before := t.last
 		err := t.follow()
 		t.in.Present(time.Time{})
-		if t.ctx.Err() != nil {
+		if t.ctx.Err() != nil || t.leased && t.mayAct() != nil {
 			return
 		}
 		if said := (*pgconn.PgError)(nil); t.ok && errors.As(err, &said) && said.Code == undefined {

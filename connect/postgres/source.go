@@ -152,7 +152,7 @@ func (s *source) Open(ctx context.Context, o connect.Opening) (opened connect.Op
 		return opened, err
 	}
 	t := newFollower(to, j, s.Table, string(s.Slot), "undertide "+o.Job+"."+o.Name, o.Journal == "")
-	t.leased = o.Lease > 0
+	t.leased, t.mayAct = o.Lease > 0, o.Leased
 	if o.Journal == "" {
 		opened.Notes = append(opened.Notes, "the slot ends with this run: it keeps no checkpoints")
 	}

@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
@@ -10,6 +11,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -553,4 +555,40 @@ func BenchmarkChanges(b *testing.B) {
 		b.StartTimer()
 	}
 	b.ReportMetric(rows*float64(b.N)/b.Elapsed().Seconds(), "changes/s")
+}
+
+// TestSlotTakenOver: whoever has the job by a later lease goes on with its slot, which the node of before may hold still, from where that one's journal ends.
+func TestSlotTakenOver(t *testing.T) {
+	s, _, _ := server(t)
+	c, address := yard(t, s, "over")
+	conn := session(t, address)
+	must(t, conn, "drop table if exists t; create table t (id int primary key); insert into t values (1)")
+	dir := t.TempDir()
+	var now atomic.Int64 // who has the job
+	by := func(lease int64) connect.Opening {
+		now.Store(lease)
+		return connect.Opening{Job: "j", Name: "s", Journal: dir, Kept: true, Lease: lease, Leased: func() error {
+			if now.Load() != lease {
+				return errors.New("another node has the job")
+			}
+			return nil
+		}}
+	}
+	src := func() *source { return &source{Connection: c, Table: "t", Changes: true, Slot: "over_slot"} }
+	first, p := opening(t, src(), by(1))
+	defer first.Close()
+	_, at := readSome(t, p, nil, "", 20*time.Second, func(all []event) bool { return len(all) == 1 })
+	must(t, conn, "insert into t values (2)")
+	readSome(t, journalAgain(first), at, "", 20*time.Second, func(all []event) bool { return len(all) == 1 }) // in its journal, and in no checkpoint
+	known := by(2)
+	known.Known = []string{"t"}
+	second, q := opening(t, src(), known) // the first one has its session still
+	defer second.Close()
+	must(t, conn, "insert into t values (3)")
+	rest, _ := readSome(t, q, at, "", 20*time.Second, func(all []event) bool { return len(all) == 2 })
+	for i, want := range []string{`"id":2`, `"id":3`} {
+		if !strings.Contains(strings.ReplaceAll(rest[i].Text, " ", ""), want) {
+			t.Errorf("change %d is %s, want %s", i, rest[i].Text, want)
+		}
+	}
 }
