@@ -65,7 +65,7 @@ func (d sharedFolder) Put(_ context.Context, name string, in io.ReadSeeker, _ in
 	if err := os.Rename(part, to); err != nil {
 		return err
 	}
-	return syncFolder(dir)
+	return (&Store{fs: Disk}).sync(dir)
 }
 
 // makeFolders makes a folder and those around it; their names last.
@@ -79,15 +79,7 @@ func makeFolders(dir string) error {
 	if err := os.Mkdir(dir, ownFolder); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	return syncFolder(filepath.Dir(dir))
-}
-
-func syncFolder(dir string) error {
-	f, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	return errors.Join(f.Sync(), f.Close())
+	return (&Store{fs: Disk}).sync(filepath.Dir(dir))
 }
 
 func (d sharedFolder) Get(_ context.Context, name string) (io.ReadCloser, error) {

@@ -38,7 +38,7 @@ type Keeper struct {
 	replaced error
 }
 
-// NewKeeper makes a keeper; it does nothing before Join.
+// NewKeeper makes a keeper; it does nothing before [Keeper.Run].
 func NewKeeper(records Records, opt Options) *Keeper {
 	return &Keeper{records: records, opt: opt, renewed: make(chan struct{}), held: map[int64]*Held{}, free: map[int64]time.Time{}, strays: map[int64]int64{}, dropped: map[int64]int64{}}
 }
@@ -106,7 +106,7 @@ func (k *Keeper) renew(sent time.Time, view View) (strays []Lease) {
 	close(k.renewed)
 	k.renewed = make(chan struct{})
 	for job, h := range k.held {
-		if h.since.Before(sent) && mine[job] != h.number { // one that was taken since is not among them yet
+		if h.since.Before(sent) && mine[job] != h.from.Number { // one that was taken since is not among them yet
 			delete(k.held, job)
 			h.lose(ErrLost)
 		}
@@ -182,7 +182,7 @@ func (k *Keeper) claim(ctx context.Context, l Lease, self Node) {
 
 // Hold notes a lease that this node has taken.
 func (k *Keeper) Hold(l Lease) *Held {
-	h := &Held{k: k, job: l.JobID, number: l.Number, from: l, since: time.Now(), gone: make(chan struct{})}
+	h := &Held{k: k, from: l, since: time.Now(), gone: make(chan struct{})}
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.replaced != nil {
@@ -216,17 +216,15 @@ func (k *Keeper) Holding() []*Held {
 	for _, h := range k.held {
 		out = append(out, h)
 	}
-	slices.SortFunc(out, func(a, b *Held) int { return cmp.Compare(a.job, b.job) })
+	slices.SortFunc(out, func(a, b *Held) int { return cmp.Compare(a.from.JobID, b.from.JobID) })
 	return out
 }
 
 // Held is a lease that this node took. Safe for concurrent use.
 type Held struct {
-	k      *Keeper
-	job    int64
-	number int64
-	from   Lease     // as it was taken
-	since  time.Time // when it was here; its taking was before that
+	k     *Keeper
+	from  Lease     // as it was taken; its job and number stay
+	since time.Time // when it was here; its taking was before that
 
 	once sync.Once
 	why  error         // set before gone is closed
@@ -242,9 +240,6 @@ func (h *Held) lose(why error) {
 		close(h.gone)
 	})
 }
-
-// Gone is closed when the lease is not this node's any more.
-func (h *Held) Gone() <-chan struct{} { return h.gone }
 
 // Check says whether the node may act by the lease just now: nil, or what wraps ErrLost, ErrReplaced or ErrExpired.
 func (h *Held) Check() error {
@@ -312,7 +307,7 @@ func (h *Held) Commit(ctx context.Context, generation int, epoch int64, place st
 	if err := h.Check(); err != nil {
 		return fmt.Errorf("checkpoint %d does not count: %w", epoch, err)
 	}
-	err := h.k.records.Commit(ctx, Lease{JobID: h.job, Number: h.number, Generation: generation, Epoch: epoch, Place: place})
+	err := h.k.records.Commit(ctx, Lease{JobID: h.from.JobID, Number: h.from.Number, Generation: generation, Epoch: epoch, Place: place})
 	if errors.Is(err, ErrLost) {
 		h.drop()
 		return fmt.Errorf("checkpoint %d does not count: %w", epoch, err)
@@ -321,12 +316,12 @@ func (h *Held) Commit(ctx context.Context, generation int, epoch int64, place st
 }
 
 // Drop lets the lease go on this node, which acts by it no more; false where it has gone before. The caller lets the records know, behind what it still has to
-// say by the lease ([Records.Release]); until then nobody takes it while the node is heard.
+// say by the lease; until then nobody takes it while the node is heard.
 func (h *Held) Drop() bool {
 	h.k.mu.Lock()
-	ours := h.k.held[h.job] == h
+	ours := h.k.held[h.from.JobID] == h
 	if ours {
-		h.k.dropped[h.job] = h.number
+		h.k.dropped[h.from.JobID] = h.from.Number
 	}
 	h.k.mu.Unlock()
 	h.drop()
@@ -336,8 +331,8 @@ func (h *Held) Drop() bool {
 // drop forgets a lease that is another's, or nobody's.
 func (h *Held) drop() {
 	h.k.mu.Lock()
-	if h.k.held[h.job] == h {
-		delete(h.k.held, h.job)
+	if h.k.held[h.from.JobID] == h {
+		delete(h.k.held, h.from.JobID)
 	}
 	h.k.mu.Unlock()
 	h.lose(ErrLost)

@@ -88,8 +88,6 @@ type Records interface {
 	// Claim takes a lease of a number that is free; ErrLost where it is not, or has another number by now. It counts as a beat, too: what a node has just taken nobody takes
 	// from it for as long as from one that was just heard.
 	Claim(ctx context.Context, job, number int64, self Node) (Lease, error)
-	// Release lets a lease go; ErrLost where it is another's.
-	Release(ctx context.Context, job, number int64) error
 	// Commit makes a checkpoint count; ErrLost where the lease is another's.
 	Commit(ctx context.Context, l Lease) error
 }

@@ -149,8 +149,8 @@ func (h *history) oneActs() {
 		for _, n := range h.nodes {
 			if k := n.keeper; k != nil {
 				for _, held := range k.Holding() {
-					if held.job == job && held.Check() == nil {
-						may = append(may, fmt.Sprintf("%s by %d", n.name, held.number))
+					if held.from.JobID == job && held.Check() == nil {
+						may = append(may, fmt.Sprintf("%s by %d", n.name, held.from.Number))
 					}
 				}
 			}
@@ -166,7 +166,7 @@ func (h *history) allHeld() {
 	for job := range h.db.leases {
 		found := false
 		for _, n := range h.nodes {
-			found = found || slices.ContainsFunc(n.keeper.Holding(), func(x *Held) bool { return x.job == job && x.Check() == nil })
+			found = found || slices.ContainsFunc(n.keeper.Holding(), func(x *Held) bool { return x.from.JobID == job && x.Check() == nil })
 		}
 		if !found {
 			h.fail("nobody carries job %d out; the records say %+v", job, *h.db.leases[job])

@@ -4,8 +4,6 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"math"
@@ -500,12 +498,6 @@ func (s *Service) letGo(job int64) {
 			s.opt.Log.Error("a run does not stop", "job", r.name, "error", err)
 		}
 	}()
-}
-
-// pinOf gives what tells a certificate from others: the digest of its key, hexadecimal.
-func pinOf(key []byte) string {
-	d := sha256.Sum256(key)
-	return hex.EncodeToString(d[:])
 }
 
 // viewNode gives a node as lists show it.

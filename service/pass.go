@@ -2,9 +2,11 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
 	"crypto/subtle"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -186,8 +188,7 @@ func (n *nodes) pass(c *gin.Context, to lease.Node) {
 			for _, h := range []string{"Cookie", "Origin", "Referer", "Sec-Fetch-Site", "Sec-Fetch-Mode", "Sec-Fetch-Dest"} { // judged here
 				r.Out.Header.Del(h)
 			}
-			r.Out.Header.Set(nodeHeader, n.s.opt.Node+" "+n.token)
-			r.Out.Header.Set(askerHeader, string(told))
+			n.sign(r.Out.Header, told)
 		},
 		ModifyResponse: func(r *http.Response) error {
 			for name := range c.Writer.Header() { // what stands here already
@@ -264,7 +265,10 @@ func (n *nodes) transport(to lease.Node) *http.Transport {
 }
 
 // keyPin gives what tells a certificate's key from others: the SHA-256 of its SubjectPublicKeyInfo (RFC 7469, section 2.4), hexadecimal.
-func keyPin(c *x509.Certificate) string { return pinOf(c.RawSubjectPublicKeyInfo) }
+func keyPin(c *x509.Certificate) string {
+	d := sha256.Sum256(c.RawSubjectPublicKeyInfo)
+	return hex.EncodeToString(d[:])
+}
 
 // pinned gives the pin of the service's certificate as it is; empty without TLS.
 func pinned(c *tls.Config) func() string {
@@ -278,6 +282,12 @@ func pinned(c *tls.Config) func() string {
 		}
 		return keyPin(pair.Leaf)
 	}
+}
+
+// sign says in the headers of a request to another node that this one sends it, and for whom: a [passed] as JSON.
+func (n *nodes) sign(h http.Header, told []byte) {
+	h.Set(nodeHeader, n.s.opt.Node+" "+n.token)
+	h.Set(askerHeader, string(told))
 }
 
 // askNodeWithin bounds what one node asks another for lists: who looks at them waits.
@@ -295,8 +305,7 @@ func (n *nodes) get(ctx context.Context, of lease.Node, path string, into any) e
 	if err != nil {
 		return err
 	}
-	r.Header.Set(nodeHeader, n.s.opt.Node+" "+n.token)
-	r.Header.Set(askerHeader, string(told))
+	n.sign(r.Header, told)
 	resp, err := n.transport(of).RoundTrip(r)
 	if err != nil {
 		return err

@@ -64,7 +64,6 @@ type runner struct {
 	dir  string // of checkpoints
 	log  *slog.Logger
 	file *jobLog
-	id   int64       // of the run
 	held *lease.Held // the job's lease, on a node; nil where there are no others
 	// shelf is where checkpoints lie that all nodes reach; nil without a lease.
 	shelf *checkpoint.Shelf
@@ -121,7 +120,7 @@ type runner struct {
 // that fails is tried again, as for a run that went on before the service started.
 func (s *Service) begin(j *job.Job, rec store.Run, held *lease.Held, patient bool) (*runner, <-chan error) {
 	ctx, cancel := context.WithCancel(s.runs)
-	r := &runner{s: s, id: rec.ID, held: held, job: j, stateMemory: run.StateMemoryOf(j), name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, heavy: map[string]heavy{}, draining: make(chan struct{}), at: map[string]int{},
+	r := &runner{s: s, held: held, job: j, stateMemory: run.StateMemoryOf(j), name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, heavy: map[string]heavy{}, draining: make(chan struct{}), at: map[string]int{},
 		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}}
 	if held != nil {
 		r.shelf = s.shelf(j.Name, rec.Generation, held.Lease().Number)

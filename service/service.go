@@ -478,7 +478,7 @@ func (s *Service) readJobs(ctx context.Context) error {
 			continue
 		}
 		e.last = &r
-		if e.run != nil && !e.run.goingOn() && r.ID > e.run.id { // another node has run it since
+		if e.run != nil && !e.run.goingOn() && r.ID > e.run.rec.ID { // another node has run it since
 			e.run = nil
 		}
 	}

@@ -31,10 +31,7 @@ func (s *Store) Join(ctx context.Context, n lease.Node) error {
 				cores = excluded.cores, memory = excluded.memory, started_at = excluded.started_at, heard_at = excluded.heard_at, draining = false
 			WHERE nodes.address = excluded.address OR NOT nodes.`+aliveSQL,
 			n.Name, n.Boot, n.Address, n.Pin, n.Digest, n.Version, n.Cores, n.Memory, n.StartedAt)
-		if done.Error == nil && done.RowsAffected == 0 {
-			return ErrNamed
-		}
-		return done.Error
+		return changed(done, ErrNamed)
 	})
 }
 
@@ -45,7 +42,7 @@ func (s *Store) Leave(ctx context.Context, n lease.Node) error {
 	})
 }
 
-// Beat implements [lease.Records], as do Claim, Release and Commit.
+// Beat implements [lease.Records], as do Claim and Commit.
 //
 // The line of a node is locked by its beat and by whoever takes one of its leases ([Store.Claim]), so that one of the two sees what the other did: a beat
 // that is noted after a lease was taken tells so, and a lease of a node that was just heard is not taken.
@@ -54,11 +51,8 @@ func (s *Store) Beat(ctx context.Context, self lease.Node) (v lease.View, err er
 		v = lease.View{}
 		return db.Transaction(func(tx *gorm.DB) error {
 			done := tx.Exec("UPDATE nodes SET heard_at = clock_timestamp(), address = ?, pin = ?, version = ?, cores = ?, memory = ? WHERE name = ? AND boot = ?", self.Address, self.Pin, self.Version, self.Cores, self.Memory, self.Name, self.Boot)
-			if done.Error != nil {
-				return done.Error
-			}
-			if done.RowsAffected == 0 {
-				return lease.ErrReplaced
+			if err := changed(done, lease.ErrReplaced); err != nil {
+				return err
 			}
 			var nodes []struct {
 				lease.Node
@@ -115,21 +109,14 @@ func claim(tx *gorm.DB, job, number int64, self lease.Node, out *lease.Lease) er
 	}
 	// To take is to live: else the others would take it in turn from one whose beat is on its way.
 	heard := tx.Exec("UPDATE nodes SET heard_at = clock_timestamp() WHERE name = ? AND boot = ?", self.Name, self.Boot)
-	if heard.Error == nil && heard.RowsAffected == 0 {
-		return lease.ErrReplaced
-	}
-	if heard.Error != nil {
-		return heard.Error
+	if err := changed(heard, lease.ErrReplaced); err != nil {
+		return err
 	}
 	*out = lease.Lease{}
 	return tx.Raw("UPDATE leases SET number = number + 1, node = ?, boot = ?, taken_at = clock_timestamp() WHERE job_id = ? RETURNING *", self.Name, self.Boot, job).Scan(out).Error
 }
 
-// Release lets a lease go.
-func (s *Store) Release(ctx context.Context, job, number int64) error {
-	return s.ask(ctx, "let a job go", func(db *gorm.DB) error { return release(db, job, number) })
-}
-
+// release lets a lease go.
 func release(db *gorm.DB, job, number int64) error {
 	return held(db.Exec("UPDATE leases SET node = '', boot = '' WHERE job_id = ? AND number = ?", job, number))
 }
@@ -145,12 +132,7 @@ func commit(db *gorm.DB, l lease.Lease) error {
 }
 
 // held is the error of a change by a lease; lease.ErrLost where it is another's.
-func held(done *gorm.DB) error {
-	if done.Error == nil && done.RowsAffected == 0 {
-		return lease.ErrLost
-	}
-	return done.Error
-}
+func held(done *gorm.DB) error { return changed(done, lease.ErrLost) }
 
 // CreateLeasedRun is CreateRun on a node, which takes the job's lease with it. ErrHeld: another node has the job. from is the checkpoint that the run begins from, where its
 // generation is not that of the newest one: then it is the one that counts; of epoch 0 for none.

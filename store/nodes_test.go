@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"gorm.io/gorm"
+
 	"undertide/lease"
 )
 
@@ -96,6 +98,9 @@ func TestLeases(t *testing.T) {
 	commit := func(number, epoch int64) error {
 		return s.Commit(ctx, lease.Lease{JobID: j.ID, Number: number, Generation: 1, Epoch: epoch, Place: fmt.Sprint("at ", epoch)})
 	}
+	letGo := func(number int64) error {
+		return s.ask(ctx, "let a job go", func(db *gorm.DB) error { return release(db, j.ID, number) })
+	}
 	if err := errors.Join(commit(1, 4), commit(1, 5), commit(1, 5)); err != nil {
 		t.Error(err)
 	}
@@ -115,7 +120,7 @@ func TestLeases(t *testing.T) {
 	}
 	// One that was not heard for long, and takes a lease before its next beat, has it.
 	age(t, s, "b", lease.TakenAfter+time.Minute)
-	if err := s.Release(ctx, j.ID, 2); err != nil {
+	if err := letGo(2); err != nil {
 		t.Fatal(err)
 	}
 	if second, err = s.Claim(ctx, j.ID, 2, b); err != nil || second.Number != 3 {
@@ -133,7 +138,7 @@ func TestLeases(t *testing.T) {
 	if err := commit(1, 6); !errors.Is(err, lease.ErrLost) {
 		t.Errorf("a commit by the lease of before: %v", err)
 	}
-	if err := s.Release(ctx, j.ID, 1); !errors.Is(err, lease.ErrLost) {
+	if err := letGo(1); !errors.Is(err, lease.ErrLost) {
 		t.Errorf("a release by the lease of before: %v", err)
 	}
 	if v, err := s.Beat(ctx, a); err != nil || len(v.Mine) != 0 || len(v.Free) != 0 {

@@ -399,9 +399,12 @@ func (s *Store) askBy(ctx context.Context, by *gorm.DB, what string, f func(*gor
 }
 
 // found is the error of a change of one record; ErrNotFound where there was none to change.
-func found(done *gorm.DB) error {
+func found(done *gorm.DB) error { return changed(done, ErrNotFound) }
+
+// changed is the error of a change; none where it changed no record.
+func changed(done *gorm.DB, none error) error {
 	if done.Error == nil && done.RowsAffected == 0 {
-		return ErrNotFound
+		return none
 	}
 	return done.Error
 }
