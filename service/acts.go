@@ -402,6 +402,9 @@ func (s *Service) startFailed(name string, err error) error {
 		return api.OldCheckpoints.With("job "+name+" did not start: "+text, "")
 	}
 	fix := ""
+	if errors.Is(err, run.ErrDamaged) {
+		fix = "put a copy of it back, start from a pin, or begin anew with --fresh"
+	}
 	if strings.Contains(text, "another text of job") {
 		text = fmt.Sprintf("version and checkpoints do not fit: %s", text)
 		fix = "start the version that the checkpoints belong to, or begin anew with --fresh"

@@ -564,15 +564,24 @@ func (s *Service) leasedRun(ctx context.Context, name string, rec *store.Run, we
 	return s.nodes.keeper.Hold(l), nil
 }
 
-// bringTo is bring of a job that is to start.
+// bringTo is bring of a job that is to start. One that begins anew does without what there is, which may be damaged.
 func (s *Service) bringTo(ctx context.Context, rec store.Job, ask api.Start) error {
 	if s.nodes == nil {
 		return nil
 	}
-	if _, err := s.db.LeaseOf(ctx, rec.ID); errors.Is(err, store.ErrNotFound) && rec.LastEpoch > 0 && ask.Resume != "fresh" {
+	s.nodes.bringing.Lock()
+	defer s.nodes.bringing.Unlock()
+	l, ever, err := s.newestLease(ctx, rec)
+	switch {
+	case err != nil || ask.Resume == "fresh":
+		return err
+	case !ever && rec.LastEpoch > 0:
 		return api.StartFailed.With("the checkpoints of job "+rec.Name+" are in the data folder of a service of before, which is no node", "start that service with --node: it brings them to where all nodes reach them; or begin anew with --fresh")
 	}
-	return s.bring(ctx, rec)
+	if err := s.fetch(ctx, rec, l); err != nil {
+		return s.startFailed(rec.Name, err)
+	}
+	return nil
 }
 
 // bring makes the folder of a job that does not run here hold its newest checkpoint, which another node may have made.
@@ -582,20 +591,35 @@ func (s *Service) bring(ctx context.Context, rec store.Job) error {
 	}
 	s.nodes.bringing.Lock() // several may ask
 	defer s.nodes.bringing.Unlock()
-	l, err := s.db.LeaseOf(ctx, rec.ID)
+	l, _, err := s.newestLease(ctx, rec)
+	if err != nil {
+		return err
+	}
+	return s.fetch(ctx, rec, l)
+}
+
+// newestLease gives the lease of a job that does not run here, with the checkpoint that counts: epoch 0 where its generation has none. ever: a node has had the job.
+func (s *Service) newestLease(ctx context.Context, rec store.Job) (l lease.Lease, ever bool, err error) {
+	l, err = s.db.LeaseOf(ctx, rec.ID)
 	switch {
 	case errors.Is(err, store.ErrNotFound):
-		return nil
+		return lease.Lease{}, false, nil
 	case err != nil:
-		return err
-	case l.Generation != rec.Generation || l.Epoch == 0:
+		return l, false, err
+	case l.Generation != rec.Generation:
+		l.Epoch = 0
+	}
+	if l.Epoch > 0 {
+		s.noteEpoch(rec.Name, l.Epoch+skipped)
+	}
+	return l, true, nil
+}
+
+// fetch brings a checkpoint here that newestLease gave. Called with bringing held since.
+func (s *Service) fetch(ctx context.Context, rec store.Job, l lease.Lease) error {
+	if l.Epoch == 0 {
 		return nil
 	}
-	s.mu.Lock()
-	if e := s.jobs[rec.Name]; e != nil {
-		e.epoch = max(e.epoch, l.Epoch+skipped)
-	}
-	s.mu.Unlock()
 	return s.shelf(rec.Name, l.Generation, l.Number).Settle(ctx, l.Epoch, l.Place)
 }
 

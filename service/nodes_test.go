@@ -317,6 +317,27 @@ sinks:
 			})
 		})
 	}
+
+	// Where the shared store has lost what counts, a start says so and how to go on; one that begins anew does not need it.
+	indexes, err := filepath.Glob(filepath.Join(shared, "jobs/lifts/*/*.json"))
+	if err != nil || len(indexes) == 0 {
+		t.Fatalf("the shared store has no checkpoint of the job: %v, %v", indexes, err)
+	}
+	for _, path := range indexes {
+		if err := os.WriteFile(path, []byte("a gull was here"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	both(func(p *peopled) {
+		if text := ena(p).want(422, "POST", "/jobs/lifts/runs", "{}", nil); !strings.Contains(text, "job lifts did not start: no checkpoint verifies: jobs/lifts/") || !strings.Contains(text, "is not as it was written") || !strings.Contains(text, "--fresh") {
+			t.Errorf("a start from a damaged checkpoint says %s", text)
+		}
+	})
+	ena(quay).want(201, "POST", "/jobs/lifts/runs", `{"resume": "fresh"}`, nil)
+	until(t, "the job is stopped that began anew", func() bool {
+		status, _ := ena(quay).ask("POST", "/jobs/lifts/stop", nil)
+		return status == 200
+	})
 	ena(pier).want(204, "DELETE", "/jobs/lifts", nil, nil)
 	until(t, "the job is gone on both", func() bool { status, _ := ena(quay).ask("GET", "/jobs/lifts", nil); return status == 404 })
 	if left, _ := filepath.Glob(filepath.Join(shared, "jobs/lifts")); len(left) > 0 {
