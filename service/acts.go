@@ -16,6 +16,7 @@ import (
 	"undertide/checkpoint"
 	"undertide/connect"
 	"undertide/job"
+	"undertide/lease"
 	"undertide/run"
 	"undertide/store"
 )
@@ -477,11 +478,20 @@ func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 	if r != nil && r.goingOn() {
 		return api.StillRunning.With("job "+name+" is running", "stop it first: undertide stop "+name)
 	}
+	release := func() {}
+	if s.nodes != nil { // so that no other node carries it out, nor starts it meanwhile
+		l, err := s.takeLease(ctx, name, e.rec.ID, api.StillRunning, func() (lease.Lease, error) { return s.db.TakeLease(ctx, e.rec.ID, s.nodes.me()) })
+		if err != nil {
+			return err
+		}
+		release = func() { s.db.AddRelease(l.JobID, l.Number) }
+	}
 	s.forget(ctx, e)
 	s.tokens.forget(e.rec.ID)
 	s.pasts.Delete(e.rec.ID)
 	s.alarms.Delete(e.rec.ID)
 	if err := s.db.DeleteJob(ctx, e.rec.ID); err != nil {
+		release()
 		return err
 	}
 	s.mu.Lock()

@@ -61,7 +61,7 @@ func (s *Service) router() *gin.Engine {
 		}
 		v.Handle(o.Method, places.ReplaceAllString(o.Path, ":$1"), func(c *gin.Context) {
 			if s.mayPass(c, o) == nil {
-				s.knowJob(c)
+				s.knowJob(c, o)
 				if s.passOn(c, o) { // that one judges it again
 					return
 				}

@@ -544,24 +544,33 @@ func (s *Service) leasedRun(ctx context.Context, name string, rec *store.Run, we
 			return nil, err
 		}
 	}
-	var l lease.Lease
-	for tries := 0; ; tries++ { // that the run before has let it go may be being written
-		if l, err = s.db.CreateLeasedRun(ctx, rec, s.nodes.me(), from); !errors.Is(err, store.ErrHeld) || tries == 20 {
-			break
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	if errors.Is(err, store.ErrHeld) {
-		if x, ok := s.nodes.holder(rec.JobID); ok && x.Alive {
-			return nil, api.AlreadyRunning.With(fmt.Sprintf("job %s is running on node %s", name, x.Name), "")
-		}
-		return nil, api.Moving.With("", "")
-	}
+	l, err := s.takeLease(ctx, name, rec.JobID, api.AlreadyRunning, func() (lease.Lease, error) { return s.db.CreateLeasedRun(ctx, rec, s.nodes.me(), from) })
 	if err != nil {
 		return nil, err
 	}
 	s.db.Under(l.JobID, l.Number)
 	return s.nodes.keeper.Hold(l), nil
+}
+
+// takeLease does what takes the lease of a job; again for a second where a node has it, as that it has let it go may be being written. running is the problem
+// where another one carries it out.
+func (s *Service) takeLease(ctx context.Context, name string, job int64, running api.Problem, take func() (lease.Lease, error)) (l lease.Lease, err error) {
+	for tries := 0; ; tries++ {
+		if l, err = take(); !errors.Is(err, store.ErrHeld) {
+			return l, err
+		}
+		if tries == 20 {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	if err := s.readJobs(ctx); err != nil { // it may have been started there a moment ago
+		return l, err
+	}
+	if x, ok := s.nodes.holder(job); ok && x.Alive {
+		return l, running.With(fmt.Sprintf("job %s is running on node %s", name, x.Name), "")
+	}
+	return l, api.Moving.With("", "")
 }
 
 // bringTo is bring of a job that is to start. One that begins anew does without what there is, which may be damaged.

@@ -73,14 +73,18 @@ func (n *nodes) knows(ctx context.Context, name, token string) bool {
 	return err == nil && is(x)
 }
 
-// knowJob reads the jobs again where a request names one that is not known here: it may have been saved on another node a moment ago.
-func (s *Service) knowJob(c *gin.Context) {
+// knowJob reads the jobs again where a request names one that is not known here, or would change one that nobody carries out as far as is known here: it may
+// have been saved, or started, on another node a moment ago.
+func (s *Service) knowJob(c *gin.Context, o *operations.Operation) {
 	name := c.Param("job")
 	if s.nodes == nil || name == "" {
 		return
 	}
-	if _, err := s.find(name); err == nil {
-		return
+	if e, err := s.find(name); err == nil {
+		_, elsewhere := s.nodes.holder(s.record(e).ID)
+		if r, _ := s.newestRun(e); !o.Changes() || elsewhere || r != nil && r.goingOn() {
+			return
+		}
 	}
 	if err := s.readJobs(c.Request.Context()); err != nil {
 		s.opt.Log.Debug("the jobs could not be read again", "error", err)

@@ -140,17 +140,11 @@ func (s *Store) CreateLeasedRun(ctx context.Context, r *Run, self lease.Node, fr
 	settle(ctx, r)
 	err = s.change(ctx, "store the run", func(tx *gorm.DB) error {
 		r.ID = 0 // where this is done again
-		if err := tx.Exec("INSERT INTO leases (job_id, number, node, boot, taken_at) VALUES (?, 0, '', '', clock_timestamp()) ON CONFLICT DO NOTHING", r.JobID).Error; err != nil {
+		was, err := leaseFor(tx, r.JobID)
+		if err != nil {
 			return err
 		}
-		var number int64
-		if err := tx.Raw("SELECT number FROM leases WHERE job_id = ? FOR UPDATE", r.JobID).Scan(&number).Error; err != nil {
-			return err
-		}
-		if err := claim(tx, r.JobID, number, self, &l); err != nil {
-			if errors.Is(err, lease.ErrLost) {
-				return ErrHeld
-			}
+		if err := claimed(claim(tx, r.JobID, was.Number, self, &l)); err != nil {
 			return err
 		}
 		if l.Generation != r.Generation {
@@ -162,6 +156,39 @@ func (s *Store) CreateLeasedRun(ctx context.Context, r *Run, self lease.Node, fr
 		return createRun(tx, r)
 	})
 	return l, err
+}
+
+// TakeLease takes the lease of a job that does not run, for what only one node may do to it. ErrHeld: a node has it, this one included.
+func (s *Store) TakeLease(ctx context.Context, job int64, self lease.Node) (l lease.Lease, err error) {
+	err = s.ask(ctx, "take the lease", func(db *gorm.DB) error {
+		return db.Transaction(func(tx *gorm.DB) error {
+			was, err := leaseFor(tx, job)
+			if err != nil {
+				return err
+			}
+			if was.Node == self.Name && was.Boot == self.Boot {
+				return ErrHeld
+			}
+			return claimed(claim(tx, job, was.Number, self, &l))
+		})
+	})
+	return l, err
+}
+
+// leaseFor gives the lease of a job, locked; a free one where no node ever had it.
+func leaseFor(tx *gorm.DB, job int64) (l lease.Lease, err error) {
+	if err := tx.Exec("INSERT INTO leases (job_id, number, node, boot, taken_at) VALUES (?, 0, '', '', clock_timestamp()) ON CONFLICT DO NOTHING", job).Error; err != nil {
+		return l, err
+	}
+	return l, tx.Raw("SELECT * FROM leases WHERE job_id = ? FOR UPDATE", job).Scan(&l).Error
+}
+
+// claimed is the error of a claim of a number that was just read: it says who has the job where it is not free.
+func claimed(err error) error {
+	if errors.Is(err, lease.ErrLost) {
+		return ErrHeld
+	}
+	return err
 }
 
 // AddLease notes the lease of a job that no node has had yet, which is free.

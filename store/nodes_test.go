@@ -89,6 +89,11 @@ func TestLeases(t *testing.T) {
 	if _, err := s.CreateLeasedRun(ctx, &again, b, lease.Lease{}); !errors.Is(err, ErrHeld) {
 		t.Errorf("a second start elsewhere: %v", err)
 	}
+	for _, n := range []lease.Node{a, b} {
+		if _, err := s.TakeLease(ctx, j.ID, n); !errors.Is(err, ErrHeld) {
+			t.Errorf("%s takes the lease of what a carries out: %v", n.Name, err)
+		}
+	}
 	if runs, err := s.Runs(ctx, j.ID, 0, 9); err != nil || len(runs) != 1 || !runs[0].Wanted {
 		t.Errorf("the runs are %+v, %v", runs, err)
 	}
