@@ -419,7 +419,10 @@ func (s *Service) stop(ctx context.Context, name string) (api.Run, error) {
 }
 
 func (s *Service) stopHeld(ctx context.Context, e *entry) (api.Run, error) {
-	r, _ := s.newestRun(e)
+	r, last := s.newestRun(e)
+	if s.waiting(r, last) {
+		return s.stopWaiting(ctx, e, *last)
+	}
 	if r == nil || !r.goingOn() {
 		return api.Run{}, api.NotRunning.With("job "+e.rec.Name+" is not running", "")
 	}
@@ -474,8 +477,8 @@ func (s *Service) remove(ctx context.Context, name string) error {
 
 func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 	name := e.rec.Name
-	r, _ := s.newestRun(e)
-	if r != nil && r.goingOn() {
+	r, last := s.newestRun(e)
+	if r != nil && r.goingOn() || s.waiting(r, last) {
 		return api.StillRunning.With("job "+name+" is running", "stop it first: undertide stop "+name)
 	}
 	release := func() {}

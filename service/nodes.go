@@ -470,6 +470,24 @@ func (s *Service) takeOver(h *lease.Held) {
 // under way and that of the rows behind it, and may be writing files of their names still.
 const skipped = 2
 
+// waiting says whether a run is to go on that no node carries out just now: the one that had it is away, or has let it go, and another one is to take it.
+func (s *Service) waiting(r *runner, last *store.Run) bool {
+	return s.nodes != nil && r == nil && last != nil && last.Wanted
+}
+
+// stopWaiting ends a run that is waiting: this node takes the lease, so that no other one goes on with it.
+func (s *Service) stopWaiting(ctx context.Context, e *entry, last store.Run) (api.Run, error) {
+	l, err := s.takeLease(ctx, e.rec.Name, last.JobID, api.Moving, func() (lease.Lease, error) { return s.db.TakeLease(ctx, last.JobID, s.nodes.me()) })
+	if err != nil {
+		return api.Run{}, err
+	}
+	s.db.Under(l.JobID, l.Number)
+	last = s.noteEnd(ctx, e, last, stopped, "no node carried it out; its newest checkpoint stays")
+	s.db.AddRelease(l.JobID, l.Number)
+	s.db.Under(l.JobID, 0)
+	return viewRun(e.rec.Name, last), nil
+}
+
 // release lets a lease go once what was written behind of the job is written.
 func (s *Service) release(h *lease.Held) {
 	if !h.Drop() {

@@ -342,7 +342,32 @@ sinks:
 		ena(pier).want(200, "POST", "/jobs/lifts/stop", nil, nil)
 		ena(quay).want(201, "POST", "/jobs/lifts/runs", "{}", nil)
 	}
-	ena(pier).want(200, "POST", "/jobs/lifts/stop", nil, nil)
+
+	// A job that waits for a node that takes it runs, as far as its users know: it is not deleted, and a stop of it stops it.
+	drains := func(method string, status int) {
+		for _, name := range []string{"quay", "pier"} {
+			quay.as("kit").want(status, method, "/nodes/"+name+"/drain", nil, nil)
+		}
+	}
+	until(t, "a node has the job", func() bool { return nodeOf(quay)["lifts"] != "" && nodeOf(pier)["lifts"] != "" })
+	drains("POST", 200)
+	until(t, "no node has the job", func() bool { return nodeOf(quay)["lifts"] == "" && nodeOf(pier)["lifts"] == "" })
+	both(func(p *peopled) {
+		ena(p).want(409, "DELETE", "/jobs/lifts", nil, nil)
+		ena(p).want(503, "POST", "/jobs/lifts/drain", nil, nil)
+	})
+	var ended api.Run
+	if ena(pier).want(200, "POST", "/jobs/lifts/stop", nil, &ended); ended.Status != "stopped" || ended.EndedAt == nil {
+		t.Errorf("a stop of a job that waits answers %+v", ended)
+	}
+	drains("DELETE", 200)
+	time.Sleep(3 * time.Second) // for a node that would take it
+	both(func(p *peopled) {
+		var j api.Job
+		if ena(p).want(200, "GET", "/jobs/lifts", nil, &j); j.Status != "stopped" || j.Node != "" || !strings.Contains(j.Sentence, "no node carried it out") {
+			t.Errorf("the job is %s on %q: %s", j.Status, j.Node, j.Sentence)
+		}
+	})
 	ena(pier).want(204, "DELETE", "/jobs/lifts", nil, nil)
 	until(t, "the job is gone on both", func() bool { status, _ := ena(quay).ask("GET", "/jobs/lifts", nil); return status == 404 })
 	if left, _ := filepath.Glob(filepath.Join(shared, "jobs/lifts")); len(left) > 0 {

@@ -511,11 +511,11 @@ func (s *Service) goOn(ctx context.Context, e *entry, rec store.Run, held *lease
 		j, err = s.parseOf(ctx, s.record(e), v.Document, rec.SetValues, true)
 	}
 	if err != nil {
-		s.park(e, rec, err.Error())
+		s.park(ctx, e, rec, err.Error())
 		return false
 	}
 	if rec.Crashes = crashes(rec); rec.Crashes >= mostCrashes {
-		s.park(e, rec, fmt.Sprintf("the service crashed %d times while this run was at work, before it had made a checkpoint; it is not gone on with. Look at the log of the service, then start the job again", rec.Crashes))
+		s.park(ctx, e, rec, fmt.Sprintf("the service crashed %d times while this run was at work, before it had made a checkpoint; it is not gone on with. Look at the log of the service, then start the job again", rec.Crashes))
 		return false
 	}
 	rec.Status, rec.Node = resuming, s.opt.Node
@@ -544,15 +544,21 @@ func crashes(rec store.Run) int {
 }
 
 // park notes that a run of before is not gone on with.
-func (s *Service) park(e *entry, rec store.Run, why string) {
+func (s *Service) park(ctx context.Context, e *entry, rec store.Run, why string) {
 	s.opt.Log.Error("a run cannot go on", "job", e.rec.Name, "run", rec.ID, "error", why)
+	s.noteEnd(ctx, e, rec, failed, why)
+}
+
+// noteEnd notes how a run has ended that is not at work.
+func (s *Service) noteEnd(ctx context.Context, e *entry, rec store.Run, status, why string) store.Run {
 	now := time.Now().UTC()
-	rec.Status, rec.Error, rec.Wanted, rec.EndedAt = failed, why, false, &now
+	rec.Status, rec.Error, rec.Wanted, rec.EndedAt = status, why, false, &now
 	s.mu.Lock()
 	e.last = &rec
 	s.mu.Unlock()
 	s.db.UpdateRun(rec)
-	s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: now, Kind: failed, Text: why})
+	s.db.AddEventOf(ctx, store.Event{JobID: rec.JobID, RunID: &rec.ID, At: now, Kind: status, Text: why})
+	return rec
 }
 
 // parse reads a job's document for the service.

@@ -120,7 +120,10 @@ func appends(j *job.Job) (out []string) {
 // finishes. It answers at once where that takes longer than a request may.
 func (s *Service) drain(ctx context.Context, name string) (api.Run, error) {
 	return holding(ctx, s, name, func(e *entry) (api.Run, error) {
-		r, _ := s.newestRun(e)
+		r, last := s.newestRun(e)
+		if s.waiting(r, last) {
+			return api.Run{}, api.Moving.With("", "")
+		}
 		if r == nil || !r.goingOn() {
 			return api.Run{}, api.NotRunning.With("job "+name+" is not running", "")
 		}
