@@ -19,6 +19,7 @@ import (
 
 	"undertide/connect/codec"
 	"undertide/connect/settings"
+	"undertide/core/crossing"
 	"undertide/core/engine"
 	"undertide/core/expr"
 	"undertide/core/row"
@@ -44,12 +45,25 @@ type Kind struct {
 	Lists bool
 	// AtStream gives the source of a stream of a connection, such as a topic; nil where connections have none.
 	AtStream func(c *Connection, stream string) (Source, error)
+	// Cross gives how the rows of a spread job cross by a stream of a connection, which is made and removed with the job; nil where they cannot.
+	Cross func(c *Connection, x Crossing) (to Sink, from Source)
 	// SourceExample is how a new source begins, without its fields. Examples are texts for `with` and what else stands beside `via`, for new parts of documents. In them CONNECTION,
 	// TOPIC and NAME stand for what the document is to say.
 	SourceExample Example
 	SinkExample   Example
 	// ReferenceExample is, alike, how a new reference begins.
 	ReferenceExample Example
+}
+
+// Crossing says which rows cross, from the runs of one part of a spread job to those of the next (docs/spread.md).
+type Crossing struct {
+	Stream           string
+	Writers, Readers int
+	Self             int  // which writer, or reader, from 0
+	Timed            bool // the rows have event times
+	Unbounded        bool // what they are made of goes on without end
+	// Reached is how far the writer is; nil for a reader.
+	Reached *crossing.Reached
 }
 
 // Example is how a part of a document could begin.
@@ -105,6 +119,8 @@ type (
 	Forgetting interface {
 		Forget(ctx context.Context) error
 	}
+	// Divided says whether its partitions may be read by several runs, each a share of them (docs/spread.md).
+	Divided interface{ Divides() bool }
 	// Beginning says how documents of this source begin, to write one over a sample.
 	Beginning interface{ Document() Origin }
 )

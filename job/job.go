@@ -22,6 +22,7 @@ import (
 	"undertide/connect"
 	"undertide/connect/codec"
 	"undertide/connect/settings"
+	"undertide/core/crossing"
 	"undertide/core/engine"
 	"undertide/core/expr"
 	"undertide/core/reference"
@@ -41,12 +42,13 @@ type Job struct {
 	constants map[string]value  // Values as they are written
 	texts     map[string]string // the document's own functions as they are written
 
-	Lanes           int    // 0: one for each CPU
-	Buffer          int64  // bytes of events under way; 0 for the default
-	Undelivered     int64  // bytes that may wait for a sink
-	Memory          int64  // bytes that state and what stands around it may take in memory; 0 for a share of the machine's
-	Delivery        string // exactly_once or at_least_once
-	DeliverySaid    bool   // by the document, rather than by default
+	Lanes           int     // 0: one for each CPU
+	Spread          *Spread // over several nodes; nil where the document does not say so
+	Buffer          int64   // bytes of events under way; 0 for the default
+	Undelivered     int64   // bytes that may wait for a sink
+	Memory          int64   // bytes that state and what stands around it may take in memory; 0 for a share of the machine's
+	Delivery        string  // exactly_once or at_least_once
+	DeliverySaid    bool    // by the document, rather than by default
 	CheckpointEvery time.Duration
 	CheckpointKeep  int
 	// A run that fails more than RestartTries times within RestartWithin is not started again by the service.
@@ -86,13 +88,22 @@ type Source struct {
 	Idle      time.Duration
 	Ahead     time.Duration // 0: none
 	Advance   bool          // `silence: advance`
+
+	// Share is what a portion of a spread job reads of it; nil for all. carried: it is what crosses to such a portion.
+	Share   *Share
+	carried *carried
 }
 
 // Unbounded says whether the source goes on without end.
 func (s *Source) Unbounded() bool { return s.With != nil && s.With.Unbounded() }
 
 // Decoder makes a decoder of the source's events; it serves one goroutine.
-func (s *Source) Decoder() engine.Decoder { return s.Decoding.Decoder(s.Fields) }
+func (s *Source) Decoder() engine.Decoder {
+	if s.carried != nil {
+		return &crossing.Decoder{Timed: s.carried.timed}
+	}
+	return s.Decoding.Decoder(s.Fields)
+}
 
 // stored says whether the source's events have a time at which they were stored.
 func (s *Source) stored() bool {
@@ -101,7 +112,12 @@ func (s *Source) stored() bool {
 }
 
 // Timed says whether the source's rows have event times.
-func (s *Source) Timed() bool { return s.EventTime != nil || s.Arrival }
+func (s *Source) Timed() bool {
+	return s.EventTime != nil || s.Arrival || s.carried != nil && s.carried.timed
+}
+
+// Crosses says whether it is what crosses to a portion of a spread job.
+func (s *Source) Crosses() bool { return s.carried != nil }
 
 // Step is a checked step. Exactly one of Stateless, Split, Expand and Keyed is set.
 type Step struct {
@@ -168,7 +184,7 @@ func (j *Job) SourceNamed(name string) (*Source, error) {
 // On gives the source as the engine takes it, over these partitions and without `ahead`.
 func (s *Source) On(parts []engine.Partition, bounded bool) engine.Source {
 	return engine.Source{Name: s.Name, Schema: s.Schema, EventTime: s.EventTime, Arrival: s.Arrival, Margin: s.Margin, Idle: s.Idle, Advance: s.Advance,
-		Bounded: bounded, Partitions: parts, NewDecoder: s.Decoder}
+		Bounded: bounded, Partitions: parts, NewDecoder: s.Decoder, Carried: s.carried != nil, Share: s.Share != nil}
 }
 
 // Parts names the parts of the step that can be read, beside rejects, with their fields.
@@ -415,6 +431,7 @@ func (b *builder) document() {
 	b.aside = b.opt.SinksAside
 	b.readSinks()
 	b.aside = false
+	b.spread()
 	b.readExamples()
 	b.readAlarms()
 }
@@ -549,7 +566,7 @@ func (b *builder) settings() {
 	j.Delivery, j.CheckpointEvery, j.CheckpointKeep = "exactly_once", 10*time.Second, 5
 	j.RestartTries, j.RestartWithin = 10, 10*time.Minute
 	n := b.doc.get("settings")
-	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "buffer", "memory", "undelivered", "delivery", "checkpoint", "restart"}}) {
+	if n == nil || !b.mapping(n, "settings", fieldSpec{known: []string{"lanes", "spread", "buffer", "memory", "undelivered", "delivery", "checkpoint", "restart"}}) {
 		return
 	}
 	if v := n.get("lanes"); v != nil {

@@ -245,7 +245,9 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 		}
 	}
 	out.Bounded = !with.Unbounded()
-	out.NewDecoder = func() engine.Decoder { return decoding.Decoder(s.Fields) }
+	if !s.Crosses() {
+		out.NewDecoder = func() engine.Decoder { return decoding.Decoder(s.Fields) }
+	}
 	opened, err := with.Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Journal: b.journal(s.Name), Lease: b.opt.Lease, Leased: b.opt.Leased, Serve: b.serve(s.Name), Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
 		Stdin: func() (io.Reader, error) { return b.takeStdin(s.Name) }, Once: b.readOnce})
 	if opened.Close != nil {
@@ -258,6 +260,9 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 		return out, fmt.Errorf("source %s: %w", s.Name, err)
 	}
 	out.Partitions, out.Find = opened.Partitions, opened.Find
+	if s.Share != nil {
+		s.Share.Take(&out)
+	}
 	for _, n := range opened.Notes {
 		b.opt.say("source %s: %s", s.Name, n)
 		if b.opt.Begins != nil {

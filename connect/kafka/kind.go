@@ -32,6 +32,7 @@ var Kind = &connect.Kind{
 	Reference: func() connect.Source { return &source{} },
 	Sink:      func() connect.Sink { return &sink{} },
 	Link:      func() connect.Link { return &Link{} },
+	Cross:     cross,
 	AtStream: func(c *connect.Connection, topic string) (connect.Source, error) {
 		return &source{Connection: c, Topic: topicName(topic)}, nil
 	},
@@ -321,6 +322,10 @@ func (s *source) Reads(f *connect.Format) string {
 }
 
 func (s *source) Unbounded() bool { return !s.Until.set }
+
+// Divides implements [connect.Divided].
+func (s *source) Divides() bool { return true }
+
 func (s *source) HasStored() bool { return true }
 
 func (s *source) Stream() (*connect.Connection, string) { return s.Connection, string(s.Topic) }

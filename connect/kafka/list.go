@@ -92,15 +92,14 @@ func settingsOf(t *connect.Stream, c kadm.ResourceConfig) {
 // Make makes a topic with so many partitions, 0 for as many as the broker holds right; one that is there
 // already is an error that wraps [connect.ErrStreamExists].
 func (l *Looker) Make(ctx context.Context, topic string, partitions int32) error {
-	return l.make(ctx, topic, partitions, false)
+	return l.make(ctx, topic, partitions, nil)
 }
 
-// make is Make; of a compacted topic the broker keeps the newest message of each key.
-func (l *Looker) make(ctx context.Context, topic string, partitions int32, compacted bool) error {
-	var configs map[string]*string
-	if compacted {
-		policy := "compact"
-		configs = map[string]*string{"cleanup.policy": &policy}
+// make is Make, with settings of the topic beside the broker's own.
+func (l *Looker) make(ctx context.Context, topic string, partitions int32, settings map[string]string) error {
+	configs := map[string]*string{}
+	for name, value := range settings {
+		configs[name] = &value
 	}
 	defer endsWith(ctx, l.client)()
 	limited, cancel := context.WithTimeout(ctx, reachIn)

@@ -194,7 +194,11 @@ func (s *Once) commit(ctx context.Context, sh engine.Shipment) error {
 	}
 	var sent sending
 	err = s.Area.Read(sh, func(rows io.Reader) error {
-		return frames(rows, func(r *kgo.Record) error {
+		take := frames
+		if s.c.ofBlocks() {
+			take = blocks(s.c.blocks)
+		}
+		return take(rows, func(r *kgo.Record) error {
 			client.Produce(ctx, r, sent.done)
 			return sent.fault()
 		})
@@ -265,8 +269,29 @@ const slab = 256 << 10
 // frames gives the records of a shipment; their bytes are the library's from then on. It reads slabs, of which the records
 // are parts, so that nothing is made for each of them.
 func frames(rows io.Reader, take func(*kgo.Record) error) error {
+	var made []kgo.Record
+	return eachRecord(rows, func(data []byte) (rest []byte, whole bool, err error) {
+		key, after, whole := cut(data)
+		var value []byte
+		if whole {
+			value, after, whole = cut(after)
+		}
+		if !whole {
+			return data, false, nil
+		}
+		if len(made) == 0 {
+			made = make([]kgo.Record, 512)
+		}
+		r := &made[0]
+		made = made[1:]
+		r.Key, r.Value = key, value
+		return after, true, take(r)
+	})
+}
+
+// eachRecord reads a shipment by slabs; one takes a record off the front of data, whose bytes nobody writes to again, or says that it is not all there.
+func eachRecord(rows io.Reader, one func(data []byte) (rest []byte, whole bool, err error)) error {
 	var rest []byte
-	var records []kgo.Record
 	for ended := false; !ended; {
 		buf := make([]byte, len(rest)+max(slab, len(rest))) // a row that is longer than a slab doubles it
 		n := copy(buf, rest)
@@ -276,23 +301,14 @@ func frames(rows io.Reader, take func(*kgo.Record) error) error {
 		}
 		rest = buf[:n+more]
 		for len(rest) > 0 {
-			key, after, whole := cut(rest)
-			var value []byte
-			if whole {
-				value, after, whole = cut(after)
+			after, whole, err := one(rest)
+			if err != nil {
+				return err
 			}
 			if !whole {
 				break
 			}
-			if len(records) == 0 {
-				records = make([]kgo.Record, 512)
-			}
-			r := &records[0]
-			records, rest = records[1:], after
-			r.Key, r.Value = key, value
-			if err := take(r); err != nil {
-				return err
-			}
+			rest = after
 		}
 		if ended && len(rest) > 0 {
 			return fmt.Errorf("%w: a row ends before its end", staging.ErrMissing)

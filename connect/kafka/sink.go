@@ -46,7 +46,14 @@ type SinkConfig struct {
 	// none. registered is its number.
 	Schema     string
 	registered *atomic.Int64
+	// settings are those of the topic, where it is made; nil for the broker's own.
+	settings map[string]string
+	// blocks: rows are blocks, and go to the partition that each names, from this number on; see blocks. Only where the topic is made of settings.
+	blocks int
 }
+
+// ofBlocks says whether rows are blocks of a spread job.
+func (c *SinkConfig) ofBlocks() bool { return c.settings != nil }
 
 // register makes the schema the newest of the topic's values, unless it is.
 func (c *SinkConfig) register(ctx context.Context) error {
@@ -74,7 +81,7 @@ func (c *SinkConfig) find(ctx context.Context, client *kgo.Client) (kadm.TopicDe
 		return detail, fmt.Errorf("%w; or say create: true beside topic, and the run makes it", err)
 	}
 	l := &Looker{c: c.Connection, client: client, admin: admin}
-	if err := l.make(ctx, c.Topic, c.Partitions, c.Replace); err != nil && !errors.Is(err, connect.ErrStreamExists) {
+	if err := l.make(ctx, c.Topic, c.Partitions, c.topicSettings()); err != nil && !errors.Is(err, connect.ErrStreamExists) {
 		return detail, err
 	}
 	for range 50 { // until all brokers know it
@@ -90,8 +97,20 @@ func (c *SinkConfig) find(ctx context.Context, client *kgo.Client) (kadm.TopicDe
 	return detail, err
 }
 
+// topicSettings are those that the topic is made with.
+func (c *SinkConfig) topicSettings() map[string]string {
+	if c.Replace {
+		return map[string]string{"cleanup.policy": "compact"}
+	}
+	return c.settings
+}
+
 // producing are the options of clients that write.
 func (c *SinkConfig) producing(h *health) []kgo.Opt {
+	if c.ofBlocks() { // a record is many rows
+		return append(c.Connection.options(), kgo.WithHooks(h), kgo.DefaultProduceTopic(c.Topic), kgo.ProducerLinger(0), kgo.RecordPartitioner(kgo.ManualPartitioner()),
+			kgo.MaxBufferedBytes(32<<20), kgo.ProducerBatchMaxBytes(largestBlock), kgo.ProducerBatchCompression(kgo.NoCompression()), kgo.UnknownTopicRetries(-1))
+	}
 	return append(c.Connection.options(), kgo.WithHooks(h), kgo.DefaultProduceTopic(c.Topic), kgo.ProducerLinger(5*time.Millisecond),
 		kgo.MaxBufferedRecords(50_000), kgo.UnknownTopicRetries(-1))
 }

@@ -40,6 +40,10 @@ type SourceConfig struct {
 	Bounded bool
 	UntilAt time.Time
 	Known   []string
+	// Only are the partitions that are read; nil for all.
+	Only []int32
+	// Discard: events that a complete checkpoint has are deleted, in place of commits to Group. The topic is the reader's own.
+	Discard bool
 	// Buffer bounds the bytes of fetched events that wait, of all partitions together; 0 means the engine's default.
 	Buffer int64
 }
@@ -137,6 +141,9 @@ func Open(ctx context.Context, c SourceConfig) (*Source, error) {
 	}
 	s.done.Go(func() { s.guard(s.poll) })
 	s.done.Go(func() { s.guard(s.commit) })
+	if c.Only != nil { // there will be no others, but the ends of these move
+		s.done.Go(func() { s.guard(func() { _ = s.Find(s.ctx, func(engine.Partition) {}) }) })
+	}
 	return s, nil
 }
 
@@ -200,7 +207,7 @@ func (s *Source) discover(ctx context.Context) ([]*Partition, error) {
 	first := len(s.parts) == 0
 	var missing []int32
 	for _, p := range d.Partitions {
-		if s.parts[p.Partition] == nil {
+		if s.parts[p.Partition] == nil && (s.c.Only == nil || slices.Contains(s.c.Only, p.Partition)) {
 			missing = append(missing, p.Partition)
 		}
 	}
@@ -372,7 +379,7 @@ func (s *Source) poll() {
 	}
 }
 
-// commit tells the group how far complete checkpoints have come. It is for other tools only, so what
+// commit tells the group how far complete checkpoints have come, or deletes what they have. Neither is what a run goes by, so what
 // fails is tried again with the next.
 func (s *Source) commit() {
 	for {
@@ -392,12 +399,15 @@ func (s *Source) commitNow(ctx context.Context) {
 		offsets.AddOffset(s.c.Topic, n, at, -1)
 	}
 	s.mu.Unlock()
-	if len(offsets) == 0 || s.c.Group == "" {
-		return
-	}
 	limited, cancel := context.WithTimeout(ctx, reachIn)
 	defer cancel()
-	_, _ = s.admin.CommitOffsets(limited, s.c.Group, offsets) // see above
+	switch {
+	case len(offsets) == 0:
+	case s.c.Discard:
+		_, _ = s.admin.DeleteRecords(limited, offsets)
+	case s.c.Group != "":
+		_, _ = s.admin.CommitOffsets(limited, s.c.Group, offsets)
+	}
 }
 
 // Close ends reading; the last positions are committed first.
@@ -600,6 +610,13 @@ func (p *Partition) take(c *engine.Chunk) (full bool) {
 		size += len(r.Value) + len(r.Key)
 		batch = append(batch, r)
 	}
+	p.took(c, n, size)
+	c.Meta, c.Position = batch, p.positionOf(p.taken)
+	return len(c.Starts) >= row.MaxRows || size >= chunkBytes
+}
+
+// took notes that a chunk has the first n events of the queue. Called with mu held.
+func (p *Partition) took(c *engine.Chunk, n, size int) {
 	if n > 0 {
 		if p.taken = p.queue[n-1].Offset + 1; p.until >= 0 && p.taken >= p.until {
 			p.taken, c.Last = p.until, true
@@ -618,10 +635,9 @@ func (p *Partition) take(c *engine.Chunk) (full bool) {
 	case p.s.room <- struct{}{}:
 	default:
 	}
-	c.Meta, c.Bytes, c.Position = batch, int64(size), p.positionOf(p.taken)
+	c.Bytes = int64(size)
 	c.CaughtUp = len(p.queue) == 0 || c.Last
 	p.told = c.CaughtUp
-	return len(c.Starts) >= row.MaxRows || size >= chunkBytes
 }
 
 // await waits for events, or for the moment to say that there are none just now.

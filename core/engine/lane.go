@@ -228,7 +228,7 @@ func (l *lane) step(p *part, s *keyedLane) {
 	defer l.meter.charge(l.meter.charge(l.e.p.stepOwner(s.step)))
 	t, d := p.turn, l.e.p.domain[s.at]
 	l.exec.read = t.read
-	st := step.Turn{Marks: t.marks[d][:p.to], After: p.after(d, p.to), Now: t.now}
+	st := step.Turn{Marks: t.marks[d][:p.to], After: p.after(d, p.to), Asleep: t.asleep[d], Now: t.now}
 	o := out{l, s.step, t}
 	switch {
 	case s.gather != nil:

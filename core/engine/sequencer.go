@@ -15,6 +15,9 @@ func (e *run) sequence(stop context.Context) {
 	clocks := e.clocks()
 	e.marks.settle() // a source that is empty does not hold what reads it with others
 	e.given = e.marks.ofSets(e.given[:0])
+	if e.live == 0 && !e.finding { // nothing will move the lanes to the end
+		e.quietTurn()
+	}
 	for stop.Err() == nil && !e.failed() {
 		p := e.order.next()
 		if p == nil && e.live == 0 && !e.finding {
@@ -110,7 +113,7 @@ func (e *run) take(t *turn) {
 	e.stamp(t)
 	e.note(t)
 	t.sources = e.marks.ofSources(t.sources[:0])
-	t.after = e.marks.ofSets(t.after[:0])
+	t.after, t.asleep = e.marks.ofSets(t.after[:0]), e.marks.asleep(t.asleep[:0])
 	e.given = append(e.given[:0], t.after...)
 	t.now = e.clock()
 	t.step = e.order.step()
@@ -148,7 +151,10 @@ func (e *run) stamp(t *turn) {
 	s := &e.p.Sources[p.source]
 	events := len(t.chunk.Starts)
 	stood := e.marks.sources[p.source].stood
-	if s.Timed() {
+	if s.Carried {
+		t.own, p.w = carriedMarks(t.own[:0], &t.chunk, p.w, stood, e.marks.floor(p))
+		p.greatest = p.w
+	} else if s.Timed() {
 		t.own, p.greatest = RunningMarks(t.own[:0], t.batch, max(1, events), p.greatest, s.Margin, stood, e.marks.floor(p))
 		if p.greatest > row.MinTime {
 			p.w = max(p.w, p.greatest.Minus(s.Margin))
@@ -172,6 +178,9 @@ func (e *run) note(t *turn) {
 	if events > 0 {
 		p.since, p.idle = e.opt.Now(), false
 	}
+	if e.p.Sources[p.source].Carried {
+		p.idle = t.chunk.Asleep
+	}
 	if t.chunk.Last {
 		e.endPartition(p)
 	} else {
@@ -184,7 +193,7 @@ func (e *run) note(t *turn) {
 // is published.
 func (e *run) quietTurn() {
 	now := e.clock()
-	t := &turn{number: e.turns, now: now, read: now, sources: e.marks.ofSources(nil), after: e.marks.ofSets(nil), step: e.order.step()}
+	t := &turn{number: e.turns, now: now, read: now, sources: e.marks.ofSources(nil), after: e.marks.ofSets(nil), asleep: e.marks.asleep(nil), step: e.order.step()}
 	for _, w := range e.given {
 		t.marks = append(t.marks, []row.Time{w})
 	}

@@ -32,6 +32,11 @@ type Chunk struct {
 	Stored row.Time
 	// Last says that no event follows: the partition has ended. It may come with an empty chunk.
 	Last bool
+	// Marks are, of a source that carries watermarks, the one that stood at its writer before each event, and After the one behind the last, or
+	// that stands now; row.MinTime for none. Asleep: the writer waits for nothing, and nobody waits for it.
+	Marks  []row.Time
+	After  row.Time
+	Asleep bool
 	// CaughtUp says that nothing more waits to be read just now (unbounded inputs, for idleness).
 	CaughtUp bool
 	// Position is where reading goes on after this chunk; the connector's own form. It is kept in
@@ -43,7 +48,7 @@ type Chunk struct {
 
 // Reset empties the chunk and keeps its memory.
 func (c *Chunk) Reset() {
-	*c = Chunk{Raw: c.Raw[:0], Starts: c.Starts[:0], Ends: c.Ends[:0], Offsets: c.Offsets[:0]}
+	*c = Chunk{Raw: c.Raw[:0], Starts: c.Starts[:0], Ends: c.Ends[:0], Offsets: c.Offsets[:0], Marks: c.Marks[:0], After: row.MinTime}
 }
 
 // Offset gives the number of event i in its partition.
@@ -153,7 +158,12 @@ type Source struct {
 	// read. With neither, rows have no event time, and Margin and the rest mean nothing.
 	EventTime *expr.Program
 	Arrival   bool
-	Margin    time.Duration
+	// Carried: events bring the watermark that stood before them where they were written, and the decoder gives event times, if there are any. Then
+	// EventTime, Arrival, Margin, Ahead, Idle and Advance mean nothing: each partition says itself how far it is, and whether it is asleep (docs/spread.md, "Watermarks").
+	Carried bool
+	// Share: its partitions are a share of what there is. Without any it does not hold the watermark.
+	Share  bool
+	Margin time.Duration
 	// Ahead: rows further than this ahead of the clock are rejects; 0 for none.
 	Ahead time.Duration
 	// Idle: after so long without events an unbounded partition leaves the least.
@@ -244,4 +254,4 @@ type Tap interface {
 }
 
 // Timed says whether rows of the source have event times.
-func (s *Source) Timed() bool { return s.EventTime != nil || s.Arrival }
+func (s *Source) Timed() bool { return s.EventTime != nil || s.Arrival || s.Carried }

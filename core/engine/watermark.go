@@ -50,6 +50,7 @@ func newWatermarks(e *run) *watermarks {
 	m := &watermarks{e: e, sources: make([]sourceMark, len(e.p.Sources)), sets: make([]setMark, len(e.p.domains))}
 	for i := range m.sources {
 		m.sources[i].stood = row.MinTime
+		m.sources[i].empty = e.p.Sources[i].Share && !e.p.Sources[i].Bounded
 		m.sources[i].fixed = e.p.Sources[i].Bounded && e.p.Sources[i].Find == nil
 		m.sources[i].awake = partHeap{before: func(p, q *partition) bool { return p.w < q.w }, at: func(p *partition) *int { return &p.inAwake }}
 	}
@@ -175,6 +176,15 @@ func (m *watermarks) ofSources(dst []row.Time) []row.Time {
 	return dst
 }
 
+// asleep says of each set whether all of its sources are idle.
+func (m *watermarks) asleep(dst []bool) []bool {
+	for d := range m.sets {
+		_, awake := m.least(d, -1)
+		dst = append(dst, !awake)
+	}
+	return dst
+}
+
 // ofSets gives that of each set.
 func (m *watermarks) ofSets(dst []row.Time) []row.Time {
 	for i := range m.sets {
@@ -204,6 +214,19 @@ func (m *watermarks) stamp(t *turn, own []row.Time) {
 		}
 		t.marks[d] = marks
 	}
+}
+
+// carriedMarks gives, as [RunningMarks] does, the watermark of the source that stood before each event of a chunk that brings those of its writer, at least one, and how far the
+// partition is behind them. own is how far it was before.
+func carriedMarks(marks []row.Time, c *Chunk, own, stood, floor row.Time) ([]row.Time, row.Time) {
+	for _, m := range c.Marks {
+		own = max(own, m)
+		marks = append(marks, max(stood, min(floor, own)))
+	}
+	if len(marks) == 0 {
+		marks = append(marks, max(stood, min(floor, own)))
+	}
+	return marks, max(own, c.After)
 }
 
 // RunningMarks gives the watermark of the source that stood before each of the turn's events: the least

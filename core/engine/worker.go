@@ -66,8 +66,10 @@ func (w *worker) run(t *turn) {
 	w.setAside(t, s)
 	x.rejects = w.decoders[at].Decode(&t.chunk, t.batch, x.rejects)
 	w.putAside(t)
-	w.fillHidden(t, s)
-	if s.Timed() {
+	if !s.Carried { // else they have crossed
+		w.fillHidden(t, s)
+	}
+	if s.Timed() && !s.Carried {
 		w.stamp(t, at, s)
 	}
 	if got := t.batch.N + len(x.rejects); got != len(t.chunk.Starts) {

@@ -23,6 +23,12 @@ func ShareOf(hash uint64) uint8 { return uint8(hash % Shares) }
 // LaneOf gives the lane that owns a share when there are so many lanes.
 func LaneOf(share uint8, lanes int) int { return int(share) * lanes / Shares }
 
+// PortionOf gives the portion of a spread job that owns a key where there are so many (docs/spread.md, "Which portion has a row"). It goes by other bits of the hash
+// than [ShareOf], so that the lanes of a portion have equal parts of its keys.
+func PortionOf(hash uint64, portions int) int {
+	return int(hash/Shares%Shares) * portions / Shares
+}
+
 // Keys are the encoded keys of a batch's rows with their hashes. An encoded key is, for each key
 // field, one byte for its kind (0: null), then 8 bytes little endian, or for text its length as an
 // unsigned varint and its bytes.

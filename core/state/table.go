@@ -251,12 +251,15 @@ func (t *Table) AppendName(dst []byte, n TableNumber, r *Rows, i int) []byte {
 }
 
 // AppendContent appends the bytes of what row i holds.
-func (t *Table) AppendContent(dst []byte, r *Rows, i int) []byte {
+func (t *Table) AppendContent(dst []byte, r *Rows, i int) []byte { return AppendValues(dst, r.Cols, i) }
+
+// AppendValues writes row i of columns: a bit for each that is null, then the values of the others. [ReadValues] reads them.
+func AppendValues(dst []byte, cols []*row.Column, i int) []byte {
 	bits := len(dst)
-	for range (len(r.Cols) + 7) / 8 {
+	for range (len(cols) + 7) / 8 {
 		dst = append(dst, 0)
 	}
-	for n, c := range r.Cols {
+	for n, c := range cols {
 		switch {
 		case c.IsNull(i):
 			dst[bits+n/8] |= 1 << (n % 8)
@@ -314,14 +317,16 @@ func (t *Table) Read(r *Rows, name, content []byte) error {
 	r.Hash = append(r.Hash, hash)
 	r.Data = append(r.Data, key...)
 	r.Off = append(r.Off, uint32(len(r.Data)))
-	if err := t.readContent(r.Cols, content); err != nil {
+	if err := ReadValues(r.Cols, content); err != nil {
 		return err
 	}
 	r.N++
 	return nil
 }
 
-func (t *Table) readContent(cols []*row.Column, b []byte) error {
+// ReadValues appends what [AppendValues] wrote to columns of the same kinds, and needs all of b for it. The bytes are checked, not believed; after an error the
+// columns are of no use.
+func ReadValues(cols []*row.Column, b []byte) error {
 	nulls := (len(cols) + 7) / 8
 	if len(b) < nulls {
 		return errRow

@@ -63,6 +63,8 @@ type Turn struct {
 	Marks []row.Time
 	// After is the watermark that stands after the turn.
 	After row.Time
+	// Asleep: all that the rows come from is idle, so that the watermark waits for nothing.
+	Asleep bool
 	// Now is the wall clock, for previews and repeats only. It does not go back.
 	Now row.Time
 }

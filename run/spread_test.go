@@ -1,0 +1,337 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/cespare/xxhash/v2"
+
+	"undertide/broker"
+	"undertide/core/engine"
+	"undertide/job"
+)
+
+// spreadRuns carries out all portions of a spread job, each with a folder of its own within dir, and gives what their sinks wrote, sorted by sink. breaks stops each run now and
+// then, and goes on with it from its checkpoint.
+func spreadRuns(t *testing.T, whole *job.Job, dir string, breaks bool) (map[string][]string, map[string]Result) {
+	t.Helper()
+	parts, err := whole.Parts()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all sync.WaitGroup
+	var mu sync.Mutex // guards results
+	results := map[string]Result{}
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	for part := range parts.Number {
+		for n := range whole.Spread.Portions {
+			at := job.Portion{Part: part, Number: n, Generation: 1}
+			j, err := whole.Portion(whole.Name+"."+at.Name(), at)
+			if err != nil {
+				t.Fatal(err)
+			}
+			own := filepath.Join(dir, at.Name())
+			opt := Options{Checkpoints: filepath.Join(own, "checkpoints"), Out: map[string]string{}, EveryTurns: 3}
+			for i := range j.Sinks {
+				if j.Sinks[i].Via == "file" {
+					opt.Out[j.Sinks[i].Name] = filepath.Join(own, j.Sinks[i].Name+".ndjson")
+				}
+			}
+			if err := os.MkdirAll(own, 0o755); err != nil {
+				t.Fatal(err)
+			}
+			all.Go(func() {
+				for try := 0; ; try++ {
+					res, err := runFor(ctx, j, opt, breaks && try < 3, n+part)
+					if err != nil && ctx.Err() == nil {
+						t.Errorf("portion %s: %v", at.Name(), err)
+						cancel()
+						return
+					}
+					if ctx.Err() != nil {
+						t.Errorf("portion %s does not come to its end", at.Name())
+						return
+					}
+					if res.Finished {
+						mu.Lock()
+						results[at.Name()] = res
+						mu.Unlock()
+						return
+					}
+				}
+			})
+		}
+	}
+	all.Wait()
+	out := map[string][]string{}
+	for i := range whole.Sinks {
+		name := whole.Sinks[i].Name
+		out[name] = []string{}
+		files, err := filepath.Glob(filepath.Join(dir, "*", name+".ndjson"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range files {
+			out[name] = append(out[name], readLines(t, f)...)
+		}
+		slices.Sort(out[name])
+	}
+	return out, results
+}
+
+// runFor runs a portion to its end, or for a moment.
+func runFor(ctx context.Context, j *job.Job, opt Options, short bool, n int) (Result, error) {
+	if short {
+		var stop context.CancelFunc
+		ctx, stop = context.WithTimeout(ctx, time.Duration(100+40*n)*time.Millisecond)
+		defer stop()
+	}
+	opt.Watch = engine.NewWatch()
+	res, err := Run(ctx, j, opt)
+	if short && ctx.Err() != nil {
+		err = nil
+	}
+	return res, err
+}
+
+// atBroker is the beginning of a document whose rows cross by a broker stand-in, which ends with the test.
+func atBroker(t *testing.T) string {
+	t.Helper()
+	b, err := broker.Start(broker.Options{Listen: "127.0.0.1:0"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { b.Close() })
+	return "connections: {harbour: {via: kafka, brokers: [" + b.Addr + "]}}\n"
+}
+
+const spreadWindow = `undertide: 1
+job: rates
+%ssettings: {spread: %d}
+sources:
+  levels:
+    via: file
+    with: {files: %s/levels-*.ndjson}
+    fields: {gauge: string, level: int, at: timestamp}
+    event_time: at
+    watermark: {margin: %s}
+steps:
+  high: {from: levels, where: level > 100}
+  minute:
+    from: high
+    key: [gauge]
+    window: {tumbling: 1m}
+    measures: {n: count(), sum: sum(level), least: min(level)}
+  ranked:
+    from: minute
+    key: [gauge]
+    window: {tumbling: 10m}
+    measures: {windows: count(), most: max(n)}
+sinks:
+  out: {from: minute, via: file, with: {path: %s/out.ndjson}}
+  tardy: {from: late of minute, via: file, with: {path: %s/tardy.ndjson}}
+  tens: {from: ranked, via: file, with: {path: %s/tens.ndjson}}
+`
+
+// TestSpread: what the portions of a job write is together what one run of it writes, also where each of them is stopped now and then.
+func TestSpread(t *testing.T) {
+	dir := t.TempDir()
+	const files, rows = 8, 5000
+	for f := range files {
+		var text strings.Builder
+		for i := range rows {
+			at := i * 40
+			if i%7 == 0 {
+				at -= 1500 // milliseconds: within the margin
+			}
+			fmt.Fprintf(&text, `{"gauge":"G%02d","level":%d,"at":"%s"}`+"\n", (i*7+f)%23, (i*37)%400, time.UnixMilli(1_772_323_200_000+int64(at)).UTC().Format("2006-01-02T15:04:05.000Z"))
+		}
+		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("levels-%d.ndjson", f)), []byte(text.String()), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	document := func(connections string) string {
+		return fmt.Sprintf(spreadWindow, connections, 3, dir, "2s", dir, dir, dir)
+	}
+	one, err := job.Parse("rates.yaml", document(atBroker(t)), job.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if res, err := Run(t.Context(), one, Options{}); err != nil || !res.Finished {
+		t.Fatal(res.Finished, err)
+	}
+	for _, breaks := range []bool{false, true} {
+		whole, err := job.Parse("rates.yaml", document(atBroker(t)), job.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, results := spreadRuns(t, whole, t.TempDir(), breaks)
+		for _, sink := range []string{"out", "tardy", "tens"} {
+			want := readLines(t, filepath.Join(dir, sink+".ndjson"))
+			if !slices.Equal(got[sink], want) {
+				t.Errorf("breaks %v: sink %s has %d rows, and of one run %d", breaks, sink, len(got[sink]), len(want))
+			}
+			if sink != "tardy" && len(want) < 10 {
+				t.Errorf("only %d rows of %s", len(want), sink)
+			}
+		}
+		for name, res := range results {
+			if len(res.Unbalanced) > 0 {
+				t.Errorf("portion %s: counts of %v do not add up", name, res.Unbalanced)
+			}
+		}
+	}
+}
+
+// TestSpreadLate: of one partition each row is judged by the very watermark by which one run judges it, so that the same rows are late, by the same time.
+func TestSpreadLate(t *testing.T) {
+	dir := t.TempDir()
+	r := rand.New(rand.NewPCG(8, 8))
+	var text strings.Builder
+	for i := range 20000 {
+		at := i*40 - r.IntN(1+r.IntN(120_000))
+		fmt.Fprintf(&text, `{"gauge":"G%02d","level":%d,"at":"%s"}`+"\n", r.IntN(40), r.IntN(400), time.UnixMilli(1_772_323_200_000+int64(at)).UTC().Format("2006-01-02T15:04:05.000Z"))
+	}
+	if err := os.WriteFile(filepath.Join(dir, ofLast(dir, "levels", 4)), []byte(text.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	document := fmt.Sprintf(spreadWindow, atBroker(t), 4, dir, "1s", dir, dir, dir)
+	one, err := job.Parse("rates.yaml", document, job.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	res, err := Run(t.Context(), one, Options{})
+	if err != nil || !res.Finished {
+		t.Fatal(res.Finished, err)
+	}
+	got, results := spreadRuns(t, one, t.TempDir(), false)
+	for _, sink := range []string{"out", "tardy", "tens"} {
+		want := readLines(t, filepath.Join(dir, sink+".ndjson"))
+		if !slices.Equal(got[sink], want) {
+			t.Errorf("sink %s has %d rows, and of one run %d", sink, len(got[sink]), len(want))
+		}
+		if len(want) < 50 {
+			t.Errorf("only %d rows of %s", len(want), sink)
+		}
+	}
+	late := int64(0)
+	for _, r := range results {
+		for i := range r.Graph.Steps {
+			late += r.Figures.Steps[i].Lost
+		}
+	}
+	if want := res.Figures.Steps[1].Lost; late != want || want == 0 {
+		t.Errorf("%d rows are late in all portions, and %d in one run", late, want)
+	}
+}
+
+// ofLast names a file in dir so that the last of so many portions reads it: the others, which have nothing, end before its first row is judged.
+func ofLast(dir, prefix string, portions int) string {
+	for n := 0; ; n++ {
+		name := fmt.Sprintf("%s-%d.ndjson", prefix, n)
+		if int(xxhash.Sum64String(filepath.Join(dir, name))%uint64(portions)) == portions-1 {
+			return name
+		}
+	}
+}
+
+// TestSpreadRandom: random jobs give the same rows carried out by portions: of one partition all of them, late ones too, where rows cross once; of several, whose rows come in
+// another order, those that do not go by it, without late rows.
+func TestSpreadRandom(t *testing.T) {
+	connections := atBroker(t)
+	parts := map[int]int{} // jobs by their number of parts
+	ordered := regexp.MustCompile(`deduplicate|remember|collect|first|last|rank|as_of|accept|revised|repeat`)
+	for seed := uint64(500); seed < 500+uint64(25**rounds); seed++ {
+		j := longJob(seed)
+		single := seed%2 == 0
+		if single && (len(j.margins) > 1 || j.keep >= 0) {
+			continue
+		}
+		if single {
+			j.parts = j.parts[:1]
+		} else {
+			for i := range j.margins {
+				j.margins[i] = (1000 * time.Hour).Microseconds()
+			}
+		}
+		in := j.write(t, rand.New(rand.NewPCG(seed, 9)))
+		if single {
+			if err := os.Rename(filepath.Join(in, "s0-"+j.parts[0].name+".ndjson"), filepath.Join(in, ofLast(in, "s0", 3))); err != nil {
+				t.Fatal(err)
+			}
+		}
+		text := j.document(in)
+		if !single && ordered.MatchString(text) {
+			continue
+		}
+		whole, err := job.Parse("random.yaml", strings.Replace(strings.Replace(text, "settings: {", connections+"settings: {spread: 3, ", 1), "job: random", fmt.Sprintf("job: random-%d", seed), 1), job.Options{})
+		if err != nil && strings.Contains(err.Error(), "nothing to spread by") {
+			continue
+		}
+		if err != nil {
+			t.Fatalf("seed %d: %v\n%s", seed, err, text)
+		}
+		p, err := whole.Parts()
+		if err != nil {
+			t.Fatal(err)
+		}
+		if single && p.Number > 2 {
+			continue
+		}
+		parts[p.Number]++
+		one, err := job.Parse("random.yaml", text, job.Options{})
+		if err != nil {
+			t.Fatalf("seed %d: %v", seed, err)
+		}
+		if res, err := Run(t.Context(), one, Options{}); err != nil || !res.Finished {
+			t.Fatalf("seed %d: finished %v, %v", seed, res.Finished, err)
+		}
+		got, results := spreadRuns(t, whole, t.TempDir(), seed%4 < 2)
+		for i := range j.sinks {
+			name, want := fmt.Sprintf("out%d", i), readLines(t, j.outFile(in, i))
+			if !slices.Equal(got[name], want) {
+				t.Errorf("seed %d: sink %s has %d rows, and of one run %d\n%s", seed, name, len(got[name]), len(want), different(got[name], want))
+			}
+		}
+		for name, res := range results {
+			if len(res.Unbalanced) > 0 {
+				t.Errorf("seed %d, portion %s: counts of %v do not add up", seed, name, res.Unbalanced)
+			}
+		}
+		if t.Failed() {
+			t.Fatal(text)
+		}
+	}
+	if parts[2] == 0 || parts[3] == 0 {
+		t.Errorf("jobs by their number of parts: %v", parts)
+	}
+	t.Logf("jobs by their number of parts: %v", parts)
+}
+
+// different shows some rows that only one of two has.
+func different(got, want []string) string {
+	var b strings.Builder
+	for _, side := range []struct {
+		name     string
+		all, not []string
+	}{{"more", got, want}, {"less", want, got}} {
+		n := 0
+		for _, r := range side.all {
+			if _, found := slices.BinarySearch(side.not, r); !found && n < 4 {
+				fmt.Fprintf(&b, "%s: %s\n", side.name, r)
+				n++
+			}
+		}
+	}
+	return b.String()
+}
