@@ -34,6 +34,9 @@ type Job struct {
 	SpanOf    string `json:"span_of"`
 	SpanBegin string `json:"span_begin"`
 	SpanUntil string `json:"span_until"`
+	// PortionOf is the spread job that this one is a portion of; empty for a job of its own. Portions are those of a spread job; none for another.
+	PortionOf string    `json:"portion_of"`
+	Portions  []Portion `json:"portions"`
 	// Owners are who may change it, beside keepers; none: every engineer.
 	Owners []string `json:"owners"`
 	// Node is the node that carries it out; empty where it does not run, or the service has its database alone.
@@ -48,6 +51,24 @@ type Job struct {
 	Recent   Recent   `json:"recent"`
 	// Live is what is known of a run that goes on; null otherwise.
 	Live *Live `json:"live"`
+}
+
+// Portion is one of the runs of a spread job (docs/spread.md).
+type Portion struct {
+	Name   string `json:"name"`   // of its own job: rates.1-3
+	Part   int    `json:"part"`   // from 1
+	Number int    `json:"number"` // within the part, from 1
+	Node   string `json:"node"`   // that carries it out; empty where none does
+	Status string `json:"status"`
+	Run    int64  `json:"run"` // the newest; 0 for none
+	// Sentence says how it is; empty where that is not known.
+	Sentence     string  `json:"sentence"`
+	InPerSecond  float64 `json:"in_per_second"`
+	OutPerSecond float64 `json:"out_per_second"`
+	LagEvents    *int64  `json:"lag_events"` // null where it cannot be known
+	Watermark    *string `json:"watermark"`
+	Keys         int     `json:"keys"`
+	StateBytes   int64   `json:"state_bytes"`
 }
 
 // Recent is a job's last five minutes of running, ten seconds each: the lag in events, and the events read a second; null for not

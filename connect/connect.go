@@ -236,6 +236,8 @@ type Opening struct {
 	Leased func() error
 	// Serve lets whoever runs the job hand on what is posted to the source there, until end is called; nil for nobody.
 	Serve func(t Taker) (end func())
+	// Portion is that of a spread job which opens it, such as 2.1: others write to the same place. Empty for a whole job.
+	Portion string
 	// Buffer bounds the bytes of events under way, 0 for the default; Block is how many bytes are read at once.
 	Buffer int64
 	Block  int
@@ -249,6 +251,14 @@ type Opening struct {
 	Stdin  func() (io.Reader, error)
 	Once   func(what string) error
 	Stdout func() (io.Writer, *Format, error)
+}
+
+// Called is what a sink's files are called: apart from those of other portions of the job.
+func (o *Opening) Called() string {
+	if o.Portion == "" {
+		return o.Name
+	}
+	return o.Name + "-" + o.Portion
 }
 
 // Posted is a source that takes what is posted to it.

@@ -42,13 +42,14 @@ type Job struct {
 	constants map[string]value  // Values as they are written
 	texts     map[string]string // the document's own functions as they are written
 
-	Lanes           int     // 0: one for each CPU
-	Spread          *Spread // over several nodes; nil where the document does not say so
-	Buffer          int64   // bytes of events under way; 0 for the default
-	Undelivered     int64   // bytes that may wait for a sink
-	Memory          int64   // bytes that state and what stands around it may take in memory; 0 for a share of the machine's
-	Delivery        string  // exactly_once or at_least_once
-	DeliverySaid    bool    // by the document, rather than by default
+	Lanes           int      // 0: one for each CPU
+	Spread          *Spread  // over several nodes; nil where the document does not say so
+	Of              *Portion // the portion of a spread job that this is; nil for a whole one
+	Buffer          int64    // bytes of events under way; 0 for the default
+	Undelivered     int64    // bytes that may wait for a sink
+	Memory          int64    // bytes that state and what stands around it may take in memory; 0 for a share of the machine's
+	Delivery        string   // exactly_once or at_least_once
+	DeliverySaid    bool     // by the document, rather than by default
 	CheckpointEvery time.Duration
 	CheckpointKeep  int
 	// A run that fails more than RestartTries times within RestartWithin is not started again by the service.

@@ -343,6 +343,14 @@ type Portion struct {
 // Name gives what the run of a portion is called, beside its job's: 1-3 for the third portion of the first part.
 func (p Portion) Name() string { return fmt.Sprintf("%d-%d", p.Part+1, p.Number+1) }
 
+// Text gives the portion as files bear it: 1.3. It is empty for none.
+func (p *Portion) Text() string {
+	if p == nil {
+		return ""
+	}
+	return fmt.Sprintf("%d.%d", p.Part+1, p.Number+1)
+}
+
 // Stream gives the stream by which a crossing of a job goes.
 func (x *Crossing) Stream(job string, generation int) string {
 	return fmt.Sprintf("undertide.%s.%d.%s", job, generation, x.Name)
@@ -411,7 +419,7 @@ type portioner struct {
 
 func (p *portioner) build(name string) {
 	j, out := p.j, p.out
-	out.Name, out.Spread, out.Examples = name, nil, nil
+	out.Name, out.Spread, out.Of, out.Examples = name, nil, &p.at, nil
 	out.Sources, out.Steps, out.Sinks, out.Pieces = nil, nil, nil, map[string]string{}
 	out.References = slices.Clone(j.References)
 	for i := range out.References {

@@ -332,7 +332,7 @@ func (b *builder) sink(s *job.Sink) (engine.Sink, error) {
 			format = connect.DefaultFormat()
 		}
 	}
-	out, err := b.opt.SinkOf(s).Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Schema: s.Schema, Kept: b.opt.Checkpoints != "", Shipments: b.shipments(), Aside: b.aside(), Lease: b.opt.Lease, Leased: b.opt.Leased,
+	out, err := b.opt.SinkOf(s).Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Portion: b.job.Of.Text(), Dir: b.job.Dir, Format: format, Schema: s.Schema, Kept: b.opt.Checkpoints != "", Shipments: b.shipments(), Aside: b.aside(), Lease: b.opt.Lease, Leased: b.opt.Leased,
 		Stdout: func() (io.Writer, *connect.Format, error) { return b.takeStdout(s.Name) }})
 	if errors.Is(err, connect.ErrUsage) {
 		return nil, err

@@ -250,7 +250,7 @@ func ofLast(dir, prefix string, portions int) string {
 func TestSpreadRandom(t *testing.T) {
 	connections := atBroker(t)
 	parts := map[int]int{} // jobs by their number of parts
-	ordered := regexp.MustCompile(`deduplicate|remember|collect|first|last|rank|as_of|accept|revised|repeat`)
+	ordered := regexp.MustCompile(`deduplicate|remember|collect|first|last|rank|as_of|accept|revised|repeat|longest`)
 	for seed := uint64(500); seed < 500+uint64(25**rounds); seed++ {
 		j := longJob(seed)
 		single := seed%2 == 0

@@ -241,14 +241,20 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	if err != nil {
 		return api.Started{}, wrongDocument(err)
 	}
-	if err := s.bringTo(ctx, rec, ask); err != nil {
-		return api.Started{}, err
+	spread := s.isSpread(rec, j)
+	var from *place
+	if spread {
+		err = spreadStart(ask)
+	} else if err = s.bringTo(ctx, rec, ask); err == nil {
+		from, err = s.fits(ctx, e, j, ask)
 	}
-	from, err := s.fits(ctx, e, j, ask)
 	if err != nil {
 		return api.Started{}, err
 	}
 	notes := []string{}
+	if j.Spread != nil && !spread {
+		notes = append(notes, "one run carries the whole job out: only nodes spread it (docs/nodes.md)")
+	}
 	generation := rec.Generation
 	if ask.Resume == "fresh" {
 		if generation, err = s.db.NextGeneration(ctx, rec.ID); err != nil {
@@ -271,6 +277,11 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 		s.mu.Unlock()
 		if s.nextEpoch(name)-1 > info.Epoch {
 			notes = append(notes, fmt.Sprintf("the run goes back to checkpoint %d: rows that were delivered after it are made again", info.Epoch))
+		}
+	}
+	if spread {
+		if err := s.makePortions(ctx, rec, generation, j, v, ask.Resume == "fresh"); err != nil {
+			return api.Started{}, err
 		}
 	}
 	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.LeaveBehind, SkipEvents: ask.Skip, Generation: generation, Node: s.opt.Node}
@@ -423,6 +434,9 @@ func (s *Service) stopHeld(ctx context.Context, e *entry) (api.Run, error) {
 	if s.waiting(r, last) {
 		return s.stopWaiting(ctx, e, *last)
 	}
+	if (r == nil || !r.goingOn()) && last != nil && s.stopLeft(ctx, e) {
+		return viewRun(e.rec.Name, *last), nil
+	}
 	if r == nil || !r.goingOn() {
 		return api.Run{}, api.NotRunning.With("job "+e.rec.Name+" is not running", "")
 	}
@@ -459,8 +473,19 @@ func (s *Service) couldStart(ctx context.Context, e *entry, ask api.Start) error
 	if err != nil {
 		return wrongDocument(err)
 	}
+	if s.isSpread(s.record(e), j) {
+		return spreadStart(ask)
+	}
 	_, err = s.fits(ctx, e, j, ask)
 	return err
+}
+
+// spreadStart refuses of a spread job what only one run can do.
+func spreadStart(ask api.Start) error {
+	if ask.Resume != "" && ask.Resume != "last" && ask.Resume != "fresh" {
+		return api.WrongRequest.With("a spread job goes on from the newest checkpoints of its portions, which belong together", "leave resume out, or begin anew with fresh")
+	}
+	return nil
 }
 
 func (s *Service) noSuchVersion(e *entry, n int) error {
@@ -481,6 +506,11 @@ func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 	if r != nil && r.goingOn() || s.waiting(r, last) {
 		return api.StillRunning.With("job "+name+" is running", "stop it first: undertide stop "+name)
 	}
+	for _, p := range s.portionsOf(name) {
+		if err := s.removeHeld(ctx, p); err != nil {
+			return err
+		}
+	}
 	release := func() {}
 	if s.nodes != nil { // so that no other node carries it out, nor starts it meanwhile
 		l, err := s.takeLease(ctx, name, e.rec.ID, api.StillRunning, func() (lease.Lease, error) { return s.db.TakeLease(ctx, e.rec.ID, s.nodes.me()) })
@@ -499,6 +529,7 @@ func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 	}
 	s.mu.Lock()
 	delete(s.jobs, name)
+	s.tiePortions()
 	s.mu.Unlock()
 	s.dropRows(e.rec.ID)
 	if s.nodes != nil {

@@ -25,7 +25,7 @@ import (
 func (s *Service) viewJob(e *entry) api.Job {
 	s.mu.Lock()
 	r, last := e.run, e.last
-	out := api.Job{Name: e.rec.Name, About: e.newest.About, Version: e.newest.Number, CreatedAt: e.rec.CreatedAt, Owners: append([]string{}, e.rec.Owners...), SpanOf: e.rec.SpanOf, SpanBegin: e.rec.SpanBegin, SpanUntil: e.rec.SpanUntil, Status: "saved", Since: e.newest.CreatedAt.Format(time.RFC3339)}
+	out := api.Job{Name: e.rec.Name, About: e.newest.About, Version: e.newest.Number, CreatedAt: e.rec.CreatedAt, Owners: append([]string{}, e.rec.Owners...), SpanOf: e.rec.SpanOf, SpanBegin: e.rec.SpanBegin, SpanUntil: e.rec.SpanUntil, PortionOf: e.rec.PortionOf, Portions: []api.Portion{}, Status: "saved", Since: e.newest.CreatedAt.Format(time.RFC3339)}
 	s.mu.Unlock()
 	if r != nil && r.held != nil && r.goingOn() {
 		out.Node = s.opt.Node
@@ -65,6 +65,9 @@ func (s *Service) viewJob(e *entry) api.Job {
 	default:
 		out.Sentence = "Saved, and never started."
 	}
+	if s.nodes != nil {
+		out.Portions = s.portionViews(e)
+	}
 	out.Alarms, out.Recent = s.alarmsOf(e.rec.ID).onNow(), s.pastOf(e.rec.ID).lately()
 	if out.Sentence == "" { // no figures yet
 		out.Sentence = figures.Begun(out.Status, out.Since)
@@ -89,7 +92,7 @@ func (s *Service) viewJobs() []api.Job {
 
 // viewAllJobs gives the jobs as lists show them; those of other nodes as those see them, where they answer.
 func (s *Service) viewAllJobs(ctx context.Context) []api.Job {
-	out := s.viewJobs()
+	out := slices.DeleteFunc(s.viewJobs(), func(j api.Job) bool { return j.PortionOf != "" })
 	if s.nodes == nil {
 		return out
 	}
@@ -400,6 +403,16 @@ func (s *Service) record(e *entry) store.Job {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return e.rec
+}
+
+// recordNamed gives the record of the job of a name; a zero one where it is gone.
+func (s *Service) recordNamed(name string) store.Job {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if e := s.jobs[name]; e != nil {
+		return e.rec
+	}
+	return store.Job{}
 }
 
 func (s *Service) getVersion(c *gin.Context) error {

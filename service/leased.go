@@ -30,7 +30,9 @@ func (r *runner) leased(ctx context.Context, connected func()) (res run.Result, 
 			cancel(fmt.Errorf("%w: %w", engine.ErrCutOff, why))
 		}
 	})()
-	if err = r.settle(running); err == nil {
+	if r.s.isSpread(r.s.recordNamed(r.name), r.job) {
+		res, err = r.supervise(running, connected)
+	} else if err = r.settle(running); err == nil {
 		res, err = r.once(running, func(epoch int64) error { return r.commit(watched, epoch) }, connected)
 	}
 	return res, cutOff(watched, err)

@@ -42,7 +42,8 @@ type passed struct {
 	access.Who
 	Person  int64     `json:"person,omitempty"`
 	Ends    time.Time `json:"ends,omitzero"`
-	Address string    `json:"address"` // where it came from
+	Address string    `json:"address"`        // where it came from
+	Node    bool      `json:"node,omitempty"` // the node asks by itself
 }
 
 // byNode says who a request comes from that a node passed on; false where none did.
@@ -59,7 +60,7 @@ func (s *Service) byNode(c *gin.Context) (who asker, there bool) {
 	if err := json.Unmarshal([]byte(c.GetHeader(askerHeader)), &p); err != nil {
 		return asker{why: "who asks is not told"}, true
 	}
-	return asker{Who: p.Who, person: p.Person, ends: p.Ends, address: p.Address, passed: true}, true
+	return asker{Who: p.Who, person: p.Person, ends: p.Ends, address: p.Address, passed: true, node: p.Node}, true
 }
 
 // knows says whether a token is that of a node.

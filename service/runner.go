@@ -114,6 +114,7 @@ type runner struct {
 	endedBy   string        // who asked for it to stop or drain; empty for nobody
 	lost      bool          // given up: it did not stop, or another node has the job; nothing that it does counts
 	moved     bool          // lost to another node
+	portions  []api.Portion // of a spread job, as they were seen last
 }
 
 // begin starts a run, on a node by its job's lease; the first answer of ready says how the first try went. With patient, a first try
@@ -370,7 +371,8 @@ func (r *runner) permanent(err error) bool {
 	}
 	var faults job.Faults
 	var panicked *engine.Panic
-	return errors.As(err, &panicked) || errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged) || errors.Is(err, engine.ErrFenced) || errors.Is(err, engine.ErrBehind) || errors.Is(err, run.ErrFormat)
+	var portion *portionFailed
+	return errors.As(err, &panicked) || errors.As(err, &portion) || errors.As(err, &faults) || errors.Is(err, run.ErrUsage) || errors.Is(err, run.ErrDamaged) || errors.Is(err, engine.ErrFenced) || errors.Is(err, engine.ErrBehind) || errors.Is(err, run.ErrFormat)
 }
 
 // givenUp says why the run is not tried again after a fault, as an error that holds it; nil where it is.
@@ -532,9 +534,15 @@ func (r *runner) takeSample(g *engine.Graph) bool {
 	}
 	f := r.reportLocked(seen)
 	r.notePosts(f.Sources)
+	r.showLocked(now, f, "")
+	return true
+}
+
+// showLocked makes of the figures of a moment what people see. trouble is what holds the run beside what the figures say; empty for nothing. Called with mu held.
+func (r *runner) showLocked(now time.Time, f run.Figures, trouble string) {
 	r.series.Add(now, f)
 	rates := r.series.Rates()
-	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf, Heaviest: r.heaviest,
+	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Trouble: trouble, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf, Heaviest: r.heaviest,
 		RestartsLately: r.restartsLately(now), CheckpointsFailedRunning: r.unmade, StateMemory: r.stateMemory()}
 	if r.rec.Status == resuming {
 		asked.Trouble = r.trouble
@@ -552,7 +560,6 @@ func (r *runner) takeSample(g *engine.Graph) bool {
 	}
 	r.last = &api.Figures{Figures: f, At: now, Live: live, Rates: rates}
 	r.tell()
-	return true
 }
 
 // status notes what the run is doing now.

@@ -144,6 +144,8 @@ type entry struct {
 	uses   []use         // topics of version usesOf; guarded by Service.mu
 	usesOf int
 	epoch  int64 // the greatest used; guarded by Service.mu
+	// portions are those of a spread job, in their order; guarded by Service.mu.
+	portions []*entry
 }
 
 // take takes in a job's record. What never changes of it is written once, so that it is read without the lock. Called with Service.mu held.
@@ -482,6 +484,7 @@ func (s *Service) readJobs(ctx context.Context) error {
 			e.run = nil
 		}
 	}
+	s.tiePortions()
 	return nil
 }
 

@@ -27,7 +27,11 @@ func over(rec store.Job, o job.Options) job.Options {
 
 // parseOf reads the document of a version of a job.
 func (s *Service) parseOf(ctx context.Context, rec store.Job, document string, set map[string]string, run bool) (*job.Job, error) {
-	return job.Read(ctx, rec.Name+".yaml", document).Job(ctx, over(rec, s.options(set, run)))
+	j, err := job.Read(ctx, rec.Name+".yaml", document).Job(ctx, over(rec, s.options(set, run)))
+	if err != nil || rec.PortionOf == "" {
+		return j, err
+	}
+	return j.Portion(rec.Name, job.Portion{Part: rec.Part, Number: rec.Portion, Generation: rec.Generation})
 }
 
 // startSpan makes a job over a span of another one's sources, and starts it.

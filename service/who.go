@@ -27,6 +27,8 @@ type asker struct {
 	// passed: another node passed the request on, which came from address.
 	passed  bool
 	address string
+	// node: a node asks by itself.
+	node bool
 }
 
 const askerKey = "asker"
@@ -214,6 +216,9 @@ func (s *Service) mayChange(ctx context.Context, e *entry) error {
 		return nil
 	}
 	rec := s.record(e)
+	if rec.PortionOf != "" && !who.node {
+		return s.ofPortion(rec)
+	}
 	if rec.SpanOf != "" { // it is changed by whoever may change the job whose document it reads
 		if of, err := s.find(rec.SpanOf); err == nil {
 			rec = s.record(of)
@@ -247,7 +252,7 @@ func (s *Service) maySave(ctx context.Context, name string) error {
 
 // acts lets a change be told of in the trail: with the records that it changes, or, where it changes none or is refused, behind it.
 func (s *Service) acts(c *gin.Context, o *operations.Operation, do func() error) error {
-	if !o.Changes() {
+	if !o.Changes() || askerOf(c).node { // whoever asked for what a node does by itself is in the trail for that
 		return do()
 	}
 	who := askerOf(c)

@@ -15,7 +15,10 @@ type Job struct {
 	// SpanOf is the job whose document it reads over a span; empty for a job of its own. SpanBegin and SpanUntil are as
 	// `begin` and `until` of a document.
 	SpanOf, SpanBegin, SpanUntil string
-	Owners                       []string `gorm:"serializer:json"` // who may change it, beside keepers; none: every engineer
+	// PortionOf is the spread job that this one is a portion of, portion number Portion of part Part, both from 0; empty for a job of its own.
+	PortionOf     string
+	Part, Portion int
+	Owners        []string `gorm:"serializer:json"` // who may change it, beside keepers; none: every engineer
 }
 
 // Version is an immutable copy of a job's document.

@@ -410,17 +410,23 @@ func changed(done *gorm.DB, none error) error {
 }
 
 // SaveVersion stores a document as a job's next version, and makes the job if need be. A document equal
-// to the newest version is not stored again.
+// to the newest version is not stored again. of.Generation, where it is greater, is the job's from then on.
 func (s *Store) SaveVersion(ctx context.Context, of Job, document, about string) (j Job, v Version, stored bool, err error) {
 	act := ActOf(ctx)
 	err = s.change(ctx, "save the version", func(tx *gorm.DB) error {
 		now := time.Now().UTC()
 		j, v, stored = Job{}, Version{}, false // where this is done again
-		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Job{Name: of.Name, CreatedAt: now, Generation: 1, SpanOf: of.SpanOf, SpanBegin: of.SpanBegin, SpanUntil: of.SpanUntil, Owners: []string{}}).Error; err != nil {
+		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Job{Name: of.Name, CreatedAt: now, Generation: max(1, of.Generation), SpanOf: of.SpanOf, SpanBegin: of.SpanBegin, SpanUntil: of.SpanUntil, PortionOf: of.PortionOf, Part: of.Part, Portion: of.Portion, Owners: []string{}}).Error; err != nil {
 			return err
 		}
 		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", of.Name).Take(&j).Error; err != nil {
 			return err
+		}
+		if of.Generation > j.Generation {
+			j.Generation = of.Generation
+			if err := tx.Model(&Job{ID: j.ID}).Update("generation", j.Generation).Error; err != nil {
+				return err
+			}
 		}
 		err := tx.Where("job_id = ?", j.ID).Order("number DESC").Take(&v).Error
 		if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {

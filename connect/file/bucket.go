@@ -67,7 +67,7 @@ func (s *sink) openBucket(to string, o connect.Opening, out Output) (engine.Sink
 		}
 		b.temporary = true
 	}
-	b.Folder = NewFolder(dir, o.Name, s.rolled(), out)
+	b.Folder = NewFolder(dir, o.Called(), s.rolled(), out)
 	if o.Lease > 0 { // the checkpoint takes the files along
 		if b.Folder.along = o.Name + ".objects"; b.rolled.Every > 0 {
 			return nil, fmt.Errorf("%w: rows of a file that stays open over checkpoints are on one node, and the job may go on on another; leave out roll: {every: …}, so that each checkpoint closes its files", connect.ErrUsage)

@@ -188,7 +188,7 @@ func (s *sink) Open(ctx context.Context, o connect.Opening) (engine.Sink, error)
 		return NewStream(standardOutput, w, out), nil
 	}
 	if isFolder(path) {
-		f := NewFolder(filepath.Clean(path), o.Name, s.rolled(), out)
+		f := NewFolder(filepath.Clean(path), o.Called(), s.rolled(), out)
 		f.leased = o.Lease > 0
 		return f, nil
 	}

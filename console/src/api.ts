@@ -1794,6 +1794,8 @@ export interface components {
             name: string;
             node: string;
             owners: string[];
+            portion_of: string;
+            portions: components["schemas"]["Portion"][];
             recent: components["schemas"]["Recent"];
             run: components["schemas"]["Run"] | null;
             sentence: string;
@@ -2250,6 +2252,26 @@ export interface components {
             /** Format: double */
             busy_ratio: number;
             name: string;
+        };
+        Portion: {
+            /** Format: double */
+            in_per_second: number;
+            keys: number;
+            /** Format: int64 */
+            lag_events: number | null;
+            name: string;
+            node: string;
+            number: number;
+            /** Format: double */
+            out_per_second: number;
+            part: number;
+            /** Format: int64 */
+            run: number;
+            sentence: string;
+            /** Format: int64 */
+            state_bytes: number;
+            status: string;
+            watermark: string | null;
         };
         PostFigures: {
             /** Format: int64 */

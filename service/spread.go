@@ -1,0 +1,548 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"undertide/access"
+	"undertide/api"
+	"undertide/job"
+	"undertide/lease"
+	"undertide/run"
+	"undertide/store"
+)
+
+// A spread job (docs/spread.md) is carried out by runs of its portions, each a job of its own that the nodes take and go on with like others. The run of the job itself computes
+// nothing: whichever node has its lease starts the portions, watches them, adds their figures up, and ends with them.
+//
+//	run of rates            starts, watches, sums, stops        lease of rates
+//	  run of rates.1-1      reads a share of the partitions     lease of rates.1-1
+//	  run of rates.2-1      owns a share of the keys            lease of rates.2-1
+
+// isSpread says whether a job is carried out by portions: by nodes alone, and not where it is a span.
+func (s *Service) isSpread(rec store.Job, j *job.Job) bool {
+	return s.nodes != nil && j.Spread != nil && rec.SpanOf == ""
+}
+
+// portionName gives the name of a portion's job. No document can have it.
+func portionName(of string, at job.Portion) string { return of + "." + at.Name() }
+
+// portionsOf gives the portions of a job, in their order.
+func (s *Service) portionsOf(name string) []*entry {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if e := s.jobs[name]; e != nil {
+		return slices.Clone(e.portions)
+	}
+	return nil
+}
+
+// tiePortions notes which jobs are portions of which. Called with mu held, when there are others.
+func (s *Service) tiePortions() {
+	for _, e := range s.jobs {
+		e.portions = nil
+	}
+	for _, e := range s.jobs {
+		if of := s.jobs[e.rec.PortionOf]; of != nil {
+			of.portions = append(of.portions, e)
+		}
+	}
+	for _, e := range s.jobs {
+		slices.SortFunc(e.portions, func(a, b *entry) int { return cmp.Or(a.rec.Part-b.rec.Part, a.rec.Portion-b.rec.Portion) })
+	}
+}
+
+// makePortions makes the jobs of a spread job's portions, with the version that is to run, or takes those of before.
+func (s *Service) makePortions(ctx context.Context, rec store.Job, generation int, j *job.Job, v store.Version, fresh bool) error {
+	parts, err := j.Parts()
+	if err != nil {
+		return err
+	}
+	wanted := map[string]job.Portion{}
+	for part := range parts.Number {
+		for n := range j.Spread.Portions {
+			at := job.Portion{Part: part, Number: n, Generation: generation}
+			wanted[portionName(rec.Name, at)] = at
+		}
+	}
+	var before, gone []*entry
+	for _, e := range s.portionsOf(rec.Name) {
+		before = append(before, e)
+		if _, ok := wanted[e.rec.Name]; !ok {
+			gone = append(gone, e)
+		}
+	}
+	if !fresh && len(before) > 0 && (len(gone) > 0 || len(before) != len(wanted)) {
+		return api.StartFailed.With(fmt.Sprintf("job %s was carried out by %d portions, and this version has %d parts of %d: what they keep does not fit", rec.Name, len(before), parts.Number, j.Spread.Portions),
+			"start the version of before, or begin anew with --fresh")
+	}
+	for _, e := range gone {
+		if err := s.removeHeld(ctx, e); err != nil {
+			return err
+		}
+	}
+	for name, at := range wanted {
+		made, version, _, err := s.db.SaveVersion(ctx, store.Job{Name: name, PortionOf: rec.Name, Part: at.Part, Portion: at.Number, Generation: generation}, v.Document, v.About)
+		if err != nil {
+			return err
+		}
+		s.mu.Lock()
+		e := s.jobs[name]
+		if e == nil {
+			e = &entry{epoch: made.LastEpoch}
+			s.jobs[name] = e
+		}
+		e.take(made)
+		e.newest = version
+		e.newest.Document = ""
+		s.tiePortions()
+		s.mu.Unlock()
+	}
+	return nil
+}
+
+// portion is how a portion of a spread job is.
+type portion struct {
+	e       *entry
+	name    string
+	part    int
+	run     *store.Run // the newest; nil for none
+	figures *api.Figures
+	node    string
+}
+
+// at is the portion's place for people: 2-1.
+func (p *portion) at() string { return p.name[strings.LastIndexByte(p.name, '.')+1:] }
+
+// isOf says whether the portion's run was started by this run of the job, and not by one of before.
+func (p *portion) isOf(r *runner) bool { return p.run != nil && p.run.ID > r.rec.ID }
+
+// portionFailed is a portion's run that has failed and is not tried again: the job has.
+type portionFailed struct{ at, why string }
+
+func (f *portionFailed) Error() string { return fmt.Sprintf("portion %s: %s", f.at, f.why) }
+
+// supervised is what the run of a spread job knows of its portions.
+type supervised struct {
+	seen    map[string]run.Figures // by name: also of those that have ended
+	drained bool                   // their sources are told to end
+}
+
+// supervise is a try of the run of a spread job: it ends when all portions have ended, when one has failed, or when it is stopped; then it stops them, unless the node lets the
+// job go.
+func (r *runner) supervise(ctx context.Context, connected func()) (res run.Result, err error) {
+	s := r.s
+	r.mu.Lock()
+	r.series.Begin()
+	r.mu.Unlock()
+	know := &supervised{seen: map[string]run.Figures{}}
+	draining := r.draining
+	for running := false; ; {
+		all := r.lookAtPortions(ctx)
+		err := r.failedPortion(all)
+		if err == nil {
+			err = r.startPortions(ctx, all)
+		}
+		if err != nil && passing(err) {
+			r.log.Warn("a portion was not started; it is tried again", "error", err)
+		} else if err != nil {
+			r.stopPortions(r.lookAtPortions(ctx))
+			return res, err
+		}
+		if allEnded(all, r) {
+			res.Finished = true
+			return res, nil
+		}
+		if !running && allOpened(all, r) {
+			running = true
+			connected()
+		}
+		if know.drained {
+			r.drainPortions(ctx, all)
+		}
+		r.sum(all, know)
+		select {
+		case <-ctx.Done():
+			if cause := context.Cause(ctx); !errors.Is(cause, context.Canceled) { // the job is another node's, or may be
+				return res, cause
+			}
+			r.mu.Lock()
+			moves := r.ending
+			r.mu.Unlock()
+			if !moves {
+				r.stopPortions(r.lookAtPortions(s.runs))
+			}
+			return res, nil
+		case <-draining:
+			know.drained, draining = true, nil
+		case <-s.portionNews(ctx, running):
+		}
+	}
+}
+
+// passing says whether what keeps a portion from starting may pass: a node has just died, or the database is away.
+func passing(err error) bool {
+	var p *api.Problem
+	if errors.As(err, &p) {
+		return slices.Contains([]string{api.Moving.Code, api.Busy.Code, api.Stopping.Code, api.DatabaseUnreachable.Code}, p.Code)
+	}
+	return errors.Is(err, store.ErrUnreachable) || errors.Is(err, lease.ErrExpired)
+}
+
+// portionNews ends when it is time to look at the portions again.
+func (s *Service) portionNews(ctx context.Context, running bool) <-chan time.Time {
+	if running {
+		return time.After(sampleEvery)
+	}
+	return time.After(5 * beginsWithin)
+}
+
+// allOpened says whether all portions run, or have ended.
+func allOpened(all []*portion, r *runner) bool {
+	return len(all) > 0 && !slices.ContainsFunc(all, func(p *portion) bool {
+		return !p.isOf(r) || p.run.Status == starting || p.run.Status == resuming
+	})
+}
+
+// allEnded says whether all portions have come to their end.
+func allEnded(all []*portion, r *runner) bool {
+	return len(all) > 0 && !slices.ContainsFunc(all, func(p *portion) bool { return !p.isOf(r) || p.run.Status != finished })
+}
+
+func (r *runner) failedPortion(all []*portion) error {
+	for _, p := range all {
+		if p.isOf(r) && p.run.Status == failed {
+			return &portionFailed{p.at(), p.run.Error}
+		}
+	}
+	return nil
+}
+
+// lookAtPortions gives the portions as they are, with the figures of those that go on.
+func (r *runner) lookAtPortions(ctx context.Context) []*portion {
+	s := r.s
+	var all []*portion
+	for _, e := range s.portionsOf(r.name) {
+		p := &portion{e: e, name: e.rec.Name, part: e.rec.Part}
+		own, last := s.newestRun(e)
+		if own != nil {
+			own.mu.Lock()
+			rec := own.rec
+			own.mu.Unlock()
+			p.run = &rec
+			p.figures, p.node = own.figures(), s.opt.Node
+		} else if last != nil {
+			rec := *last
+			p.run = &rec
+		}
+		all = append(all, p)
+	}
+	var asked errgroup.Group
+	asked.SetLimit(16)
+	for _, p := range all {
+		x, elsewhere := s.nodes.holder(s.record(p.e).ID)
+		if !elsewhere || p.run == nil {
+			continue
+		}
+		p.node = x.Name
+		if hasEnded(p.run.Status) || !x.Alive {
+			continue
+		}
+		asked.Go(func() error {
+			p.figures = s.figuresOfRun(ctx, p.run.ID)
+			return nil
+		})
+	}
+	_ = asked.Wait() // a node that does not answer has no figures
+	return all
+}
+
+// sum takes the figures of all portions together for those of the job.
+func (r *runner) sum(all []*portion, know *supervised) {
+	now := time.Now().UTC()
+	trouble, oldest := "", 0.0
+	var views []api.Portion
+	for _, p := range all {
+		views = append(views, r.viewPortion(p))
+		if p.figures == nil {
+			continue
+		}
+		know.seen[p.name] = p.figures.Figures
+		if age := p.figures.Live.CheckpointAge; age != nil {
+			oldest = max(oldest, *age)
+		}
+		if t := p.figures.Live.Trouble; t != "" {
+			trouble = cmp.Or(trouble, "portion "+p.at()+": "+t)
+		}
+	}
+	if len(know.seen) == 0 {
+		return
+	}
+	f := run.Sum(r.job, know.seen)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.portions = views
+	if r.lost {
+		return
+	}
+	r.made, r.missed = f.Checkpoints.Completed, f.Checkpoints.Failed
+	if r.made > 0 {
+		r.complete, r.progress = now.Add(-time.Duration(oldest*float64(time.Second))), true
+	}
+	f.Status, f.Version, f.Run, f.Restarts = r.rec.Status, r.rec.Version, int(r.rec.ID), r.rec.Restarts
+	r.showLocked(now, f, trouble)
+}
+
+// viewPortion gives a portion as people see it.
+func (r *runner) viewPortion(p *portion) api.Portion {
+	v := viewPortion(p.e, p.run, p.node)
+	if p.figures == nil {
+		return v
+	}
+	l := p.figures.Live
+	v.Sentence, v.InPerSecond, v.OutPerSecond, v.LagEvents, v.Watermark = l.Sentence, l.InPerSecond, l.OutPerSecond, l.LagEvents, l.Watermark
+	for _, st := range p.figures.Steps {
+		v.Keys, v.StateBytes = v.Keys+st.Keys, v.StateBytes+int64(st.StateBytes)
+	}
+	return v
+}
+
+func viewPortion(e *entry, rec *store.Run, node string) api.Portion {
+	v := api.Portion{Name: e.rec.Name, Part: e.rec.Part + 1, Number: e.rec.Portion + 1, Node: node, Status: "saved"}
+	if rec != nil {
+		v.Status = rec.Status
+		v.Run = rec.ID
+		if rec.Error != "" {
+			v.Sentence = rec.Error
+		}
+	}
+	return v
+}
+
+// portionViews gives the portions of a job for people: as its run saw them last, or as the records have them.
+func (s *Service) portionViews(e *entry) []api.Portion {
+	r, _ := s.newestRun(e)
+	if r != nil {
+		r.mu.Lock()
+		views := slices.Clone(r.portions)
+		r.mu.Unlock()
+		if len(views) > 0 && r.goingOn() {
+			return views
+		}
+	}
+	out := []api.Portion{}
+	for _, p := range s.portionsOf(e.rec.Name) {
+		own, last := s.newestRun(p)
+		node := ""
+		if own != nil {
+			own.mu.Lock()
+			rec := own.rec
+			own.mu.Unlock()
+			last = &rec
+			if own.goingOn() {
+				node = s.opt.Node
+			}
+		} else if x, ok := s.nodes.holder(s.record(p).ID); ok {
+			node = x.Name
+		}
+		out = append(out, viewPortion(p, last, node))
+	}
+	return out
+}
+
+// startPortions starts the portions that this run of the job has not started yet, or that were stopped since, each on the node with room for it.
+func (r *runner) startPortions(ctx context.Context, all []*portion) error {
+	var starts errgroup.Group
+	any := false
+	for _, p := range all {
+		if p.isOf(r) && (p.run.Wanted || p.run.Status == finished) || ctx.Err() != nil {
+			continue
+		}
+		any = true
+		starts.Go(func() error {
+			if err := r.startPortion(ctx, p); err != nil {
+				return &portionStart{p.at(), err}
+			}
+			return nil
+		})
+	}
+	err := starts.Wait()
+	if any {
+		if read := r.s.readJobs(context.WithoutCancel(ctx)); read != nil {
+			err = errors.Join(err, read)
+		}
+	}
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
+}
+
+// portionStart is a portion that could not be started.
+type portionStart struct {
+	at  string
+	err error
+}
+
+func (p *portionStart) Error() string { return "portion " + p.at + ": " + p.err.Error() }
+func (p *portionStart) Unwrap() error { return p.err }
+
+func (r *runner) startPortion(ctx context.Context, p *portion) error {
+	s := r.s
+	own, err := r.job.Portion(p.name, job.Portion{Part: p.part, Number: s.record(p.e).Portion, Generation: r.rec.Generation})
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	ask := api.Start{Version: p.e.newest.Number, Set: r.rec.SetValues}
+	s.mu.Unlock()
+	if p.part == 0 {
+		ask.Skip = r.rec.SkipEvents
+	}
+	for _, name := range r.rec.DropParts {
+		_, bare, two := strings.Cut(name, " ")
+		if !two {
+			bare = name
+		}
+		for _, kind := range []string{"step", "source", "sink"} {
+			if _, has := own.Pieces[kind+" "+bare]; has {
+				ask.LeaveBehind = append(ask.LeaveBehind, name)
+			}
+		}
+	}
+	if to, elsewhere := s.nodes.roomiest(); elsewhere {
+		err = s.nodes.send(ctx, to, http.MethodPost, "/jobs/"+p.name+"/runs", ask)
+	} else {
+		_, err = s.start(withoutAsker(ctx), p.name, ask)
+	}
+	var problem *api.Problem
+	if errors.As(err, &problem) && problem.Code == api.AlreadyRunning.Code { // a moment ago, or its answer was lost
+		return nil
+	}
+	return err
+}
+
+// drainPortions lets the first part end its sources where they stand; the others end behind it.
+func (r *runner) drainPortions(ctx context.Context, all []*portion) {
+	for _, p := range all {
+		if p.part > 0 || p.run == nil || p.run.Status != running {
+			continue
+		}
+		go func() { // it answers when the portion has ended, or after a while; what fails is tried again
+			if err := r.s.tellPortion(ctx, p, "drain"); err != nil {
+				r.log.Debug("a portion does not end its sources", "portion", p.at(), "error", err)
+			}
+		}()
+	}
+}
+
+// stopPortions stops all portions with a checkpoint.
+func (r *runner) stopPortions(all []*portion) {
+	ctx, cancel := context.WithTimeout(r.s.runs, stopWithin)
+	defer cancel()
+	var stops errgroup.Group
+	for _, p := range all {
+		if !p.isOf(r) || !p.run.Wanted {
+			continue
+		}
+		stops.Go(func() error {
+			err := r.s.tellPortion(ctx, p, "stop")
+			var problem *api.Problem
+			if err != nil && !(errors.As(err, &problem) && problem.Code == api.NotRunning.Code) {
+				r.log.Warn("a portion was not stopped", "portion", p.at(), "error", err)
+			}
+			return nil
+		})
+	}
+	_ = stops.Wait() // what was not stopped was said
+	if err := r.s.readJobs(ctx); err != nil {
+		r.log.Debug("the portions could not be read again", "error", err)
+	}
+}
+
+// tellPortion lets a portion stop or drain, wherever it is.
+func (s *Service) tellPortion(ctx context.Context, p *portion, what string) error {
+	if x, elsewhere := s.nodes.holder(s.record(p.e).ID); elsewhere && x.Alive {
+		return s.nodes.send(ctx, x, http.MethodPost, "/jobs/"+p.name+"/"+what, nil)
+	}
+	ctx = withoutAsker(ctx)
+	var err error
+	if what == "drain" {
+		_, err = s.drain(ctx, p.name)
+	} else {
+		_, err = s.stop(ctx, p.name)
+	}
+	return err
+}
+
+// withoutAsker makes what follows the service's own doing: whoever asked for the job was asked.
+func withoutAsker(ctx context.Context) context.Context {
+	return context.WithValue(ctx, whoKey{}, nil)
+}
+
+// stopLeft stops portions of a job whose own run has ended without them: their nodes did not answer then. False where there are none.
+func (s *Service) stopLeft(ctx context.Context, e *entry) (left bool) {
+	for _, p := range s.portionsOf(e.rec.Name) {
+		if r, last := s.newestRun(p); r != nil && r.goingOn() || r == nil && last != nil && last.Wanted {
+			left = true
+			if err := s.tellPortion(ctx, &portion{e: p, name: p.rec.Name}, "stop"); err != nil {
+				s.opt.Log.Warn("a portion was not stopped", "job", p.rec.Name, "error", err)
+			}
+		}
+	}
+	return left
+}
+
+// ofPortion refuses what somebody asks of a portion that only its job may ask.
+func (s *Service) ofPortion(rec store.Job) error {
+	return api.WrongRequest.With(fmt.Sprintf("%s is a portion of job %s, which starts, stops and removes it", rec.Name, rec.PortionOf), "ask it of "+rec.PortionOf)
+}
+
+// send asks another node to change something, as a node.
+func (n *nodes) send(ctx context.Context, to lease.Node, method, path string, body any) error {
+	var text []byte
+	if body != nil {
+		var err error
+		if text, err = json.Marshal(body); err != nil {
+			return err
+		}
+	}
+	r, err := http.NewRequestWithContext(ctx, method, to.Address+"/api/v1"+path, bytes.NewReader(text))
+	if err != nil {
+		return err
+	}
+	told, err := json.Marshal(passed{Who: access.Who{Name: "node " + n.s.opt.Node, Role: access.Engineer, Means: access.ByMachine}, Node: true})
+	if err != nil {
+		return err
+	}
+	n.sign(r.Header, told)
+	r.Header.Set("Content-Type", "application/json")
+	resp, err := n.transport(to).RoundTrip(r)
+	if err != nil {
+		return api.Moving.With(fmt.Sprintf("node %s does not answer: %v", to.Name, err), "")
+	}
+	defer resp.Body.Close()
+	answer, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	if err != nil {
+		return api.Moving.With(fmt.Sprintf("node %s does not answer: %v", to.Name, err), "")
+	}
+	if resp.StatusCode < 300 {
+		return nil
+	}
+	problem := &api.Problem{}
+	if json.Unmarshal(answer, problem) != nil || problem.Code == "" {
+		return fmt.Errorf("node %s answers %d", to.Name, resp.StatusCode)
+	}
+	return problem
+}

@@ -1,0 +1,178 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/twmb/franz-go/pkg/kadm"
+	"github.com/twmb/franz-go/pkg/kgo"
+
+	"undertide/api"
+	"undertide/broker"
+)
+
+const spreadRates = `undertide: 1
+job: rates
+connections: {harbour: {via: kafka, brokers: [%s]}}
+settings: {spread: 2, checkpoint: {every: 200ms}}
+sources:
+  lifts:
+    via: kafka
+    with: {connection: harbour, topic: lifts}
+    fields: {crane: string, tonnes: int, at: timestamp}
+    event_time: at
+    watermark: {margin: 1s}
+steps:
+  heavy: {from: lifts, where: tonnes > 0}
+  minute: {from: heavy, key: [crane], window: {tumbling: 1m}, measures: {n: count(), sum: sum(tonnes)}}
+sinks:
+  out: {from: minute, via: file, with: {path: %s/}}
+`
+
+// written reads the rows that a job has put into a folder.
+func written(t *testing.T, dir string) (rows []map[string]any) {
+	t.Helper()
+	files, err := filepath.Glob(filepath.Join(dir, "*.ndjson"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for line := range strings.Lines(string(text)) {
+			row := map[string]any{}
+			if err := json.Unmarshal([]byte(line), &row); err != nil {
+				t.Fatal(err)
+			}
+			rows = append(rows, row)
+		}
+	}
+	return rows
+}
+
+// TestSpreadJob: a job is carried out by portions on both nodes; it is started, seen, drained, stopped, gone on with and removed as one.
+func TestSpreadJob(t *testing.T) {
+	b, err := broker.Start(broker.Options{Listen: "127.0.0.1:0", Topics: []string{"lifts"}, Partitions: 4})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	client, err := kgo.NewClient(kgo.SeedBrokers(b.Addr), kgo.RecordPartitioner(kgo.ManualPartitioner()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer client.Close()
+	sent, sum := 0, 0
+	send := func(from, seconds int) {
+		t.Helper()
+		var all []*kgo.Record
+		for s := range seconds {
+			for p := range 4 {
+				tonnes := (s*7 + p) % 40
+				if tonnes > 0 {
+					sent++
+					sum += tonnes
+				}
+				at := time.Date(2026, 3, 1, 0, 0, from+s, 0, time.UTC).Format(time.RFC3339)
+				all = append(all, &kgo.Record{Topic: "lifts", Partition: int32(p), Value: fmt.Appendf(nil, `{"crane":"C%d","tonnes":%d,"at":"%s"}`, (s+p)%11, tonnes, at)})
+			}
+		}
+		if err := client.ProduceSync(context.Background(), all...).FirstErr(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	quay, pier, _ := twoNodes(t, nil)
+	ena := func(p *peopled) caller { return p.by(p.tokens["ena"]).with("Content-Type", "application/json") }
+	out := filepath.Join(quay.dir, "rates")
+	quay.by(quay.tokens["ena"]).with("Content-Type", "application/yaml").want(201, "POST", "/jobs", fmt.Sprintf(spreadRates, b.Addr, out), nil)
+	send(0, 600)
+	until(t, "the nodes know one another", func() bool {
+		var nodes api.List[api.Node]
+		ena(quay).want(200, "GET", "/nodes", nil, &nodes)
+		return len(nodes.Items) == 2
+	})
+	var begun api.Started
+	ena(quay).want(201, "POST", "/jobs/rates/runs", "{}", &begun)
+	job := func(p *peopled) (j api.Job) {
+		t.Helper()
+		ena(p).want(200, "GET", "/jobs/rates", nil, &j)
+		return j
+	}
+	counted := func() (n, tonnes int) {
+		for _, r := range written(t, out) {
+			n += int(r["n"].(float64))
+			tonnes += int(r["sum"].(float64))
+		}
+		return n, tonnes
+	}
+	until(t, "windows are there", func() bool { n, _ := counted(); return n > sent*8/10 })
+	for _, p := range []*peopled{quay, pier} {
+		until(t, "all portions are seen at work", func() bool {
+			j := job(p)
+			return j.Status == "running" && len(j.Portions) == 4 && !slices.ContainsFunc(j.Portions, func(o api.Portion) bool { return o.Status != "running" || o.Sentence == "" })
+		})
+		nodes := map[string]int{}
+		for _, o := range job(p).Portions {
+			nodes[o.Node]++
+		}
+		if nodes["quay"] == 0 || nodes["pier"] == 0 {
+			t.Errorf("the portions are on %v", nodes)
+		}
+		var list api.Page[api.Job]
+		if ena(p).want(200, "GET", "/jobs", nil, &list); len(list.Items) != 1 || list.Items[0].Name != "rates" || len(list.Items[0].Portions) != 4 {
+			t.Errorf("the list has %+v", list.Items)
+		}
+		var f api.Figures
+		until(t, "the figures are the sum", func() bool {
+			ena(p).want(200, "GET", fmt.Sprintf("/runs/%d/figures", begun.Run.ID), nil, &f)
+			return f.Sources["lifts"].Read == 2400 && f.Steps["heavy"].RowsOut == int64(sent) && f.Steps["minute"].RowsIn == int64(sent) && len(f.Sources["lifts"].Partitions) == 4 && len(f.Sources) == 1 && len(f.Sinks) == 1
+		})
+		ena(p).want(400, "POST", "/jobs/rates.1-1/stop", "{}", nil)
+		ena(p).want(400, "DELETE", "/jobs/rates.2-1", nil, nil)
+	}
+
+	// Stopped and started again, on with what they had; then drained.
+	var stopped api.Run
+	ena(pier).want(200, "POST", "/jobs/rates/stop", "{}", &stopped)
+	if stopped.Status != "stopped" {
+		t.Errorf("stopped: %+v", stopped)
+	}
+	until(t, "all portions are stopped", func() bool {
+		return !slices.ContainsFunc(job(quay).Portions, func(o api.Portion) bool { return o.Status != "stopped" || o.Node != "" })
+	})
+	send(600, 600)
+	ena(pier).want(201, "POST", "/jobs/rates/runs", "{}", &begun)
+	until(t, "more windows are there", func() bool { n, _ := counted(); return n > sent*8/10 })
+	ena(quay).want(200, "POST", "/jobs/rates/drain", "{}", nil)
+	until(t, "the job has come to its end", func() bool { return job(quay).Status == "finished" && job(pier).Status == "finished" })
+	if n, tonnes := counted(); n != sent || tonnes != sum {
+		t.Errorf("%d events of %d tonnes are counted, and there were %d of %d", n, tonnes, sent, sum)
+	}
+
+	// The topic goes with the job, and its portions.
+	topics := func() string {
+		all, err := kadm.NewClient(client).ListTopics(context.Background())
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.Join(all.Names(), ", ")
+	}
+	if all := topics(); !strings.Contains(all, "undertide.rates.1.heavy.by.crane") {
+		t.Errorf("there are the topics %s", all)
+	}
+	ena(pier).want(204, "DELETE", "/jobs/rates", nil, nil)
+	until(t, "the topic is gone", func() bool { return !strings.Contains(topics(), "undertide.rates") })
+	until(t, "the job is gone everywhere", func() bool {
+		status, _ := ena(quay).ask("GET", "/jobs/rates.1-1", nil)
+		return status == 404
+	})
+}
