@@ -126,6 +126,8 @@ type Live struct {
 	MemoryRatio *float64 `json:"memory_ratio"`
 	// RetentionLeft is how many seconds at least the oldest unread event stays where it is; null where all are read, or it is not known.
 	RetentionLeft *float64 `json:"retention_left_seconds"`
+	// CPUs are those of the machines that carry the run out.
+	CPUs int `json:"cpus"`
 	// RefreshesMissed is how many refreshes a reference is old, the most of all; null where none is refreshed.
 	RefreshesMissed *float64 `json:"refreshes_missed"`
 	// Causes are what keeps the run from its work, or its results from coming; the root first.

@@ -46,7 +46,7 @@ func newJobs(s *streams) *cobra.Command {
 			for _, j := range jobs {
 				line := jobLine(j)
 				if onNodes {
-					line = append(line, j.Node)
+					line = append(line, nodeText(j))
 				}
 				rows = append(rows, line)
 			}
@@ -60,6 +60,66 @@ func newJobs(s *streams) *cobra.Command {
 	})
 	formatFlag(c, &format)
 	return c
+}
+
+// nodesOf gives the nodes that carry a spread job's portions out.
+func nodesOf(j api.Job) (names []string) {
+	for _, p := range j.Portions {
+		if p.Node != "" {
+			names = append(names, p.Node)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// nodeText says in a word where a job is.
+func nodeText(j api.Job) string {
+	if n := len(nodesOf(j)); n > 1 {
+		return fmt.Sprintf("%d nodes", n)
+	} else if n == 1 {
+		return nodesOf(j)[0]
+	}
+	return j.Node
+}
+
+// nodesLine says where a job is; empty where that is plain.
+func nodesLine(j api.Job) string {
+	switch all := nodesOf(j); {
+	case len(j.Portions) > 0 && j.Node != "" && len(all) > 0:
+		return fmt.Sprintf("%d portions on %s %s; %s starts and watches them.", len(j.Portions), plural(int64(len(all)), "node"), strings.Join(all, ", "), j.Node)
+	case len(j.Portions) > 0:
+		return fmt.Sprintf("It has %d portions.", len(j.Portions))
+	case j.PortionOf != "" && j.Node != "":
+		return fmt.Sprintf("A portion of job %s. Node %s carries it out.", j.PortionOf, j.Node)
+	case j.PortionOf != "":
+		return fmt.Sprintf("A portion of job %s.", j.PortionOf)
+	case j.Node != "":
+		return fmt.Sprintf("Node %s carries it out.", j.Node)
+	}
+	return ""
+}
+
+// portionLines writes how the portions of a spread job are, and what those say that have something to say.
+func portionLines(s *streams, j api.Job) {
+	if len(j.Portions) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, p := range j.Portions {
+		lag := "-"
+		if p.LagEvents != nil {
+			lag = group(*p.LagEvents)
+		}
+		rows = append(rows, []string{p.Name, cmp.Or(p.Node, "-"), p.Status, perSecond(p.InPerSecond), perSecond(p.OutPerSecond), lag, clockText(p.Watermark), group(int64(p.Keys)), bytesText(p.StateBytes)})
+	}
+	fmt.Fprintln(s.out)
+	grid(s.out, []string{"portion", "node", "status", ">in", ">out", ">lag", "watermark", ">keys", ">state"}, rows)
+	for _, p := range j.Portions {
+		if p.Status == "failed" || p.Status == "resuming" {
+			fmt.Fprintf(s.out, "%s: %s\n", p.Name, harmless(p.Sentence))
+		}
+	}
 }
 
 func jobLine(j api.Job) []string {
@@ -133,8 +193,8 @@ func newShow(s *streams) *cobra.Command {
 		return show(s, format, all, func() {
 			fmt.Fprintf(s.out, "%s, version %d: %s\n", j.Name, j.Version, harmless(j.About))
 			fmt.Fprintln(s.out, harmless(j.Sentence))
-			if j.Node != "" {
-				fmt.Fprintf(s.out, "Node %s carries it out.\n", j.Node)
+			if text := nodesLine(j); text != "" {
+				fmt.Fprintln(s.out, text)
 			}
 			if len(j.Alarms) > 0 {
 				fmt.Fprintf(s.out, "Alarms: %s; undertide alarms %s says more.\n", strings.Join(j.Alarms, ", "), j.Name)
@@ -148,9 +208,10 @@ func newShow(s *streams) *cobra.Command {
 			fmt.Fprintln(s.out)
 			if fig != nil {
 				figureLines(s, *fig, plan)
-				return
+			} else {
+				fmt.Fprint(s.out, plan.Text())
 			}
-			fmt.Fprint(s.out, plan.Text())
+			portionLines(s, j)
 		})
 	})
 	formatFlag(c, &format)

@@ -67,6 +67,9 @@ func (v *adviser) lanesOf() (n int) {
 
 // lanes: one that has no time left, while CPUs have; or more of them than CPUs.
 func (v *adviser) lanes() {
+	if v.Portions { // each has lanes of its own
+		return
+	}
 	n, b := v.lanesOf(), v.live.Busiest
 	free := v.cpus - v.rates.Work
 	switch {

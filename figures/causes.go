@@ -252,7 +252,13 @@ func (l *look) heavyKey(step string) string {
 			return ", most for " + key
 		}
 	}
-	return fmt.Sprintf("; the heaviest keys: undertide state %s %s --skew", l.Job.Name, step)
+	job := l.Job.Name
+	if lanes := l.now.fig.Steps[step].Lanes; l.Job.StepNamed(step) != nil {
+		if n, _, all := fullest(l.Job.StepNamed(step), lanes); all > 0 && lanes[n].Portion != "" { // a portion has its keys
+			job += "." + lanes[n].Portion
+		}
+	}
+	return fmt.Sprintf("; the heaviest keys: undertide state %s %s --skew", job, step)
 }
 
 // uneven names steps of whose rows one lane has most.
@@ -261,7 +267,11 @@ func (l *look) uneven() {
 		s := &l.Job.Steps[i]
 		lanes := l.now.fig.Steps[s.Name].Lanes
 		if n, most, all := fullest(s, lanes); all > 0 && float64(most) >= min(mostInOne, 3/float64(len(lanes)))*float64(all) {
-			l.add(Skew, "step "+s.Name, "lane %d of step %s has had %s of its %s rows%s", n, s.Name, Grouped(most), Grouped(all), l.heavyKey(s.Name))
+			who := fmt.Sprintf("lane %d", n)
+			if p := lanes[n].Portion; p != "" {
+				who = "portion " + p
+			}
+			l.add(Skew, "step "+s.Name, "%s of step %s has had %s of its %s rows%s", who, s.Name, Grouped(most), Grouped(all), l.heavyKey(s.Name))
 		}
 	}
 }

@@ -4,7 +4,9 @@
 package figures
 
 import (
+	"cmp"
 	"math"
+	"runtime"
 	"slices"
 	"time"
 
@@ -154,6 +156,7 @@ type Asked struct {
 	RestartsLately, CheckpointsFailedRunning int
 	StateMemory                              int64 // what state may take; 0 for no bound
 	CPUs                                     int   // of the machine; 0 for those that there are
+	Portions                                 bool  // the figures are those of a spread job's portions together
 	// Example gives the newest row or event of a part of the document as text; empty for none. May be nil.
 	Example func(part string) string
 	// Heaviest names the key with most of what a step keeps, such as "gauge=G1 (12,000 rows)"; empty where that is not known. May be nil.
@@ -164,7 +167,7 @@ type Asked struct {
 func (s *Series) Live(a Asked, rates api.Rates) api.Live {
 	now := s.last()
 	f := now.fig
-	l := api.Live{LagTrend: "holding", Restarts: a.Restarts, Watermark: f.Watermark}
+	l := api.Live{LagTrend: "holding", CPUs: cmp.Or(a.CPUs, runtime.NumCPU()), Restarts: a.Restarts, Watermark: f.Watermark}
 	l.LagEvents, l.LagSeconds = lag(f)
 	for _, r := range rates.Sources {
 		l.InPerSecond += r.Read

@@ -1,6 +1,7 @@
 package figures
 
 import (
+	"cmp"
 	"math"
 	"runtime"
 	"time"
@@ -64,7 +65,7 @@ var ofJobs = map[string]func(*api.Figures) float64{
 	},
 	"rejected_ratio":         func(f *api.Figures) float64 { return known(f.Live.RejectedRatio) },
 	"memory_ratio":           func(f *api.Figures) float64 { return known(f.Live.MemoryRatio) },
-	"cpu_ratio":              func(f *api.Figures) float64 { return f.Rates.Work / float64(runtime.NumCPU()) },
+	"cpu_ratio":              func(f *api.Figures) float64 { return f.Rates.Work / float64(cmp.Or(f.Live.CPUs, runtime.NumCPU())) },
 	"retention_left_seconds": func(f *api.Figures) float64 { return known(f.Live.RetentionLeft) },
 	"refreshes_missed":       func(f *api.Figures) float64 { return known(f.Live.RefreshesMissed) },
 	"skew": func(f *api.Figures) float64 {

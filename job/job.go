@@ -164,6 +164,14 @@ func (j *Job) Flow(references []reference.Finder) []engine.Step {
 	return out
 }
 
+// StepNamed finds a step; nil where there is none.
+func (j *Job) StepNamed(name string) *Step {
+	if i := slices.IndexFunc(j.Steps, func(s Step) bool { return s.Name == name }); i >= 0 {
+		return &j.Steps[i]
+	}
+	return nil
+}
+
 // ErrNoSource is wrapped where a document has no such source.
 var ErrNoSource = errors.New("no such source")
 

@@ -46,7 +46,14 @@ func Sum(j *job.Job, portions map[string]Figures) Figures {
 	}
 	for i := range j.Steps {
 		name := j.Steps[i].Name
-		out.Steps[name] = sumOf(names, portions, func(f Figures) (StepFigures, bool) { s, ok := f.Steps[name]; return s, ok }, addStep)
+		out.Steps[name] = sumOf(names, portions, func(f Figures) (StepFigures, bool) {
+			s, ok := f.Steps[name]
+			s.Lanes = slices.Clone(s.Lanes)
+			for l := range s.Lanes {
+				s.Lanes[l].Portion = portionOf(f.Job)
+			}
+			return s, ok
+		}, addStep)
 	}
 	for i := range j.Sinks {
 		name := j.Sinks[i].Name

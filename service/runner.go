@@ -534,16 +534,19 @@ func (r *runner) takeSample(g *engine.Graph) bool {
 	}
 	f := r.reportLocked(seen)
 	r.notePosts(f.Sources)
-	r.showLocked(now, f, "")
+	r.showLocked(now, f, figures.Asked{})
 	return true
 }
 
-// showLocked makes of the figures of a moment what people see. trouble is what holds the run beside what the figures say; empty for nothing. Called with mu held.
-func (r *runner) showLocked(now time.Time, f run.Figures, trouble string) {
+// showLocked makes of the figures of a moment what people see. asked is what is known beside them and beside what all runs have. Called with mu held.
+func (r *runner) showLocked(now time.Time, f run.Figures, asked figures.Asked) {
 	r.series.Add(now, f)
 	rates := r.series.Rates()
-	asked := figures.Asked{Job: r.job, Status: r.rec.Status, Since: r.since, Trouble: trouble, Checkpoint: r.complete, Restarts: r.rec.Restarts, Example: r.newestOf, Heaviest: r.heaviest,
-		RestartsLately: r.restartsLately(now), CheckpointsFailedRunning: r.unmade, StateMemory: r.stateMemory()}
+	asked.Job, asked.Status, asked.Since, asked.Checkpoint, asked.Restarts = r.job, r.rec.Status, r.since, r.complete, r.rec.Restarts
+	asked.RestartsLately, asked.CheckpointsFailedRunning = r.restartsLately(now), r.unmade
+	if !asked.Portions {
+		asked.Example, asked.Heaviest, asked.StateMemory = r.newestOf, r.heaviest, r.stateMemory()
+	}
 	if r.rec.Status == resuming {
 		asked.Trouble = r.trouble
 	}

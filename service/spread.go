@@ -17,6 +17,7 @@ import (
 
 	"undertide/access"
 	"undertide/api"
+	"undertide/figures"
 	"undertide/job"
 	"undertide/lease"
 	"undertide/run"
@@ -301,7 +302,19 @@ func (r *runner) sum(all []*portion, know *supervised) {
 		r.complete, r.progress = now.Add(-time.Duration(oldest*float64(time.Second))), true
 	}
 	f.Status, f.Version, f.Run, f.Restarts = r.rec.Status, r.rec.Version, int(r.rec.ID), r.rec.Restarts
-	r.showLocked(now, f, trouble)
+	r.showLocked(now, f, figures.Asked{Trouble: trouble, Portions: true, CPUs: r.s.nodes.cores(all)})
+}
+
+// cores counts those of the nodes that carry portions out.
+func (n *nodes) cores(all []*portion) (sum int) {
+	seen := map[string]bool{}
+	for _, p := range all {
+		if x, ok := n.node(p.node); ok && !seen[x.Name] {
+			seen[x.Name] = true
+			sum += x.Cores
+		}
+	}
+	return sum
 }
 
 // viewPortion gives a portion as people see it.

@@ -1846,6 +1846,7 @@ export interface components {
             busy_ratio: number;
             /** Format: int64 */
             keys: number;
+            portion: string;
             /** Format: int64 */
             rows_in: number;
             /** Format: int64 */
@@ -1926,6 +1927,7 @@ export interface components {
             checkpoints_failed_running: number;
             /** Format: double */
             could_per_second: number | null;
+            cpus: number;
             /** Format: double */
             in_per_second: number;
             /** Format: int64 */

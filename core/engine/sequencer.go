@@ -15,7 +15,7 @@ func (e *run) sequence(stop context.Context) {
 	clocks := e.clocks()
 	e.marks.settle() // a source that is empty does not hold what reads it with others
 	e.given = e.marks.ofSets(e.given[:0])
-	if e.live == 0 && !e.finding { // nothing will move the lanes to the end
+	if e.live == 0 { // nothing may ever be read: the lanes are told all the same how far they are
 		e.quietTurn()
 	}
 	for stop.Err() == nil && !e.failed() {
