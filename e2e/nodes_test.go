@@ -44,6 +44,7 @@ type fleet struct {
 
 	records    *records
 	brokerRuns *process
+	partitions string // of topics
 }
 
 // seaNode is one of them.
@@ -137,13 +138,13 @@ func shareables(t *testing.T, dir string) account.Account {
 	return a
 }
 
-// newFleet starts PostgreSQL, the broker stand-in and some nodes, each in a network of its own.
-func newFleet(t *testing.T, count int) *fleet {
+// newFleet starts PostgreSQL, the broker stand-in, whose topics have so many partitions, and some nodes, each in a network of its own.
+func newFleet(t *testing.T, count int, partitions string) *fleet {
 	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Fatal("a network of its own takes the rights of root; run it as root, as in a container")
 	}
-	f := &fleet{t: t, dir: open(t)}
+	f := &fleet{t: t, dir: open(t), partitions: partitions}
 	id := os.Getpid() % 10_000
 	f.hub = fmt.Sprintf("tide%dh", id)
 	ip := func(args ...string) { t.Helper(); must(t, append([]string{"ip"}, args...)...) }
@@ -244,7 +245,7 @@ func (r *records) do(program string, args ...string) {
 
 func (f *fleet) startBroker() {
 	f.t.Helper()
-	c := within(f.hub, binary, "broker", "--listen", "127.0.0.1:19092", "--data", filepath.Join(f.dir, "broker"), "--topic", "gauge.levels", "--topic", "gauge.counts", "--topic", "gauge.posted", "--partitions", "4")
+	c := within(f.hub, binary, "broker", "--listen", "127.0.0.1:19092", "--data", filepath.Join(f.dir, "broker"), "--topic", "gauge.levels", "--topic", "gauge.counts", "--topic", "gauge.posted", "--partitions", f.partitions)
 	f.brokerRuns = running(f.t, c)
 	f.brokerRuns.says(f.t, "listens on")
 }
@@ -441,7 +442,7 @@ const goesOnWithin = 10 * time.Second
 // for longer than their lease, cut off from the database, the broker and both, and PostgreSQL and the broker are killed. Nothing is lost, nothing comes twice,
 // the job goes on within ten seconds, and no two nodes carry it out at one time.
 func TestNodesFail(t *testing.T) {
-	f := newFleet(t, 3)
+	f := newFleet(t, 3, "4")
 	write(t, f.dir, "counts.yaml", strings.Replace(counts, "path: alike/", "path: "+f.dir+"/alike/", 1))
 	a := f.nodes[0]
 	a.run("save", "counts.yaml").want(t, 0)

@@ -111,7 +111,6 @@ func (s *source) Unbounded() bool { return s.Grows }
 // Divides implements [connect.Divided]: standard input is read once.
 func (s *source) Divides() bool { return s.pattern != "-" }
 
-
 // Ending gives the name that tells the format.
 func (s *source) Ending() string { return cmp.Or(s.pattern, string(s.Path), string(s.Files)) }
 

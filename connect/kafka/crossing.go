@@ -2,10 +2,12 @@ package kafka
 
 import (
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 
 	"github.com/twmb/franz-go/pkg/kadm"
@@ -68,11 +70,72 @@ func (s *crossingSink) Open(_ context.Context, o connect.Opening) (engine.Sink, 
 	return &crossingWriter{Once: NewOnce(c, staging.New(o.Aside, o.Name, connect.StreamText(s))), x: s.x}, nil
 }
 
-// crossingWriter writes blocks, and with each epoch how far the writer is.
+// crossingWriter writes blocks, and with each epoch how far the writer is. The blocks for each reader are numbered, from 0 on, by their messages' keys, so that a reader finds out
+// where a broker has lost some, or has some twice.
 type crossingWriter struct {
 	*Once
 	x    connect.Crossing
 	told *crossing.Mark // what every reader knows; nil for nothing in this run
+	// next is, by reader, the number of the next block, and from what it was as the epoch began.
+	next, from []int64
+}
+
+// numbered is what a checkpoint holds beside what staging has: by reader, the number of the epoch's first block, and of the first behind it.
+type numbered struct {
+	From []int64 `json:"from"`
+	Next []int64 `json:"next"`
+}
+
+// Open goes on with the numbers of the newest shipment.
+func (w *crossingWriter) Open(waiting []engine.Shipment, epoch int64) error {
+	w.next = make([]int64, w.x.Readers)
+	if len(waiting) > 0 {
+		n, err := w.numbers(waiting[len(waiting)-1])
+		if err != nil {
+			return err
+		}
+		w.next = n.Next
+	}
+	w.from = slices.Clone(w.next)
+	return w.Area.Open(waiting, epoch)
+}
+
+func (w *crossingWriter) numbers(sh engine.Shipment) (n numbered, err error) {
+	if err = json.Unmarshal(sh.Data, &n); err == nil && (len(n.From) != w.x.Readers || len(n.Next) != w.x.Readers) {
+		err = fmt.Errorf("it is of %d readers, and there are %d", len(n.Next), w.x.Readers)
+	}
+	if err != nil {
+		return n, fmt.Errorf("read what the checkpoint says of epoch %d: %w", sh.Epoch, err)
+	}
+	return n, nil
+}
+
+// Write implements [engine.Sink]: data are whole frames.
+func (w *crossingWriter) Write(data []byte, rows int) error {
+	for rest := data; len(rest) > 0; {
+		reader, _, after, whole := crossing.Next(rest)
+		if !whole || reader >= len(w.next) {
+			return errors.New("rows that cross are no blocks; this is a bug of Under Tide")
+		}
+		w.next[reader]++
+		rest = after
+	}
+	return w.Area.Write(data, rows)
+}
+
+// Deliver implements [engine.Sink]: the blocks of a shipment bear their numbers.
+func (w *crossingWriter) Deliver(ctx context.Context, sh engine.Shipment) error {
+	n, err := w.numbers(sh)
+	if err != nil {
+		return err
+	}
+	return w.deliver(ctx, sh, blocks(w.c.blocks, n.From))
+}
+
+// Recover implements [engine.Recoverer].
+func (w *crossingWriter) Recover(ctx context.Context, waiting []engine.Shipment) (err error) {
+	defer func() { err = errors.Join(err, w.Abort()) }()
+	return w.Area.Recover(ctx, waiting, w)
 }
 
 func (w *crossingWriter) NewEncoder(sc row.Schema) engine.Encoder { return w.c.Encode(sc) }
@@ -84,23 +147,41 @@ func (w *crossingWriter) Prepare(epoch int64) (engine.Shipment, error) {
 		for r := range w.x.Readers {
 			frames = crossing.AppendMark(frames, r, now)
 		}
-		if err := w.Area.Write(frames, 0); err != nil {
+		if err := w.Write(frames, 0); err != nil {
 			return engine.Shipment{}, err
 		}
 		w.told = &now
 	}
-	return w.Area.Prepare(epoch)
+	out, err := w.Area.Prepare(epoch)
+	if err != nil {
+		return out, err
+	}
+	// The numbers stand beside what the area reads again.
+	var all map[string]any
+	if err := json.Unmarshal(out.Data, &all); err != nil {
+		return out, err
+	}
+	all["from"], all["next"] = w.from, w.next
+	out.Data, err = json.Marshal(all)
+	w.from = slices.Clone(w.next)
+	return out, err
 }
 
-// blocks gives the records of a shipment of blocks, as frames does: the first reader's partition is first.
-func blocks(first int) func(rows io.Reader, take func(*kgo.Record) error) error {
+// records gives those of a shipment.
+type records func(rows io.Reader, take func(*kgo.Record) error) error
+
+// blocks gives the records of a shipment of blocks: the first reader's partition is first, and the first number of each reader is from.
+func blocks(first int, from []int64) records {
 	return func(rows io.Reader, take func(*kgo.Record) error) error {
+		next := slices.Clone(from) // a shipment is sent again where that failed
 		return eachRecord(rows, func(data []byte) (rest []byte, whole bool, err error) {
 			reader, block, rest, whole := crossing.Next(data)
 			if !whole {
 				return data, false, nil
 			}
-			return rest, true, take(&kgo.Record{Partition: int32(first + reader), Value: block})
+			key := binary.BigEndian.AppendUint64(nil, uint64(next[reader]))
+			next[reader]++
+			return rest, true, take(&kgo.Record{Partition: int32(first + reader), Key: key, Value: block})
 		})
 	}
 }
@@ -173,12 +254,14 @@ type crossed struct {
 	*Partition
 	writer int
 	begun  bool
-	asleep bool // the writer, as far as was read
+	asleep bool  // the writer, as far as was read
+	next   int64 // the number of the next block
 }
 
 // crossedAt is a position of it.
 type crossedAt struct {
 	Offset int64 `json:"offset"`
+	Next   int64 `json:"next"`
 	Asleep bool  `json:"asleep,omitempty"`
 }
 
@@ -188,7 +271,7 @@ func (p *crossed) Name() string { return strconv.Itoa(p.writer + 1) }
 func (p *crossed) Start() json.RawMessage { return p.at(p.begin) }
 
 func (p *crossed) at(offset int64) json.RawMessage {
-	out, err := json.Marshal(crossedAt{offset, p.asleep})
+	out, err := json.Marshal(crossedAt{offset, p.next, p.asleep})
 	if err != nil {
 		panic(err) // numbers can be written
 	}
@@ -201,9 +284,24 @@ func (p *crossed) Open(ctx context.Context, at json.RawMessage) error {
 		if err := json.Unmarshal(at, &pos); err != nil {
 			return fmt.Errorf("read the position of portion %s: %w", p.Name(), err)
 		}
-		p.asleep = pos.Asleep
+		p.asleep, p.next = pos.Asleep, pos.Next
 	}
 	return p.Partition.Open(ctx, at)
+}
+
+// ErrGap is wrapped where a broker has lost blocks, or has some twice.
+var ErrGap = errors.New("the broker has not kept what crosses between portions as it was written")
+
+// follows says whether a record is the next block.
+func (p *crossed) follows(r *kgo.Record) error {
+	if len(r.Key) != 8 {
+		return fmt.Errorf("topic %s of %s, partition %d, offset %d: the message is none of Under Tide; nobody else may write there", p.s.c.Topic, p.s.c.Connection.Name, p.number, r.Offset)
+	}
+	n := int64(binary.BigEndian.Uint64(r.Key))
+	if n == p.next {
+		return nil
+	}
+	return fmt.Errorf("%w: block %d of portion %s stands at offset %d of partition %d of topic %s, and block %d is next; begin anew with --fresh", ErrGap, n, p.Name(), r.Offset, p.number, p.s.c.Topic, p.next)
 }
 
 // Read takes the blocks that have come. First it says how the writer was where the reading goes on.
@@ -223,6 +321,9 @@ func (p *crossed) Read(ctx context.Context, c *engine.Chunk) error {
 	for ; n < len(p.queue) && size < chunkBytes && !c.Last; n++ {
 		r := p.queue[n]
 		if !r.Attrs.IsControl() {
+			if err := p.follows(r); err != nil {
+				return err
+			}
 			took, err := crossing.Fill(c, r.Value)
 			if err != nil {
 				return fmt.Errorf("topic %s of %s, partition %d, offset %d: %w; nobody else may write there", p.s.c.Topic, p.s.c.Connection.Name, p.number, r.Offset, err)
@@ -230,6 +331,7 @@ func (p *crossed) Read(ctx context.Context, c *engine.Chunk) error {
 			if !took {
 				break
 			}
+			p.next++
 			c.Last = c.After == row.MaxTime
 		}
 		size += len(r.Value)

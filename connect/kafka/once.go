@@ -116,6 +116,11 @@ func (s *Once) explain(err error) error {
 
 // Deliver sends a shipment in one transaction, and tries again until that was committed, or another run has taken over.
 func (s *Once) Deliver(ctx context.Context, sh engine.Shipment) error {
+	return s.deliver(ctx, sh, frames)
+}
+
+// deliver is Deliver of the records that of gives.
+func (s *Once) deliver(ctx context.Context, sh engine.Shipment, of records) error {
 	if !staging.Rows(sh) {
 		return nil
 	}
@@ -124,7 +129,7 @@ func (s *Once) Deliver(ctx context.Context, sh engine.Shipment) error {
 	defer context.AfterFunc(s.ctx, cancel)()
 	wait := connect.Pauses()
 	for {
-		err := s.commit(ctx, sh)
+		err := s.commit(ctx, sh, of)
 		if err == nil {
 			s.health.OK()
 			return s.Area.Done(sh)
@@ -184,7 +189,7 @@ func (s *Once) begin(ctx context.Context, epoch int64) (*kgo.Client, bool, error
 }
 
 // commit is one try.
-func (s *Once) commit(ctx context.Context, sh engine.Shipment) error {
+func (s *Once) commit(ctx context.Context, sh engine.Shipment, of records) error {
 	client, lacks, err := s.begin(ctx, sh.Epoch)
 	if err != nil || !lacks {
 		return err
@@ -194,11 +199,7 @@ func (s *Once) commit(ctx context.Context, sh engine.Shipment) error {
 	}
 	var sent sending
 	err = s.Area.Read(sh, func(rows io.Reader) error {
-		take := frames
-		if s.c.ofBlocks() {
-			take = blocks(s.c.blocks)
-		}
-		return take(rows, func(r *kgo.Record) error {
+		return of(rows, func(r *kgo.Record) error {
 			client.Produce(ctx, r, sent.done)
 			return sent.fault()
 		})

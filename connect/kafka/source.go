@@ -80,8 +80,10 @@ type Source struct {
 	mu    sync.Mutex // guards parts and acks
 	parts map[int32]*Partition
 	acks  map[int32]int64
-	acked chan struct{} // one waits where acks has news
-	room  chan struct{} // one waits where a partition has taken events out of its queue
+	// before are, of a reader that discards, those of the checkpoint before: what it has deleted.
+	before map[int32]int64
+	acked  chan struct{} // one waits where acks has news
+	room   chan struct{} // one waits where a partition has taken events out of its queue
 
 	earliest map[int32]int64 // where the partitions began when a run started anew that does not begin there; nil for not known
 
@@ -122,7 +124,7 @@ func (s *Source) begun() string {
 
 // Open reaches the broker and finds the topic's partitions and where they are to be read from.
 func Open(ctx context.Context, c SourceConfig) (*Source, error) {
-	s := &Source{c: c, health: &health{what: c.Connection.String()}, parts: map[int32]*Partition{}, acks: map[int32]int64{}, acked: make(chan struct{}, 1), room: make(chan struct{}, 1)}
+	s := &Source{c: c, health: &health{what: c.Connection.String()}, parts: map[int32]*Partition{}, acks: map[int32]int64{}, before: map[int32]int64{}, acked: make(chan struct{}, 1), room: make(chan struct{}, 1)}
 	client, err := kgo.NewClient(append(c.Connection.options(), kgo.WithHooks(s.health), kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.KeepControlRecords(),
 		kgo.ConsumeResetOffset(kgo.NoResetOffset()), kgo.FetchMaxWait(time.Second), kgo.FetchMaxBytes(16<<20), kgo.FetchMaxPartitionBytes(4<<20))...)
 	if err != nil {
@@ -396,6 +398,13 @@ func (s *Source) commitNow(ctx context.Context) {
 	s.mu.Lock()
 	var offsets kadm.Offsets
 	for n, at := range s.acks {
+		if s.c.Discard { // what the newest checkpoint took stays: no partition is ever empty, and brokers know where it ends, whatever happens to them
+			if was, ok := s.before[n]; ok && was < at {
+				offsets.AddOffset(s.c.Topic, n, was, -1)
+			}
+			s.before[n] = at
+			continue
+		}
 		offsets.AddOffset(s.c.Topic, n, at, -1)
 	}
 	s.mu.Unlock()
@@ -591,7 +600,7 @@ func (p *Partition) take(c *engine.Chunk) (full bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	n, size := 0, int(c.Bytes)
-	batch, _ := c.Meta.(records) // the chunk's own: decoding comes after the next Read
+	batch, _ := c.Meta.(messages) // the chunk's own: decoding comes after the next Read
 	for n < len(p.queue) && len(c.Starts) < row.MaxRows && size < chunkBytes {
 		r := p.queue[n]
 		if p.until >= 0 && r.Offset >= p.until {
@@ -728,10 +737,10 @@ func (p *Partition) Acknowledge(at json.RawMessage) {
 	}
 }
 
-// records give the meta fields of a chunk's events.
-type records []*kgo.Record
+// messages give the meta fields of a chunk's events.
+type messages []*kgo.Record
 
-func (b records) Append(c *row.Column, field string, i int) {
+func (b messages) Append(c *row.Column, field string, i int) {
 	r := b[i]
 	switch field {
 	case "meta.key":
