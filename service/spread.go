@@ -137,6 +137,7 @@ func (f *portionFailed) Error() string { return fmt.Sprintf("portion %s: %s", f.
 // supervised is what the run of a spread job knows of its portions.
 type supervised struct {
 	seen    map[string]run.Figures // by name: also of those that have ended
+	last    map[int64]bool         // by run: its figures were asked for after it had ended
 	drained bool                   // their sources are told to end
 }
 
@@ -147,10 +148,10 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 	r.mu.Lock()
 	r.series.Begin()
 	r.mu.Unlock()
-	know := &supervised{seen: map[string]run.Figures{}}
+	know := &supervised{seen: map[string]run.Figures{}, last: map[int64]bool{}}
 	draining := r.draining
 	for running := false; ; {
-		all := r.lookAtPortions(ctx)
+		all := r.lookAtPortions(ctx, know)
 		err := r.failedPortion(all)
 		if err == nil {
 			err = r.startPortions(ctx, all)
@@ -158,7 +159,7 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 		if err != nil && passing(err) {
 			r.log.Warn("a portion was not started; it is tried again", "error", err)
 		} else if err != nil {
-			r.stopPortions(r.lookAtPortions(ctx))
+			r.stopPortions(r.lookAtPortions(ctx, know))
 			return res, err
 		}
 		if allEnded(all, r) {
@@ -182,7 +183,7 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 			moves := r.ending
 			r.mu.Unlock()
 			if !moves {
-				r.stopPortions(r.lookAtPortions(s.runs))
+				r.stopPortions(r.lookAtPortions(s.runs, know))
 			}
 			return res, nil
 		case <-draining:
@@ -231,7 +232,7 @@ func (r *runner) failedPortion(all []*portion) error {
 }
 
 // lookAtPortions gives the portions as they are, with the figures of those that go on.
-func (r *runner) lookAtPortions(ctx context.Context) []*portion {
+func (r *runner) lookAtPortions(ctx context.Context, know *supervised) []*portion {
 	s := r.s
 	var all []*portion
 	for _, e := range s.portionsOf(r.name) {
@@ -252,16 +253,28 @@ func (r *runner) lookAtPortions(ctx context.Context) []*portion {
 	var asked errgroup.Group
 	asked.SetLimit(16)
 	for _, p := range all {
-		x, elsewhere := s.nodes.holder(s.record(p.e).ID)
-		if !elsewhere || p.run == nil {
+		if p.run == nil {
 			continue
 		}
-		p.node = x.Name
-		if hasEnded(p.run.Status) || !x.Alive {
+		x, elsewhere := s.nodes.holder(s.record(p.e).ID)
+		if elsewhere {
+			p.node = x.Name
+		}
+		if hasEnded(p.run.Status) {
+			if !p.isOf(r) || p.figures != nil || know.last[p.run.ID] {
+				continue
+			}
+			know.last[p.run.ID] = true // asked once: what it counted to its end
+			x, elsewhere = s.nodes.node(p.run.Node)
+		}
+		if !elsewhere || !x.Alive || x.Name == s.opt.Node {
 			continue
 		}
 		asked.Go(func() error {
-			p.figures = s.figuresOfRun(ctx, p.run.ID)
+			var f api.Figures
+			if s.nodes.get(ctx, x, fmt.Sprintf("/runs/%d/figures", p.run.ID), &f) == nil {
+				p.figures = &f
+			}
 			return nil
 		})
 	}

@@ -39,8 +39,8 @@ type crossingTopic struct {
 func (t *crossingTopic) Check(*connect.Checker)                {}
 func (t *crossingTopic) Stream() (*connect.Connection, string) { return t.Connection, t.x.Stream }
 
-// largestBlock is the largest message of such a topic, in bytes: a block has few rows where they are large, but one at least.
-const largestBlock = 64 << 20
+// largestBlock bounds a message of such a topic, and what is sent together, in bytes: a block has few rows where they are large, but one at least. Readers fetch more at once.
+const largestBlock = 4 << 20
 
 // config gives what makes and writes the topic. Time deletes nothing of it: readers do, with their checkpoints.
 func (t *crossingTopic) config(o connect.Opening) (SinkConfig, error) {
@@ -335,6 +335,7 @@ func (p *crossed) Read(ctx context.Context, c *engine.Chunk) error {
 			c.Last = c.After == row.MaxTime
 		}
 		size += len(r.Value)
+		p.waiting -= int64(len(r.Value) + len(r.Key))
 	}
 	p.asleep = c.Asleep
 	p.took(c, n, size)

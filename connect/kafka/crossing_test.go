@@ -156,3 +156,53 @@ func TestCrossing(t *testing.T) {
 		}
 	}
 }
+
+// TestCrossingWaitsForOne: a reader that waits for one writer alone gets what that one sends, however much another has sent that nobody takes.
+func TestCrossingWaitsForOne(t *testing.T) {
+	b, conn := start(t, broker.Options{})
+	c := &connect.Connection{Name: "harbour", Kind: Kind, Link: LinkTo(b.Addr)}
+	x := connect.Crossing{Stream: "waits", Writers: 2, Readers: 1, Timed: true}
+	_, from := cross(c, x)
+	opened, err := from.Open(t.Context(), connect.Opening{Job: "rates.2-1", Name: "levels.by.gauge", Buffer: 1 << 20})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer opened.Close()
+	cl := client(t, conn)
+	block := func(writer int32, n uint64, long int) *kgo.Record {
+		_, block, _, _ := crossing.Next(crossing.AppendMark(nil, 0, crossing.Mark{Watermark: 300, Before: 300}))
+		return &kgo.Record{Topic: "waits", Partition: writer, Key: binary.BigEndian.AppendUint64(nil, n), Value: append(slices.Clone(block), make([]byte, long)...)}
+	}
+	var much []*kgo.Record
+	for n := range uint64(40) {
+		much = append(much, block(1, n, 200_000))
+	}
+	send(t, cl, much...)
+	for _, p := range opened.Partitions {
+		if err := p.Open(t.Context(), nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	one := opened.Partitions[0]
+	got := make(chan error, 1)
+	go func() {
+		for {
+			var chunk engine.Chunk
+			chunk.Reset()
+			if err := one.Read(t.Context(), &chunk); err != nil || chunk.After == 300 {
+				got <- err
+				return
+			}
+		}
+	}()
+	time.Sleep(2 * lookEvery / 3) // the other's queue is full
+	send(t, cl, block(0, 0, 0))
+	select {
+	case err := <-got:
+		if err != nil {
+			t.Fatal(err)
+		}
+	case <-time.After(5 * time.Second):
+		t.Fatal("what the one sends does not come")
+	}
+}

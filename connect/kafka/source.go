@@ -126,7 +126,7 @@ func (s *Source) begun() string {
 func Open(ctx context.Context, c SourceConfig) (*Source, error) {
 	s := &Source{c: c, health: &health{what: c.Connection.String()}, parts: map[int32]*Partition{}, acks: map[int32]int64{}, before: map[int32]int64{}, acked: make(chan struct{}, 1), room: make(chan struct{}, 1)}
 	client, err := kgo.NewClient(append(c.Connection.options(), kgo.WithHooks(s.health), kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.KeepControlRecords(),
-		kgo.ConsumeResetOffset(kgo.NoResetOffset()), kgo.FetchMaxWait(time.Second), kgo.FetchMaxBytes(16<<20), kgo.FetchMaxPartitionBytes(4<<20))...)
+		kgo.ConsumeResetOffset(kgo.NoResetOffset()), kgo.FetchMaxWait(time.Second), kgo.FetchMaxBytes(16<<20), kgo.FetchMaxPartitionBytes(2*largestBlock))...)
 	if err != nil {
 		return nil, fmt.Errorf("connect to %s: %w", c.Connection, err)
 	}
@@ -356,6 +356,14 @@ func (s *Source) awaitRoom() {
 	}
 }
 
+// hasRoom lets awaitRoom look again.
+func (s *Source) hasRoom() {
+	select {
+	case s.room <- struct{}{}:
+	default:
+	}
+}
+
 // poll hands fetched events to their partitions.
 func (s *Source) poll() {
 	for {
@@ -444,6 +452,7 @@ type Partition struct {
 	mu     sync.Mutex // guards all below
 	queue  []*kgo.Record
 	opened bool // its events are fetched
+	awaits bool // somebody waits for them
 	most   int  // events with which the queue is full
 	// waiting is the bytes in the queue; at share, its part of the buffer, it is full.
 	waiting, share int64
@@ -527,8 +536,11 @@ func (p *Partition) hungry() bool {
 	if !p.opened || len(p.queue) > 0 {
 		return false
 	}
-	if p.until >= 0 {
+	switch {
+	case p.until >= 0:
 		return p.taken < p.until
+	case p.s.c.Only != nil: // whoever reads may wait for this one alone, and what comes is not known before it is fetched
+		return p.awaits
 	}
 	return p.next.Load() < p.end.Load()
 }
@@ -640,10 +652,7 @@ func (p *Partition) took(c *engine.Chunk, n, size int) {
 		p.paused = false
 		p.s.client.ResumeFetchPartitions(map[string][]int32{p.s.c.Topic: {p.number}})
 	}
-	select {
-	case p.s.room <- struct{}{}:
-	default:
-	}
+	p.s.hasRoom()
 	c.Bytes = int64(size)
 	c.CaughtUp = len(p.queue) == 0 || c.Last
 	p.told = c.CaughtUp
@@ -654,10 +663,20 @@ func (p *Partition) await(ctx context.Context) error {
 	quiet := time.NewTimer(500 * time.Millisecond)
 	defer quiet.Stop()
 	var late <-chan time.Time
+	defer func() {
+		p.mu.Lock()
+		p.awaits = false
+		p.mu.Unlock()
+	}()
 	for {
 		p.mu.Lock()
 		n, err, told := len(p.queue), p.err, p.told
+		begins := n == 0 && !p.awaits
+		p.awaits = n == 0
 		p.mu.Unlock()
+		if begins && p.s.c.Only != nil {
+			p.s.hasRoom() // for it
+		}
 		switch {
 		case err != nil:
 			return err
