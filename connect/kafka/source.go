@@ -48,6 +48,14 @@ type SourceConfig struct {
 	Buffer int64
 }
 
+// atOnce is how many bytes of a partition are fetched at once.
+func (c *SourceConfig) atOnce() int32 {
+	if c.Only != nil {
+		return 2 * largestBlock
+	}
+	return 4 << 20
+}
+
 // Begin is a place in a topic.
 type Begin uint8
 
@@ -126,7 +134,7 @@ func (s *Source) begun() string {
 func Open(ctx context.Context, c SourceConfig) (*Source, error) {
 	s := &Source{c: c, health: &health{what: c.Connection.String()}, parts: map[int32]*Partition{}, acks: map[int32]int64{}, before: map[int32]int64{}, acked: make(chan struct{}, 1), room: make(chan struct{}, 1)}
 	client, err := kgo.NewClient(append(c.Connection.options(), kgo.WithHooks(s.health), kgo.FetchIsolationLevel(kgo.ReadCommitted()), kgo.KeepControlRecords(),
-		kgo.ConsumeResetOffset(kgo.NoResetOffset()), kgo.FetchMaxWait(time.Second), kgo.FetchMaxBytes(16<<20), kgo.FetchMaxPartitionBytes(2*largestBlock))...)
+		kgo.ConsumeResetOffset(kgo.NoResetOffset()), kgo.FetchMaxWait(time.Second), kgo.FetchMaxBytes(16<<20), kgo.FetchMaxPartitionBytes(c.atOnce()))...)
 	if err != nil {
 		return nil, fmt.Errorf("connect to %s: %w", c.Connection, err)
 	}
