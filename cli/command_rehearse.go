@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -232,6 +233,18 @@ func showRehearsal(s *streams, r try.Rehearsal, part string, shown int) {
 		if k.Makes != "" {
 			fmt.Fprintf(s.out, "  makes %s\n", k.Makes)
 		}
+	}
+	for _, c := range r.Crossings {
+		if part != "" {
+			break
+		}
+		by := cmp.Or(strings.Join(c.By, ", "), "nothing, all to one portion")
+		each := "no row"
+		if c.Count > 0 {
+			each = fmt.Sprintf("%s of about %d bytes", plural(c.Count, "row"), (c.Bytes+c.Count/2)/c.Count)
+			each = group(c.Count) + " " + each
+		}
+		fmt.Fprintf(s.out, "to part %d would cross %s by %s: %s\n", c.Part, c.Rows, by, each)
 	}
 	for _, w := range r.Warnings {
 		s.say("%s: %s; %s", w.At, w.Text, w.Fix)

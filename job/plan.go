@@ -1,6 +1,7 @@
 package job
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -20,6 +21,31 @@ type Plan struct {
 	References []ReferencePlan `json:"references" yaml:"references"`
 	Steps      []StepPlan      `json:"steps" yaml:"steps"`
 	Sinks      []SinkPlan      `json:"sinks" yaml:"sinks"`
+	// Spread says how nodes carry the job out; null where it is not spread.
+	Spread *SpreadPlan `json:"spread" yaml:"spread"`
+}
+
+// SpreadPlan tells how a job is cut (docs/spread.md).
+type SpreadPlan struct {
+	Portions int        `json:"portions" yaml:"portions"` // of each part
+	Via      string     `json:"via" yaml:"via"`           // the connection by which rows cross
+	Parts    []PartPlan `json:"parts" yaml:"parts"`
+	// Costs says what it costs, and when it is worth it.
+	Costs string `json:"costs" yaml:"costs"`
+}
+
+// PartPlan tells of a part of a spread job: its steps, and what crosses to it.
+type PartPlan struct {
+	Steps   []string       `json:"steps" yaml:"steps"`
+	Crosses []CrossingPlan `json:"crosses" yaml:"crosses"`
+}
+
+// CrossingPlan tells what crosses.
+type CrossingPlan struct {
+	Rows   string   `json:"rows" yaml:"rows"`     // as `from` has them
+	By     []string `json:"by" yaml:"by"`         // the key; none: all go to one portion
+	Fields []string `json:"fields" yaml:"fields"` // of which each row has all
+	Topic  string   `json:"topic" yaml:"topic"`
 }
 
 // SourcePlan tells of a source.
@@ -105,6 +131,36 @@ func PlanOf(j *Job) Plan {
 	for i := range j.Sinks {
 		p.Sinks = append(p.Sinks, planSink(j, &j.Sinks[i]))
 	}
+	p.Spread = planSpread(j)
+	return p
+}
+
+// planSpread gives how a job is cut; nil for one that is not spread.
+func planSpread(j *Job) *SpreadPlan {
+	if j.Spread == nil {
+		return nil
+	}
+	parts, err := j.Parts()
+	if err != nil {
+		return nil // its document would have a fault
+	}
+	p := &SpreadPlan{Portions: j.Spread.Portions, Via: j.Spread.Via.Name, Parts: make([]PartPlan, parts.Number)}
+	for i := range p.Parts {
+		p.Parts[i] = PartPlan{Steps: []string{}, Crosses: []CrossingPlan{}}
+	}
+	for i, part := range parts.Step {
+		p.Parts[part].Steps = append(p.Parts[part].Steps, j.Steps[i].Name)
+	}
+	for i := range parts.Crossings {
+		x := &parts.Crossings[i]
+		c := CrossingPlan{Rows: x.Text, By: []string{}, Fields: fieldTexts(x.Schema), Topic: x.Stream(j.Name, 1)}
+		for _, k := range x.Key {
+			c.By = append(c.By, x.Schema[k].Name)
+		}
+		p.Parts[x.To].Crosses = append(p.Parts[x.To].Crosses, c)
+	}
+	p.Costs = fmt.Sprintf("each row that crosses is written once and read once, with all of its fields, which takes some half a microsecond of CPU in all, and comes later by up to %s; it is worth it where the job's own work takes more than a microsecond for each of them, or more memory than one node has; `only:` before the key leaves fields behind",
+		row.DurationText(j.CheckpointEvery))
 	return p
 }
 
@@ -460,6 +516,16 @@ func (p Plan) Text() string {
 		line("state", s.State)
 		line("", s.Bound)
 		line("delay", s.Delay)
+	}
+	if s := p.Spread; s != nil {
+		fmt.Fprintf(&b, "  spread over nodes: %d parts of %d portions, by connection %s\n", len(s.Parts), s.Portions, s.Via)
+		for i, part := range s.Parts {
+			line(fmt.Sprintf("part %d", i+1), cmp.Or(strings.Join(part.Steps, ", "), "the sources"))
+			for _, c := range part.Crosses {
+				line("", fmt.Sprintf("reads %s by %s: %s", c.Rows, cmp.Or(strings.Join(c.By, ", "), "nothing, all in one portion"), strings.Join(c.Fields, ", ")))
+			}
+		}
+		line("costs", s.Costs)
 	}
 	for _, s := range p.Sinks {
 		fmt.Fprintf(&b, "  sink %s\n", s.Name)

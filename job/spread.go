@@ -334,6 +334,15 @@ func (c *cutter) cross(s *Step, to int, key []int) {
 	}
 }
 
+// SourceOf gives the source that what crosses comes from: the first one, where there are several.
+func (j *Job) SourceOf(x *Crossing) int {
+	at := x.Inputs[0].Ref
+	for at.OfStep {
+		at = j.Steps[at.At].From[0].Ref
+	}
+	return at.At
+}
+
 // Portion is one of the runs of a spread job: portion Number of part Part, both from 0, of the topics of a generation.
 type Portion struct {
 	Part, Number int
@@ -516,10 +525,18 @@ func (p *portioner) own(list []engine.Input) (out []engine.Input) {
 // step adds a step of this part.
 func (p *portioner) step(i int) {
 	s := p.j.Steps[i]
+	var texts []string
+	for _, in := range s.From {
+		if _, own := p.now[in.Ref]; own {
+			texts = append(texts, p.j.refText(in.Ref))
+		}
+	}
 	s.From = p.own(s.From)
 	for _, x := range p.parts.reads[i] {
 		s.From = append(s.From, engine.Input{Ref: engine.Ref{At: p.crossed[x]}})
+		texts = append(texts, x)
 	}
+	s.FromText = strings.Join(texts, ", ")
 	to := len(p.out.Steps)
 	_, parts, _ := s.Parts()
 	for _, part := range append(parts, engine.RejectPart) {
@@ -541,7 +558,7 @@ func (p *portioner) write(x *Crossing) {
 	to, _ := p.ends(x, reached)
 	d := &crossing.Step{Keys: step.Spec{Input: x.Schema, Key: x.Key, KeepNull: true}, Portions: p.j.Spread.Portions, Reached: reached}
 	at := len(p.out.Steps)
-	key := "any portion"
+	key := "the one portion that takes all"
 	if names := d.Keys.KeySchema().Names(); len(names) > 0 {
 		key = "the portion that owns its " + strings.Join(names, ", ")
 	}

@@ -44,6 +44,19 @@ func Sum(j *job.Job, portions map[string]Figures) Figures {
 		name := j.Sources[i].Name
 		out.Sources[name] = sumOf(names, portions, func(f Figures) (SourceFigures, bool) { s, ok := f.Sources[name]; return s, ok }, addSource)
 	}
+	parts, err := j.Parts()
+	for i := range parts.Crossings {
+		if err != nil {
+			break // its document would have a fault
+		}
+		x := &parts.Crossings[i] // rows that are late behind a crossing are of the source that they come from
+		name := j.Sources[j.SourceOf(x)].Name
+		s := out.Sources[name]
+		for _, f := range portions {
+			s.Late += f.Sources[x.Name].Late
+		}
+		out.Sources[name] = s
+	}
 	for i := range j.Steps {
 		name := j.Steps[i].Name
 		out.Steps[name] = sumOf(names, portions, func(f Figures) (StepFigures, bool) {

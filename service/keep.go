@@ -108,8 +108,11 @@ func (r *runner) release() {
 func (r *runner) look(step string) (*tap, error) {
 	t := r.taps[step]
 	r.mu.Lock()
-	released := r.released
+	released, spread := r.released, r.supervises != nil
 	r.mu.Unlock()
+	if t != nil && spread && r.goingOn() {
+		r.gatherNow(t)
+	}
 	if t == nil || !released {
 		return t, nil
 	}

@@ -55,6 +55,7 @@ type tap struct {
 	boot string
 	all  *budget
 	listeners
+	looked atomic.Int64 // of a spread job: when somebody asked for its rows last, in nanoseconds
 
 	mu      sync.Mutex // guards all below
 	rows    []api.Row  // a ring once it is full: row number n is at n % keep

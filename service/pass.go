@@ -300,13 +300,18 @@ const askNodeWithin = time.Second
 
 // get asks another node for something, as a reader.
 func (n *nodes) get(ctx context.Context, of lease.Node, path string, into any) error {
+	return n.getAs(ctx, access.Reader, of, path, into)
+}
+
+// getAs is get as somebody who may do more: who may see what comes of it is asked by whoever shows it.
+func (n *nodes) getAs(ctx context.Context, role access.Role, of lease.Node, path string, into any) error {
 	limited, cancel := context.WithTimeout(ctx, askNodeWithin)
 	defer cancel()
 	r, err := http.NewRequestWithContext(limited, http.MethodGet, of.Address+"/api/v1"+path, nil)
 	if err != nil {
 		return err
 	}
-	told, err := json.Marshal(passed{Who: access.Who{Name: "node " + n.s.opt.Node, Role: access.Reader, Means: access.ByMachine}})
+	told, err := json.Marshal(passed{Who: access.Who{Name: "node " + n.s.opt.Node, Role: role, Means: access.ByMachine}})
 	if err != nil {
 		return err
 	}

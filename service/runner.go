@@ -68,6 +68,8 @@ type runner struct {
 	// shelf is where checkpoints lie that all nodes reach; nil without a lease.
 	shelf *checkpoint.Shelf
 
+	gathered gathering // of a spread job
+
 	stop      context.CancelFunc
 	done      chan struct{} // closed when it has ended, or was given up
 	listeners               // of new figures and statuses
@@ -115,6 +117,8 @@ type runner struct {
 	lost      bool          // given up: it did not stop, or another node has the job; nothing that it does counts
 	moved     bool          // lost to another node
 	portions  []api.Portion // of a spread job, as they were seen last
+	// supervises are the same, as its run takes rows of them.
+	supervises []*portion
 }
 
 // begin starts a run, on a node by its job's lease; the first answer of ready says how the first try went. With patient, a first try
@@ -548,7 +552,7 @@ func (r *runner) showLocked(now time.Time, f run.Figures, asked figures.Asked) {
 		asked.Example, asked.Heaviest, asked.StateMemory = r.newestOf, r.heaviest, r.stateMemory()
 	}
 	if r.rec.Status == resuming {
-		asked.Trouble = r.trouble
+		asked.Trouble = cmp.Or(asked.Trouble, r.trouble)
 	}
 	live := r.series.Live(asked, rates)
 	if live.Trouble != r.trouble && r.rec.Status == running {

@@ -93,6 +93,11 @@ func (s *Service) makePortions(ctx context.Context, rec store.Job, generation in
 			return err
 		}
 	}
+	if fresh { // what crossed for the checkpoints of before goes with them
+		for _, e := range s.portionsOf(rec.Name) {
+			s.forget(ctx, e)
+		}
+	}
 	for name, at := range wanted {
 		made, version, _, err := s.db.SaveVersion(ctx, store.Job{Name: name, PortionOf: rec.Name, Part: at.Part, Portion: at.Number, Generation: generation}, v.Document, v.About)
 		if err != nil {
@@ -121,6 +126,9 @@ type portion struct {
 	run     *store.Run // the newest; nil for none
 	figures *api.Figures
 	node    string
+	parts   []string // what can be looked at of it
+	// sentence says how one is that is started again; empty for another.
+	sentence string
 }
 
 // at is the portion's place for people: 2-1.
@@ -139,6 +147,22 @@ type supervised struct {
 	seen    map[string]run.Figures // by name: also of those that have ended
 	last    map[int64]bool         // by run: its figures were asked for after it had ended
 	drained bool                   // their sources are told to end
+	parts   map[int][]string       // by part of the job: what can be looked at in its portions
+}
+
+// partsOf names what can be looked at of a portion.
+func (k *supervised) partsOf(r *runner, e *entry) []string {
+	if names, ok := k.parts[e.rec.Part]; ok {
+		return names
+	}
+	j, err := r.job.Portion(e.rec.Name, job.Portion{Part: e.rec.Part, Number: e.rec.Portion, Generation: r.rec.Generation})
+	if err != nil {
+		return nil // its document would have a fault
+	}
+	names := []string{}
+	eachSeen(j, func(of seen) { names = append(names, of.name) })
+	k.parts[e.rec.Part] = names
+	return names
 }
 
 // supervise is a try of the run of a spread job: it ends when all portions have ended, when one has failed, or when it is stopped; then it stops them, unless the node lets the
@@ -148,7 +172,7 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 	r.mu.Lock()
 	r.series.Begin()
 	r.mu.Unlock()
-	know := &supervised{seen: map[string]run.Figures{}, last: map[int64]bool{}}
+	know := &supervised{seen: map[string]run.Figures{}, last: map[int64]bool{}, parts: map[int][]string{}}
 	draining := r.draining
 	for running := false; ; {
 		all := r.lookAtPortions(ctx, know)
@@ -174,6 +198,7 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 			r.drainPortions(ctx, all)
 		}
 		r.sum(all, know)
+		r.gatherWanted(ctx, all)
 		select {
 		case <-ctx.Done():
 			if cause := context.Cause(ctx); !errors.Is(cause, context.Canceled) { // the job is another node's, or may be
@@ -236,7 +261,7 @@ func (r *runner) lookAtPortions(ctx context.Context, know *supervised) []*portio
 	s := r.s
 	var all []*portion
 	for _, e := range s.portionsOf(r.name) {
-		p := &portion{e: e, name: e.rec.Name, part: e.rec.Part}
+		p := &portion{e: e, name: e.rec.Name, part: e.rec.Part, parts: know.partsOf(r, e)}
 		own, last := s.newestRun(e)
 		if own != nil {
 			own.mu.Lock()
@@ -278,6 +303,20 @@ func (r *runner) lookAtPortions(ctx context.Context, know *supervised) []*portio
 			return nil
 		})
 	}
+	var others map[string]api.Job
+	for _, p := range all {
+		if p.run == nil || p.run.Status != resuming {
+			continue
+		}
+		if p.node == s.opt.Node {
+			p.sentence = s.viewJob(p.e).Sentence
+			continue
+		}
+		if others == nil {
+			others = s.nodes.others(ctx)
+		}
+		p.sentence = others[p.name].Sentence
+	}
 	_ = asked.Wait() // a node that does not answer has no figures
 	return all
 }
@@ -289,6 +328,9 @@ func (r *runner) sum(all []*portion, know *supervised) {
 	var views []api.Portion
 	for _, p := range all {
 		views = append(views, r.viewPortion(p))
+		if p.sentence != "" {
+			trouble = cmp.Or(trouble, "portion "+p.at()+": "+p.sentence)
+		}
 		if p.figures == nil {
 			continue
 		}
@@ -300,13 +342,15 @@ func (r *runner) sum(all []*portion, know *supervised) {
 			trouble = cmp.Or(trouble, "portion "+p.at()+": "+t)
 		}
 	}
-	if len(know.seen) == 0 {
+	r.mu.Lock()
+	r.portions, r.supervises = views, all
+	r.mu.Unlock()
+	if len(know.seen) == 0 && trouble == "" {
 		return
 	}
 	f := run.Sum(r.job, know.seen)
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.portions = views
 	if r.lost {
 		return
 	}
@@ -333,6 +377,7 @@ func (n *nodes) cores(all []*portion) (sum int) {
 // viewPortion gives a portion as people see it.
 func (r *runner) viewPortion(p *portion) api.Portion {
 	v := viewPortion(p.e, p.run, p.node)
+	v.Sentence = cmp.Or(p.sentence, v.Sentence)
 	if p.figures == nil {
 		return v
 	}

@@ -136,6 +136,20 @@ func TestSpreadJob(t *testing.T) {
 			ena(p).want(200, "GET", fmt.Sprintf("/runs/%d/figures", begun.Run.ID), nil, &f)
 			return f.Sources["lifts"].Read == 2400 && f.Steps["heavy"].RowsOut == int64(sent) && f.Steps["minute"].RowsIn == int64(sent) && len(f.Sources["lifts"].Partitions) == 4 && len(f.Sources) == 1 && len(f.Sinks) == 1
 		})
+		// Rows to look at are those of all portions.
+		cranes := map[string]bool{}
+		until(t, "rows of all portions are shown", func() bool {
+			var rows api.Rows
+			ena(p).want(200, "GET", fmt.Sprintf("/runs/%d/steps/minute/rows?limit=200", begun.Run.ID), nil, &rows)
+			for _, r := range rows.Rows {
+				var row struct{ Crane string }
+				if err := json.Unmarshal(r.Row, &row); err != nil {
+					t.Fatal(err)
+				}
+				cranes[row.Crane] = true
+			}
+			return len(cranes) == 11 && rows.Passed >= int64(len(rows.Rows))
+		})
 		ena(p).want(400, "POST", "/jobs/rates.1-1/stop", "{}", nil)
 		ena(p).want(400, "DELETE", "/jobs/rates.2-1", nil, nil)
 	}

@@ -18,6 +18,7 @@ import (
 	"undertide/core/engine"
 	"undertide/core/expr"
 	"undertide/core/row"
+	"undertide/core/state"
 	"undertide/core/step"
 	"undertide/job"
 	"undertide/look"
@@ -49,6 +50,8 @@ type Rehearsal struct {
 	Sources []RehearsedSource `json:"sources"`
 	Steps   []RehearsedStep   `json:"steps"`
 	Sinks   []RehearsedSink   `json:"sinks"`
+	// Crossings are what would cross between the portions of a spread job; none for another.
+	Crossings []RehearsedCrossing `json:"crossings"`
 	// Warnings are what the sample shows to be wrong, or likely so.
 	Warnings []Warning `json:"warnings"`
 }
@@ -62,6 +65,15 @@ type RehearsedSource struct {
 	To       *string          `json:"to"`
 	Notes    []string         `json:"notes"`
 	Parts    []RehearsedPart  `json:"parts"` // itself, and its rejects
+}
+
+// RehearsedCrossing is what would cross to a part of a spread job.
+type RehearsedCrossing struct {
+	Rows  string   `json:"rows"` // as `from` has them
+	By    []string `json:"by"`
+	Part  int      `json:"part"` // to which, from 1
+	Count int64    `json:"count"`
+	Bytes int64    `json:"bytes"`
 }
 
 // RehearsedStep is what a step did.
@@ -167,6 +179,7 @@ func Rehearse(ctx context.Context, j *job.Job, o RehearseOptions) (Rehearsal, er
 	}
 	r := &rehearser{j: j, g: g, keep: o.Keep, shown: map[string]*shown{}}
 	r.taps()
+	crossings := r.crossings()
 	sinks := make([]*shown, len(j.Sinks))
 	for i := range j.Sinks {
 		sinks[i] = &shown{keep: o.Keep, schema: j.Sinks[i].Schema, rows: []json.RawMessage{}}
@@ -183,6 +196,9 @@ func Rehearse(ctx context.Context, j *job.Job, o RehearseOptions) (Rehearsal, er
 	}
 	for i := range out.Steps {
 		out.Steps[i].Kind = plan.Steps[i].Kind
+	}
+	for _, c := range crossings {
+		out.Crossings = append(out.Crossings, c.told())
 	}
 	r.warn(&out, samples, res.Figures)
 	out.Seconds = time.Since(began).Seconds()
@@ -288,6 +304,54 @@ func (e eye) Take([]byte, int)                     {}
 func (e eye) Append(dst []byte, v step.View) []byte {
 	e.see(v)
 	return dst
+}
+
+// crosser counts what would cross. Safe for concurrent use.
+type crosser struct {
+	mu  sync.Mutex // guards all below
+	sum RehearsedCrossing
+	row []byte
+}
+
+func (c *crosser) told() RehearsedCrossing {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.sum
+}
+
+// besideRow is about what a block has of a row beside its fields: its size, its time, and how far its watermark is (docs/spread.md, "What it costs").
+const besideRow = 6
+
+func (c *crosser) see(v step.View) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.sum.Count += int64(len(v.Sel))
+	for _, i := range v.Sel {
+		c.row = state.AppendValues(c.row[:0], v.Cols, int(i))
+		c.sum.Bytes += int64(len(c.row)) + besideRow
+	}
+}
+
+// crossings looks at what would cross between the portions of a spread job.
+func (r *rehearser) crossings() (out []*crosser) {
+	if r.j.Spread == nil {
+		return nil
+	}
+	parts, err := r.j.Parts()
+	if err != nil {
+		return nil // its document would have a fault
+	}
+	for _, x := range parts.Crossings {
+		c := &crosser{sum: RehearsedCrossing{Rows: x.Text, By: []string{}, Part: x.To + 1}}
+		for _, k := range x.Key {
+			c.sum.By = append(c.sum.By, x.Schema[k].Name)
+		}
+		out = append(out, c)
+		for _, in := range x.Inputs {
+			r.g.Taps = append(r.g.Taps, engine.TapNode{From: in.Ref, Schema: r.g.SchemaOf(in.Ref), Tap: eye{func(v step.View) { c.see(in.Arrange(v)) }}})
+		}
+	}
+	return out
 }
 
 // timeSpan is the span of event times.
@@ -487,7 +551,7 @@ func (d *judge) split(v step.View) {
 
 // told gathers what came of a run.
 func (r *rehearser) told(f engine.Figures, samples []connect.Sample) Rehearsal {
-	out := Rehearsal{Job: r.j.Name, Sources: []RehearsedSource{}, Steps: []RehearsedStep{}, Sinks: []RehearsedSink{}, Warnings: []Warning{}}
+	out := Rehearsal{Job: r.j.Name, Sources: []RehearsedSource{}, Steps: []RehearsedStep{}, Sinks: []RehearsedSink{}, Crossings: []RehearsedCrossing{}, Warnings: []Warning{}}
 	part := func(name string) RehearsedPart {
 		s := r.shown[name]
 		p := RehearsedPart{Name: name, Fields: []string{}, Count: s.count, Rows: s.rows}

@@ -122,7 +122,7 @@ func require(all openapi3.Schemas) {
 		"Rehearse.set": true, "Rehearse.rows": true, "Rehearse.from": true, "Play.set": true, "Play.by_arrival": true, "Given.source": true, "Given.event": true, "Given.clock": true, "NewTopic.partitions": true,
 		"Enter.name": true, "NewPerson.role": true, "NewPerson.email": true, "ChangedPerson.role": true, "ChangedPerson.email": true, "NewPersonToken.person": true, "NewPersonToken.role": true, "NewPersonToken.job": true, "NewPersonToken.for": true,
 		"Field.levels": true, "Problem.request": true, "ConnectionSpec.secrets": true, "Connection.secrets": true, "SecretText.for": true}
-	nullable := map[string]bool{"Job.run": true, "Job.live": true, "CheckpointFigures.last": true, "RehearsedStep.forecast": true,
+	nullable := map[string]bool{"Job.run": true, "Job.live": true, "Plan.spread": true, "CheckpointFigures.last": true, "RehearsedStep.forecast": true,
 		"Connector.connection": true, "Connector.source": true, "Connector.reference": true, "Connector.sink": true, "Peek.profile": true, "Peek.inference": true, "Checked.plan": true, "LatenessOf.run": true}
 	for name, s := range all {
 		if name == "Start" {

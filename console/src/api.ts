@@ -1591,6 +1591,12 @@ export interface components {
             source_example: components["schemas"]["Beginning"];
             stored: boolean;
         };
+        CrossingPlan: {
+            by: string[];
+            fields: string[];
+            rows: string;
+            topic: string;
+        };
         DelayFigures: {
             /** Format: double */
             p50_seconds: number | null;
@@ -2124,6 +2130,10 @@ export interface components {
         Owners: {
             owners: string[];
         };
+        PartPlan: {
+            crosses: components["schemas"]["CrossingPlan"][];
+            steps: string[];
+        };
         PartitionFigures: {
             /** Format: date-time */
             deleted_at: string | null;
@@ -2212,6 +2222,7 @@ export interface components {
             references: components["schemas"]["ReferencePlan"][];
             sinks: components["schemas"]["SinkPlan"][];
             sources: components["schemas"]["SourcePlan"][];
+            spread: components["schemas"]["SpreadPlan"] | null;
             steps: components["schemas"]["StepPlan"][];
         };
         Play: {
@@ -2387,6 +2398,7 @@ export interface components {
             refresh: string;
         };
         Rehearsal: {
+            crossings: components["schemas"]["RehearsedCrossing"][];
             job: string;
             /** Format: double */
             seconds: number;
@@ -2402,6 +2414,15 @@ export interface components {
             set?: {
                 [key: string]: string;
             };
+        };
+        RehearsedCrossing: {
+            by: string[];
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            count: number;
+            part: number;
+            rows: string;
         };
         RehearsedPart: {
             /** Format: int64 */
@@ -2694,6 +2715,12 @@ export interface components {
             read: number;
             /** Format: double */
             rejected: number;
+        };
+        SpreadPlan: {
+            costs: string;
+            parts: components["schemas"]["PartPlan"][];
+            portions: number;
+            via: string;
         };
         Start: {
             append?: boolean;

@@ -75,7 +75,7 @@ export function outline(text: string): Schemas['Plan'] | null {
     name, kind: kindOf(s), from: reads(s), looks: looksUp(s), does: [does(s)], fields: [], key: Array.isArray(s.key) ? s.key.map(String) : [], exchange: 'none', bound: '', state: 'key' in s || 'window' in s || 'join' in s ? 'kept' : 'none', delay: '', parts: [name], overlap: false, levels: [],
   }))
   const sinks = entries(doc.sinks).map(([name, s]) => ({ name, from: from(s.from), writes: place(s), makes: '', fields: [], delivery: '', readable: false }))
-  return { job: String(doc.job ?? ''), sources, references, steps, sinks }
+  return { job: String(doc.job ?? ''), sources, references, steps, sinks, spread: null }
 }
 
 /** The names of a document's references. */

@@ -3,14 +3,17 @@
     <h1>{{ job.name }}</h1>
     <StatusWord :status="job.status" />
     <RouterLink v-for="a in job.alarms" :key="a" to="/alarms" class="alarm">▲ {{ a }}</RouterLink>
-    <span class="soft since" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC<template v-if="job.node"> · on node <RouterLink to="/nodes">{{ job.node }}</RouterLink></template><template v-if="job.owners.length"> · owned by {{ job.owners.join(', ') }}</template></span>
+    <span class="soft since" :title="job.since">version {{ job.run?.version ?? job.version }} · since {{ moment(job.since) }} UTC<template v-if="spreadOver > 1"> · on <RouterLink to="/nodes">{{ spreadOver }} nodes</RouterLink></template><template v-else-if="job.node"> · on node <RouterLink to="/nodes">{{ job.node }}</RouterLink></template><template v-if="job.owners.length"> · owned by {{ job.owners.join(', ') }}</template></span>
+    <template v-if="!job.portion_of">
     <RouterLink :to="`/build?job=${encodeURIComponent(job.name)}`"><ElButton v-needs="'engineer'">Change</ElButton></RouterLink>
     <RouterLink :to="`/try?job=${encodeURIComponent(job.name)}`"><ElButton v-needs="'engineer'">Try its events</ElButton></RouterLink>
     <ElButton v-if="!job.span_of" v-needs="'engineer'" @click="emit('span')">Process the past</ElButton>
     <ElButton v-if="goesOn(job.status)" v-needs="'engineer'" :disabled="busy || job.status === 'stopping' || job.status === 'draining'" @click="emit('drain')">Drain</ElButton>
     <ElButton v-if="goesOn(job.status)" v-needs="'engineer'" :loading="busy" :disabled="job.status === 'stopping'" @click="emit('stop')">Stop</ElButton>
     <ElButton v-else v-needs="'engineer'" type="primary" :loading="busy" @click="emit('start')">Start</ElButton>
+    </template>
   </header>
+  <p v-if="job.portion_of" class="soft">A portion of <RouterLink :to="`/jobs/${encodeURIComponent(job.portion_of)}`">{{ job.portion_of }}</RouterLink>, which starts and stops it.</p>
   <p v-if="job.span_of" class="soft">
     Processes the past of <RouterLink :to="`/jobs/${encodeURIComponent(job.span_of)}`">{{ job.span_of }}</RouterLink>: what was stored from {{ job.span_begin || 'where its document says' }} until {{ job.span_until }}.
   </p>
@@ -26,6 +29,7 @@
 
 <script setup lang="ts">
 import { ElButton } from 'element-plus'
+import { computed } from 'vue'
 
 import { moment } from '../format'
 import type { Schemas } from '../http'
@@ -33,7 +37,7 @@ import { goesOn, type Job } from '../use/jobs'
 import { vNeeds } from '../use/me'
 import StatusWord from './StatusWord.vue'
 
-defineProps<{
+const props = defineProps<{
   job: Job
   /** How the run goes; null when none does. */
   live: Schemas['Live'] | null
@@ -41,6 +45,8 @@ defineProps<{
   busy: boolean
 }>()
 const emit = defineEmits<{ start: []; stop: []; drain: []; span: [] }>()
+
+const spreadOver = computed(() => new Set(props.job.portions.map((o) => o.node).filter(Boolean)).size)
 </script>
 
 <style scoped>

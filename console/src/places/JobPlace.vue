@@ -15,6 +15,7 @@
     </section>
     <!-- What is below comes once the map has its height: nothing that is about to be pressed moves away. -->
     <template v-if="!plan.loading.value">
+      <PortionsTable v-if="job.portions.length" :job="job" :plan="plan.data.value" />
       <FigureTiles v-if="figures" :figures="figures" :past="past.data.value" />
       <ResultsSection v-if="runId && plan.data.value" :run="runId" :plan="plan.data.value" />
       <section v-else class="sheet results"><header><h2>Results</h2></header><StateNote :loading="false" :problem="null">No rows yet: start the job to see them.</StateNote></section>
@@ -32,11 +33,12 @@ import FigureTiles from '../parts/FigureTiles.vue'
 import JobHead from '../parts/JobHead.vue'
 import JobMap from '../parts/JobMap.vue'
 import NodePanel from '../parts/NodePanel.vue'
+import PortionsTable from '../parts/PortionsTable.vue'
 import RecordTabs from '../parts/RecordTabs.vue'
 import ResultsSection from '../parts/ResultsSection.vue'
 import SpanDialog from '../parts/SpanDialog.vue'
 import StateNote from '../parts/StateNote.vue'
-import { drainJob, startJob, stopJob, useJobs } from '../use/jobs'
+import { drainJob, startJob, stopJob, useJobs, type Job } from '../use/jobs'
 import { useResource } from '../use/resource'
 import { useFigures, usePast } from '../use/runs'
 import { sure } from '../use/sure'
@@ -50,9 +52,13 @@ const props = defineProps<{
 }>()
 
 const { jobs, loading, problem } = useJobs()
-const job = computed(() => jobs.value?.find((j) => j.name === props.job) ?? null)
+const listed = computed(() => jobs.value?.find((j) => j.name === props.job) ?? null)
+// The list has spread jobs as a whole; a portion is asked for by its name.
+const portion = useResource<Job>(computed(() => (jobs.value && !listed.value && props.job.includes('.') ? `/jobs/${encodeURIComponent(props.job)}` : '')))
+const job = computed(() => listed.value ?? (portion.data.value?.name === props.job ? portion.data.value : null))
+watch(jobs, () => portion.data.value && void portion.refresh())
 const missing = computed<Problem | null>(() =>
-  jobs.value && !job.value
+  jobs.value && !job.value && !portion.loading.value
     ? { type: '', code: 'no-such-job', status: 404, title: '', detail: `There is no job ${props.job}.`, fix: 'Choose one from the list of jobs.' }
     : null,
 )

@@ -33,7 +33,7 @@
       </tbody>
     </table>
   </section>
-  <p v-if="nodes?.length" class="soft">Each job is carried out by one node, and any node answers for all. A node that is not heard for five seconds loses its jobs to the others, which go on from their newest checkpoints.</p>
+  <p v-if="nodes?.length" class="soft">Each job, and each portion of a spread one, is carried out by one node, and any node answers for all. A node that is not heard for five seconds loses its jobs to the others, which go on from their newest checkpoints.</p>
 </template>
 
 <script setup lang="ts">
@@ -68,7 +68,10 @@ const summary = computed(() => {
 })
 
 function events(n: Node): number {
-  return (jobs.value ?? []).reduce((sum, j) => sum + (n.jobs.includes(j.name) ? (j.live?.in_per_second ?? 0) : 0), 0)
+  return (jobs.value ?? []).reduce((sum, j) => {
+    if (j.portions.length) return sum + j.portions.reduce((s, o) => s + (o.node === n.name ? o.in_per_second : 0), 0)
+    return sum + (n.jobs.includes(j.name) ? (j.live?.in_per_second ?? 0) : 0)
+  }, 0)
 }
 const most = computed(() => Math.max(0, ...(nodes.value ?? []).map(events)))
 

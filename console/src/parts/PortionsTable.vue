@@ -1,0 +1,66 @@
+<template>
+  <section class="sheet scroll" aria-label="Portions">
+    <header>
+      <h2>Portions</h2>
+      <span class="soft">{{ summary }}</span>
+    </header>
+    <table class="plain">
+      <thead>
+        <tr><th>portion</th><th>node</th><th>state</th><th class="num">rows in/s</th><th class="num">rows out/s</th><th class="num">wait</th><th>watermark (UTC)</th><th class="num">keys</th><th class="num">state</th></tr>
+      </thead>
+      <tbody v-for="p in parts" :key="p.number">
+        <tr class="part"><th colspan="9" scope="rowgroup">Part {{ p.number }}<span v-if="p.does" class="soft"> · {{ p.does }}</span></th></tr>
+        <tr v-for="o in p.portions" :key="o.name" :data-portion="o.name">
+          <td class="nowrap"><RouterLink :to="`/jobs/${encodeURIComponent(o.name)}`">{{ o.part }}-{{ o.number }}</RouterLink></td>
+          <td class="nowrap"><RouterLink v-if="o.node" to="/nodes">{{ o.node }}</RouterLink><template v-else>–</template></td>
+          <td class="nowrap"><StatusWord :status="o.status" /></td>
+          <td class="num nowrap"><span class="fill" :style="{ width: `${p.most > 0 ? (60 * o.in_per_second) / p.most : 0}px` }" />{{ rate(o.in_per_second) }}</td>
+          <td class="num nowrap">{{ rate(o.out_per_second) }}</td>
+          <td class="num">{{ o.lag_events === null ? '–' : count(o.lag_events) }}</td>
+          <td class="nowrap">{{ o.watermark === 'end' ? 'end' : o.watermark ? moment(o.watermark) : '–' }}</td>
+          <td class="num">{{ count(o.keys) }}</td>
+          <td class="num nowrap">{{ bytes(o.state_bytes) }}</td>
+        </tr>
+      </tbody>
+    </table>
+  </section>
+</template>
+
+<script setup lang="ts">
+import { computed } from 'vue'
+
+import { bytes, count, moment, rate } from '../format'
+import type { Schemas } from '../http'
+import type { Job } from '../use/jobs'
+import StatusWord from './StatusWord.vue'
+
+// The portions of a spread job, part by part, in the order in which rows go through them. The bars show how evenly a part's rows fall on its portions.
+const props = defineProps<{
+  job: Job
+  /** Null until it is known. */
+  plan: Schemas['Plan'] | null
+}>()
+
+const parts = computed(() => {
+  const numbers = [...new Set(props.job.portions.map((o) => o.part))].sort((a, b) => a - b)
+  return numbers.map((number) => {
+    const portions = props.job.portions.filter((o) => o.part === number)
+    const planned = props.plan?.spread?.parts[number - 1]
+    const crosses = (planned?.crosses ?? []).map((c) => `${c.rows} by ${c.by.join(', ') || 'nothing'}`)
+    const steps = planned?.steps.join(', ') || (number === 1 ? 'the sources' : '')
+    return { number, portions, most: Math.max(...portions.map((o) => o.in_per_second)), does: [steps, crosses.length ? `reads ${crosses.join('; ')}` : ''].filter(Boolean).join(' · ') }
+  })
+})
+
+const summary = computed(() => {
+  const nodes = new Set(props.job.portions.map((o) => o.node).filter(Boolean))
+  return `${props.job.portions.length} runs on ${nodes.size} node${nodes.size === 1 ? '' : 's'}; rows cross from part to part by topics of the job's own`
+})
+</script>
+
+<style scoped>
+.sheet { margin-top: 14px; }
+.part th { text-align: left; padding-top: 10px; font-weight: 600; }
+.part .soft { font-weight: 400; }
+.fill { display: inline-block; height: 8px; margin-right: 6px; background: var(--tide); border-radius: 2px; vertical-align: middle; }
+</style>
