@@ -2,10 +2,15 @@ package e2e
 
 import (
 	"encoding/json"
+	"flag"
 	"fmt"
+	"math/rand/v2"
+	"net"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -175,4 +180,206 @@ func TestSpreadFails(t *testing.T) {
 		}
 	}
 	f.oneAtATime("wide", 2)
+}
+
+var spreadRows = flag.Int("spread-rows", 400_000, "how many events TestSpreadSpeed reads; of millions the ratio has to hold")
+
+// TestSpreadSpeed: how many events a second a job takes that works hard for each of them, carried out by one node on one processor, and spread over two nodes with a processor each.
+// What they share, PostgreSQL and the broker stand-in, runs on the same processors. Both give the same rows.
+func TestSpreadSpeed(t *testing.T) {
+	dir := open(t)
+	const files = 8
+	r := rand.New(rand.NewPCG(7, 7))
+	for f := range files {
+		var text strings.Builder
+		at := int64(1_772_323_200_000)
+		for i := range *spreadRows / files {
+			at += r.Int64N(5)
+			fmt.Fprintf(&text, `{"lift_id":"L%09d","crane":"C%d","berth":"B%d","tonnes":%.2f,"crew":{"driver":"D%02d","size":4},"lifted_at":%d}`+"\n", i*files+f, r.IntN(2000), r.IntN(40), float64(r.IntN(4000))/100, r.IntN(60), at-r.Int64N(2000))
+		}
+		write(t, dir, fmt.Sprintf("lifts-%d.ndjson", f), text.String())
+	}
+	document := `undertide: 1
+job: loads
+settings: {checkpoint: {every: 1s}SPREAD}
+connections: {yard: {via: kafka, brokers: [BROKER]}}
+sources:
+  lifts:
+    via: file
+    with: {files: DIR/lifts-*.ndjson}
+    fields:
+      lift_id: string
+      crane: string
+      berth: string
+      tonnes: double
+      driver: {type: string, at: crew.driver}
+      lifted_at: {type: timestamp, parse: epoch_ms}
+    event_time: lifted_at
+    watermark: {margin: 10s}
+steps:
+  useful:
+    from: lifts
+    where: "tonnes > 0.5 && crane != ''"
+    set: {kilos: "int(tonnes * 1000.0)"}
+    only: [crane, driver, tonnes, kilos]
+  ten_minutes:
+    from: useful
+    key: [crane]
+    window: {sliding: 10m, by: 1m}
+    measures: {lifts: count(), load_kg: sum(kilos), heaviest_t: max(tonnes), p50: "quantile(tonnes, 0.5)", p99: "quantile(tonnes, 0.99)", drivers: count_distinct(driver)}
+  quiet:
+    from: useful
+    key: [crane]
+    window: {session: 2s}
+    measures: {lifts: count(), load_kg: sum(kilos), heaviest_t: max(tonnes)}
+sinks:
+  loads: {from: ten_minutes, via: file, with: {path: DIR/out/loads/}}
+  quiet: {from: quiet, via: file, with: {path: DIR/out/quiet/}}
+`
+	rows, took := map[bool][]string{}, map[bool]time.Duration{}
+	for _, spread := range []bool{false, true} {
+		rows[spread], took[spread] = carriedOut(t, dir, document, spread)
+	}
+	if !slices.Equal(rows[false], rows[true]) || len(rows[true]) < 1000 {
+		t.Errorf("one node gives %d rows, and two %d that are not all the same", len(rows[false]), len(rows[true]))
+	}
+	ratio := took[false].Seconds() / took[true].Seconds()
+	t.Logf("%d events: one node %.0f a second, two %.0f a second, %.2f times as much", *spreadRows, float64(*spreadRows)/took[false].Seconds(), float64(*spreadRows)/took[true].Seconds(), ratio)
+	if *spreadRows >= 4_000_000 && ratio < 1.5 {
+		t.Errorf("two nodes take %.2f times as much as one", ratio)
+	}
+}
+
+// carriedOut carries the job out on one node, or spread over two, each on a processor of its own, and gives its rows and how long its run took.
+func carriedOut(t *testing.T, dir, document string, spread bool) (rows []string, took time.Duration) {
+	t.Helper()
+	t.Setenv("GOMAXPROCS", "1")
+	within := filepath.Join(dir, map[bool]string{false: "one", true: "two"}[spread])
+	out := filepath.Join(dir, "out")
+	for _, d := range []string{within, out} {
+		if err := os.Mkdir(d, 0o777); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chmod(d, 0o777); err != nil {
+			t.Fatal(err)
+		}
+	}
+	port := freePort(t)
+	records := newRecords(t, "", within, "127.0.0.1", port)
+	shareables(t, within)
+	pin := func(p *process, cores string) {
+		t.Helper()
+		must(t, "taskset", "-a", "-p", "-c", cores, fmt.Sprint(p.cmd.Process.Pid))
+	}
+	cores, more := "0", ""
+	if spread {
+		cores, more = "0,1", ", spread: 2"
+	}
+	broker := launch(t, within, "broker", "--listen", "127.0.0.1:"+freePort(t), "--data", filepath.Join(within, "broker"))
+	at := broker.says(t, `listens on (\S+);`)
+	pin(broker, cores)
+	node := func(name, core string) *serving {
+		s := serve(t, dir, "--data", filepath.Join(dataOf(dir), filepath.Base(within)+"-"+name), "--database", records.url, "--node", name, "--store", filepath.Join(within, "shared"), "--secret-key-from", "file:"+filepath.Join(within, "key"))
+		pin(s.process, core)
+		return s
+	}
+	first := node("a", "0")
+	nodes := []*serving{first}
+	if spread {
+		nodes = append(nodes, node("b", "1"))
+		eventually(t, 10*time.Second, "the nodes know one another", func() bool { return strings.Contains(first.must("nodes").out, "\nb ") })
+	}
+	write(t, dir, "loads.yaml", strings.NewReplacer("SPREAD", more, "BROKER", at, "DIR", dir).Replace(document))
+	first.must("save", "loads.yaml")
+	first.must("start", "loads")
+	var job api.Job
+	eventually(t, 10*time.Minute, "the job finishes", func() bool {
+		_, text, _ := first.get("/api/v1/jobs/loads")
+		return json.Unmarshal([]byte(text), &job) == nil && job.Run != nil && job.Run.EndedAt != nil
+	})
+	if job.Status != "finished" {
+		t.Fatalf("the job is %s: %s", job.Status, job.Sentence)
+	}
+	for _, sink := range []string{"loads", "quiet"} {
+		rows = append(rows, folder(t, filepath.Join(out, sink))...)
+	}
+	slices.Sort(rows)
+	for _, n := range nodes {
+		n.end(t, syscall.SIGTERM)
+	}
+	if err := os.RemoveAll(out); err != nil {
+		t.Fatal(err)
+	}
+	return rows, job.Run.EndedAt.Sub(job.Run.StartedAt)
+}
+
+// freePort gives a port that is free.
+func freePort(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	_, port, _ := net.SplitHostPort(l.Addr().String())
+	return port
+}
+
+// TestPortionsPlace: the page of a spread job shows its portions, part by part, where they are, and its results as one; a portion has a page of its own, from which nothing is started.
+func TestPortionsPlace(t *testing.T) {
+	t.Parallel()
+	dir := open(t)
+	r := newRecords(t, "", dir, "127.0.0.1", freePort(t))
+	shareables(t, dir)
+	broker := launch(t, dir, "broker", "--listen", "127.0.0.1:"+freePort(t), "--data", filepath.Join(dir, "broker"))
+	at := broker.says(t, `listens on (\S+);`)
+	node := func(name string) *serving {
+		return serve(t, dir, "--data", filepath.Join(dataOf(dir), name), "--database", r.url, "--node", name, "--store", filepath.Join(dir, "shared"), "--secret-key-from", "file:"+filepath.Join(dir, "key"))
+	}
+	quay, pier := node("quay"), node("pier")
+	eventually(t, 10*time.Second, "the nodes know one another", func() bool { return strings.Count(quay.must("nodes").out, "well") == 2 })
+	for f := range 4 {
+		var text strings.Builder
+		for i := range 600 {
+			fmt.Fprintf(&text, `{"crane":"C%d","tonnes":%d,"at":"%s"}`+"\n", (i+f)%7, i%40, time.Unix(1_772_323_200+int64(i), 0).UTC().Format(time.RFC3339))
+		}
+		write(t, dir, fmt.Sprintf("lifts-%d.ndjson", f), text.String())
+	}
+	write(t, dir, "loads.yaml", strings.NewReplacer("DIR", dir, "BROKER", at).Replace(`undertide: 1
+job: loads
+settings: {spread: 2, checkpoint: {every: 200ms}}
+connections: {yard: {via: kafka, brokers: [BROKER]}}
+sources:
+  lifts: {via: file, with: {files: DIR/lifts-*.ndjson, follow: true}, fields: {crane: string, tonnes: int, at: timestamp}, event_time: at, watermark: {margin: 1s}}
+steps:
+  minute: {from: lifts, key: [crane], window: {tumbling: 1m}, measures: {lifts: count(), load: sum(tonnes)}}
+sinks:
+  out: {from: minute, via: file, with: {path: DIR/out/}}
+`))
+	quay.must("save", "loads.yaml")
+	quay.must("start", "loads")
+	p := browse(t, pier.address+"/jobs/loads")
+	p.shows("Portions")
+	p.shows("4 runs on 2 nodes")
+	p.shows("Part 2 · minute · reads lifts by crane")
+	p.shows("C6") // a row of the results, of whichever portion has it
+	if found := p.violations(`['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'best-practice']`); found != "" {
+		t.Errorf("axe says:\n%s", found)
+	}
+	p.hit("portion 2-1", `[...document.querySelectorAll('[data-portion] a')].find((e) => e.innerText === '2-1')`)
+	p.shows("A portion of loads, which starts and stops it.")
+	p.shows("lifts.by.crane")
+	if value[bool](p, `[...document.querySelectorAll('header button')].some((e) => ['Stop', 'Drain', 'Start'].includes(e.innerText))`) {
+		t.Error("a portion can be stopped from its page")
+	}
+	p.hit("the job", `[...document.querySelectorAll('main a')].find((e) => e.innerText === 'loads')`)
+	p.shows("4 runs on 2 nodes")
+	p.press("Stop")
+	p.shows("stopped")
+	eventually(t, 10*time.Second, "all portions are stopped", func() bool {
+		return value[int](p, `[...document.querySelectorAll('[data-portion]')].filter((e) => e.innerText.includes('stopped')).length`) == 4
+	})
+	if out := pier.must("show", "loads").out; strings.Count(out, "stopped") < 4 || !strings.Contains(out, "loads.2-2") {
+		t.Errorf("show says:\n%s", out)
+	}
 }

@@ -257,13 +257,19 @@ func (n *nodes) howElsewhere(job int64) (node, sentence string) {
 
 // roomiest gives the node that a new run goes to, where that is another one than this; false for this one. It counts there from now on: the next one may come before
 // the next beat.
-func (n *nodes) roomiest() (lease.Node, bool) {
+func (n *nodes) roomiest() (lease.Node, bool) { return n.roomiestOf(nil) }
+
+// roomiestOf is roomiest among the nodes that have fewest, for their cores, of something else, which is counted by name; nil for nothing.
+func (n *nodes) roomiestOf(have map[string]int) (lease.Node, bool) {
 	n.mu.Lock()
 	defer n.mu.Unlock()
 	able := slices.DeleteFunc(slices.Clone(n.view.Nodes), func(x lease.Node) bool { return !x.Alive || x.Draining })
 	if len(able) == 0 {
 		return lease.Node{}, false
 	}
+	share := func(x lease.Node) float64 { return float64(have[x.Name]) / float64(max(x.Cores, 1)) }
+	least := slices.MinFunc(able, func(a, b lease.Node) int { return cmp.Compare(share(a), share(b)) })
+	able = slices.DeleteFunc(able, func(x lease.Node) bool { return share(x) > share(least) })
 	best := able[lease.Roomiest(able)]
 	n.view.Nodes = slices.Clone(n.view.Nodes) // others are reading it
 	for i := range n.view.Nodes {

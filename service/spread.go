@@ -432,17 +432,30 @@ func (s *Service) portionViews(e *entry) []api.Portion {
 	return out
 }
 
-// startPortions starts the portions that this run of the job has not started yet, or that were stopped since, each on the node with room for it.
+// startPortions starts the portions that this run of the job has not started yet, or that were stopped since. Those of one part go to different nodes as far as there are
+// some, since they have about as much to do, and then to those with room.
 func (r *runner) startPortions(ctx context.Context, all []*portion) error {
 	var starts errgroup.Group
 	any := false
+	have := map[int]map[string]int{} // by part and node
+	goesOn := func(p *portion) bool { return p.isOf(r) && (p.run.Wanted || p.run.Status == finished) }
 	for _, p := range all {
-		if p.isOf(r) && (p.run.Wanted || p.run.Status == finished) || ctx.Err() != nil {
+		if have[p.part] == nil {
+			have[p.part] = map[string]int{}
+		}
+		if goesOn(p) && p.node != "" {
+			have[p.part][p.node]++
+		}
+	}
+	for _, p := range all {
+		if goesOn(p) || ctx.Err() != nil {
 			continue
 		}
 		any = true
+		to, elsewhere := r.s.nodes.roomiestOf(have[p.part])
+		have[p.part][cmp.Or(to.Name, r.s.opt.Node)]++
 		starts.Go(func() error {
-			if err := r.startPortion(ctx, p); err != nil {
+			if err := r.startPortion(ctx, p, to, elsewhere); err != nil {
 				return &portionStart{p.at(), err}
 			}
 			return nil
@@ -469,7 +482,7 @@ type portionStart struct {
 func (p *portionStart) Error() string { return "portion " + p.at + ": " + p.err.Error() }
 func (p *portionStart) Unwrap() error { return p.err }
 
-func (r *runner) startPortion(ctx context.Context, p *portion) error {
+func (r *runner) startPortion(ctx context.Context, p *portion, to lease.Node, elsewhere bool) error {
 	s := r.s
 	own, err := r.job.Portion(p.name, job.Portion{Part: p.part, Number: s.record(p.e).Portion, Generation: r.rec.Generation})
 	if err != nil {
@@ -492,7 +505,7 @@ func (r *runner) startPortion(ctx context.Context, p *portion) error {
 			}
 		}
 	}
-	if to, elsewhere := s.nodes.roomiest(); elsewhere {
+	if elsewhere {
 		err = s.nodes.send(ctx, to, http.MethodPost, "/jobs/"+p.name+"/runs", ask)
 	} else {
 		_, err = s.start(withoutAsker(ctx), p.name, ask)
