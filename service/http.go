@@ -67,7 +67,7 @@ func (s *Service) router() *gin.Engine {
 				}
 			}
 			if err := s.acts(c, o, func() error {
-				if err := s.mayPass(c, o); err != nil {
+				if err := cmp.Or(s.mayPass(c, o), s.ofPortions(c, o)); err != nil {
 					return err
 				}
 				return do(c)

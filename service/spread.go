@@ -13,10 +13,12 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gin-gonic/gin"
 	"golang.org/x/sync/errgroup"
 
 	"undertide/access"
 	"undertide/api"
+	"undertide/api/operations"
 	"undertide/figures"
 	"undertide/job"
 	"undertide/lease"
@@ -586,6 +588,30 @@ func (s *Service) stopLeft(ctx context.Context, e *entry) (left bool) {
 		}
 	}
 	return left
+}
+
+// keptByPortions are the addresses that are about what a run keeps: of a spread job the portions do.
+var keptByPortions = []string{"state", "spans", "skew", "compare", "jobCheckpoints", "pin", "kept"}
+
+// ofPortions says of a spread job which portions have what is asked for.
+func (s *Service) ofPortions(c *gin.Context, o *operations.Operation) error {
+	if !slices.Contains(keptByPortions, o.ID) {
+		return nil
+	}
+	var having []string
+	for _, e := range s.portionsOf(c.Param("job")) {
+		j, err := s.lastDocument(c, e, false)
+		if err == nil && (c.Param("step") == "" || j.StepNamed(c.Param("step")) != nil) {
+			having = append(having, e.rec.Name)
+		}
+	}
+	if len(having) == 0 { // no spread job, or no step of it
+		return nil
+	}
+	if len(having) > 8 {
+		having = append(having[:8], "…")
+	}
+	return api.WrongRequest.With("job "+c.Param("job")+" is carried out by portions, each of which keeps its own state and checkpoints", "ask one of "+strings.Join(having, ", "))
 }
 
 // ofPortion refuses what somebody asks of a portion that only its job may ask.

@@ -151,6 +151,10 @@ func TestSpreadJob(t *testing.T) {
 			return len(cranes) == 11 && rows.Passed >= int64(len(rows.Rows))
 		})
 		ena(p).want(400, "POST", "/jobs/rates.1-1/stop", "{}", nil)
+		if _, text := ena(p).ask("GET", "/jobs/rates/state/minute", nil); !strings.Contains(text, "ask one of rates.2-1, rates.2-2") {
+			t.Errorf("the state of the job is %s", text)
+		}
+		ena(p).want(200, "GET", "/jobs/rates.2-1/state/minute", nil, nil)
 		ena(p).want(400, "DELETE", "/jobs/rates.2-1", nil, nil)
 	}
 
