@@ -22,7 +22,7 @@ func Implausible(g *engine.Graph, f engine.Figures, now time.Time) (out []string
 			}
 		}
 		switch {
-		case !s.Timed() || s.Arrival || greatest == row.MinTime:
+		case !s.Timed() || s.Arrival || s.Carried || greatest == row.MinTime:
 		case greatest < UnitDoubt:
 			out = append(out, fmt.Sprintf("source %s: the newest event time is %s: the unit of the event time is mistaken; seconds were perhaps read as milliseconds: say parse: epoch_s, or the unit it is", s.Name, greatest))
 		case greatest > row.TimeOf(now.Add(24*time.Hour)):

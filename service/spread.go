@@ -195,6 +195,7 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 		if !running && allOpened(all, r) {
 			running = true
 			connected()
+			r.atWork()
 		}
 		if know.drained {
 			r.drainPortions(ctx, all)
@@ -217,6 +218,16 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 			know.drained, draining = true, nil
 		case <-s.portionNews(ctx, running):
 		}
+	}
+}
+
+// atWork notes that the run has got somewhere: crashes of nodes count anew, as after a checkpoint.
+func (r *runner) atWork() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.rec.Crashes > 0 && !r.lost {
+		r.rec.Crashes = 0
+		r.s.db.UpdateRun(r.rec)
 	}
 }
 

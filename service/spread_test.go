@@ -194,3 +194,53 @@ func TestSpreadJob(t *testing.T) {
 		return status == 404
 	})
 }
+
+// TestSpreadFaults: a spread job starts whole or not at all, and ends whole where one of its portions cannot go on; both say which portion it is, and why.
+func TestSpreadFaults(t *testing.T) {
+	b, err := broker.Start(broker.Options{Listen: "127.0.0.1:0", Topics: []string{"lifts"}, Partitions: 3})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.Close()
+	client, err := kgo.NewClient(kgo.SeedBrokers(b.Addr), kgo.RecordPartitioner(kgo.ManualPartitioner()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer client.Close()
+	quay, pier, _ := twoNodes(t, nil)
+	ena := func(p *peopled) caller { return p.by(p.tokens["ena"]).with("Content-Type", "application/json") }
+	saves := quay.by(quay.tokens["ena"]).with("Content-Type", "application/yaml")
+	blocked := filepath.Join(quay.dir, "blocked")
+	if err := os.WriteFile(blocked, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	document := strings.Replace(fmt.Sprintf(spreadRates, b.Addr, filepath.Join(blocked, "rates")), "every: 200ms}}", "every: 200ms}, restart: {tries: 0}}", 1)
+	saves.want(201, "POST", "/jobs", document, nil)
+	ended := func(why string) {
+		t.Helper()
+		until(t, "job and portions have ended", func() bool {
+			var j api.Job
+			ena(pier).want(200, "GET", "/jobs/rates", nil, &j)
+			return j.Status == "failed" && strings.Contains(j.Sentence, why) && len(j.Portions) == 4 && !slices.ContainsFunc(j.Portions, func(o api.Portion) bool { return !hasEnded(o.Status) && o.Status != "saved" })
+		})
+	}
+	status, text := ena(quay).ask("POST", "/jobs/rates/runs", []byte("{}"))
+	if status == 201 || !strings.Contains(text, "portion 2-") || !strings.Contains(text, "blocked") {
+		t.Fatalf("the start answers %d %s", status, text)
+	}
+	ended("portion 2-")
+
+	// With another place it starts; then somebody else writes into the topic by which rows cross.
+	saves.want(201, "POST", "/jobs", strings.Replace(document, filepath.Join(blocked, "rates"), filepath.Join(quay.dir, "rates"), 1), nil)
+	ena(pier).want(201, "POST", "/jobs/rates/runs", `{"leave_behind": []}`, nil)
+	r := &kgo.Record{Topic: "undertide.rates.1.heavy.by.crane", Partition: 1, Key: []byte("astray"), Value: []byte("{}")}
+	if err := client.ProduceSync(context.Background(), r).FirstErr(); err != nil {
+		t.Fatal(err)
+	}
+	ended("portion 2-2: ")
+	var j api.Job
+	ena(pier).want(200, "GET", "/jobs/rates", nil, &j)
+	if !strings.Contains(j.Sentence, "the message is none of Under Tide") {
+		t.Errorf("the job says: %s", j.Sentence)
+	}
+}
