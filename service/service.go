@@ -87,8 +87,9 @@ type Options struct {
 	// Enter is told before Ready where somebody can become the first keeper, once: where they have to sign in and there is none yet. May be nil.
 	Enter func(address string)
 
-	graph    func(job string, g *engine.Graph) // for tests: changes the graph of a run
-	patience time.Duration                     // for tests: in place of answerWithin
+	graph     func(job string, g *engine.Graph) // for tests: changes the graph of a run
+	patience  time.Duration                     // for tests: in place of answerWithin
+	evenAfter time.Duration                     // for tests: in place of unevenFor
 }
 
 // LockFile is a file of each service's data folder: who holds its lock serves.
@@ -188,6 +189,9 @@ func Serve(ctx context.Context, opt Options) (err error) {
 	}
 	if opt.patience == 0 {
 		opt.patience = answerWithin
+	}
+	if opt.evenAfter == 0 {
+		opt.evenAfter = unevenFor
 	}
 	if opt.Log == nil {
 		opt.Log = slog.New(slog.DiscardHandler)

@@ -149,6 +149,7 @@ type supervised struct {
 	seen    map[string]run.Figures // by name: also of those that have ended
 	last    map[int64]bool         // by run: its figures were asked for after it had ended
 	drained bool                   // their sources are told to end
+	uneven  time.Time              // since when a node has two more portions of a part than another; zero for not
 	parts   map[int][]string       // by part of the job: what can be looked at in its portions
 }
 
@@ -202,6 +203,9 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 		}
 		r.sum(all, know)
 		r.gatherWanted(ctx, all)
+		if running && !know.drained {
+			r.even(ctx, all, know)
+		}
 		select {
 		case <-ctx.Done():
 			if cause := context.Cause(ctx); !errors.Is(cause, context.Canceled) { // the job is another node's, or may be
@@ -219,6 +223,61 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 		case <-s.portionNews(ctx, running):
 		}
 	}
+}
+
+// unevenFor is how long the portions of a part lie unevenly over the nodes before one is moved: a node that was away may be on its way back.
+const unevenFor = 30 * time.Second
+
+// even lets a portion go from the node that has most of its part to the one that has fewest, where that makes them more even: it stops with a checkpoint, and is started there.
+func (r *runner) even(ctx context.Context, all []*portion, know *supervised) {
+	p := r.s.nodes.tooMany(all)
+	switch {
+	case p == nil:
+		know.uneven = time.Time{}
+	case know.uneven.IsZero():
+		know.uneven = time.Now()
+	case time.Since(know.uneven) >= r.s.opt.evenAfter:
+		know.uneven = time.Time{}
+		r.log.Info("a portion goes to a node that has fewer", "portion", p.at(), "from", p.node)
+		if err := r.s.tellPortion(ctx, p, "stop"); err != nil {
+			r.log.Warn("a portion that is to go to another node was not stopped", "portion", p.at(), "error", err)
+		}
+		if err := r.s.readJobs(ctx); err != nil {
+			r.log.Debug("the portions could not be read again", "error", err)
+		}
+	}
+}
+
+// tooMany gives a portion of a node that has at least two more of its part than another node that takes jobs; nil for none, or where not all run.
+func (n *nodes) tooMany(all []*portion) *portion {
+	have := map[int]map[string][]*portion{}
+	for _, p := range all {
+		if p.run == nil || hasEnded(p.run.Status) {
+			continue
+		}
+		if p.run.Status != running || p.node == "" {
+			return nil
+		}
+		if have[p.part] == nil {
+			have[p.part] = map[string][]*portion{}
+		}
+		have[p.part][p.node] = append(have[p.part][p.node], p)
+	}
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	for _, of := range have {
+		for _, to := range n.view.Nodes {
+			if !to.Alive || to.Draining {
+				continue
+			}
+			for _, list := range of {
+				if len(list) >= len(of[to.Name])+2 {
+					return list[len(list)-1]
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // atWork notes that the run has got somewhere: crashes of nodes count anew, as after a checkpoint.

@@ -90,7 +90,7 @@ func TestSpreadJob(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	quay, pier, _ := twoNodes(t, nil)
+	quay, pier, _ := twoNodes(t, func(o *Options) { o.evenAfter = 500 * time.Millisecond })
 	ena := func(p *peopled) caller { return p.by(p.tokens["ena"]).with("Content-Type", "application/json") }
 	out := filepath.Join(quay.dir, "rates")
 	quay.by(quay.tokens["ena"]).with("Content-Type", "application/yaml").want(201, "POST", "/jobs", fmt.Sprintf(spreadRates, b.Addr, out), nil)
@@ -157,6 +157,21 @@ func TestSpreadJob(t *testing.T) {
 		ena(p).want(200, "GET", "/jobs/rates.2-1/state/minute", nil, nil)
 		ena(p).want(400, "DELETE", "/jobs/rates.2-1", nil, nil)
 	}
+
+	// A node that is drained, and is not any more, gets portions of each part again.
+	nodesOf := func() map[string]int {
+		out := map[string]int{}
+		for _, o := range job(quay).Portions {
+			if o.Status == "running" {
+				out[fmt.Sprint(o.Node, " ", o.Part)]++
+			}
+		}
+		return out
+	}
+	pier.as("kit").want(200, "POST", "/nodes/pier/drain", "{}", nil)
+	until(t, "all portions are on one node", func() bool { return nodesOf()["quay 1"] == 2 && nodesOf()["quay 2"] == 2 })
+	pier.as("kit").want(200, "DELETE", "/nodes/pier/drain", nil, nil)
+	until(t, "each node has portions of each part", func() bool { return len(nodesOf()) == 4 })
 
 	// Stopped and started again, on with what they had; then drained.
 	var stopped api.Run
