@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -248,7 +249,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	} else if err = s.bringTo(ctx, rec, ask); err == nil {
 		from, err = s.fits(ctx, e, j, ask)
 	}
-	if err != nil {
+	if err = cmp.Or(err, s.otherwiseSpread(rec, spread, ask.Resume == "fresh")); err != nil {
 		return api.Started{}, err
 	}
 	notes := []string{}
@@ -279,10 +280,14 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 			notes = append(notes, fmt.Sprintf("the run goes back to checkpoint %d: rows that were delivered after it are made again", info.Epoch))
 		}
 	}
-	if spread {
-		if err := s.makePortions(ctx, rec, generation, j, v, ask.Resume == "fresh"); err != nil {
-			return api.Started{}, err
+	if !spread { // those of a version of before, which begins anew otherwise
+		for _, e := range s.portionsOf(name) {
+			if err := s.removeHeld(ctx, e); err != nil {
+				return api.Started{}, err
+			}
 		}
+	} else if err := s.makePortions(ctx, rec, generation, j, v, ask.Resume == "fresh"); err != nil {
+		return api.Started{}, err
 	}
 	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.LeaveBehind, SkipEvents: ask.Skip, Generation: generation, Node: s.opt.Node}
 	held, err := s.leasedRun(ctx, name, &record, from != nil)
@@ -478,6 +483,18 @@ func (s *Service) couldStart(ctx context.Context, e *entry, ask api.Start) error
 	}
 	_, err = s.fits(ctx, e, j, ask)
 	return err
+}
+
+// otherwiseSpread refuses that what a job has kept is left behind without a word, since one run had it and portions are to go on, or the other way round.
+func (s *Service) otherwiseSpread(rec store.Job, spread, fresh bool) error {
+	before := len(s.portionsOf(rec.Name)) > 0
+	switch {
+	case fresh || before == spread || !before && rec.LastEpoch == 0:
+		return nil
+	case spread:
+		return api.StartFailed.With(fmt.Sprintf("job %s was carried out by one run, and portions do not take over what that has kept", rec.Name), "start a version without spread, or begin anew with --fresh")
+	}
+	return api.StartFailed.With(fmt.Sprintf("job %s was carried out by portions, and one run does not take over what those have kept", rec.Name), "start a version with spread, or begin anew with --fresh")
 }
 
 // spreadStart refuses of a spread job what only one run can do.

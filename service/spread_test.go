@@ -59,18 +59,25 @@ func written(t *testing.T, dir string) (rows []map[string]any) {
 	return rows
 }
 
-// TestSpreadJob: a job is carried out by portions on both nodes; it is started, seen, drained, stopped, gone on with and removed as one.
-func TestSpreadJob(t *testing.T) {
-	b, err := broker.Start(broker.Options{Listen: "127.0.0.1:0", Topics: []string{"lifts"}, Partitions: 4})
+// liftsAt starts a broker stand-in with a topic of so many partitions, and gives a client that says itself into which it sends.
+func liftsAt(t *testing.T, partitions int32) (*broker.Broker, *kgo.Client) {
+	t.Helper()
+	b, err := broker.Start(broker.Options{Listen: "127.0.0.1:0", Topics: []string{"lifts"}, Partitions: partitions})
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer b.Close()
+	t.Cleanup(b.Close)
 	client, err := kgo.NewClient(kgo.SeedBrokers(b.Addr), kgo.RecordPartitioner(kgo.ManualPartitioner()))
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer client.Close()
+	t.Cleanup(client.Close)
+	return b, client
+}
+
+// TestSpreadJob: a job is carried out by portions on both nodes; it is started, seen, drained, stopped, gone on with and removed as one.
+func TestSpreadJob(t *testing.T) {
+	b, client := liftsAt(t, 4)
 	sent, sum := 0, 0
 	send := func(from, seconds int) {
 		t.Helper()
@@ -212,16 +219,7 @@ func TestSpreadJob(t *testing.T) {
 
 // TestSpreadFaults: a spread job starts whole or not at all, and ends whole where one of its portions cannot go on; both say which portion it is, and why.
 func TestSpreadFaults(t *testing.T) {
-	b, err := broker.Start(broker.Options{Listen: "127.0.0.1:0", Topics: []string{"lifts"}, Partitions: 3})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer b.Close()
-	client, err := kgo.NewClient(kgo.SeedBrokers(b.Addr), kgo.RecordPartitioner(kgo.ManualPartitioner()))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer client.Close()
+	b, client := liftsAt(t, 3)
 	quay, pier, _ := twoNodes(t, nil)
 	ena := func(p *peopled) caller { return p.by(p.tokens["ena"]).with("Content-Type", "application/json") }
 	saves := quay.by(quay.tokens["ena"]).with("Content-Type", "application/yaml")
@@ -258,4 +256,34 @@ func TestSpreadFaults(t *testing.T) {
 	if !strings.Contains(j.Sentence, "the message is none of Under Tide") {
 		t.Errorf("the job says: %s", j.Sentence)
 	}
+
+	// What portions have kept no single run goes on with, nor other portions, nor the other way round; that is said, and --fresh begins anew.
+	spread := strings.Replace(document, filepath.Join(blocked, "rates"), filepath.Join(quay.dir, "rates"), 1)
+	refused := func(document, why string) {
+		t.Helper()
+		saves.want(201, "POST", "/jobs", document, nil)
+		if status, text := ena(quay).ask("POST", "/jobs/rates/runs", []byte("{}")); status == 201 || !strings.Contains(text, why) {
+			t.Errorf("the start answers %d %s", status, text)
+		}
+	}
+	fresh := func(portions int) {
+		t.Helper()
+		ena(quay).want(201, "POST", "/jobs/rates/runs", `{"resume": "fresh"}`, nil)
+		until(t, "it runs anew", func() bool {
+			ena(pier).want(200, "GET", "/jobs/rates", nil, &j)
+			return j.Status == "running" && len(j.Portions) == portions
+		})
+		if portions == 0 {
+			until(t, "there is a checkpoint", func() bool {
+				_, text := ena(quay).ask("GET", "/jobs/rates/checkpoints", nil)
+				return strings.Contains(text, `"epoch"`)
+			})
+		}
+		ena(quay).want(200, "POST", "/jobs/rates/stop", "{}", nil)
+	}
+	refused(strings.Replace(spread, "spread: 2", "spread: 3", 1), "this version has 2 parts of 3")
+	refused(strings.Replace(spread, "spread: 2, ", "", 1), "one run does not take over what those have kept")
+	fresh(0)
+	refused(spread, "portions do not take over what that has kept")
+	fresh(4)
 }
