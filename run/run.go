@@ -99,6 +99,9 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 		return res, err
 	}
 	b.sayDelivery()
+	if j.Spread != nil {
+		opt.say("one run carries the whole job out: only nodes spread it")
+	}
 	if opt.Resumed != nil {
 		var from []engine.PartitionState
 		if o.From != nil {

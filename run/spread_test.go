@@ -137,10 +137,16 @@ steps:
     key: [gauge]
     window: {tumbling: 10m}
     measures: {windows: count(), most: max(n)}
+  alike:
+    from: minute
+    key: [n]
+    window: {tumbling: 10m}
+    measures: {gauges: count(), most: max(sum)}
 sinks:
   out: {from: minute, via: file, with: {path: %s/out.ndjson}}
   tardy: {from: late of minute, via: file, with: {path: %s/tardy.ndjson}}
   tens: {from: ranked, via: file, with: {path: %s/tens.ndjson}}
+  same: {from: alike, via: file, with: {path: %[3]s/same.ndjson}}
 `
 
 // TestSpread: what the portions of a job write is together what one run of it writes, also where each of them is stopped now and then.
@@ -176,7 +182,7 @@ func TestSpread(t *testing.T) {
 			t.Fatal(err)
 		}
 		got, results := spreadRuns(t, whole, t.TempDir(), breaks)
-		for _, sink := range []string{"out", "tardy", "tens"} {
+		for _, sink := range []string{"out", "tardy", "tens", "same"} {
 			want := readLines(t, filepath.Join(dir, sink+".ndjson"))
 			if !slices.Equal(got[sink], want) {
 				t.Errorf("breaks %v: sink %s has %d rows, and of one run %d", breaks, sink, len(got[sink]), len(want))
@@ -227,7 +233,9 @@ func TestSpreadLate(t *testing.T) {
 	late := int64(0)
 	for _, r := range results {
 		for i := range r.Graph.Steps {
-			late += r.Figures.Steps[i].Lost
+			if r.Graph.Steps[i].Name == "minute" {
+				late += r.Figures.Steps[i].Lost
+			}
 		}
 	}
 	if want := res.Figures.Steps[1].Lost; late != want || want == 0 {
@@ -251,7 +259,7 @@ func TestSpreadRandom(t *testing.T) {
 	connections := atBroker(t)
 	parts := map[int]int{} // jobs by their number of parts
 	ordered := regexp.MustCompile(`deduplicate|remember|collect|first|last|rank|as_of|accept|revised|repeat|longest`)
-	for seed := uint64(500); seed < 500+uint64(25**rounds); seed++ {
+	for seed := uint64(500); seed < 500+uint64(12**rounds); seed++ {
 		j := longJob(seed)
 		single := seed%2 == 0
 		if single && (len(j.margins) > 1 || j.keep >= 0) {
@@ -312,7 +320,7 @@ func TestSpreadRandom(t *testing.T) {
 			t.Fatal(text)
 		}
 	}
-	if parts[2] == 0 || parts[3] == 0 {
+	if parts[2] == 0 || *rounds >= 20 && parts[3] == 0 {
 		t.Errorf("jobs by their number of parts: %v", parts)
 	}
 	t.Logf("jobs by their number of parts: %v", parts)

@@ -253,7 +253,11 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 		return api.Started{}, err
 	}
 	notes := []string{}
-	if j.Spread != nil && !spread {
+	switch {
+	case j.Spread == nil || spread:
+	case rec.SpanOf != "":
+		notes = append(notes, "one run carries the span out, though the job is spread")
+	default:
 		notes = append(notes, "one run carries the whole job out: only nodes spread it (docs/nodes.md)")
 	}
 	generation := rec.Generation

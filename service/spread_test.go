@@ -165,6 +165,14 @@ func TestSpreadJob(t *testing.T) {
 		ena(p).want(400, "DELETE", "/jobs/rates.2-1", nil, nil)
 	}
 
+	// A token of the job is one of its portions, too.
+	var made api.MadeToken
+	quay.as("ena").want(201, "POST", "/tokens", api.NewPersonToken{Name: "mate", Job: "rates", Role: "reader"}, &made)
+	until(t, "the token counts", func() bool {
+		status, _ := pier.by(made.Text).ask("GET", "/jobs/rates.2-1/map", nil)
+		return status == 200
+	})
+
 	// A node that is drained, and is not any more, gets portions of each part again.
 	nodesOf := func() map[string]int {
 		out := map[string]int{}

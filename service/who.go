@@ -186,7 +186,7 @@ func (s *Service) mayOf(c *gin.Context, o *operations.Operation) error {
 		return nil
 	}
 	if name := c.Param("job"); name != "" {
-		if e, err := s.find(name); err == nil && s.record(e).ID == who.Job {
+		if e, err := s.find(name); err == nil && s.isOfJob(s.record(e), who.Job) {
 			return nil
 		}
 	} else if run := c.Param("run"); run != "" {
@@ -202,10 +202,16 @@ func (s *Service) mayOf(c *gin.Context, o *operations.Operation) error {
 // runOf says whether the run that is named in a request is one of a job.
 func (s *Service) runOf(c *gin.Context, job int64) bool {
 	r, rec, err := s.runner(c)
+	of := rec.JobID
 	if r != nil {
-		return r.rec.JobID == job
+		of, err = r.rec.JobID, nil
 	}
-	return err == nil && rec.JobID == job
+	return err == nil && s.isOfJob(s.recordNamed(s.nameOf(of)), job)
+}
+
+// isOfJob says whether a record is that of a job, or of one of its portions.
+func (s *Service) isOfJob(rec store.Job, job int64) bool {
+	return rec.ID == job || rec.PortionOf != "" && s.recordNamed(rec.PortionOf).ID == job
 }
 
 // mayChange says whether who a context's request comes from may change a job: keepers, and those whom it names as its owners; every engineer
