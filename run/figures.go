@@ -178,12 +178,12 @@ type LateFigures struct {
 
 // LaneFigures tell of a step in one lane.
 type LaneFigures struct {
-	// Portion is that of a spread job in which the lane is, such as 2-1; empty where the run is no spread job.
-	Portion   string  `json:"portion"`
 	RowsIn    int64   `json:"rows_in"`
 	RowsOut   int64   `json:"rows_out"`
 	Keys      int64   `json:"keys"`
 	BusyRatio float64 `json:"busy_ratio"`
+	// Portion is that of a spread job in which the lane is, such as 2-1; empty where the run is no spread job.
+	Portion string `json:"portion"`
 }
 
 // SinkFigures tell of a sink; rows = delivered + waiting.
