@@ -250,6 +250,12 @@ func (c *cutter) kept(s *Step, by []string) held {
 		then = d.Then
 	case *step.AsOf:
 		then = d.Then
+	case *step.Remember:
+		for _, name := range by {
+			if to := d.Schema.Index(name); to >= 0 && d.Output[to] != d.Keys.Input.Index(name) { // set has given it another value
+				return held{}
+			}
+		}
 	}
 	if then != nil && (len(then.Sets) > 0 || then.Lookup != nil) {
 		return held{}
@@ -294,6 +300,9 @@ func (c *cutter) through(s *Step) (out held) {
 	return out
 }
 
+// longestCrossing bounds the name of what crosses: with it and the longest name of a job a broker still takes the topic's.
+const longestCrossing = 120
+
 // cross notes what crosses to a part as the input of a step, unless it does already.
 func (c *cutter) cross(s *Step, to int, key []int) {
 	groups := map[int][]engine.Input{}
@@ -325,6 +334,9 @@ func (c *cutter) cross(s *Step, to int, key []int) {
 		}
 		if to > from+1 { // the same rows may cross by the same key to several parts
 			x.Name += fmt.Sprintf(".%d", to+1)
+		}
+		if len(x.Name) > longestCrossing { // brokers take names of 249 bytes, and the job's is before it
+			x.Name = fmt.Sprintf("%s.%x", x.Name[:longestCrossing-17], xxhash.Sum64String(x.Name))
 		}
 		if !slices.ContainsFunc(c.parts.Crossings, func(o Crossing) bool { return o.Name == x.Name }) {
 			c.parts.Crossings = append(c.parts.Crossings, x)
