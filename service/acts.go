@@ -140,16 +140,7 @@ func (s *Service) save(ctx context.Context, document string, from int) (api.Save
 	if err != nil {
 		return api.Saved{}, err
 	}
-	s.mu.Lock()
-	e := s.jobs[j.Name]
-	if e == nil {
-		e = &entry{epoch: rec.LastEpoch}
-		s.jobs[j.Name] = e
-	}
-	e.take(rec)
-	e.newest = v
-	e.newest.Document = ""
-	s.mu.Unlock()
+	s.noteVersion(rec, v)
 	if stored {
 		s.db.AddEventOf(ctx, store.Event{JobID: rec.ID, At: v.CreatedAt, Kind: "saved", Text: fmt.Sprintf("version %d", v.Number)})
 	}
@@ -161,6 +152,23 @@ func (s *Service) save(ctx context.Context, document string, from int) (api.Save
 		out.Warnings = append(out.Warnings, w.Error())
 	}
 	return out, nil
+}
+
+// noteVersion takes in what was stored of a job, with its newest version.
+func (s *Service) noteVersion(rec store.Job, v store.Version) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	e := s.jobs[rec.Name]
+	if e == nil {
+		e = &entry{epoch: rec.LastEpoch}
+		s.jobs[rec.Name] = e
+	}
+	e.take(rec)
+	e.newest = v
+	e.newest.Document = ""
+	if rec.PortionOf != "" {
+		s.tiePortions()
+	}
 }
 
 // stillNewest refuses a document that was made from another version than the newest, unless that says the same.

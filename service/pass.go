@@ -307,16 +307,7 @@ func (n *nodes) get(ctx context.Context, of lease.Node, path string, into any) e
 func (n *nodes) getAs(ctx context.Context, role access.Role, of lease.Node, path string, into any) error {
 	limited, cancel := context.WithTimeout(ctx, askNodeWithin)
 	defer cancel()
-	r, err := http.NewRequestWithContext(limited, http.MethodGet, of.Address+"/api/v1"+path, nil)
-	if err != nil {
-		return err
-	}
-	told, err := json.Marshal(passed{Who: access.Who{Name: "node " + n.s.opt.Node, Role: role, Means: access.ByMachine}})
-	if err != nil {
-		return err
-	}
-	n.sign(r.Header, told)
-	resp, err := n.transport(of).RoundTrip(r)
+	resp, err := n.ask(limited, of, passed{Who: access.Who{Role: role}}, http.MethodGet, path, nil)
 	if err != nil {
 		return err
 	}
@@ -325,6 +316,24 @@ func (n *nodes) getAs(ctx context.Context, role access.Role, of lease.Node, path
 		return fmt.Errorf("node %s answers %d", of.Name, resp.StatusCode)
 	}
 	return json.NewDecoder(io.LimitReader(resp.Body, 64<<20)).Decode(into)
+}
+
+// ask sends another node a request of this one, which may do what as says. Whoever asks closes the answer's body.
+func (n *nodes) ask(ctx context.Context, of lease.Node, as passed, method, path string, body io.Reader) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, method, of.Address+"/api/v1"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	as.Name, as.Means = "node "+n.s.opt.Node, access.ByMachine
+	told, err := json.Marshal(as)
+	if err != nil {
+		return nil, err
+	}
+	n.sign(r.Header, told)
+	if body != nil {
+		r.Header.Set("Content-Type", "application/json")
+	}
+	return n.transport(of).RoundTrip(r)
 }
 
 // othersJobs is what another node said of the jobs that it carries out.

@@ -67,11 +67,7 @@ func (s *Service) startSpan(ctx context.Context, name string, ask api.Start) (ap
 	}
 	made, number, _, err := s.db.SaveVersion(ctx, rec, v.Document, v.About)
 	if err == nil {
-		s.mu.Lock()
-		span := &entry{epoch: made.LastEpoch, rec: made, newest: number}
-		span.newest.Document = ""
-		s.jobs[made.Name] = span
-		s.mu.Unlock()
+		s.noteVersion(made, number)
 		s.db.AddEventOf(ctx, store.Event{JobID: made.ID, At: time.Now().UTC(), Kind: "saved", Text: fmt.Sprintf("version %d of %s, from %s until %s", v.Number, name, beginText(rec), rec.SpanUntil)})
 		s.db.AddEventOf(ctx, store.Event{JobID: e.rec.ID, At: time.Now().UTC(), Kind: "span", Text: fmt.Sprintf("%s processes what was stored from %s until %s", made.Name, beginText(rec), rec.SpanUntil)})
 	}

@@ -105,17 +105,7 @@ func (s *Service) makePortions(ctx context.Context, rec store.Job, generation in
 		if err != nil {
 			return err
 		}
-		s.mu.Lock()
-		e := s.jobs[name]
-		if e == nil {
-			e = &entry{epoch: made.LastEpoch}
-			s.jobs[name] = e
-		}
-		e.take(made)
-		e.newest = version
-		e.newest.Document = ""
-		s.tiePortions()
-		s.mu.Unlock()
+		s.noteVersion(made, version)
 	}
 	return nil
 }
@@ -220,7 +210,7 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 			return res, nil
 		case <-draining:
 			know.drained, draining = true, nil
-		case <-s.portionNews(ctx, running):
+		case <-time.After(lookAgain(running)):
 		}
 	}
 }
@@ -299,12 +289,12 @@ func passing(err error) bool {
 	return errors.Is(err, store.ErrUnreachable) || errors.Is(err, lease.ErrExpired)
 }
 
-// portionNews ends when it is time to look at the portions again.
-func (s *Service) portionNews(ctx context.Context, running bool) <-chan time.Time {
+// lookAgain is how long until the portions are looked at again: soon, while they start.
+func lookAgain(running bool) time.Duration {
 	if running {
-		return time.After(sampleEvery)
+		return sampleEvery
 	}
-	return time.After(5 * beginsWithin)
+	return 5 * beginsWithin
 }
 
 // allOpened says whether all portions run, or have ended.
@@ -334,16 +324,9 @@ func (r *runner) lookAtPortions(ctx context.Context, know *supervised) []*portio
 	var all []*portion
 	for _, e := range s.portionsOf(r.name) {
 		p := &portion{e: e, name: e.rec.Name, part: e.rec.Part, parts: know.partsOf(r, e)}
-		own, last := s.newestRun(e)
-		if own != nil {
-			own.mu.Lock()
-			rec := own.rec
-			own.mu.Unlock()
-			p.run = &rec
+		var own *runner
+		if own, p.run = s.newestRecord(e); own != nil {
 			p.figures, p.node = own.figures(), s.opt.Node
-		} else if last != nil {
-			rec := *last
-			p.run = &rec
 		}
 		all = append(all, p)
 	}
@@ -391,6 +374,18 @@ func (r *runner) lookAtPortions(ctx context.Context, know *supervised) []*portio
 	}
 	_ = asked.Wait() // a node that does not answer has no figures
 	return all
+}
+
+// newestRecord gives the record of a job's newest run, as this service's own run of it has it, where that is one; nil for none.
+func (s *Service) newestRecord(e *entry) (own *runner, rec *store.Run) {
+	own, last := s.newestRun(e)
+	if own == nil {
+		return nil, last
+	}
+	own.mu.Lock()
+	defer own.mu.Unlock()
+	of := own.rec
+	return own, &of
 }
 
 // sum takes the figures of all portions together for those of the job.
@@ -486,20 +481,14 @@ func (s *Service) portionViews(e *entry) []api.Portion {
 	}
 	out := []api.Portion{}
 	for _, p := range s.portionsOf(e.rec.Name) {
-		own, last := s.newestRun(p)
+		own, rec := s.newestRecord(p)
 		node := ""
-		if own != nil {
-			own.mu.Lock()
-			rec := own.rec
-			own.mu.Unlock()
-			last = &rec
-			if own.goingOn() {
-				node = s.opt.Node
-			}
-		} else if x, ok := s.nodes.holder(s.record(p).ID); ok {
+		if x, ok := s.nodes.holder(s.record(p).ID); own == nil && ok {
 			node = x.Name
+		} else if own != nil && own.goingOn() {
+			node = s.opt.Node
 		}
-		out = append(out, viewPortion(p, last, node))
+		out = append(out, viewPortion(p, rec, node))
 	}
 	return out
 }
@@ -689,33 +678,26 @@ func (s *Service) ofPortion(rec store.Job) error {
 	return api.WrongRequest.With(fmt.Sprintf("%s is a portion of job %s, which starts, stops and removes it", rec.Name, rec.PortionOf), "ask it of "+rec.PortionOf)
 }
 
-// send asks another node to change something, as a node.
+// send asks another node to change something, as a node. A problem that it answers with is the error.
 func (n *nodes) send(ctx context.Context, to lease.Node, method, path string, body any) error {
-	var text []byte
+	text := []byte("{}")
 	if body != nil {
 		var err error
 		if text, err = json.Marshal(body); err != nil {
 			return err
 		}
 	}
-	r, err := http.NewRequestWithContext(ctx, method, to.Address+"/api/v1"+path, bytes.NewReader(text))
-	if err != nil {
-		return err
-	}
-	told, err := json.Marshal(passed{Who: access.Who{Name: "node " + n.s.opt.Node, Role: access.Engineer, Means: access.ByMachine}, Node: true})
-	if err != nil {
-		return err
-	}
-	n.sign(r.Header, told)
-	r.Header.Set("Content-Type", "application/json")
-	resp, err := n.transport(to).RoundTrip(r)
-	if err != nil {
+	silent := func(err error) error {
 		return api.Moving.With(fmt.Sprintf("node %s does not answer: %v", to.Name, err), "")
+	}
+	resp, err := n.ask(ctx, to, passed{Who: access.Who{Role: access.Engineer}, Node: true}, method, path, bytes.NewReader(text))
+	if err != nil {
+		return silent(err)
 	}
 	defer resp.Body.Close()
 	answer, err := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
 	if err != nil {
-		return api.Moving.With(fmt.Sprintf("node %s does not answer: %v", to.Name, err), "")
+		return silent(err)
 	}
 	if resp.StatusCode < 300 {
 		return nil

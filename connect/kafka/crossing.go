@@ -46,7 +46,7 @@ const largestBlock = 4 << 20
 func (t *crossingTopic) config(o connect.Opening) (SinkConfig, error) {
 	conn, err := reach(t.Connection)
 	return SinkConfig{Connection: conn, Topic: t.x.Stream, Job: o.Job, Sink: o.Name, Create: true, Partitions: int32(t.x.Writers * t.x.Readers),
-		settings: map[string]string{"retention.ms": "-1", "max.message.bytes": strconv.Itoa(largestBlock)}, blocks: t.x.Self * t.x.Readers}, err
+		settings: map[string]string{"retention.ms": "-1", "max.message.bytes": strconv.Itoa(largestBlock)}, blocks: true}, err
 }
 
 // crossingSink is the end that writes.
@@ -129,7 +129,7 @@ func (w *crossingWriter) Deliver(ctx context.Context, sh engine.Shipment) error 
 	if err != nil {
 		return err
 	}
-	return w.deliver(ctx, sh, blocks(w.c.blocks, n.From))
+	return w.deliver(ctx, sh, blocks(w.x.Self*w.x.Readers, n.From))
 }
 
 // Recover implements [engine.Recoverer].

@@ -48,12 +48,9 @@ type SinkConfig struct {
 	registered *atomic.Int64
 	// settings are those of the topic, where it is made; nil for the broker's own.
 	settings map[string]string
-	// blocks: rows are blocks, and go to the partition that each names, from this number on; see blocks. Only where the topic is made of settings.
-	blocks int
+	// blocks: a message is a block of a spread job, and says itself which partition it is for.
+	blocks bool
 }
-
-// ofBlocks says whether rows are blocks of a spread job.
-func (c *SinkConfig) ofBlocks() bool { return c.settings != nil }
 
 // register makes the schema the newest of the topic's values, unless it is.
 func (c *SinkConfig) register(ctx context.Context) error {
@@ -107,7 +104,7 @@ func (c *SinkConfig) topicSettings() map[string]string {
 
 // producing are the options of clients that write.
 func (c *SinkConfig) producing(h *health) []kgo.Opt {
-	if c.ofBlocks() { // a record is many rows
+	if c.blocks { // a record is many rows
 		return append(c.Connection.options(), kgo.WithHooks(h), kgo.DefaultProduceTopic(c.Topic), kgo.ProducerLinger(0), kgo.RecordPartitioner(kgo.ManualPartitioner()),
 			kgo.MaxBufferedBytes(32<<20), kgo.ProducerBatchMaxBytes(largestBlock), kgo.ProducerBatchCompression(kgo.NoCompression()), kgo.UnknownTopicRetries(-1))
 	}

@@ -31,8 +31,8 @@ type turn struct {
 	step    int          // of the script
 	marks   [][]row.Time // by domain: the watermark that stood before each event
 	after   []row.Time   // by domain: the watermark after the turn
-	asleep  []bool       // by domain: all of its sources are idle then
 	sources []row.Time   // by source: the same
+	asleep  []bool       // by domain: all of its sources are idle then
 	now     row.Time     // the wall clock
 	own     []row.Time   // scratch: the source's own running watermark
 
