@@ -659,8 +659,8 @@ var (
 	endsRun   = regexp.MustCompile(`time=(\S+) level=\S+ msg=("the run is broken off|"the run failed; it goes on|"the run goes on elsewhere|"stopped with a checkpoint|finished|stopped|"the run stopped)[^=]* job=(\S+) `)
 )
 
-// oneAtATime holds, by what the nodes have logged, that no two of them carried a job out at one time, and that it was carried out so often at least. A node that was suspended did nothing meanwhile.
-func (f *fleet) oneAtATime(job string, least int) {
+// oneAtATime holds, by what the nodes have logged, that no two of them carried a job out at one time, and that it was carried out so often at least. It gives how often. A node that was suspended did nothing meanwhile.
+func (f *fleet) oneAtATime(job string, least int) int {
 	f.t.Helper()
 	type stretch struct {
 		node string
@@ -694,6 +694,7 @@ func (f *fleet) oneAtATime(job string, least int) {
 			f.t.Errorf("node %s carried %s out until %s, and node %s from %s", all[i-1].node, job, all[i-1].to.Format(time.TimeOnly+".000"), all[i].node, all[i].from.Format(time.TimeOnly+".000"))
 		}
 	}
+	return len(all)
 }
 
 // lagOf is how many events of a job wait to be read; -1 where that is not known.

@@ -153,11 +153,7 @@ func planSpread(j *Job) *SpreadPlan {
 	}
 	for i := range parts.Crossings {
 		x := &parts.Crossings[i]
-		c := CrossingPlan{Rows: x.Text, By: []string{}, Fields: fieldTexts(x.Schema), Topic: x.Stream(j.Name, 1)}
-		for _, k := range x.Key {
-			c.By = append(c.By, x.Schema[k].Name)
-		}
-		p.Parts[x.To].Crosses = append(p.Parts[x.To].Crosses, c)
+		p.Parts[x.To].Crosses = append(p.Parts[x.To].Crosses, CrossingPlan{Rows: x.Text, By: x.By(), Fields: fieldTexts(x.Schema), Topic: x.Stream(j.Name, 1)})
 	}
 	p.Costs = fmt.Sprintf("each row that crosses is written once and read once, with all of its fields, which takes some half a microsecond of CPU in all, and comes later by up to %s; it is worth it where the job's own work takes more than a microsecond for each of them, or more memory than one node has; `only:` before the key leaves fields behind",
 		row.DurationText(j.CheckpointEvery))

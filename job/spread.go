@@ -152,6 +152,15 @@ type Crossing struct {
 	Unbounded bool
 }
 
+// By names the fields of its key.
+func (x *Crossing) By() []string {
+	by := []string{}
+	for _, k := range x.Key {
+		by = append(by, x.Schema[k].Name)
+	}
+	return by
+}
+
 // held says which fields' values keep rows in one portion: all rows that are alike in them are there. known is false where nothing does.
 type held struct {
 	known bool
@@ -326,8 +335,8 @@ func (c *cutter) cross(s *Step, to int, key []int) {
 			x.Name = fmt.Sprintf("%s.input.%d", s.Name, from+1)
 		}
 		x.Name += ".by"
-		for _, k := range key {
-			x.Name += "." + s.Input[k].Name
+		for _, field := range x.By() {
+			x.Name += "." + field
 		}
 		if len(key) == 0 {
 			x.Name += ".nothing"
@@ -363,6 +372,9 @@ type Portion struct {
 
 // Name gives what the run of a portion is called, beside its job's: 1-3 for the third portion of the first part.
 func (p Portion) Name() string { return fmt.Sprintf("%d-%d", p.Part+1, p.Number+1) }
+
+// PortionOf gives it of the name of a portion's job: 1-3 of rates.1-3.
+func PortionOf(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }
 
 // Text gives the portion as files bear it: 1.3. It is empty for none.
 func (p *Portion) Text() string {
@@ -571,8 +583,8 @@ func (p *portioner) write(x *Crossing) {
 	d := &crossing.Step{Keys: step.Spec{Input: x.Schema, Key: x.Key, KeepNull: true}, Portions: p.j.Spread.Portions, Reached: reached}
 	at := len(p.out.Steps)
 	key := "the one portion that takes all"
-	if names := d.Keys.KeySchema().Names(); len(names) > 0 {
-		key = "the portion that owns its " + strings.Join(names, ", ")
+	if len(x.Key) > 0 {
+		key = "the portion that owns its " + strings.Join(x.By(), ", ")
 	}
 	p.out.Steps = append(p.out.Steps, Step{Name: x.Name, Kind: "cross", From: p.own(x.Inputs), FromText: x.Text, Input: x.Schema, Keyed: d, Schema: d.MainSchema(), Timed: x.Timed,
 		Does: []string{"hand each row of " + x.Text + " to " + key}})

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"undertide/job"
@@ -22,7 +21,7 @@ func Sum(j *job.Job, portions map[string]Figures) Figures {
 		out.Memory += f.Memory
 		out.Epoch = max(out.Epoch, f.Epoch)
 		for _, p := range f.Pools {
-			p.Name = portionOf(name) + " " + p.Name
+			p.Name = job.PortionOf(name) + " " + p.Name
 			out.Pools = append(out.Pools, p)
 		}
 		c := &out.Checkpoints
@@ -44,18 +43,16 @@ func Sum(j *job.Job, portions map[string]Figures) Figures {
 		name := j.Sources[i].Name
 		out.Sources[name] = sumOf(names, portions, func(f Figures) (SourceFigures, bool) { s, ok := f.Sources[name]; return s, ok }, addSource)
 	}
-	parts, err := j.Parts()
-	for i := range parts.Crossings {
-		if err != nil {
-			break // its document would have a fault
+	if parts, err := j.Parts(); err == nil { // else its document would have a fault
+		for i := range parts.Crossings { // rows that are late behind a crossing are of the source that they come from
+			x := &parts.Crossings[i]
+			name := j.Sources[j.SourceOf(x)].Name
+			s := out.Sources[name]
+			for _, f := range portions {
+				s.Late += f.Sources[x.Name].Late
+			}
+			out.Sources[name] = s
 		}
-		x := &parts.Crossings[i] // rows that are late behind a crossing are of the source that they come from
-		name := j.Sources[j.SourceOf(x)].Name
-		s := out.Sources[name]
-		for _, f := range portions {
-			s.Late += f.Sources[x.Name].Late
-		}
-		out.Sources[name] = s
 	}
 	for i := range j.Steps {
 		name := j.Steps[i].Name
@@ -63,7 +60,7 @@ func Sum(j *job.Job, portions map[string]Figures) Figures {
 			s, ok := f.Steps[name]
 			s.Lanes = slices.Clone(s.Lanes)
 			for l := range s.Lanes {
-				s.Lanes[l].Portion = portionOf(f.Job)
+				s.Lanes[l].Portion = job.PortionOf(f.Job)
 			}
 			return s, ok
 		}, addStep)
@@ -75,9 +72,6 @@ func Sum(j *job.Job, portions map[string]Figures) Figures {
 	out.Watermark = sumMark(names, portions)
 	return out
 }
-
-// portionOf gives the portion's part of a run's name: 2-1 of rates.2-1.
-func portionOf(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }
 
 // sumOf adds up what portions have of one thing; add is told how many they are.
 func sumOf[F any](names []string, portions map[string]Figures, get func(Figures) (F, bool), add func(sum *F, one F, share float64)) (sum F) {

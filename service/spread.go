@@ -79,9 +79,9 @@ func (s *Service) makePortions(ctx context.Context, rec store.Job, generation in
 			wanted[portionName(rec.Name, at)] = at
 		}
 	}
-	var before, gone []*entry
-	for _, e := range s.portionsOf(rec.Name) {
-		before = append(before, e)
+	before := s.portionsOf(rec.Name)
+	var gone []*entry
+	for _, e := range before {
 		if _, ok := wanted[e.rec.Name]; !ok {
 			gone = append(gone, e)
 		}
@@ -124,7 +124,7 @@ type portion struct {
 }
 
 // at is the portion's place for people: 2-1.
-func (p *portion) at() string { return p.name[strings.LastIndexByte(p.name, '.')+1:] }
+func (p *portion) at() string { return job.PortionOf(p.name) }
 
 // isOf says whether the portion's run was started by this run of the job, and not by one of before.
 func (p *portion) isOf(r *runner) bool { return p.run != nil && p.run.ID > r.rec.ID }
@@ -461,9 +461,7 @@ func viewPortion(e *entry, rec *store.Run, node string) api.Portion {
 	if rec != nil {
 		v.Status = rec.Status
 		v.Run = rec.ID
-		if rec.Error != "" {
-			v.Sentence = rec.Error
-		}
+		v.Sentence = rec.Error
 	}
 	return v
 }

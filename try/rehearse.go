@@ -342,10 +342,7 @@ func (r *rehearser) crossings() (out []*crosser) {
 		return nil // its document would have a fault
 	}
 	for _, x := range parts.Crossings {
-		c := &crosser{sum: RehearsedCrossing{Rows: x.Text, By: []string{}, Part: x.To + 1}}
-		for _, k := range x.Key {
-			c.sum.By = append(c.sum.By, x.Schema[k].Name)
-		}
+		c := &crosser{sum: RehearsedCrossing{Rows: x.Text, By: x.By(), Part: x.To + 1}}
 		out = append(out, c)
 		for _, in := range x.Inputs {
 			r.g.Taps = append(r.g.Taps, engine.TapNode{From: in.Ref, Schema: r.g.SchemaOf(in.Ref), Tap: eye{func(v step.View) { c.see(in.Arrange(v)) }}})
