@@ -32,6 +32,8 @@ type Info struct {
 	StepMarks  map[string]row.Time
 	Begun      map[string]map[string]row.Time // by step and measure: see [engine.Snapshot]
 	References json.RawMessage                // see [engine.Snapshot]; nil for none
+	// Shipments are, by sink, what it says of the newest.
+	Shipments map[string]json.RawMessage
 }
 
 func (m *manifest) info() Info {
@@ -39,6 +41,14 @@ func (m *manifest) info() Info {
 		Saved: engine.Saved{Rows: m.Changed.Rows, Gone: m.Changed.Gone, Written: m.Changed.Bytes}, Partitions: m.partitions()}
 	for _, f := range m.Files {
 		out.Saved.Size += f.Bytes
+	}
+	for sink, all := range m.Shipments {
+		if len(all) > 0 {
+			if out.Shipments == nil {
+				out.Shipments = map[string]json.RawMessage{}
+			}
+			out.Shipments[sink] = all[len(all)-1].Data
+		}
 	}
 	return out
 }

@@ -308,6 +308,27 @@ func (s *Shelf) fetch(ctx context.Context, store *Store, x index, m *manifest) e
 	return store.completeAs(dir, []byte(x.Manifest))
 }
 
+// Look reads what a checkpoint in the place says of itself, of which Put gave the text.
+func (s *Shelf) Look(ctx context.Context, epoch int64, text string) (Info, error) {
+	_, m, _, err := s.read(ctx, epoch, text)
+	if err != nil {
+		return Info{}, err
+	}
+	return m.info(), nil
+}
+
+// Bring puts a checkpoint into the folder, which is empty, of which Put gave the text; without its state where that is not wanted.
+func (s *Shelf) Bring(ctx context.Context, epoch int64, text string, state bool) error {
+	x, m, _, err := s.read(ctx, epoch, text)
+	if err != nil {
+		return err
+	}
+	if !state {
+		x.Files = nil
+	}
+	return s.fetch(ctx, &Store{fs: s.FS, dir: s.Dir}, x, m)
+}
+
 // fetchFile brings one file into a folder.
 func (s *Shelf) fetchFile(ctx context.Context, store *Store, dir string, f indexFile) error {
 	if !filepath.IsLocal(f.Name) {

@@ -7,6 +7,7 @@ package connect
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -64,6 +65,11 @@ type Crossing struct {
 	Unbounded        bool // what they are made of goes on without end
 	// Reached is how far the writer is; nil for a reader.
 	Reached *crossing.Reached
+}
+
+// Crossed is the writing end of a crossing that tells, by what the newest checkpoint holds of it, how much it has written in all for each reader.
+type Crossed interface {
+	Crossed(shipment json.RawMessage) ([]int64, error)
 }
 
 // Example is how a part of a document could begin.
@@ -236,6 +242,9 @@ type Opening struct {
 	Leased func() error
 	// Serve lets whoever runs the job hand on what is posted to the source there, until end is called; nil for nobody.
 	Serve func(t Taker) (end func())
+	// Ends are, of a source to which rows cross in a run that is to come to rest, how much each writer has written for it, by partition, as [Crossed] tells; nil for another run. Its
+	// partitions say that they are at their end once they have all of that.
+	Ends map[string]int64
 	// Portion is that of a spread job which opens it, such as 2.1: others write to the same place. Empty for a whole job.
 	Portion string
 	// Buffer bounds the bytes of events under way, 0 for the default; Block is how many bytes are read at once.

@@ -120,6 +120,9 @@ func (s *Source) Timed() bool {
 // Crosses says whether it is what crosses to a portion of a spread job.
 func (s *Source) Crosses() bool { return s.carried != nil }
 
+// Writers gives, of what crosses to a portion, the part whose portions write it, from 0.
+func (s *Source) Writers() int { return s.carried.from }
+
 // Step is a checked step. Exactly one of Stateless, Split, Expand and Keyed is set.
 type Step struct {
 	Name      string
@@ -134,6 +137,7 @@ type Step struct {
 	Schema    row.Schema
 	Timed     bool
 	Does      []string // for plans
+	by        []string // of a portion's step with state: the fields of its key by which its rows came there
 	Looks     []int    // the references that it looks up in
 	Levels    []FieldLevels
 

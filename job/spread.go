@@ -135,6 +135,8 @@ type Parts struct {
 	Crossings []Crossing
 	// reads are, by step, the names of those that cross to it.
 	reads [][]string
+	// by are, by step with state, the fields of its key by which its rows came to their portion.
+	by [][]string
 }
 
 // Crossing is what crosses to a part: the input of a step there, as far as it is of one part before, each row to the portion that owns its key. Inputs that the step merges
@@ -202,7 +204,7 @@ func (j *Job) Parts() (Parts, error) {
 	for i := range j.Steps {
 		s := &j.Steps[i]
 		c.graph.Steps = append(c.graph.Steps, engine.Step{Input: s.Input, Stateless: s.Stateless, Split: s.Split, Expand: s.Expand, Keyed: s.Keyed})
-		c.parts.reads = append(c.parts.reads, nil)
+		c.parts.reads, c.parts.by = append(c.parts.reads, nil), append(c.parts.by, nil)
 		c.step(i)
 	}
 	for i := range c.parts.Step {
@@ -243,11 +245,13 @@ func (c *cutter) step(i int) {
 	}
 	if stays {
 		c.parts.Step = append(c.parts.Step, last)
-		c.held[i] = c.kept(s, c.held[s.From[0].At].by)
+		c.parts.by[i] = c.held[s.From[0].At].by
+		c.held[i] = c.kept(s, c.parts.by[i])
 		return
 	}
 	c.parts.Step = append(c.parts.Step, last+1)
 	c.cross(s, last+1, key)
+	c.parts.by[i] = names
 	c.held[i] = c.kept(s, names)
 }
 
@@ -364,10 +368,12 @@ func (j *Job) SourceOf(x *Crossing) int {
 	return at.At
 }
 
-// Portion is one of the runs of a spread job: portion Number of part Part, both from 0, of the topics of a generation.
+// Portion is one of the runs of a spread job: portion Number of part Part, both from 0, of the topics of a generation. Of is how many the part has, of the portion of a job that was
+// made for one.
 type Portion struct {
 	Part, Number int
 	Generation   int
+	Of           int
 }
 
 // Name gives what the run of a portion is called, beside its job's: 1-3 for the third portion of the first part.
@@ -417,6 +423,7 @@ func (s *Share) has(partition string) bool {
 // carried is how the rows of a crossing are read.
 type carried struct {
 	timed bool
+	from  int // the part that writes them
 }
 
 // ErrSpread is wrapped where a job cannot be spread.
@@ -436,6 +443,7 @@ func (j *Job) Portion(name string, at Portion) (*Job, error) {
 		return nil, fmt.Errorf("%w: it has %d parts of %d portions, and no portion %s", ErrSpread, parts.Number, j.Spread.Portions, at.Name())
 	}
 	out := *j
+	at.Of = j.Spread.Portions
 	p := &portioner{j: j, out: &out, at: at, parts: parts, now: map[engine.Ref]engine.Ref{}, crossed: map[string]int{}}
 	p.build(name)
 	return &out, nil
@@ -531,7 +539,7 @@ func (p *portioner) stream(x *Crossing) string {
 func (p *portioner) read(x *Crossing) {
 	_, from := p.ends(x, nil)
 	p.crossed[x.Name] = len(p.out.Sources)
-	p.out.Sources = append(p.out.Sources, Source{Name: x.Name, Via: p.j.Spread.Via.Kind.Name, With: from, Decode: connect.DefaultFormat(), Schema: x.Schema, carried: &carried{x.Timed}})
+	p.out.Sources = append(p.out.Sources, Source{Name: x.Name, Via: p.j.Spread.Via.Kind.Name, With: from, Decode: connect.DefaultFormat(), Schema: x.Schema, carried: &carried{x.Timed, x.From}})
 	p.out.Pieces["source "+x.Name] = p.stream(x)
 }
 
@@ -561,6 +569,7 @@ func (p *portioner) step(i int) {
 		texts = append(texts, x)
 	}
 	s.FromText = strings.Join(texts, ", ")
+	s.by = p.parts.by[i]
 	to := len(p.out.Steps)
 	_, parts, _ := s.Parts()
 	for _, part := range append(parts, engine.RejectPart) {

@@ -82,6 +82,8 @@ type Options struct {
 	Begins func(string)
 	// Drain, once it is closed, ends all sources where they stand, and the run finishes; nil for never.
 	Drain <-chan struct{}
+	// Rest lets the run come to rest; nil for a run as any other (docs/spread.md, "Other portions").
+	Rest *Rest
 	// StopWithin bounds how long a stopped run waits for its last checkpoint; 0 for no bound.
 	StopWithin time.Duration
 }
@@ -248,7 +250,7 @@ func (b *builder) source(s *job.Source, known []string) (engine.Source, error) {
 	if !s.Crosses() {
 		out.NewDecoder = func() engine.Decoder { return decoding.Decoder(s.Fields) }
 	}
-	opened, err := with.Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Journal: b.journal(s.Name), Lease: b.opt.Lease, Leased: b.opt.Leased, Serve: b.serve(s.Name), Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
+	opened, err := with.Open(b.ctx, connect.Opening{Job: b.job.Name, Name: s.Name, Dir: b.job.Dir, Format: format, Known: known, Kept: b.opt.Checkpoints != "", Journal: b.journal(s.Name), Lease: b.opt.Lease, Leased: b.opt.Leased, Serve: b.serve(s.Name), Ends: b.opt.Rest.ends(s), Buffer: b.job.Buffer, Block: b.opt.Block, Fields: s.Fields,
 		Stdin: func() (io.Reader, error) { return b.takeStdin(s.Name) }, Once: b.readOnce})
 	if opened.Close != nil {
 		b.closers = append(b.closers, opened.Close)

@@ -82,6 +82,9 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 		refs.compare(o.From.References)
 	}
 	o.References = refs.note
+	if opt.Rest != nil {
+		o.Rest = &engine.Rest{Sources: opt.Rest.Sources, Steps: opt.Rest.Steps}
+	}
 	g, err := b.graph(known(o.From))
 	if err != nil {
 		return Result{}, err

@@ -86,11 +86,17 @@ type numbered struct {
 	Next []int64 `json:"next"`
 }
 
+// Crossed implements [connect.Crossed]: blocks, by reader.
+func (s *crossingSink) Crossed(shipment json.RawMessage) ([]int64, error) {
+	n, err := numbersOf(shipment, s.x.Readers)
+	return n.Next, err
+}
+
 // Open goes on with the numbers of the newest shipment.
 func (w *crossingWriter) Open(waiting []engine.Shipment, epoch int64) error {
 	w.next = make([]int64, w.x.Readers)
 	if len(waiting) > 0 {
-		n, err := w.numbers(waiting[len(waiting)-1])
+		n, err := numbersOf(waiting[len(waiting)-1].Data, w.x.Readers)
 		if err != nil {
 			return err
 		}
@@ -100,12 +106,13 @@ func (w *crossingWriter) Open(waiting []engine.Shipment, epoch int64) error {
 	return w.Area.Open(waiting, epoch)
 }
 
-func (w *crossingWriter) numbers(sh engine.Shipment) (n numbered, err error) {
-	if err = json.Unmarshal(sh.Data, &n); err == nil && (len(n.From) != w.x.Readers || len(n.Next) != w.x.Readers) {
-		err = fmt.Errorf("it is of %d readers, and there are %d", len(n.Next), w.x.Readers)
+// numbersOf reads what a checkpoint holds of a shipment.
+func numbersOf(shipment json.RawMessage, readers int) (n numbered, err error) {
+	if err = json.Unmarshal(shipment, &n); err == nil && (len(n.From) != readers || len(n.Next) != readers) {
+		err = fmt.Errorf("it is of %d readers, and there are %d", len(n.Next), readers)
 	}
 	if err != nil {
-		return n, fmt.Errorf("read what the checkpoint says of epoch %d: %w", sh.Epoch, err)
+		return n, fmt.Errorf("read what the checkpoint says of the blocks that cross: %w", err)
 	}
 	return n, nil
 }
@@ -125,7 +132,7 @@ func (w *crossingWriter) Write(data []byte, rows int) error {
 
 // Deliver implements [engine.Sink]: the blocks of a shipment bear their numbers.
 func (w *crossingWriter) Deliver(ctx context.Context, sh engine.Shipment) error {
-	n, err := w.numbers(sh)
+	n, err := numbersOf(sh.Data, w.x.Readers)
 	if err != nil {
 		return err
 	}
@@ -223,7 +230,16 @@ func (s *crossingSource) Open(ctx context.Context, o connect.Opening) (connect.O
 	out := connect.Opened{Close: src.Close}
 	for _, p := range src.Partitions() {
 		base := p.(*Partition)
-		out.Partitions = append(out.Partitions, &crossed{Partition: base, writer: int(base.number) / s.x.Readers})
+		one := &crossed{Partition: base, writer: int(base.number) / s.x.Readers, rest: -1}
+		if o.Ends != nil {
+			end, known := o.Ends[one.Name()]
+			if !known {
+				src.Close()
+				return connect.Opened{}, fmt.Errorf("it is not known how much portion %s has written; this is a bug of Under Tide", one.Name())
+			}
+			one.rest = end
+		}
+		out.Partitions = append(out.Partitions, one)
 	}
 	return out, nil
 }
@@ -256,6 +272,7 @@ type crossed struct {
 	begun  bool
 	asleep bool  // the writer, as far as was read
 	next   int64 // the number of the next block
+	rest   int64 // that of the block behind the last, in a run that is to come to rest; -1 in another
 }
 
 // crossedAt is a position of it.
@@ -309,7 +326,7 @@ func (p *crossed) Read(ctx context.Context, c *engine.Chunk) error {
 	c.Asleep = p.asleep
 	if !p.begun {
 		p.begun = true
-		c.Position = p.at(p.taken)
+		c.Position, c.CaughtUp = p.at(p.taken), p.next == p.rest
 		return nil
 	}
 	if err := p.await(ctx); err != nil {
@@ -339,7 +356,7 @@ func (p *crossed) Read(ctx context.Context, c *engine.Chunk) error {
 	}
 	p.asleep = c.Asleep
 	p.took(c, n, size)
-	c.CaughtUp = c.CaughtUp || c.Last
+	c.CaughtUp = p.rest < 0 && c.CaughtUp || p.next == p.rest || c.Last
 	c.Position = p.at(p.taken)
 	return nil
 }

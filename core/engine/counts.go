@@ -118,6 +118,26 @@ func (c *StepCounts) add(d StepCounts) {
 	addReasons(c.Rejected, d.Rejected)
 }
 
+// Add takes the counts of another run of the same graph.
+func (c *Counts) Add(d Counts) {
+	if len(c.Sources)+len(c.Steps)+len(c.Sinks) == 0 {
+		*c = d.clone()
+		return
+	}
+	for i, s := range d.Sources {
+		own := &c.Sources[i]
+		own.Read, own.Bytes, own.Late = own.Read+s.Read, own.Bytes+s.Bytes, own.Late+s.Late
+		addReasons(own.Rejected, s.Rejected)
+	}
+	for i, s := range d.Steps {
+		c.Steps[i].add(s)
+	}
+	for i, s := range d.Sinks {
+		c.Sinks[i].Rows += s.Rows
+		c.Sinks[i].Delivered += s.Delivered
+	}
+}
+
 func addReasons(to, from map[string]int64) {
 	for k, v := range from {
 		to[k] += v

@@ -43,7 +43,7 @@ func newByWatermark(e *run) *byWatermark {
 
 func (o *byWatermark) add(p *partition) {
 	switch {
-	case p.ended:
+	case p.ended, !o.e.reads(p):
 	case o.e.bounded:
 		o.heap.put(p)
 	default:
@@ -63,6 +63,8 @@ func (o *byWatermark) decoded(p *partition) {
 func (o *byWatermark) took(p *partition) {
 	switch {
 	case p.ended:
+	case o.e.opt.Rest != nil && p.caughtUp: // nothing more comes of it
+		o.heap.remove(p)
 	case o.e.bounded:
 		o.heap.put(p) // its W has moved
 	default:

@@ -227,7 +227,7 @@ func (e *run) ask(chosen *partition) {
 // probe finds the empty partitions of a bounded run, whose W is plus infinity from the start; false
 // when the run was stopped meanwhile.
 func (e *run) probe(stop context.Context) bool {
-	if !e.bounded || e.opt.Script != nil {
+	if !e.bounded || e.opt.Script != nil || e.opt.Rest != nil {
 		return true
 	}
 	type answer struct {

@@ -75,6 +75,8 @@ type Options struct {
 	// Drain, once it is closed, ends all sources where they stand: the watermark goes to the end, everything is published,
 	// and the run finishes. Nil for never.
 	Drain <-chan struct{}
+	// Rest lets the run come to rest; nil for a run as any other.
+	Rest *Rest
 }
 
 // Scripted is one step of a script: the next event of a source, or time that passes.
@@ -134,6 +136,8 @@ type Result struct {
 	Finished bool
 	// ReaderGone: a sink's reader went away and the run ended for it.
 	ReaderGone bool
+	// Rested: the run has come to rest, see [Options.Rest].
+	Rested bool
 	// Undelivered names the sinks for which the last checkpoint holds shipments: the next start delivers them.
 	Undelivered []Undelivered
 	Figures     Figures
@@ -155,6 +159,7 @@ type run struct {
 	giveUp     context.CancelFunc
 	stopping   atomic.Bool // the run was told to stop
 	settled    atomic.Bool // the last mark was taken and stored
+	rested     bool        // the sequencer's: the run has come to rest
 
 	partitions []*partition
 	found      chan *partition // by sources that look for more
@@ -256,7 +261,7 @@ func Run(ctx context.Context, g *Graph, opt Options) (Result, error) {
 	}
 	for i := range g.Sources {
 		e.bounded = e.bounded && g.Sources[i].Bounded && opt.Script == nil
-		e.finding = e.finding || g.Sources[i].Find != nil
+		e.finding = e.finding || g.Sources[i].Find != nil && opt.Rest == nil
 	}
 	e.order = newByWatermark(e)
 	if now := e.opt.Now; e.opt.Script != nil {
@@ -290,7 +295,7 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 	e.watch.begin(e)
 	toOpen := false
 	for _, p := range e.partitions {
-		if !p.ended {
+		if !p.ended && e.reads(p) {
 			toOpen = true
 			e.spawn(&e.readers, func() { e.read(p) })
 		}
@@ -298,7 +303,9 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 	if !toOpen {
 		e.tellOpened()
 	}
-	e.find()
+	if e.finding {
+		e.find()
+	}
 	defer e.boundStop(ctx)()
 	for range e.opt.Workers {
 		e.spawn(&e.workers, e.work)
@@ -350,13 +357,12 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 
 	cause := e.fault
 	res := Result{Undelivered: e.undelivered(), Figures: e.watch.Figures()}
-	finished = finished && len(res.Undelivered) == 0
-	res.Finished = finished
+	whole := len(res.Undelivered) == 0 && cause == nil
+	res.Finished, res.Rested = finished && whole, e.rested && whole
 	if cause != nil && errors.Is(cause, ErrReaderGone) {
 		res.ReaderGone, cause = true, nil
-		res.Finished = false
 	}
-	return res, errors.Join(cause, e.closeSinks(finished && cause == nil && !res.ReaderGone))
+	return res, errors.Join(cause, e.closeSinks(res.Finished || res.Rested))
 }
 
 // closeSinks lets finished output appear whole; otherwise it stays recognisably unfinished.

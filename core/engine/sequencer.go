@@ -19,6 +19,10 @@ func (e *run) sequence(stop context.Context) {
 		e.quietTurn()
 	}
 	for stop.Err() == nil && !e.failed() {
+		if e.opt.Rest != nil && e.atRest() {
+			e.comeToRest()
+			return
+		}
 		p := e.order.next()
 		if p == nil && e.live == 0 && !e.finding {
 			return
@@ -41,7 +45,7 @@ func (e *run) clocks() (c clocks) {
 		return t.C
 	}
 	c.mark = tick(e.opt.Every)
-	if e.opt.Script != nil { // the script says what time it is
+	if e.opt.Script != nil || e.opt.Rest != nil { // the script says what time it is, and at rest none passes
 		return c
 	}
 	c.quiet = tick(e.p.beat)

@@ -1,0 +1,94 @@
+package job
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"undertide/core/row"
+	"undertide/core/state"
+)
+
+// How what portions keep is divided anew among another number of them (docs/spread.md, "Other portions").
+
+// Reads says whether a portion goes on with a partition of one of its sources: one of its share, and none of what crosses, which is empty when portions are divided.
+func (j *Job) Reads(source, partition string) bool {
+	i := slices.IndexFunc(j.Sources, func(s Source) bool { return s.Name == source })
+	return i >= 0 && j.Sources[i].Share != nil && j.Sources[i].Share.has(partition)
+}
+
+// Owner gives what says whether a portion has a row of a step's table: its key finds the portion as it did when its rows crossed.
+func (j *Job) Owner(step string, t *state.Table) (func(r *state.Rows, i int) (bool, error), error) {
+	s := j.StepNamed(step)
+	if s == nil || s.Keyed == nil {
+		return nil, fmt.Errorf("portion %s has no step %s that keeps something", j.Of.Name(), step)
+	}
+	mine := func(hash uint64) bool { return state.PortionOf(hash, j.Of.Of) == j.Of.Number }
+	if slices.Equal(t.Key.Names(), s.by) {
+		return func(r *state.Rows, i int) (bool, error) { return mine(r.Hash[i]), nil }, nil
+	}
+	var all, by []*row.Column // of one key
+	for _, f := range t.Key {
+		all = append(all, row.NewColumn(f.Kind))
+	}
+	for _, name := range s.by {
+		at := t.Key.Index(name)
+		if at < 0 {
+			return nil, fmt.Errorf("the key of step %s has no %s, by which its rows came to portion %s", step, name, j.Of.Name())
+		}
+		by = append(by, all[at])
+	}
+	var keys state.Keys
+	return func(r *state.Rows, i int) (bool, error) {
+		for _, c := range all {
+			c.Reset()
+		}
+		if err := state.AppendKey(all, r.Key(i)); err != nil {
+			return false, err
+		}
+		keys.EncodeOne(by, 0)
+		return mine(keys.Hash[0]), nil
+	}, nil
+}
+
+// Overlaps says whether portion n of so many has rows that portion was of another number had.
+func Overlaps(was, portions, n, now int) bool {
+	for x := range uint64(state.Shares) {
+		if hash := x * state.Shares; state.PortionOf(hash, portions) == was && state.PortionOf(hash, now) == n {
+			return true
+		}
+	}
+	return false
+}
+
+// DividesTo says what keeps the portions of another version of a job from going on with what those of this one keep, in another number. The steps, sources and sinks have to be the same.
+func (j *Job) DividesTo(other *Job) error {
+	was, err := j.Parts()
+	if err != nil {
+		return err
+	}
+	now, err := other.Parts()
+	if err != nil {
+		return err
+	}
+	if was.Number != now.Number {
+		return fmt.Errorf("one has %d parts, and the other %d", was.Number, now.Number)
+	}
+	if !maps.Equal(j.Pieces, other.Pieces) {
+		var differ []string
+		for _, name := range slices.Sorted(maps.Keys(merged(j.Pieces, other.Pieces))) {
+			if j.Pieces[name] != other.Pieces[name] {
+				differ = append(differ, name)
+			}
+		}
+		return fmt.Errorf("they differ in %s", strings.Join(differ, ", "))
+	}
+	return nil
+}
+
+func merged(a, b map[string]string) map[string]string {
+	out := maps.Clone(a)
+	maps.Copy(out, b)
+	return out
+}

@@ -1,0 +1,119 @@
+package run
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"strconv"
+
+	"undertide/checkpoint"
+	"undertide/connect"
+	"undertide/core/row"
+	"undertide/job"
+)
+
+// Rest is how the run of a portion comes to rest: it reads what its writers have written for it, see [engine.Rest].
+type Rest struct {
+	// Sources and Steps are watermarks that are reached at least, by name.
+	Sources map[string]row.Time `json:"sources,omitempty"`
+	Steps   map[string]row.Time `json:"steps,omitempty"`
+	// Ends are how much has been written, by source to which rows cross, and by writer.
+	Ends map[string]map[string]int64 `json:"ends,omitempty"`
+}
+
+// ends gives those of a source; nil for one to which nothing crosses, or of a run as any other.
+func (r *Rest) ends(s *job.Source) map[string]int64 {
+	if r == nil || !s.Crosses() {
+		return nil
+	}
+	if ends := r.Ends[s.Name]; ends != nil {
+		return ends
+	}
+	return map[string]int64{}
+}
+
+// RestOf gives how a portion comes to rest whose writers have, by what their newest checkpoints say: by portion of the job, in their order, of each part before that writes for it.
+// before gives those of a part.
+func RestOf(j *job.Job, before func(part int) ([]*job.Job, []checkpoint.Info, error)) (*Rest, error) {
+	out := &Rest{Ends: map[string]map[string]int64{}}
+	for i := range j.Sources {
+		s := &j.Sources[i]
+		if !s.Crosses() {
+			continue
+		}
+		jobs, infos, err := before(s.Writers())
+		if err != nil {
+			return nil, err
+		}
+		ends := map[string]int64{}
+		for n, of := range jobs {
+			written, err := writtenTo(of, s.Name, infos[n])
+			if err != nil {
+				return nil, fmt.Errorf("portion %s, %s: %w", of.Of.Name(), s.Name, err)
+			}
+			ends[strconv.Itoa(n+1)] = written[j.Of.Number]
+		}
+		out.Ends[s.Name] = ends
+	}
+	return out, nil
+}
+
+// writtenTo gives how much a portion has written for each reader of what crosses, by what its newest checkpoint says.
+func writtenTo(of *job.Job, crossing string, newest checkpoint.Info) ([]int64, error) {
+	for i := range of.Sinks {
+		if to, ok := of.Sinks[i].With.(connect.Crossed); ok && of.Sinks[i].Name == crossing {
+			if newest.Finished && newest.Shipments[crossing] == nil { // it was divided of portions that had come to their end, and so have those that it would write for
+				return make([]int64, of.Of.Of), nil
+			}
+			return to.Crossed(newest.Shipments[crossing])
+		}
+	}
+	return nil, errors.New("it does not write that; this is a bug of Under Tide")
+}
+
+// Together gives the watermarks to which the portions of a part have to come before their state may stand together, by what their newest checkpoints say; nil where all of them have.
+func Together(of []checkpoint.Info) *Rest {
+	greatest := &Rest{Sources: map[string]row.Time{}, Steps: map[string]row.Time{}}
+	for _, one := range of {
+		raise(greatest.Sources, one.Watermarks)
+		raise(greatest.Steps, one.StepMarks)
+	}
+	for _, one := range of {
+		if !maps.Equal(greatest.Sources, one.Watermarks) || !maps.Equal(greatest.Steps, one.StepMarks) {
+			return greatest
+		}
+	}
+	return nil
+}
+
+func raise(w, others map[string]row.Time) {
+	for name, at := range others {
+		if was, some := w[name]; !some || at > was {
+			w[name] = at
+		}
+	}
+}
+
+// PortionKept is a portion of before, with the folder that its newest checkpoint is in; with its state where [job.Overlaps] says that it is needed.
+type PortionKept struct {
+	Number, Of int
+	Dir        string
+}
+
+// Divide makes the first checkpoint of a portion, in a folder that has none, of what the portions of its part have kept that have come to rest; from are all of them, in their
+// order.
+func Divide(j *job.Job, dir string, from []PortionKept) (checkpoint.Info, error) {
+	var shares []checkpoint.Share
+	for _, f := range from {
+		shares = append(shares, checkpoint.Share{Dir: f.Dir, State: j.Of.Part > 0 && job.Overlaps(f.Number, f.Of, j.Of.Number, j.Of.Of), Counts: f.Number%j.Of.Of == j.Of.Number})
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return checkpoint.Info{}, explain(dir, err)
+	}
+	info, err := checkpoint.Divide(checkpoint.Disk, dir, shares, checkpoint.Division{Job: j.Name, Digest: j.Digest, Pieces: j.Pieces, Reads: j.Reads, Owner: j.Owner, Alike: j.Of.Part > 0})
+	if err != nil {
+		err = fmt.Errorf("divide what portions keep: %w", err)
+	}
+	return info, err
+}

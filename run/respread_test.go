@@ -1,0 +1,317 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"undertide/checkpoint"
+	"undertide/core/engine"
+	"undertide/job"
+)
+
+// spreading are the portions of a job as a test runs them, one layout after another: each portion has a folder of its own.
+type spreading struct {
+	t          *testing.T
+	dir        string
+	generation int
+	whole      *job.Job
+	parts      int
+	jobs       [][]*job.Job // by part and number
+	results    []Result     // of runs that came to the end
+	raised     int          // how often watermarks were apart
+}
+
+// layout begins another layout: those of version whole.
+func (s *spreading) layout(whole *job.Job) {
+	s.t.Helper()
+	p, err := whole.Parts()
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	s.generation++
+	s.whole, s.parts, s.jobs = whole, p.Number, nil
+	for part := range p.Number {
+		var all []*job.Job
+		for n := range whole.Spread.Portions {
+			at := job.Portion{Part: part, Number: n, Generation: s.generation}
+			j, err := whole.Portion(whole.Name+"."+at.Name(), at)
+			if err != nil {
+				s.t.Fatal(err)
+			}
+			all = append(all, j)
+		}
+		s.jobs = append(s.jobs, all)
+	}
+}
+
+func (s *spreading) folder(j *job.Job) string {
+	return filepath.Join(s.dir, fmt.Sprintf("%d-%s", j.Of.Generation, j.Of.Name()))
+}
+
+func (s *spreading) checkpoints(j *job.Job) string { return filepath.Join(s.folder(j), "checkpoints") }
+
+func (s *spreading) run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
+	own := s.folder(j)
+	opt.Checkpoints, opt.Out, opt.EveryTurns, opt.Watch = s.checkpoints(j), map[string]string{}, 3, engine.NewWatch()
+	for i := range j.Sinks {
+		if j.Sinks[i].Via == "file" {
+			opt.Out[j.Sinks[i].Name] = filepath.Join(own, j.Sinks[i].Name+".ndjson")
+		}
+	}
+	if err := os.MkdirAll(own, 0o755); err != nil {
+		return Result{}, err
+	}
+	return Run(ctx, j, opt)
+}
+
+// runAll runs all portions, each until it has made so many checkpoints, or to its end where that is 0.
+func (s *spreading) runAll(checkpoints func(j *job.Job) int) {
+	s.t.Helper()
+	ctx, cancel := context.WithTimeout(s.t.Context(), 30*time.Second)
+	defer cancel()
+	var all sync.WaitGroup
+	var mu sync.Mutex // guards results
+	for _, of := range s.jobs {
+		for _, j := range of {
+			most := checkpoints(j)
+			all.Go(func() {
+				own, stop := context.WithCancel(ctx)
+				defer stop()
+				opt := Options{}
+				if most > 0 {
+					defer context.AfterFunc(own, stop)()
+					late := time.AfterFunc(400*time.Millisecond, stop)
+					defer late.Stop()
+					made := 0
+					opt.Completed = func(engine.Completed) {
+						if made++; made >= most {
+							stop()
+						}
+					}
+				}
+				res, err := s.run(own, j, opt)
+				switch {
+				case ctx.Err() != nil:
+					s.t.Errorf("portion %s does not come to its end", j.Name)
+				case err != nil && own.Err() == nil:
+					s.t.Errorf("portion %s: %v", j.Name, err)
+					cancel()
+				case res.Finished:
+					mu.Lock()
+					s.results = append(s.results, res)
+					mu.Unlock()
+				case most == 0:
+					s.t.Errorf("portion %s stops by itself", j.Name)
+				}
+			})
+		}
+	}
+	all.Wait()
+	if s.t.Failed() {
+		s.t.FailNow()
+	}
+}
+
+func (s *spreading) newest(of []*job.Job) (infos []checkpoint.Info, err error) {
+	for _, j := range of {
+		o, err := checkpoint.OpenOne(checkpoint.Disk, s.checkpoints(j), 0)
+		if err != nil {
+			return nil, err
+		}
+		infos = append(infos, o.Info)
+		if err := o.Close(); err != nil {
+			return nil, err
+		}
+	}
+	return infos, nil
+}
+
+// rest lets the portions of a part come to rest, those before it have.
+func (s *spreading) rest(part int) {
+	s.t.Helper()
+	var together *Rest
+	for range 2 {
+		for _, j := range s.jobs[part] {
+			r, err := RestOf(j, func(part int) ([]*job.Job, []checkpoint.Info, error) {
+				infos, err := s.newest(s.jobs[part])
+				return s.jobs[part], infos, err
+			})
+			if err != nil {
+				s.t.Fatal(err)
+			}
+			if together != nil {
+				r.Sources, r.Steps = together.Sources, together.Steps
+			}
+			ctx, cancel := context.WithTimeout(s.t.Context(), 20*time.Second)
+			res, err := s.run(ctx, j, Options{Rest: r})
+			cancel()
+			if err != nil || !res.Rested && !res.Finished {
+				s.t.Fatalf("portion %s does not come to rest: %v", j.Name, err)
+			}
+		}
+		infos, err := s.newest(s.jobs[part])
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		if part == 0 {
+			return
+		}
+		if together = Together(infos); together == nil {
+			return
+		}
+		s.raised++
+	}
+	s.t.Fatalf("the portions of part %d do not come together: %+v", part+1, together)
+}
+
+// divide goes on with another version, of another number of portions.
+func (s *spreading) divide(whole *job.Job) {
+	s.t.Helper()
+	if err := s.whole.DividesTo(whole); err != nil {
+		s.t.Fatal(err)
+	}
+	for part := range s.parts {
+		s.rest(part)
+	}
+	was := s.jobs
+	s.layout(whole)
+	for part, of := range s.jobs {
+		var from []PortionKept
+		for _, j := range was[part] {
+			from = append(from, PortionKept{Number: j.Of.Number, Of: j.Of.Of, Dir: s.checkpoints(j)})
+		}
+		for _, j := range of {
+			if _, err := Divide(j, s.checkpoints(j), from); err != nil {
+				s.t.Fatalf("portion %s: %v", j.Name, err)
+			}
+		}
+	}
+}
+
+// rows gives what a sink of all layouts has, sorted.
+func (s *spreading) rows(sink string) []string {
+	s.t.Helper()
+	out := []string{}
+	files, err := filepath.Glob(filepath.Join(s.dir, "*", sink+".ndjson"))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	for _, f := range files {
+		out = append(out, readLines(s.t, f)...)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// TestRespreadRandom: random jobs give the rows of one run, though their portions become more and fewer in the midst of it: of one partition all of them, late ones too; of
+// several, whose rows come in another order, those that do not go by it.
+func TestRespreadRandom(t *testing.T) {
+	connections := atBroker(t)
+	tried, divided := map[int]int{}, 0
+	ordered := regexp.MustCompile(`deduplicate|remember|collect|first|last|rank|as_of|accept|revised|repeat|longest`)
+	for seed := uint64(700); seed < 700+uint64(12**rounds); seed++ {
+		r := rand.New(rand.NewPCG(seed, 10))
+		j := longJob(seed)
+		single := seed%2 == 0
+		if single && (len(j.margins) > 1 || j.keep >= 0) {
+			continue
+		}
+		if single {
+			j.parts = j.parts[:1]
+		} else {
+			for i := range j.margins {
+				j.margins[i] = (1000 * time.Hour).Microseconds()
+			}
+		}
+		in := j.write(t, rand.New(rand.NewPCG(seed, 9)))
+		if single { // it is the last portion's in each layout
+			if err := os.Rename(filepath.Join(in, "s0-"+j.parts[0].name+".ndjson"), filepath.Join(in, ofLast(in, "s0", 12))); err != nil {
+				t.Fatal(err)
+			}
+		}
+		text := j.document(in)
+		if !single && ordered.MatchString(text) {
+			continue
+		}
+		version := func(portions int) (*job.Job, error) {
+			return job.Parse("random.yaml", strings.Replace(strings.Replace(text, "settings: {", connections+fmt.Sprintf("settings: {spread: %d, ", portions), 1), "job: random", fmt.Sprintf("job: respread-%d", seed), 1), job.Options{})
+		}
+		whole, err := version(3)
+		if err != nil && strings.Contains(err.Error(), "nothing to spread by") {
+			continue
+		}
+		if err != nil {
+			t.Fatalf("seed %d: %v\n%s", seed, err, text)
+		}
+		one, err := job.Parse("random.yaml", text, job.Options{})
+		if err != nil {
+			t.Fatalf("seed %d: %v", seed, err)
+		}
+		if res, err := Run(t.Context(), one, Options{}); err != nil || !res.Finished {
+			t.Fatalf("seed %d: finished %v, %v", seed, res.Finished, err)
+		}
+		s := &spreading{t: t, dir: t.TempDir()}
+		s.layout(whole)
+		if single && s.parts > 2 {
+			continue
+		}
+		tried[s.parts]++
+		layouts := [][]int{{4}, {2}, {6, 4, 2}, {4, 3}}[r.IntN(4)]
+		for _, portions := range layouts {
+			s.runAll(func(*job.Job) int { return 1 + r.IntN(4) })
+			if len(s.results) < s.parts*s.whole.Spread.Portions {
+				divided++
+			}
+			s.results = nil
+			next, err := version(portions)
+			if err != nil {
+				t.Fatal(err)
+			}
+			s.divide(next)
+		}
+		if os.Getenv("DBG") != "" {
+			for _, of := range s.jobs {
+				infos, _ := s.newest(of)
+				for k, i := range infos {
+					fmt.Println(of[k].Name, i.Epoch, i.Finished, i.Watermarks, i.StepMarks, len(i.Partitions))
+				}
+			}
+		}
+		s.runAll(func(*job.Job) int { return 0 })
+		if os.Getenv("DBG") != "" {
+			for _, of := range s.jobs {
+				infos, _ := s.newest(of)
+				for k, i := range infos {
+					fmt.Println(of[k].Name, i.Epoch, i.Finished, i.Watermarks, i.StepMarks, len(i.Partitions))
+				}
+			}
+		}
+		for i := range j.sinks {
+			name, want := fmt.Sprintf("out%d", i), readLines(t, j.outFile(in, i))
+			if got := s.rows(name); !slices.Equal(got, want) {
+				t.Errorf("seed %d: 3 portions, then %v: sink %s has %d rows, and of one run %d\n%s", seed, layouts, name, len(got), len(want), different(got, want))
+			}
+		}
+		for _, res := range s.results {
+			if len(res.Unbalanced) > 0 {
+				t.Errorf("seed %d: counts of %v do not add up", seed, res.Unbalanced)
+			}
+		}
+		if t.Failed() {
+			t.Fatal(text)
+		}
+	}
+	t.Logf("jobs by their number of parts: %v; %d times portions were divided in the midst of their work", tried, divided)
+	if tried[2] == 0 || divided == 0 {
+		t.Error("nothing was tried")
+	}
+}
