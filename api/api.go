@@ -259,6 +259,11 @@ type Start struct {
 	Append bool   `json:"append,omitempty"`
 }
 
+// Respread asks for another number of portions.
+type Respread struct {
+	Portions int `json:"portions"` // of each part
+}
+
 // Started is the answer to a start.
 type Started struct {
 	Run   Run      `json:"run"`

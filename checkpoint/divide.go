@@ -104,6 +104,10 @@ func (m *manifest) join(of *manifest, first, counts bool, d Division) error {
 	if m.References == nil {
 		m.References = of.References
 	}
+	if first {
+		m.Counts = of.Counts.Nothing()
+		m.Counts.Inherits = true
+	}
 	if counts {
 		m.Counts.Add(of.Counts)
 	}

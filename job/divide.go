@@ -1,9 +1,11 @@
 package job
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"undertide/core/row"
@@ -91,4 +93,27 @@ func merged(a, b map[string]string) map[string]string {
 	out := maps.Clone(a)
 	maps.Copy(out, b)
 	return out
+}
+
+// WithPortions gives the document with another number of portions, and all else as it was written.
+func (d *Document) WithPortions(n int) (string, error) {
+	of, settings := (*node)(nil), d.root.get("settings")
+	if settings != nil {
+		of = settings.get("spread")
+	}
+	if of != nil && of.kind == mapNode {
+		of = of.get("portions")
+	}
+	if of == nil || of.kind != scalarNode {
+		return "", errors.New("the document does not say into how many portions the job is cut; write settings: {spread: " + strconv.Itoa(n) + "}")
+	}
+	lines := strings.Split(d.text, "\n")
+	line := []rune(lines[of.line-1])
+	from, to := of.column-1, of.column-1+len([]rune(of.text))
+	alias := of.line < settings.line || of.line == settings.line && of.column < settings.column // of a number that others may have, too
+	if alias || to > len(line) || string(line[from:to]) != of.text {
+		return "", fmt.Errorf("the number of portions in line %d cannot be replaced; write %d there, and save the document", of.line, n)
+	}
+	lines[of.line-1] = string(line[:from]) + strconv.Itoa(n) + string(line[to:])
+	return strings.Join(lines, "\n"), nil
 }

@@ -35,17 +35,14 @@ func (r *Rest) ends(s *job.Source) map[string]int64 {
 
 // RestOf gives how a portion comes to rest whose writers have, by what their newest checkpoints say: by portion of the job, in their order, of each part before that writes for it.
 // before gives those of a part.
-func RestOf(j *job.Job, before func(part int) ([]*job.Job, []checkpoint.Info, error)) (*Rest, error) {
+func RestOf(j *job.Job, before func(part int) ([]*job.Job, []checkpoint.Info)) (*Rest, error) {
 	out := &Rest{Ends: map[string]map[string]int64{}}
 	for i := range j.Sources {
 		s := &j.Sources[i]
 		if !s.Crosses() {
 			continue
 		}
-		jobs, infos, err := before(s.Writers())
-		if err != nil {
-			return nil, err
-		}
+		jobs, infos := before(s.Writers())
 		ends := map[string]int64{}
 		for n, of := range jobs {
 			written, err := writtenTo(of, s.Name, infos[n])
@@ -95,10 +92,15 @@ func raise(w, others map[string]row.Time) {
 	}
 }
 
-// PortionKept is a portion of before, with the folder that its newest checkpoint is in; with its state where [job.Overlaps] says that it is needed.
+// PortionKept is a portion of before, with the folder that its newest checkpoint is in; with its state where that is needed.
 type PortionKept struct {
 	Number, Of int
 	Dir        string
+}
+
+// NeededBy says whether its state is needed for a portion's.
+func (p PortionKept) NeededBy(j *job.Job) bool {
+	return j.Of.Part > 0 && job.Overlaps(p.Number, p.Of, j.Of.Number, j.Of.Of)
 }
 
 // Divide makes the first checkpoint of a portion, in a folder that has none, of what the portions of its part have kept that have come to rest; from are all of them, in their
@@ -106,7 +108,7 @@ type PortionKept struct {
 func Divide(j *job.Job, dir string, from []PortionKept) (checkpoint.Info, error) {
 	var shares []checkpoint.Share
 	for _, f := range from {
-		shares = append(shares, checkpoint.Share{Dir: f.Dir, State: j.Of.Part > 0 && job.Overlaps(f.Number, f.Of, j.Of.Number, j.Of.Of), Counts: f.Number%j.Of.Of == j.Of.Number})
+		shares = append(shares, checkpoint.Share{Dir: f.Dir, State: f.NeededBy(j), Counts: f.Number%j.Of.Of == j.Of.Number})
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return checkpoint.Info{}, explain(dir, err)

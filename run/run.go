@@ -121,7 +121,7 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	for _, u := range res.Undelivered {
 		opt.say("sink %s: what it made ready and did not deliver in time is kept (epochs: %d, bytes: %d); the next start delivers it", u.Sink, u.Epochs, u.Bytes)
 	}
-	if err == nil && res.Finished {
+	if err == nil && res.Finished && !o.From.Inherits() {
 		res.Unbalanced = engine.Unbalanced(g, res.Figures)
 	}
 	return res, err

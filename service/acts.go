@@ -246,6 +246,11 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	if err != nil {
 		return api.Started{}, err
 	}
+	if rec.PortionOf != "" { // another node may have written a moment ago what becomes of it
+		if rec, err = s.db.JobOf(ctx, rec.ID); err != nil {
+			return api.Started{}, err
+		}
+	}
 	j, err := s.parseOf(ctx, rec, v.Document, ask.Set, true)
 	if err != nil {
 		return api.Started{}, wrongDocument(err)
@@ -268,7 +273,18 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	default:
 		notes = append(notes, "one run carries the whole job out: only nodes spread it (docs/nodes.md)")
 	}
-	generation := rec.Generation
+	generation, divides := rec.Generation, false
+	if spread && ask.Resume != "fresh" {
+		if generation, divides, err = s.layoutFor(ctx, rec, j); err != nil {
+			return api.Started{}, err
+		}
+	}
+	if divides {
+		if generation, err = s.db.NextGeneration(ctx, rec.ID); err != nil {
+			return api.Started{}, err
+		}
+		notes = append(notes, fmt.Sprintf("what the portions keep is divided anew, among %d of each part; the job goes on once that is done", j.Spread.Portions))
+	}
 	if ask.Resume == "fresh" {
 		if generation, err = s.db.NextGeneration(ctx, rec.ID); err != nil {
 			return api.Started{}, err
@@ -292,17 +308,28 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 			notes = append(notes, fmt.Sprintf("the run goes back to checkpoint %d: rows that were delivered after it are made again", info.Epoch))
 		}
 	}
-	if !spread { // those of a version of before, which begins anew otherwise
+	switch {
+	case divides: // by the run
+	case spread:
+		err = s.makePortions(ctx, rec, generation, j, v, ask.Resume == "fresh")
+	default: // those of a version of before, which begins anew otherwise
 		for _, e := range s.portionsOf(name) {
-			if err := s.removeHeld(ctx, e); err != nil {
-				return api.Started{}, err
-			}
+			err = cmp.Or(err, s.removeHeld(ctx, e))
 		}
-	} else if err := s.makePortions(ctx, rec, generation, j, v, ask.Resume == "fresh"); err != nil {
+	}
+	if err != nil {
 		return api.Started{}, err
 	}
+	becomes, err := divisionOf(rec)
+	if err != nil {
+		return api.Started{}, err
+	}
+	divided, err := s.startsDivided(ctx, rec, j, becomes)
+	if err != nil {
+		return api.Started{}, s.startFailed(name, err)
+	}
 	record := store.Run{JobID: rec.ID, Version: v.Number, Status: starting, Wanted: true, StartedAt: time.Now().UTC(), Lanes: run.Lanes(j, ask.Lanes), SetValues: ask.Set, DropParts: ask.LeaveBehind, SkipEvents: ask.Skip, Generation: generation, Node: s.opt.Node}
-	held, err := s.leasedRun(ctx, name, &record, from != nil)
+	held, err := s.leasedRun(ctx, name, &record, from != nil || divided)
 	if err != nil {
 		return api.Started{}, err
 	}
@@ -311,7 +338,7 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 	}
 	notes = append(notes, j.Promises(connect.Delivering{Once: j.Delivery == "exactly_once", Kept: true, Every: j.CheckpointEvery, Dir: j.Dir}, func(s *job.Sink) connect.Sink { return s.With })...)
 	s.db.AddEventOf(ctx, store.Event{JobID: rec.ID, RunID: &record.ID, At: record.StartedAt, Kind: "started", Text: startText(v.Number, ask)})
-	r, ready := s.begin(j, record, held, false)
+	r, ready := s.begin(j, record, held, becomes.Rest, false)
 	s.mu.Lock()
 	e.run = r
 	stopping = s.stopping
@@ -491,7 +518,11 @@ func (s *Service) couldStart(ctx context.Context, e *entry, ask api.Start) error
 		return wrongDocument(err)
 	}
 	if s.isSpread(s.record(e), j) {
-		return spreadStart(ask)
+		if err := spreadStart(ask); err != nil || ask.Resume == "fresh" {
+			return err
+		}
+		_, _, err := s.layoutFor(ctx, s.record(e), j)
+		return err
 	}
 	_, err = s.fits(ctx, e, j, ask)
 	return err
@@ -580,17 +611,7 @@ func (s *Service) forget(ctx context.Context, e *entry) {
 	if err != nil {
 		return // so it did not run
 	}
-	for i := range j.Sources {
-		of, ok := j.Sources[i].With.(connect.Forgetting)
-		if !ok {
-			continue
-		}
-		limited, stop := context.WithTimeout(ctx, 5*time.Second)
-		if err := of.Forget(limited); err != nil {
-			s.opt.Log.Warn("what a job that was removed keeps outside is left there", "job", e.rec.Name, "source", j.Sources[i].Name, "error", err)
-		}
-		stop()
-	}
+	s.forgetSources(ctx, j)
 }
 
 func remove(path string) error {

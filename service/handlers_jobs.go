@@ -35,6 +35,7 @@ func (s *Service) viewJob(e *entry) api.Job {
 		v := r.view()
 		out.Run, out.Status = &v, v.Status
 		r.mu.Lock()
+		dividing := r.dividing
 		out.Since = r.since.Format(time.RFC3339)
 		if r.last != nil {
 			live := r.last.Live
@@ -45,6 +46,9 @@ func (s *Service) viewJob(e *entry) api.Job {
 		r.mu.Unlock()
 		if out.Live != nil {
 			out.Sentence = out.Live.Sentence
+		}
+		if dividing != "" {
+			out.Sentence = dividing
 		}
 		if !r.goingOn() {
 			out.Live, out.Sentence = nil, figures.Ended(v)
@@ -290,6 +294,18 @@ func (s *Service) postRestart(c *gin.Context) error {
 		return err
 	}
 	started, err := s.restart(c.Request.Context(), c.Param("job"), ask)
+	if err != nil {
+		return err
+	}
+	return answer(c, http.StatusCreated, started)
+}
+
+func (s *Service) postRespread(c *gin.Context) error {
+	var ask api.Respread
+	if err := body(c, &ask); err != nil {
+		return err
+	}
+	started, err := s.respread(c.Request.Context(), c.Param("job"), ask)
 	if err != nil {
 		return err
 	}

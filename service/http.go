@@ -121,6 +121,7 @@ func (s *Service) answers() map[string]func(*gin.Context) error {
 		"delete":            s.deleteJob,
 		"stop":              s.postStop,
 		"drain":             s.postDrain,
+		"respread":          s.postRespread,
 		"restart":           s.postRestart,
 		"versions":          s.getVersions,
 		"version":           s.getVersion,

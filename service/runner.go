@@ -69,6 +69,7 @@ type runner struct {
 	shelf *checkpoint.Shelf
 
 	gathered gathering // of a spread job
+	rest     *run.Rest // of a portion that is to come to rest; nil for a run as any other
 
 	stop      context.CancelFunc
 	done      chan struct{} // closed when it has ended, or was given up
@@ -117,15 +118,16 @@ type runner struct {
 	lost      bool          // given up: it did not stop, or another node has the job; nothing that it does counts
 	moved     bool          // lost to another node
 	portions  []api.Portion // of a spread job, as they were seen last
+	dividing  string        // of one: how it is, while what its portions keep is divided anew
 	// supervises are the same, as its run takes rows of them.
 	supervises []*portion
 }
 
 // begin starts a run, on a node by its job's lease; the first answer of ready says how the first try went. With patient, a first try
-// that fails is tried again, as for a run that went on before the service started.
-func (s *Service) begin(j *job.Job, rec store.Run, held *lease.Held, patient bool) (*runner, <-chan error) {
+// that fails is tried again, as for a run that went on before the service started. rest lets a portion come to rest; nil for a run as any other.
+func (s *Service) begin(j *job.Job, rec store.Run, held *lease.Held, rest *run.Rest, patient bool) (*runner, <-chan error) {
 	ctx, cancel := context.WithCancel(s.runs)
-	r := &runner{s: s, held: held, job: j, stateMemory: run.StateMemoryOf(j), name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, heavy: map[string]heavy{}, draining: make(chan struct{}), at: map[string]int{},
+	r := &runner{s: s, held: held, rest: rest, job: j, stateMemory: run.StateMemoryOf(j), name: j.Name, rec: rec, stop: cancel, done: make(chan struct{}), since: time.Now().UTC(), taps: map[string]*tap{}, heavy: map[string]heavy{}, draining: make(chan struct{}), at: map[string]int{},
 		dir: s.checkpointDir(j.Name, rec.Generation), from: map[string]json.RawMessage{}, events: map[string]int64{}}
 	if held != nil {
 		r.shelf = s.shelf(j.Name, rec.Generation, held.Lease().Number)
@@ -276,6 +278,8 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 			return
 		case err == nil && res.Finished:
 			r.end(finished, nil, delivered)
+		case err == nil && res.Rested:
+			r.end(stopped, nil, "come to rest: what crosses is read, and all is delivered")
 		case err == nil:
 			r.end(stopped, nil, "stopped with a checkpoint")
 		case ctx.Err() != nil && errors.Is(err, context.Canceled):
@@ -431,6 +435,7 @@ func (r *runner) once(ctx context.Context, commit func(epoch int64) error, conne
 		},
 		Opened: connected,
 		Drain:  r.draining,
+		Rest:   r.rest,
 		Begins: func(text string) {
 			r.mu.Lock()
 			defer r.mu.Unlock()

@@ -155,7 +155,9 @@ func (e *entry) take(rec store.Job) {
 		e.rec = rec
 		return
 	}
-	e.rec.Generation = max(e.rec.Generation, rec.Generation) // one may have begun since it was read
+	if rec.Generation >= e.rec.Generation { // else one has begun since it was read
+		e.rec.Generation, e.rec.Division = rec.Generation, rec.Division
+	}
 	e.rec.LastEpoch, e.rec.Owners = rec.LastEpoch, rec.Owners
 }
 
@@ -517,6 +519,10 @@ func (s *Service) goOn(ctx context.Context, e *entry, rec store.Run, held *lease
 	if err == nil {
 		j, err = s.parseOf(ctx, s.record(e), v.Document, rec.SetValues, true)
 	}
+	var becomes division
+	if err == nil {
+		becomes, err = divisionOf(s.record(e))
+	}
 	if err != nil {
 		s.park(ctx, e, rec, err.Error())
 		return false
@@ -529,7 +535,7 @@ func (s *Service) goOn(ctx context.Context, e *entry, rec store.Run, held *lease
 	rec.Restarts++
 	s.db.UpdateRun(rec)
 	s.db.AddEvent(store.Event{JobID: rec.JobID, RunID: &rec.ID, At: time.Now().UTC(), Kind: resuming, Text: why})
-	r, _ := s.begin(j, rec, held, true)
+	r, _ := s.begin(j, rec, held, becomes.Rest, true)
 	s.mu.Lock()
 	e.run = r
 	s.mu.Unlock()

@@ -79,24 +79,17 @@ func (s *Service) makePortions(ctx context.Context, rec store.Job, generation in
 			wanted[portionName(rec.Name, at)] = at
 		}
 	}
-	before := s.portionsOf(rec.Name)
-	var gone []*entry
-	for _, e := range before {
-		if _, ok := wanted[e.rec.Name]; !ok {
-			gone = append(gone, e)
-		}
-	}
-	if !fresh && len(before) > 0 && (len(gone) > 0 || len(before) != len(wanted)) {
-		return api.StartFailed.With(fmt.Sprintf("job %s was carried out by %d portions, and this version has %d parts of %d: what they keep does not fit", rec.Name, len(before), parts.Number, j.Spread.Portions),
-			"start the version of before, or begin anew with --fresh")
-	}
-	for _, e := range gone {
-		if err := s.removeHeld(ctx, e); err != nil {
-			return err
-		}
-	}
 	if fresh { // what crossed for the checkpoints of before goes with them
 		for _, e := range s.portionsOf(rec.Name) {
+			if _, ok := wanted[e.rec.Name]; !ok {
+				if err := s.removeHeld(ctx, e); err != nil {
+					return err
+				}
+				continue
+			}
+			if err := s.forgetWas(ctx, e); err != nil {
+				return err
+			}
 			s.forget(ctx, e)
 		}
 	}
@@ -126,8 +119,10 @@ type portion struct {
 // at is the portion's place for people: 2-1.
 func (p *portion) at() string { return job.PortionOf(p.name) }
 
-// isOf says whether the portion's run was started by this run of the job, and not by one of before.
-func (p *portion) isOf(r *runner) bool { return p.run != nil && p.run.ID > r.rec.ID }
+// isOf says whether the portion's run was started by this run of the job, and not by one of before, nor to come to rest.
+func (p *portion) isOf(r *runner) bool {
+	return p.run != nil && p.run.ID > r.rec.ID && p.run.Generation == r.rec.Generation
+}
 
 // portionFailed is a portion's run that has failed and is not tried again: the job has.
 type portionFailed struct{ at, why string }
@@ -167,7 +162,11 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 	r.mu.Unlock()
 	know := &supervised{seen: map[string]run.Figures{}, last: map[int64]bool{}, parts: map[int][]string{}}
 	draining := r.draining
-	for running := false; ; {
+	if err := r.divide(ctx, know); err != nil && ctx.Err() == nil {
+		r.stopPortions(r.lookAtPortions(ctx, know))
+		return res, err
+	}
+	for running, tidied := false, false; ; {
 		all := r.lookAtPortions(ctx, know)
 		err := r.failedPortion(all)
 		if err == nil {
@@ -195,6 +194,9 @@ func (r *runner) supervise(ctx context.Context, connected func()) (res run.Resul
 		r.gatherWanted(ctx, all)
 		if running && !know.drained {
 			r.even(ctx, all, know)
+		}
+		if running && !tidied {
+			tidied = r.tidy(ctx)
 		}
 		select {
 		case <-ctx.Done():
@@ -322,7 +324,7 @@ func (r *runner) failedPortion(all []*portion) error {
 func (r *runner) lookAtPortions(ctx context.Context, know *supervised) []*portion {
 	s := r.s
 	var all []*portion
-	for _, e := range s.portionsOf(r.name) {
+	for _, e := range s.portionsNow(r.name) {
 		p := &portion{e: e, name: e.rec.Name, part: e.rec.Part, parts: know.partsOf(r, e)}
 		var own *runner
 		if own, p.run = s.newestRecord(e); own != nil {
@@ -478,7 +480,7 @@ func (s *Service) portionViews(e *entry) []api.Portion {
 		}
 	}
 	out := []api.Portion{}
-	for _, p := range s.portionsOf(e.rec.Name) {
+	for _, p := range s.portionsNow(e.rec.Name) {
 		own, rec := s.newestRecord(p)
 		node := ""
 		if x, ok := s.nodes.holder(s.record(p).ID); own == nil && ok {
@@ -564,10 +566,15 @@ func (r *runner) startPortion(ctx context.Context, p *portion, to lease.Node, el
 			}
 		}
 	}
+	return s.startOn(ctx, p.name, to, elsewhere, ask)
+}
+
+// startOn starts the run of a portion on a node, or on this one.
+func (s *Service) startOn(ctx context.Context, name string, to lease.Node, elsewhere bool, ask api.Start) (err error) {
 	if elsewhere {
-		err = s.nodes.send(ctx, to, http.MethodPost, "/jobs/"+p.name+"/runs", ask)
+		err = s.nodes.send(ctx, to, http.MethodPost, "/jobs/"+name+"/runs", ask)
 	} else {
-		_, err = s.start(withoutAsker(ctx), p.name, ask)
+		_, err = s.start(withoutAsker(ctx), name, ask)
 	}
 	var problem *api.Problem
 	if errors.As(err, &problem) && problem.Code == api.AlreadyRunning.Code { // a moment ago, or its answer was lost
@@ -596,13 +603,11 @@ func (r *runner) stopPortions(all []*portion) {
 	defer cancel()
 	var stops errgroup.Group
 	for _, p := range all {
-		if !p.isOf(r) || !p.run.Wanted {
+		if p.run == nil || p.run.ID <= r.rec.ID || !p.run.Wanted {
 			continue
 		}
 		stops.Go(func() error {
-			err := r.s.tellPortion(ctx, p, "stop")
-			var problem *api.Problem
-			if err != nil && !(errors.As(err, &problem) && problem.Code == api.NotRunning.Code) {
+			if err := r.s.stopPortion(ctx, p); err != nil {
 				r.log.Warn("a portion was not stopped", "portion", p.at(), "error", err)
 			}
 			return nil
@@ -612,6 +617,16 @@ func (r *runner) stopPortions(all []*portion) {
 	if err := r.s.readJobs(ctx); err != nil {
 		r.log.Debug("the portions could not be read again", "error", err)
 	}
+}
+
+// stopPortion stops a portion with a checkpoint, unless it has ended meanwhile.
+func (s *Service) stopPortion(ctx context.Context, p *portion) error {
+	err := s.tellPortion(ctx, p, "stop")
+	var problem *api.Problem
+	if errors.As(err, &problem) && problem.Code == api.NotRunning.Code {
+		return nil
+	}
+	return err
 }
 
 // tellPortion lets a portion stop or drain, wherever it is.
@@ -656,7 +671,7 @@ func (s *Service) ofPortions(c *gin.Context, o *operations.Operation) error {
 		return nil
 	}
 	var having []string
-	for _, e := range s.portionsOf(c.Param("job")) {
+	for _, e := range s.portionsNow(c.Param("job")) {
 		j, err := s.lastDocument(c, e, false)
 		if err == nil && (c.Param("step") == "" || j.StepNamed(c.Param("step")) != nil) {
 			having = append(having, e.rec.Name)

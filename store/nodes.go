@@ -283,15 +283,23 @@ func (s *Store) underOf(r *record) int64 {
 	return r.Lease
 }
 
+// stillHeld says whether a lease is the caller's until the transaction ends.
+func stillHeld(tx *gorm.DB, l lease.Lease) error {
+	var numbers []int64
+	if err := tx.Raw("SELECT number FROM leases WHERE job_id = ? FOR SHARE", l.JobID).Scan(&numbers).Error; err != nil {
+		return err
+	}
+	if len(numbers) == 0 || numbers[0] != l.Number {
+		return lease.ErrLost
+	}
+	return nil
+}
+
 // writeUnder writes a record that bears the number of a lease.
 func (r record) writeUnder(db *gorm.DB) error {
 	return db.Transaction(func(tx *gorm.DB) error {
-		var numbers []int64
-		if err := tx.Raw("SELECT number FROM leases WHERE job_id = ? FOR SHARE", r.jobOf()).Scan(&numbers).Error; err != nil {
+		if err := stillHeld(tx, lease.Lease{JobID: r.jobOf(), Number: r.Lease}); err != nil {
 			return err
-		}
-		if len(numbers) == 0 || numbers[0] != r.Lease {
-			return lease.ErrLost
 		}
 		return r.write(tx)
 	})

@@ -18,6 +18,7 @@ type Job struct {
 	// PortionOf is the spread job that this one is a portion of, portion number Portion of part Part, both from 0; empty for a job of its own.
 	PortionOf     string
 	Part, Portion int
+	Division      string   // of a portion: what becomes of it where its job is divided anew, as the service writes it; empty for nothing
 	Owners        []string `gorm:"serializer:json"` // who may change it, beside keepers; none: every engineer
 }
 

@@ -413,35 +413,78 @@ func changed(done *gorm.DB, none error) error {
 // to the newest version is not stored again. of.Generation, where it is greater, is the job's from then on.
 func (s *Store) SaveVersion(ctx context.Context, of Job, document, about string) (j Job, v Version, stored bool, err error) {
 	act := ActOf(ctx)
-	err = s.change(ctx, "save the version", func(tx *gorm.DB) error {
-		now := time.Now().UTC()
-		j, v, stored = Job{}, Version{}, false // where this is done again
-		if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Job{Name: of.Name, CreatedAt: now, Generation: max(1, of.Generation), SpanOf: of.SpanOf, SpanBegin: of.SpanBegin, SpanUntil: of.SpanUntil, PortionOf: of.PortionOf, Part: of.Part, Portion: of.Portion, Owners: []string{}}).Error; err != nil {
-			return err
-		}
-		if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", of.Name).Take(&j).Error; err != nil {
-			return err
-		}
-		if of.Generation > j.Generation {
-			j.Generation = of.Generation
-			if err := tx.Model(&Job{ID: j.ID}).Update("generation", j.Generation).Error; err != nil {
-				return err
-			}
-		}
-		err := tx.Where("job_id = ?", j.ID).Order("number DESC").Take(&v).Error
-		if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
-			return err
-		}
-		if stored = err != nil || v.Document != document; stored {
-			v = Version{JobID: j.ID, Number: v.Number + 1, Document: document, About: about, CreatedAt: now, SavedBy: DoneBy(ctx)}
-			err = tx.Create(&v).Error
-		}
+	err = s.change(ctx, "save the version", func(tx *gorm.DB) (err error) {
+		j, v, stored, err = saveVersion(tx, of, document, about, DoneBy(ctx))
 		if act != nil {
 			act.Target, act.Version = j.Name, v.Number
 		}
 		return err
 	})
 	return j, v, stored, err
+}
+
+func saveVersion(tx *gorm.DB, of Job, document, about, by string) (j Job, v Version, stored bool, err error) {
+	now := time.Now().UTC()
+	if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&Job{Name: of.Name, CreatedAt: now, Generation: max(1, of.Generation), SpanOf: of.SpanOf, SpanBegin: of.SpanBegin, SpanUntil: of.SpanUntil, PortionOf: of.PortionOf, Part: of.Part, Portion: of.Portion, Division: of.Division, Owners: []string{}}).Error; err != nil {
+		return j, v, false, err
+	}
+	if err := tx.Clauses(clause.Locking{Strength: "UPDATE"}).Where("name = ?", of.Name).Take(&j).Error; err != nil {
+		return j, v, false, err
+	}
+	if of.Generation > j.Generation {
+		j.Generation, j.Division = of.Generation, of.Division
+		if err := tx.Model(&Job{ID: j.ID}).Updates(map[string]any{"generation": j.Generation, "division": j.Division}).Error; err != nil {
+			return j, v, false, err
+		}
+	}
+	err = tx.Where("job_id = ?", j.ID).Order("number DESC").Take(&v).Error
+	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
+		return j, v, false, err
+	}
+	if stored = err != nil || v.Document != document; stored {
+		v = Version{JobID: j.ID, Number: v.Number + 1, Document: document, About: about, CreatedAt: now, SavedBy: by}
+		err = tx.Create(&v).Error
+	}
+	return j, v, stored, err
+}
+
+// JobOf gives a job by its number; ErrNotFound where it is gone.
+func (s *Store) JobOf(ctx context.Context, id int64) (j Job, err error) {
+	err = s.ask(ctx, "read the job", func(db *gorm.DB) error { return db.Where("id = ?", id).Take(&j).Error })
+	return j, err
+}
+
+// PutDivision notes what becomes of portions of a job, by the job's lease.
+func (s *Store) PutDivision(ctx context.Context, by lease.Lease, portions []int64, division string) error {
+	return s.ask(ctx, "note how a job is divided", func(db *gorm.DB) error {
+		return db.Transaction(func(tx *gorm.DB) error {
+			if err := stillHeld(tx, by); err != nil {
+				return err
+			}
+			return tx.Model(&Job{}).Where("id IN ?", portions).Update("division", division).Error
+		})
+	})
+}
+
+// Divide makes the portions of a job anew, all at once, each as a job that is given, by the job's lease.
+func (s *Store) Divide(ctx context.Context, by lease.Lease, portions []Job, document, about string) (jobs []Job, versions []Version, err error) {
+	err = s.ask(ctx, "divide a job", func(db *gorm.DB) error {
+		jobs, versions = nil, nil
+		return db.Transaction(func(tx *gorm.DB) error {
+			if err := stillHeld(tx, by); err != nil {
+				return err
+			}
+			for _, of := range portions {
+				j, v, _, err := saveVersion(tx, of, document, about, "")
+				if err != nil {
+					return err
+				}
+				jobs, versions = append(jobs, j), append(versions, v)
+			}
+			return nil
+		})
+	})
+	return jobs, versions, err
 }
 
 // Jobs lists all jobs by name.

@@ -52,6 +52,9 @@ type Counts struct {
 	Sources []SourceCounts `json:"sources"`
 	Steps   []StepCounts   `json:"steps"`
 	Sinks   []SinkCounts   `json:"sinks"`
+	// Inherits: rows that wait in state came in where these do not count, in a run of another version, or in another portion. So what a step has done with rows need not be what
+	// came in here.
+	Inherits bool `json:"inherits,omitempty"`
 }
 
 func newCounts(g *Graph) Counts {
@@ -66,7 +69,7 @@ func newCounts(g *Graph) Counts {
 }
 
 func (c Counts) clone() Counts {
-	out := Counts{Sources: append([]SourceCounts(nil), c.Sources...), Steps: append([]StepCounts(nil), c.Steps...), Sinks: append([]SinkCounts(nil), c.Sinks...)}
+	out := Counts{Sources: append([]SourceCounts(nil), c.Sources...), Steps: append([]StepCounts(nil), c.Steps...), Sinks: append([]SinkCounts(nil), c.Sinks...), Inherits: c.Inherits}
 	for i := range out.Sources {
 		out.Sources[i].Rejected = maps.Clone(out.Sources[i].Rejected)
 	}
@@ -118,12 +121,13 @@ func (c *StepCounts) add(d StepCounts) {
 	addReasons(c.Rejected, d.Rejected)
 }
 
+// Nothing gives the counts of a run of the same graph that has done nothing yet.
+func (c Counts) Nothing() Counts {
+	return newCounts(&Graph{Sources: make([]Source, len(c.Sources)), Steps: make([]Step, len(c.Steps)), Sinks: make([]SinkNode, len(c.Sinks))})
+}
+
 // Add takes the counts of another run of the same graph.
 func (c *Counts) Add(d Counts) {
-	if len(c.Sources)+len(c.Steps)+len(c.Sinks) == 0 {
-		*c = d.clone()
-		return
-	}
 	for i, s := range d.Sources {
 		own := &c.Sources[i]
 		own.Read, own.Bytes, own.Late = own.Read+s.Read, own.Bytes+s.Bytes, own.Late+s.Late

@@ -49,6 +49,9 @@ type Snapshot struct {
 	Again bool
 }
 
+// Inherits says whether rows that wait in the state are not among those that the counts have, see [Counts.Inherits].
+func (s *Snapshot) Inherits() bool { return s != nil && (s.Adapted || s.Counts.Inherits) }
+
 // LaneChanges are what became of what one lane of a step keeps: the lane owns the shares that [state.LaneShares] gives.
 type LaneChanges struct {
 	Step        string

@@ -31,6 +31,7 @@ func (e *run) restore() error {
 		if !from.Adapted {
 			e.base = from.Counts.clone()
 		}
+		e.base.Inherits = from.Inherits()
 		e.marks.restore(from)
 	}
 	e.restorePartitions(from)

@@ -1,0 +1,10 @@
+-- +goose Up
+-- What becomes of a portion whose job is divided anew among another number of them (docs/spread.md, "Other portions"): empty for nothing.
+ALTER TABLE jobs ADD COLUMN division text NOT NULL DEFAULT '';
+DROP TRIGGER tell_nodes ON jobs;
+CREATE TRIGGER tell_nodes AFTER INSERT OR DELETE OR UPDATE OF generation, owners, division ON jobs FOR EACH STATEMENT EXECUTE FUNCTION tell_nodes();
+
+-- +goose Down
+DROP TRIGGER tell_nodes ON jobs;
+CREATE TRIGGER tell_nodes AFTER INSERT OR DELETE OR UPDATE OF generation, owners ON jobs FOR EACH STATEMENT EXECUTE FUNCTION tell_nodes();
+ALTER TABLE jobs DROP COLUMN division;
