@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"regexp"
+	"strconv"
 
 	"github.com/spf13/cobra"
 
@@ -215,13 +216,42 @@ func beginning(s *streams, c *cobra.Command, begin func(*client.Client, context.
 		if err != nil {
 			return err
 		}
-		for _, n := range st.Notes {
-			s.say("%s", n)
-		}
-		s.say("%s: run %d of version %d, %s", st.Run.Job, st.Run.ID, st.Run.Version, st.Run.Status)
+		s.sayStarted(st)
 		return nil
 	})
 	f.flags(c)
+	return c
+}
+
+// sayStarted tells of a run that has begun.
+func (s *streams) sayStarted(st api.Started) {
+	for _, n := range st.Notes {
+		s.say("%s", n)
+	}
+	s.say("%s: run %d of version %d, %s", st.Run.Job, st.Run.ID, st.Run.Version, st.Run.Status)
+}
+
+func newRespread(s *streams) *cobra.Command {
+	var r reach
+	c := r.command(&cobra.Command{
+		Use:     "respread JOB PORTIONS",
+		Short:   "Let a spread job go on with another number of portions",
+		Example: "  undertide respread rates 8",
+		Long: `Let a job that nodes carry out by portions (settings: {spread: 4}) go on with another number of them, more or fewer. Its portions come to rest,
+what they keep is divided anew, and it goes on: for some seconds it publishes nothing, and nothing is lost or comes twice.
+The number stands in its document, so this saves a version that differs in it alone.`,
+	}, func(c *cobra.Command, cl *client.Client, args []string) error {
+		n, err := strconv.Atoi(args[1])
+		if err != nil {
+			return usageError{fmt.Errorf("%s is no number of portions; give one such as 8", args[1])}
+		}
+		st, err := cl.Respread(c.Context(), args[0], n)
+		if err != nil {
+			return err
+		}
+		s.sayStarted(st)
+		return nil
+	})
 	return c
 }
 

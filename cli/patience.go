@@ -78,7 +78,7 @@ func (p *patience) begin(c *cobra.Command, args []string) {
 	p.begun = time.Now()
 	p.last = p.begun
 	what := strings.Join(append(strings.Fields(c.CommandPath())[1:], args...), " ")
-	if slices.Contains([]string{"start", "stop", "drain", "restart"}, c.Name()) && len(args) > 0 {
+	if slices.Contains([]string{"start", "stop", "drain", "restart", "respread"}, c.Name()) && len(args) > 0 {
 		p.mu.Lock()
 		p.far = statusOf(c, args[0])
 		p.mu.Unlock()

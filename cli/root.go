@@ -116,7 +116,7 @@ var groups = []struct {
 	{"A first job", []func(*streams) *cobra.Command{newDemo, newCheck, newRun}},
 	{"Look at streams", []func(*streams) *cobra.Command{newTopics, newPeek, newSchemas, newLateness, newSend}},
 	{"Build", []func(*streams) *cobra.Command{newRehearse, newConnections, newSecrets, newSources, newTokens}},
-	{"Run in the service", []func(*streams) *cobra.Command{newSave, newStart, newStop, newDrain, newRestart, newDelete, newVersions, newDiff}},
+	{"Run in the service", []func(*streams) *cobra.Command{newSave, newStart, newStop, newDrain, newRestart, newRespread, newDelete, newVersions, newDiff}},
 	{"Watch", []func(*streams) *cobra.Command{newJobs, newShow, newWatch, newRows, newFigures, newAlarms, newNotices, newHistory, newLogs}},
 	{"State", []func(*streams) *cobra.Command{newState, newCheckpoints, newPin, newUnpin, newPins}},
 	{"The service", []func(*streams) *cobra.Command{newServe, newNodes, newBroker, newVersion}},

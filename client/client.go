@@ -312,6 +312,11 @@ func (c *Client) Restart(ctx context.Context, job string, s api.Start) (api.Star
 	return post[api.Started](ctx, c, "/jobs/"+name(job)+"/restart", s)
 }
 
+// Respread lets a running job go on with so many portions of each part.
+func (c *Client) Respread(ctx context.Context, job string, portions int) (api.Started, error) {
+	return post[api.Started](ctx, c, "/jobs/"+name(job)+"/respread", api.Respread{Portions: portions})
+}
+
 // Versions lists a job's versions, newest first; at most limit.
 func (c *Client) Versions(ctx context.Context, job string, limit int) ([]api.Version, error) {
 	p, err := call[api.Page[api.Version]](ctx, c, "GET", "/jobs/"+name(job)+"/versions"+query("limit", strconv.Itoa(limit)), "", nil)

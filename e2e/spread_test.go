@@ -48,13 +48,14 @@ func TestSpreadFails(t *testing.T) {
 		return list[i], true
 	}
 	// goesOn waits until all portions are at work on nodes other than one, and have made checkpoints since.
+	each := 3 // portions of each part
 	goesOn := func(what string, but *seaNode, begun time.Time) {
 		t.Helper()
 		at := asked(but)
 		made := map[string]int64{}
 		eventually(t, goesOnWithin+30*time.Second, what+": all portions go on", func() bool {
 			j, ok := wideJob(at)
-			if !ok || j.Status != "running" || but != nil && j.Node == but.name || len(j.Portions) != 6 {
+			if !ok || j.Status != "running" || but != nil && j.Node == but.name || len(j.Portions) != 2*each {
 				return false
 			}
 			return !slices.ContainsFunc(j.Portions, func(p api.Portion) bool { return p.Status != "running" || but != nil && p.Node == but.name })
@@ -62,7 +63,7 @@ func TestSpreadFails(t *testing.T) {
 		eventually(t, 30*time.Second, what+": all portions make checkpoints", func() bool {
 			further := 0
 			for part := 1; part <= 2; part++ {
-				for n := 1; n <= 3; n++ {
+				for n := 1; n <= each; n++ {
 					name := fmt.Sprintf("wide.%d-%d", part, n)
 					list, ok := ask[[]api.Checkpoint](at, "checkpoints", name)
 					if !ok || len(list) == 0 {
@@ -75,7 +76,7 @@ func TestSpreadFails(t *testing.T) {
 					}
 				}
 			}
-			return further == 6
+			return further == 2*each
 		})
 		took := time.Since(begun)
 		t.Logf("%s: all portions are at work after %.1f s", what, took.Seconds())
@@ -136,6 +137,27 @@ func TestSpreadFails(t *testing.T) {
 	goesOn("drained", d, begun)
 	a.run("nodes", "drain", d.name, "--end").want(t, 0)
 
+	// It goes on with more portions; then with fewer, though a node dies while what they keep is divided.
+	each, begun = 5, time.Now()
+	a.run("respread", "wide", "5").want(t, 0)
+	goesOn("more portions", nil, begun)
+	each = 2
+	e, done := busiest(), make(chan struct{})
+	go func() {
+		defer close(done)
+		asked(e).run("respread", "wide", "2") // who answers may be killed
+	}()
+	eventually(t, 20*time.Second, "the portions come to rest", func() bool {
+		j, ok := wideJob(asked(e))
+		return ok && j.Version == 3 && j.Status != "stopped" && j.Run != nil && j.Run.Version == 3
+	})
+	if err := e.killed(); err != nil {
+		t.Fatal(err)
+	}
+	goesOn("fewer portions, and a kill", e, time.Now())
+	<-done
+	e.start()
+
 	end()
 	for _, job := range []string{"counts", "wide"} {
 		eventually(t, 60*time.Second, "everything is read by "+job, func() bool {
@@ -177,12 +199,12 @@ func TestSpreadFails(t *testing.T) {
 	// A portion, or the job, may have been all the time on a node that nothing befell; each node that something befell had two of them at least.
 	times := f.oneAtATime("wide", 1)
 	for part := 1; part <= 2; part++ {
-		for n := 1; n <= 3; n++ {
+		for n := 1; n <= 5; n++ {
 			times += f.oneAtATime(fmt.Sprintf("wide.%d-%d", part, n), 1)
 		}
 	}
-	if least := 7 + 2*(*nodeKills+3); times < least {
-		t.Errorf("the job and its portions were carried out %d times in all, and %d were moved at least", times, least-7)
+	if least := 11 + 2*(*nodeKills+3) + 6; times < least { // at rest, and of another number, they are carried out anew
+		t.Errorf("the job and its portions were carried out %d times in all, and %d are sure", times, least)
 	}
 }
 

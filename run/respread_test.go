@@ -1,7 +1,9 @@
 package run
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -65,10 +67,10 @@ func (s *spreading) checkpoints(j *job.Job) string { return filepath.Join(s.fold
 
 func (s *spreading) run(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	own := s.folder(j)
-	opt.Checkpoints, opt.Out, opt.EveryTurns, opt.Block, opt.Watch = s.checkpoints(j), map[string]string{}, 1, 0, engine.NewWatch()
+	opt.Checkpoints, opt.Out, opt.EveryTurns, opt.Watch = s.checkpoints(j), map[string]string{}, cmp.Or(opt.EveryTurns, 20), engine.NewWatch()
 	for i := range j.Sinks {
 		if j.Sinks[i].Via == "file" {
-			opt.Out[j.Sinks[i].Name] = filepath.Join(own, j.Sinks[i].Name+".ndjson")
+			opt.Out[j.Sinks[i].Name] = filepath.Join(own, j.Sinks[i].Name) + "/"
 		}
 	}
 	if err := os.MkdirAll(own, 0o755); err != nil {
@@ -92,6 +94,7 @@ func (s *spreading) runAll(checkpoints func(j *job.Job) int) {
 				defer stop()
 				opt := Options{}
 				if most > 0 { // not so fast that all is read at once
+					opt.EveryTurns = 1
 					opt.Tap = func(string, row.Schema) engine.Tap { return slow{} }
 					defer context.AfterFunc(own, stop)()
 					late := time.AfterFunc(400*time.Millisecond, stop)
@@ -148,31 +151,37 @@ func (s *spreading) newest(of []*job.Job) (infos []checkpoint.Info, err error) {
 	return infos, nil
 }
 
+// restOne lets a portion come to rest, those of the parts before have.
+func (s *spreading) restOne(j *job.Job, together *Rest) {
+	s.t.Helper()
+	r, err := RestOf(j, func(part int) ([]*job.Job, []checkpoint.Info) {
+		infos, err := s.newest(s.jobs[part])
+		if err != nil {
+			s.t.Fatal(err)
+		}
+		return s.jobs[part], infos
+	})
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	if together != nil {
+		r.Sources, r.Steps = together.Sources, together.Steps
+	}
+	ctx, cancel := context.WithTimeout(s.t.Context(), 20*time.Second)
+	defer cancel()
+	res, err := s.run(ctx, j, Options{Rest: r})
+	if err != nil || !res.Rested && !res.Finished {
+		s.t.Fatalf("portion %s does not come to rest: %v", j.Name, err)
+	}
+}
+
 // rest lets the portions of a part come to rest, those before it have.
 func (s *spreading) rest(part int) {
 	s.t.Helper()
 	var together *Rest
 	for range 2 {
 		for _, j := range s.jobs[part] {
-			r, err := RestOf(j, func(part int) ([]*job.Job, []checkpoint.Info) {
-				infos, err := s.newest(s.jobs[part])
-				if err != nil {
-					s.t.Fatal(err)
-				}
-				return s.jobs[part], infos
-			})
-			if err != nil {
-				s.t.Fatal(err)
-			}
-			if together != nil {
-				r.Sources, r.Steps = together.Sources, together.Steps
-			}
-			ctx, cancel := context.WithTimeout(s.t.Context(), 20*time.Second)
-			res, err := s.run(ctx, j, Options{Rest: r})
-			cancel()
-			if err != nil || !res.Rested && !res.Finished {
-				s.t.Fatalf("portion %s does not come to rest: %v", j.Name, err)
-			}
+			s.restOne(j, together)
 		}
 		infos, err := s.newest(s.jobs[part])
 		if err != nil {
@@ -222,7 +231,7 @@ func (s *spreading) divide(whole *job.Job) {
 func (s *spreading) written(sink string) []string {
 	s.t.Helper()
 	out := []string{}
-	files, err := filepath.Glob(filepath.Join(s.dir, "*", sink+".ndjson"))
+	files, err := filepath.Glob(filepath.Join(s.dir, "*", sink, "*.ndjson"))
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -231,6 +240,84 @@ func (s *spreading) written(sink string) []string {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// TestRestTogether: the portions of a part whose watermarks are apart come to the same before what they keep is divided, and what that passes is published there; afterwards no
+// window comes twice, and each row is in one, or late.
+func TestRestTogether(t *testing.T) {
+	dir := t.TempDir()
+	const rows = 150_000
+	var text strings.Builder
+	for i := range rows {
+		fmt.Fprintf(&text, `{"gauge":"G%02d","level":%d,"at":"%s"}`+"\n", i*7%23, 101+i%300, time.UnixMilli(1_772_323_200_000+int64(i)*40).UTC().Format("2006-01-02T15:04:05.000Z"))
+	}
+	if err := os.WriteFile(filepath.Join(dir, "levels-1.ndjson"), []byte(text.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	connections := atBroker(t)
+	version := func(portions int) *job.Job {
+		j, err := job.Parse("rates.yaml", fmt.Sprintf(spreadWindow, connections, portions, dir, "1s", dir, dir, dir), job.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return j
+	}
+	s := &spreading{t: t, dir: t.TempDir()}
+	s.layout(version(3))
+	s.runAll(func(*job.Job) int { return 3 })
+	s.rest(0)
+	s.rest(1)
+	infos, err := s.newest(s.jobs[1])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if infos[0].Finished {
+		t.Fatal("all was read at once")
+	}
+	// One of them saw others asleep, and went on by three minutes.
+	ahead := Together([]checkpoint.Info{infos[0], {}})
+	if ahead == nil {
+		t.Fatalf("nothing was read: %+v", infos)
+	}
+	for _, marks := range []map[string]row.Time{ahead.Sources, ahead.Steps} {
+		for name, w := range marks {
+			marks[name] = w.Plus(3 * time.Minute)
+		}
+	}
+	before := len(s.written("out"))
+	s.restOne(s.jobs[1][0], ahead)
+	alone := len(s.written("out"))
+	if alone == before {
+		t.Error("nothing was published that the watermark passed")
+	}
+	if _, err := Divide(s.jobs[1][0], filepath.Join(s.dir, "none"), []PortionKept{{0, 3, s.checkpoints(s.jobs[1][0])}, {1, 3, s.checkpoints(s.jobs[1][1])}}); err == nil || !strings.Contains(err.Error(), "have not come to rest together") {
+		t.Errorf("what stands apart is divided: %v", err)
+	}
+	s.divide(version(4))
+	if s.raised != 1 || len(s.written("out")) == alone {
+		t.Errorf("watermarks were brought together %d times, and %d windows were published after %d", s.raised, len(s.written("out")), alone)
+	}
+	s.runAll(func(*job.Job) int { return 0 })
+	seen, n := map[string]bool{}, len(s.written("tardy"))
+	for _, line := range s.written("out") {
+		var w struct {
+			Gauge string
+			Start string `json:"window_start"`
+			N     int
+		}
+		if err := json.Unmarshal([]byte(line), &w); err != nil {
+			t.Fatal(err)
+		}
+		if key := w.Gauge + " " + w.Start; seen[key] {
+			t.Errorf("the window %s came twice", key)
+		} else {
+			seen[key] = true
+		}
+		n += w.N
+	}
+	if late := len(s.written("tardy")); n != rows || late == 0 {
+		t.Errorf("%d of %d rows are in windows or late, %d are late", n, rows, late)
+	}
 }
 
 // together gives what does not add up of the counts of all portions of a part, which have come to their end; nothing where one of them had before, and was not run again.

@@ -42,7 +42,7 @@ func TestRespread(t *testing.T) {
 	out := filepath.Join(quay.dir, "rates")
 	document := strings.Replace(fmt.Sprintf(spreadRates, b.Addr, out), "sinks:\n", `  busy: {from: minute, key: [n], window: {sliding: 10m, by: 2m}, measures: {cranes: count(), lifts: sum(n)}}
 sinks:
-  counts: {from: busy, via: file, with: {path: `+filepath.Join(quay.dir, "busy")+"/}}\n", 1)
+  counts: {from: busy, via: file, with: {path: `+filepath.Join(quay.dir, "busy")+"/, roll: {every: 1h}}}\n", 1)
 	saves.want(201, "POST", "/jobs", document, nil)
 	send(300)
 	until(t, "the nodes know one another", func() bool {
@@ -104,13 +104,17 @@ sinks:
 	}
 	portions(2)
 	var started api.Started
+	begun := time.Now()
 	ena(pier).want(201, "POST", "/jobs/rates/respread", `{"portions": 5}`, &started)
+	t.Logf("from 6 portions to 15: %.1f s", time.Since(begun).Seconds())
 	if started.Run.Version != 2 || !slices.ContainsFunc(started.Notes, func(n string) bool { return strings.Contains(n, "divided anew, among 5") }) {
 		t.Errorf("started: %+v", started)
 	}
 	send(200)
 	portions(5)
+	begun = time.Now()
 	ena(quay).want(201, "POST", "/jobs/rates/respread", `{"portions": 3}`, nil)
+	t.Logf("from 15 portions to 9: %.1f s", time.Since(begun).Seconds())
 	send(200)
 	portions(3)
 

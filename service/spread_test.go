@@ -265,7 +265,7 @@ func TestSpreadFaults(t *testing.T) {
 		t.Errorf("the job says: %s", j.Sentence)
 	}
 
-	// What portions have kept no single run goes on with, nor other portions, nor the other way round; that is said, and --fresh begins anew.
+	// What portions have kept no single run goes on with, nor the other way round, nor others while one of them cannot come to rest; that is said, and --fresh begins anew.
 	spread := strings.Replace(document, filepath.Join(blocked, "rates"), filepath.Join(quay.dir, "rates"), 1)
 	refused := func(document, why string) {
 		t.Helper()
@@ -289,7 +289,7 @@ func TestSpreadFaults(t *testing.T) {
 		}
 		ena(quay).want(200, "POST", "/jobs/rates/stop", "{}", nil)
 	}
-	refused(strings.Replace(spread, "spread: 2", "spread: 3", 1), "this version has 2 parts of 3")
+	refused(strings.Replace(spread, "spread: 2", "spread: 3", 1), "portion 2-2: ")
 	refused(strings.Replace(spread, "spread: 2, ", "", 1), "one run does not take over what those have kept")
 	fresh(0)
 	refused(spread, "portions do not take over what that has kept")

@@ -58,14 +58,16 @@ type Folder struct {
 	lock        *os.File
 	now         func() time.Time
 
-	open   map[string]*rolling // by their folder within dir
-	turn   int64               // counts writes
-	synced int64               // the turn up to which open files are synced
-	named  map[string]bool     // folders that got a name since they were synced
-	begun  int                 // files of this epoch
-	closed []string            // in this epoch: final names, within dir
-	bytes  int64               // of those
-	piece  []byte
+	open map[string]*rolling // by their folder within dir
+	// resting: the next Prepare closes all.
+	resting bool
+	turn    int64           // counts writes
+	synced  int64           // the turn up to which open files are synced
+	named   map[string]bool // folders that got a name since they were synced
+	begun   int             // files of this epoch
+	closed  []string        // in this epoch: final names, within dir
+	bytes   int64           // of those
+	piece   []byte
 }
 
 // rolling is a file that is written.
@@ -417,7 +419,7 @@ func (s *Folder) Prepare(epoch int64) (out engine.Shipment, err error) {
 	sh := folderShipment{}
 	for _, folder := range sortedKeys(s.open) {
 		f := s.open[folder]
-		if s.rolled.Every == 0 || s.due(f) {
+		if s.rolled.Every == 0 || s.resting || s.due(f) {
 			if err := s.close(folder); err != nil {
 				return out, err
 			}
@@ -454,6 +456,9 @@ func (s *Folder) Prepare(epoch int64) (out engine.Shipment, err error) {
 	s.closed, s.begun, s.bytes, s.epoch, s.synced = nil, 0, 0, epoch+1, s.turn
 	return out, err
 }
+
+// Rest implements [engine.Rester].
+func (s *Folder) Rest() { s.resting = true }
 
 // name notes that a folder has a new name in it, and so have those around it if they are new.
 func (s *Folder) name(folder string) {

@@ -595,6 +595,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/jobs/{job}/respread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a running job that is spread go on with another number of portions: by a new version of its document, which says so. */
+        post: operations["respread"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/jobs/{job}/restart": {
         parameters: {
             query?: never;
@@ -2478,6 +2495,9 @@ export interface components {
             };
             /** Format: int64 */
             repeats: number;
+        };
+        Respread: {
+            portions: number;
         };
         Rotated: {
             secrets: number;
@@ -4502,6 +4522,41 @@ export interface operations {
                 content?: never;
             };
             /** @description A problem: no-such-job, no-such-pin, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    respread: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Respread"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Started"];
+                };
+            };
+            /** @description A problem: no-such-job, not-running, start-failed, wrong-request, job-busy, not-signed-in, not-allowed, wrong-request, foreign-host, foreign-origin, too-many, database-unreachable, service-stopping, internal. */
             default: {
                 headers: {
                     [name: string]: unknown;

@@ -74,6 +74,7 @@ type mark struct {
 	snap     *Snapshot
 	skipped  int64 // marks that were due since the one before
 	stored   bool
+	rest     bool           // the last one of a run that comes to rest
 	pending  atomic.Int32   // lanes and sinks that have not given their part
 	complete chan struct{}  // closed by the last of them
 	parts    []*partition   // those of snap.Partitions
@@ -142,7 +143,7 @@ func (e *run) beginMark(finished bool) {
 		snap.Partitions = append(snap.Partitions, PartitionState{Source: e.p.Sources[p.source].Name, Name: p.Name(), Position: p.position, Greatest: p.greatest, Ended: p.ended, Events: p.events})
 	}
 	snap.Counts = e.watch.sequenced(e)
-	m := &mark{snap: snap, skipped: e.skipped, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], left: e.stagesLeft(nil), written: make(chan struct{})}
+	m := &mark{snap: snap, rest: e.rested, skipped: e.skipped, complete: make(chan struct{}), parts: e.partitions[:len(e.partitions):len(e.partitions)], left: e.stagesLeft(nil), written: make(chan struct{})}
 	if e.skipped = 0; e.opt.Save != nil {
 		e.watch.checkpointBegun(snap.Began)
 	}

@@ -5,8 +5,8 @@ import "undertide/core/row"
 // Rest is how a run comes to rest, so that what it keeps can be divided anew among others (docs/spread.md, "Other portions").
 //
 // Of sources whose rows bring the watermarks of their writers, each partition is read until it has said that it is at its end ([Chunk.CaughtUp]); others are not read. Then the
-// watermarks go to those that are named at least, and what that closes is published. The run is over with the mark behind that, once all of it is delivered, and its sinks finish
-// what they write. It may be made again: one that is at rest has nothing to read, publish or deliver.
+// watermarks go to those that are named at least, and what that closes is published. Before the mark behind that, sinks close what they keep open ([Rester]); the run is over once
+// all is delivered that the mark has. It may be made again: one that is at rest has nothing to read, publish or deliver.
 //
 // An example with two runs of one part, whose steps have come to 10:00 and to 10:05, since one saw a writer fall asleep that the other found awake again: the first one closes
 // its windows up to 10:05 before its state and that of the other may stand together.
@@ -14,6 +14,9 @@ type Rest struct {
 	// Sources and Steps are watermarks, by the names of sources and of steps with state.
 	Sources, Steps map[string]row.Time
 }
+
+// Rester is a [Sink] that keeps something open over checkpoints, such as a file: the next Prepare closes it, so that it appears with that epoch.
+type Rester interface{ Rest() }
 
 // reads says whether the run reads a partition.
 func (e *run) reads(p *partition) bool { return e.opt.Rest == nil || e.p.Sources[p.source].Carried }

@@ -362,7 +362,7 @@ func (e *run) runAll(ctx context.Context) (Result, error) {
 	if cause != nil && errors.Is(cause, ErrReaderGone) {
 		res.ReaderGone, cause = true, nil
 	}
-	return res, errors.Join(cause, e.closeSinks(res.Finished || res.Rested))
+	return res, errors.Join(cause, e.closeSinks(res.Finished))
 }
 
 // closeSinks lets finished output appear whole; otherwise it stays recognisably unfinished.

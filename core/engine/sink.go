@@ -122,6 +122,9 @@ func (s *sinkRunner) finishMark(m sinkMessage) {
 	if !s.e.failed() {
 		var shipment Shipment
 		err := s.e.waits.during(&s.e.waits.writing[s.at], func() (err error) {
+			if r, ok := s.node.Sink.(Rester); ok && m.mark.rest {
+				r.Rest()
+			}
 			shipment, err = s.node.Sink.Prepare(m.mark.snap.Epoch)
 			return err
 		})
