@@ -364,17 +364,23 @@ func together(of []Result) []string {
 	return engine.Unbalanced(of[0].Graph, sum)
 }
 
+// wideJob makes a job of several turns for each partition: where a turn ends matters to what waits for the watermark.
+func wideJob(seed uint64) *refJob {
+	r := rand.New(rand.NewPCG(seed, 7))
+	j := &refJob{seed: seed, turn: row.MaxRows}
+	j.streams(r, func() int { return []int{100, 5 * row.MaxRows, 20_000}[r.IntN(3)] })
+	return j
+}
+
 // TestRespreadRandom: random jobs give the rows of one run, though their portions become more and fewer in the midst of it: of one partition all of them, late ones too; of
 // several, whose rows come in another order, those that do not go by it.
 func TestRespreadRandom(t *testing.T) {
 	connections := atBroker(t)
 	tried, divided, rows := map[int]int{}, [3]int{}, int64(0)
 	ordered := regexp.MustCompile(`deduplicate|remember|collect|first|last|rank|as_of|accept|revised|repeat|longest`)
-	for seed := uint64(700); seed < 700+uint64(6**rounds); seed++ {
+	for seed := uint64(700); seed < 700+uint64(12**rounds); seed++ {
 		r := rand.New(rand.NewPCG(seed, 10))
-		shape := rand.New(rand.NewPCG(seed, 7))
-		j := &refJob{seed: seed, turn: row.MaxRows}
-		j.streams(shape, func() int { return []int{100, 5 * row.MaxRows, 20_000}[shape.IntN(3)] })
+		j := wideJob(seed)
 		single := seed%2 == 0
 		if single && (len(j.margins) > 1 || j.keep >= 0) {
 			continue

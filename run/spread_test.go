@@ -17,6 +17,8 @@ import (
 
 	"undertide/broker"
 	"undertide/core/engine"
+	"undertide/core/row"
+	"undertide/core/state"
 	"undertide/job"
 )
 
@@ -261,6 +263,9 @@ func TestSpreadRandom(t *testing.T) {
 	ordered := regexp.MustCompile(`deduplicate|remember|collect|first|last|rank|as_of|accept|revised|repeat|longest`)
 	for seed := uint64(500); seed < 500+uint64(12**rounds); seed++ {
 		j := longJob(seed)
+		if seed%3 == 0 {
+			j = wideJob(seed)
+		}
 		single := seed%2 == 0
 		if single && (len(j.margins) > 1 || j.keep >= 0) {
 			continue
@@ -342,4 +347,114 @@ func different(got, want []string) string {
 		}
 	}
 	return b.String()
+}
+
+// TestSpreadHeldBack: a row that a step gives out only once the watermark is there is judged by the next step as in one run, though the events that moved the watermark went to another
+// portion.
+func TestSpreadHeldBack(t *testing.T) {
+	dir := t.TempDir()
+	text := fmt.Sprintf(`undertide: 1
+job: held
+%ssettings: {spread: 2, checkpoint: {every: 20ms}}
+sources:
+  levels:
+    via: file
+    with: {files: %s/levels.ndjson, follow: true}
+    fields: {gauge: string, at: timestamp}
+    event_time: at
+    watermark: {margin: 1m}
+steps:
+  counted: {from: levels, key: [gauge], order: time, remember: {seen: {initial: 0, next: seen + 1}}, forget: 1d, set: {n: seen}}
+  once: {from: counted, deduplicate: {key: [gauge, n], within: 1s}}
+sinks:
+  out: {from: once, via: file, with: {path: %[2]s/out.ndjson}}
+  tardy: {from: late of once, via: file, with: {path: %[2]s/tardy.ndjson}}
+`, atBroker(t), dir)
+	whole, err := job.Parse("held.yaml", text, job.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	events := filepath.Join(dir, "levels.ndjson")
+	add := func(lines ...string) {
+		t.Helper()
+		f, err := os.OpenFile(events, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+		if err == nil {
+			_, err = f.WriteString(strings.Join(lines, "\n") + "\n")
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := f.Close(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	line := func(gauge, at string) string {
+		return fmt.Sprintf(`{"gauge":%q,"at":"2026-03-01T%sZ"}`, gauge, at)
+	}
+	add(line("a", "10:00:00"))
+	var gauges []string // of portions 1 and 2
+	for _, g := range strings.Split("abcdefgh", "") {
+		column := row.NewColumn(row.String)
+		column.AppendBytes([]byte(g))
+		var keys state.Keys
+		keys.EncodeOne([]*row.Column{column}, 0)
+		if n := state.PortionOf(keys.Hash[0], 2); n != len(gauges) || g == "a" && n != 0 {
+			continue
+		}
+		gauges = append(gauges, g)
+		if len(gauges) == 2 {
+			break
+		}
+	}
+	if len(gauges) != 2 || gauges[0] != "a" {
+		t.Fatalf("gauges of the two portions: %v", gauges)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	drain := make(chan struct{})
+	var all sync.WaitGroup
+	watch := engine.NewWatch() // of portion 2-1
+	for part := range 2 {
+		for n := range 2 {
+			at := job.Portion{Part: part, Number: n, Generation: 1}
+			j, err := whole.Portion("held."+at.Name(), at)
+			if err != nil {
+				t.Fatal(err)
+			}
+			own := filepath.Join(dir, at.Name())
+			if err := os.MkdirAll(own, 0o755); err != nil {
+				t.Fatal(err)
+			}
+			opt := Options{Checkpoints: filepath.Join(own, "checkpoints"), Out: map[string]string{}}
+			if part == 0 {
+				opt.Drain = drain
+			} else {
+				opt.Out["out"], opt.Out["tardy"] = filepath.Join(own, "out.ndjson"), filepath.Join(own, "tardy.ndjson")
+				if n == 0 {
+					opt.Watch = watch
+				}
+			}
+			all.Go(func() {
+				if res, err := Run(ctx, j, opt); err != nil || !res.Finished {
+					t.Errorf("portion %s: finished %v, %v", at.Name(), res.Finished, err)
+				}
+			})
+		}
+	}
+	for range 500 { // the first row waits in its portion
+		if f := watch.Figures(); len(f.Steps) > 0 && f.Steps[0].In == 1 {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	add(line(gauges[1], "10:10:00"), line("a", "10:20:00"))
+	time.Sleep(300 * time.Millisecond)
+	close(drain)
+	all.Wait()
+	if tardy := readLines(t, filepath.Join(dir, "2-1", "tardy.ndjson")); len(tardy) > 0 {
+		t.Errorf("late are %v", tardy)
+	}
+	if out := readLines(t, filepath.Join(dir, "2-1", "out.ndjson")); len(out) != 2 {
+		t.Errorf("there are %v", out)
+	}
 }

@@ -182,6 +182,7 @@ type run struct {
 	budget      int          // of them in a bounded run
 	live        int          // partitions that have not ended
 	given       []row.Time   // by set of sources: the watermark that the lanes were given last
+	stood       []row.Time   // of leadIn
 	latest      row.Time     // the clock as it was last given out
 
 	epoch    int64 // of the interval that runs

@@ -26,7 +26,7 @@ type sourceMark struct {
 	awake partHeap
 	parts int // all of its partitions
 	live  int // those that have not ended
-	// fixed: it ends, and no further partition is looked for.
+	// fixed: no further partition is looked for, so that one without any has come to its end.
 	fixed bool
 	stood row.Time
 	// empty: it has no partition, and has been without for its idle time.
@@ -50,8 +50,8 @@ func newWatermarks(e *run) *watermarks {
 	m := &watermarks{e: e, sources: make([]sourceMark, len(e.p.Sources)), sets: make([]setMark, len(e.p.domains))}
 	for i := range m.sources {
 		m.sources[i].stood = row.MinTime
-		m.sources[i].empty = e.p.Sources[i].Share && !e.p.Sources[i].Bounded
-		m.sources[i].fixed = e.p.Sources[i].Bounded && e.p.Sources[i].Find == nil
+		m.sources[i].fixed = e.p.Sources[i].Find == nil
+		m.sources[i].empty = e.p.Sources[i].Share && !e.p.Sources[i].Bounded && !m.sources[i].fixed
 		m.sources[i].awake = partHeap{before: func(p, q *partition) bool { return p.w < q.w }, at: func(p *partition) *int { return &p.inAwake }}
 	}
 	for i := range m.sets {
