@@ -392,6 +392,20 @@ sinks:
 	if found := p.violations(`['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'best-practice']`); found != "" {
 		t.Errorf("axe says:\n%s", found)
 	}
+	// Two more of each part, by the button beside the number.
+	p.hit("more portions", `document.querySelector('.number .el-input-number__increase')`)
+	p.press("Divide anew")
+	p.hit("yes", `[...document.querySelectorAll('.el-message-box button')].find((e) => e.innerText === 'Divide anew')`)
+	p.shows("6 runs on 2 nodes")
+	eventually(t, 20*time.Second, "all portions are at work", func() bool {
+		return value[int](p, `[...document.querySelectorAll('[data-portion]')].filter((e) => e.innerText.includes('running')).length`) == 6
+	})
+	if out := pier.must("versions", "loads").out; strings.Count(out, "\n") < 3 {
+		t.Errorf("the versions are:\n%s", out)
+	}
+	quay.must("respread", "loads", "2")
+	p.shows("4 runs on 2 nodes")
+	p.shows("running")
 	p.hit("portion 2-1", `[...document.querySelectorAll('[data-portion] a')].find((e) => e.innerText === '2-1')`)
 	p.shows("A portion of loads, which starts and stops it.")
 	p.shows("lifts.by.crane")

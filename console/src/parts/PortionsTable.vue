@@ -3,6 +3,11 @@
     <header>
       <h2>Portions</h2>
       <span class="soft">{{ summary }}</span>
+      <form v-if="goesOn(job.status)" class="number" @submit.prevent="emit('respread', wanted)">
+        <label for="portions-wanted">of each part</label>
+        <ElInputNumber id="portions-wanted" v-model="wanted" :min="2" :max="64" :step-strictly="true" size="small" />
+        <ElButton v-needs="'engineer'" native-type="submit" size="small" :loading="busy" :disabled="wanted === each || job.status !== 'running'">Divide anew</ElButton>
+      </form>
     </header>
     <table class="plain">
       <thead>
@@ -27,11 +32,13 @@
 </template>
 
 <script setup lang="ts">
-import { computed } from 'vue'
+import { ElButton, ElInputNumber } from 'element-plus'
+import { computed, ref, watch } from 'vue'
 
 import { bytes, count, moment, rate } from '../format'
 import type { Schemas } from '../http'
-import type { Job } from '../use/jobs'
+import { goesOn, type Job } from '../use/jobs'
+import { vNeeds } from '../use/me'
 import StatusWord from './StatusWord.vue'
 
 // The portions of a spread job, part by part, in the order in which rows go through them. The bars show how evenly a part's rows fall on its portions.
@@ -39,7 +46,15 @@ const props = defineProps<{
   job: Job
   /** Null until it is known. */
   plan: Schemas['Plan'] | null
+  /** Whether something is being done to the job. */
+  busy: boolean
 }>()
+const emit = defineEmits<{ respread: [portions: number] }>()
+
+// How many portions each part has, and how many are wanted: as many until somebody says so.
+const each = computed(() => props.job.portions.filter((o) => o.part === 1).length)
+const wanted = ref(each.value)
+watch(each, (n) => (wanted.value = n))
 
 const parts = computed(() => {
   const numbers = [...new Set(props.job.portions.map((o) => o.part))].sort((a, b) => a - b)
@@ -60,6 +75,8 @@ const summary = computed(() => {
 
 <style scoped>
 .sheet { margin-top: 14px; }
+.number { display: flex; align-items: center; gap: 8px; margin-left: auto; }
+.number label { color: var(--soft); font-size: 12.5px; white-space: nowrap; }
 .part th { text-align: left; padding-top: 10px; font-weight: 600; }
 .part .soft { font-weight: 400; }
 .fill { display: inline-block; height: 8px; margin-right: 6px; background: var(--tide); border-radius: 2px; vertical-align: middle; }

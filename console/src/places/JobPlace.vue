@@ -15,7 +15,7 @@
     </section>
     <!-- What is below comes once the map has its height: nothing that is about to be pressed moves away. -->
     <template v-if="!plan.loading.value">
-      <PortionsTable v-if="job.portions.length" :job="job" :plan="plan.data.value" />
+      <PortionsTable v-if="job.portions.length" :job="job" :plan="plan.data.value" :busy="busy" @respread="respread" />
       <FigureTiles v-if="figures" :figures="figures" :past="past.data.value" />
       <ResultsSection v-if="runId && plan.data.value" :run="runId" :plan="plan.data.value" />
       <section v-else class="sheet results"><header><h2>Results</h2></header><StateNote :loading="false" :problem="null">No rows yet: start the job to see them.</StateNote></section>
@@ -38,7 +38,7 @@ import RecordTabs from '../parts/RecordTabs.vue'
 import ResultsSection from '../parts/ResultsSection.vue'
 import SpanDialog from '../parts/SpanDialog.vue'
 import StateNote from '../parts/StateNote.vue'
-import { drainJob, startJob, stopJob, useJobs, type Job } from '../use/jobs'
+import { drainJob, respreadJob, startJob, stopJob, useJobs, type Job } from '../use/jobs'
 import { useResource } from '../use/resource'
 import { useFigures, usePast } from '../use/runs'
 import { sure } from '../use/sure'
@@ -84,6 +84,11 @@ const spanning = ref(false)
 
 async function drain() {
   if (await sure('The sources end where they stand, everything that is open is published, and the run finishes. It cannot go on afterwards.', 'Drain')) await act(drainJob)
+}
+
+async function respread(portions: number) {
+  if (await sure(`The portions come to rest, what they keep is divided among ${portions} of each part, and the job goes on. For some seconds it publishes nothing; nothing is lost.`, 'Divide anew'))
+    await act((name) => respreadJob(name, portions))
 }
 
 async function act(what: (name: string) => Promise<unknown>) {

@@ -55,6 +55,11 @@ export function drainJob(name: string) {
   return post<Schemas['Run']>(`/jobs/${encodeURIComponent(name)}/drain`)
 }
 
+/** Lets a running job go on with so many portions of each part. */
+export function respreadJob(name: string, portions: number) {
+  return post<Schemas['Started']>(`/jobs/${encodeURIComponent(name)}/respread`, { portions })
+}
+
 export function stopJob(name: string) {
   return post<Schemas['Run']>(`/jobs/${encodeURIComponent(name)}/stop`)
 }
