@@ -378,7 +378,7 @@ func TestRespreadRandom(t *testing.T) {
 	connections := atBroker(t)
 	tried, divided, rows := map[int]int{}, [3]int{}, int64(0)
 	ordered := regexp.MustCompile(`deduplicate|remember|collect|first|last|rank|as_of|accept|revised|repeat|longest`)
-	for seed := uint64(700); seed < 700+uint64(12**rounds); seed++ {
+	for seed := uint64(700); seed < 700+uint64(8**rounds); seed++ {
 		r := rand.New(rand.NewPCG(seed, 10))
 		j := wideJob(seed)
 		single := seed%2 == 0

@@ -209,7 +209,6 @@ func (r *runner) divideFrom(ctx context.Context, old *job.Job, know *supervised)
 	if err != nil {
 		return err
 	}
-	defer clear(know.seen) // the portions of before count no more
 	d := divider{r: r, old: old, know: know, parts: make([]atRest, parts.Number)}
 	for part := range parts.Number {
 		r.saysDividing(fmt.Sprintf("The %d portions of part %d of %d come to rest; then what they keep is divided among %d.", old.Spread.Portions, part+1, parts.Number, r.job.Spread.Portions))
@@ -243,9 +242,11 @@ type atRest struct {
 	kept  []rested
 }
 
-// portions gives those of a part, as they are.
+// portions gives those of a part, as they are; people see all.
 func (d *divider) portions(ctx context.Context, part int) []*portion {
-	return slices.DeleteFunc(d.r.lookAtPortions(ctx, d.know), func(p *portion) bool { return p.part != part })
+	all := d.r.lookAtPortions(ctx, d.know)
+	d.r.showPortions(all)
+	return slices.DeleteFunc(all, func(p *portion) bool { return p.part != part })
 }
 
 // rest lets the portions of a part come to rest, those before which have: all at the same watermarks, but in the first, whose steps keep nothing.
@@ -273,7 +274,6 @@ func (d *divider) untilRested(ctx context.Context, part int, since int64, togeth
 	r := d.r
 	for {
 		all, left := d.portions(ctx, part), 0
-		r.sum(all, d.know)
 		var starts errgroup.Group
 		for _, p := range all {
 			switch {

@@ -570,9 +570,6 @@ func (r *runner) showLocked(now time.Time, f run.Figures, asked figures.Asked) {
 		}
 		r.trouble = live.Trouble
 	}
-	if r.dividing != "" {
-		live.Sentence = r.dividing
-	}
 	r.last = &api.Figures{Figures: f, At: now, Live: live, Rates: rates}
 	r.tell()
 }

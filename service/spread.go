@@ -390,13 +390,23 @@ func (s *Service) newestRecord(e *entry) (own *runner, rec *store.Run) {
 	return own, &of
 }
 
-// sum takes the figures of all portions together for those of the job.
-func (r *runner) sum(all []*portion, know *supervised) {
-	now := time.Now().UTC()
-	trouble, oldest := "", 0.0
+// showPortions lets people see the portions as they are, and look at their rows.
+func (r *runner) showPortions(all []*portion) {
 	var views []api.Portion
 	for _, p := range all {
 		views = append(views, r.viewPortion(p))
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.portions, r.supervises = views, all
+}
+
+// sum takes the figures of all portions together for those of the job.
+func (r *runner) sum(all []*portion, know *supervised) {
+	r.showPortions(all)
+	now := time.Now().UTC()
+	trouble, oldest := "", 0.0
+	for _, p := range all {
 		if p.sentence != "" {
 			trouble = cmp.Or(trouble, "portion "+p.at()+": "+p.sentence)
 		}
@@ -411,9 +421,6 @@ func (r *runner) sum(all []*portion, know *supervised) {
 			trouble = cmp.Or(trouble, "portion "+p.at()+": "+t)
 		}
 	}
-	r.mu.Lock()
-	r.portions, r.supervises = views, all
-	r.mu.Unlock()
 	if len(know.seen) == 0 && trouble == "" {
 		return
 	}

@@ -4,7 +4,7 @@
       <h2>Portions</h2>
       <span class="soft">{{ summary }}</span>
       <form v-if="goesOn(job.status)" class="number" @submit.prevent="emit('respread', wanted)">
-        <label for="portions-wanted">of each part</label>
+        <label for="portions-wanted">portions of each part</label>
         <ElInputNumber id="portions-wanted" v-model="wanted" :min="2" :max="64" :step-strictly="true" size="small" />
         <ElButton v-needs="'engineer'" native-type="submit" size="small" :loading="busy" :disabled="wanted === each || job.status !== 'running'">Divide anew</ElButton>
       </form>
