@@ -56,7 +56,7 @@ const tableBytes = 32 << 20
 // openRows opens the store in a folder, or makes it. cache is how many bytes of its blocks stay in memory.
 func openRows(fsys vfs.FS, dir string, cache int64) (*rows, error) {
 	s := &rows{fs: fsys, dir: dir, broken: make(chan struct{})}
-	s.opt = &pebble.Options{FS: fsys, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10, L0CompactionThreshold: 24, L0StopWritesThreshold: 64, LBaseMaxBytes: 512 << 20, CacheSize: max(cache, 8<<20), MaxOpenFiles: 256,
+	s.opt = &pebble.Options{FS: folders{fsys, quiet{s}}, DisableWAL: true, FormatMajorVersion: storeFormat, Logger: quiet{s}, MemTableSize: 256 << 10, L0CompactionThreshold: 24, L0StopWritesThreshold: 64, LBaseMaxBytes: 512 << 20, CacheSize: max(cache, 8<<20), MaxOpenFiles: 256,
 		CompactionConcurrencyRange: func() (int, int) { return 1, 1 }}
 	for i := range s.opt.Levels {
 		s.opt.Levels[i].FilterPolicy = bloom.FilterPolicy(10)
@@ -85,6 +85,33 @@ func (q quiet) Fatalf(format string, args ...any) {
 	}
 	q.s.mu.Unlock()
 	runtime.Goexit()
+}
+
+// folders lets a folder that cannot be synced break the store, too: the library panics then, also in goroutines of its own.
+type folders struct {
+	vfs.FS
+	log quiet
+}
+
+func (f folders) OpenDir(name string) (vfs.File, error) {
+	dir, err := f.FS.OpenDir(name)
+	if err != nil {
+		return nil, err
+	}
+	return folder{dir, f.log}, nil
+}
+
+type folder struct {
+	vfs.File
+	log quiet
+}
+
+func (f folder) Sync() error {
+	err := f.File.Sync()
+	if err != nil {
+		f.log.Fatalf("sync a folder: %w", err)
+	}
+	return err
 }
 
 // do carries out f, which may end its goroutine or wait for one that did.

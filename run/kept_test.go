@@ -158,3 +158,32 @@ func TestAnotherVersion(t *testing.T) {
 		})
 	}
 }
+
+// TestInheritedRows: a run that goes on from a checkpoint of another version, with rows that wait in a step, comes to its end: they came in before its counts began.
+func TestInheritedRows(t *testing.T) {
+	dir := t.TempDir()
+	var text strings.Builder
+	for i := range 20 {
+		fmt.Fprintf(&text, `{"crane":"C1","tonnes":2,"at":%d}`+"\n", 1795000000+i)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "in.ndjson"), []byte(text.String()), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	waits := strings.Replace(versioned, "  hour:\n", "  ordered: {from: lifts, key: [crane], order: time, remember: {seen: {initial: 0, next: seen + 1}}, forget: 1d}\n  hour:\n", 1)
+	if err := runUntil(t, dir, waits, 20); err != nil {
+		t.Fatal(err)
+	}
+	j, err := job.Parse(filepath.Join(dir, "job.yaml"), strings.Replace(waits, "sinks:", "  more: {from: lifts, key: [crane], window: {tumbling: 2h}, measures: {lifts: count()}}\nsinks:", 1), job.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	drain := make(chan struct{})
+	close(drain)
+	res, err := Run(t.Context(), j, Options{Checkpoints: filepath.Join(dir, "checkpoints"), Drain: drain})
+	if err != nil || !res.Finished || len(res.Unbalanced) > 0 {
+		t.Errorf("finished %v, %v; counts of %v do not add up", res.Finished, err, res.Unbalanced)
+	}
+	if c := res.Figures.Steps[0]; c.In != 0 || c.Used == 0 {
+		t.Errorf("no row has waited: %+v", c)
+	}
+}
