@@ -97,7 +97,7 @@ torture: build ## the long forms of the tests (some fifty minutes): random jobs,
 	@echo "== killing thirty nodes under a spread job, and measuring one over eight million events"
 	@$(GO) test -count=1 -timeout 30m -run 'TestSpreadFails' ./e2e -args -node-kills 30 -node-cut 20s
 	@$(GO) test -count=1 -timeout 30m -run 'TestSpreadSpeed' ./e2e -args -spread-rows 8000000
-	@$(GO) test -count=1 -timeout 30m -run 'TestSpreadRandom' ./run -args -rounds 200
+	@$(GO) test -count=1 -timeout 60m -run 'TestSpreadRandom|TestRespreadRandom' ./run -args -rounds 200
 	@echo "== killing runs two hundred times, each going on with other lanes"
 	@$(GO) test -count=20 -timeout 30m -run 'TestKilledTenTimes' ./e2e
 	@echo "== two hundred times each: killing runs, services, the broker and PostgreSQL, and letting runs stand still, while rows go into files, topics and tables"

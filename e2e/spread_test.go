@@ -392,6 +392,13 @@ sinks:
 	if found := p.violations(`['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'best-practice']`); found != "" {
 		t.Errorf("axe says:\n%s", found)
 	}
+	p.shows("By node")
+	eventually(t, 10*time.Second, "the keys of both nodes are those of the portions", func() bool {
+		return value[string](p, `(() => {
+			const last = (rows) => rows.reduce((n, r) => n + Number(r.children[7].innerText), 0)
+			return [[...document.querySelectorAll('[data-node]')], [...document.querySelectorAll('[data-portion]')]].map((rows) => rows.length + ':' + last(rows)).join(' ')
+		})()`) == "2:7 4:7"
+	})
 	// Two more of each part, by the button beside the number.
 	p.hit("more portions", `document.querySelector('.number .el-input-number__increase')`)
 	p.press("Divide anew")

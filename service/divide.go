@@ -246,7 +246,7 @@ type atRest struct {
 func (d *divider) portions(ctx context.Context, part int) []*portion {
 	all := d.r.lookAtPortions(ctx, d.know)
 	d.r.showPortions(all)
-	return slices.DeleteFunc(all, func(p *portion) bool { return p.part != part })
+	return slices.DeleteFunc(slices.Clone(all), func(p *portion) bool { return p.part != part })
 }
 
 // rest lets the portions of a part come to rest, those before which have: all at the same watermarks, but in the first, whose steps keep nothing.

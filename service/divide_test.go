@@ -2,10 +2,12 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -102,8 +104,36 @@ sinks:
 			return f.Sources["lifts"].Read == int64(sent) && f.Steps["minute"].RowsIn == int64(sent) && len(f.Sources["lifts"].Partitions) == 5
 		})
 	}
+	// all runs but the newest have ended, and the records say so.
+	ended := func() {
+		t.Helper()
+		var runs api.Page[api.Run]
+		until(t, "the runs of before have ended", func() bool {
+			ena(pier).want(200, "GET", "/jobs/rates/runs?limit=50", nil, &runs)
+			return !slices.ContainsFunc(runs.Items[1:], func(r api.Run) bool { return r.EndedAt == nil || r.Status != "stopped" })
+		})
+	}
 	portions(2)
 	var started api.Started
+	looking, stop := context.WithCancel(context.Background())
+	var looks sync.WaitGroup
+	for _, p := range []*peopled{quay, pier} { // whoever looks meanwhile meets no fault of ours
+		looks.Go(func() {
+			for looking.Err() == nil {
+				var j api.Job
+				ena(p).ask("GET", "/jobs", nil)
+				_, text := ena(p).ask("GET", "/jobs/rates", nil)
+				if json.Unmarshal([]byte(text), &j) != nil || j.Run == nil {
+					continue
+				}
+				for _, path := range []string{"/jobs/rates/map", "/jobs/rates/history", "/jobs/rates/figures", fmt.Sprintf("/runs/%d/figures", j.Run.ID), fmt.Sprintf("/runs/%d/steps/minute/rows", j.Run.ID), "/jobs/rates.2-1", "/jobs/rates.2-1/state/minute", "/nodes"} {
+					if status, text := ena(p).ask("GET", path, nil); status == 500 {
+						t.Errorf("%s: %s", path, text)
+					}
+				}
+			}
+		})
+	}
 	begun := time.Now()
 	ena(pier).want(201, "POST", "/jobs/rates/respread", `{"portions": 5}`, &started)
 	t.Logf("from 6 portions to 15: %.1f s", time.Since(begun).Seconds())
@@ -112,12 +142,16 @@ sinks:
 	}
 	send(200)
 	portions(5)
+	ended()
 	begun = time.Now()
 	ena(quay).want(201, "POST", "/jobs/rates/respread", `{"portions": 3}`, nil)
+	stop()
+	looks.Wait()
 	t.Logf("from 15 portions to 9: %.1f s", time.Since(begun).Seconds())
 	send(200)
 	portions(3)
 
+	ended()
 	// One that was stopped starts with others where its version says so; also where it is stopped, and begun again, while it is divided.
 	ena(quay).want(200, "POST", "/jobs/rates/stop", "{}", nil)
 	send(100)

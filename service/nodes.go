@@ -579,6 +579,9 @@ func (s *Service) leasedRun(ctx context.Context, name string, rec *store.Run, we
 // takeLease does what takes the lease of a job; again for a second where a node has it, as that it has let it go may be being written. running is the problem
 // where another one carries it out.
 func (s *Service) takeLease(ctx context.Context, name string, job int64, running api.Problem, take func() (lease.Lease, error)) (l lease.Lease, err error) {
+	limited, stop := context.WithTimeout(ctx, 2*time.Second)
+	s.db.Await(limited, job) // a run of before may have ended here a moment ago
+	stop()
 	for tries := 0; ; tries++ {
 		if l, err = take(); !errors.Is(err, store.ErrHeld) {
 			return l, err

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -266,6 +267,23 @@ func (s *Store) written() {
 	if s.dropped > 0 {
 		s.log.Warn("figures were not recorded while the database was away", "points", s.dropped)
 		s.dropped = 0
+	}
+}
+
+// Await waits until all of a job is written that waits to be written behind: whoever takes its lease anew would have it refused. While the database is away it waits until ctx is done.
+func (s *Store) Await(ctx context.Context, job int64) {
+	for {
+		s.mu.Lock()
+		waits := slices.ContainsFunc(s.queue, func(r record) bool { return r.jobOf() == job })
+		s.mu.Unlock()
+		if !waits {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Millisecond):
+		}
 	}
 }
 

@@ -27,6 +27,20 @@
           <td class="num nowrap">{{ bytes(o.state_bytes) }}</td>
         </tr>
       </tbody>
+      <tbody v-if="nodes.length > 1">
+        <tr class="part"><th colspan="9" scope="rowgroup">By node<span class="soft"> · what the portions on each have together; the watermark is the least</span></th></tr>
+        <tr v-for="n in nodes" :key="n.name" :data-node="n.name">
+          <td class="nowrap">{{ n.portions.length }} of {{ job.portions.length }}</td>
+          <td class="nowrap"><RouterLink to="/nodes">{{ n.name }}</RouterLink></td>
+          <td />
+          <td class="num nowrap"><span class="fill" :style="{ width: `${most > 0 ? (60 * n.in) / most : 0}px` }" />{{ rate(n.in) }}</td>
+          <td class="num nowrap">{{ rate(n.out) }}</td>
+          <td class="num">{{ n.wait === null ? '–' : count(n.wait) }}</td>
+          <td class="nowrap">{{ n.watermark ? moment(n.watermark) : '–' }}</td>
+          <td class="num">{{ count(n.keys) }}</td>
+          <td class="num nowrap">{{ bytes(n.state) }}</td>
+        </tr>
+      </tbody>
     </table>
   </section>
 </template>
@@ -41,7 +55,9 @@ import { goesOn, type Job } from '../use/jobs'
 import { vNeeds } from '../use/me'
 import StatusWord from './StatusWord.vue'
 
-// The portions of a spread job, part by part, in the order in which rows go through them. The bars show how evenly a part's rows fall on its portions.
+type Portion = Schemas['Portion']
+
+// The portions of a spread job, part by part, in the order in which rows go through them. The bars show how evenly a part's rows fall on its portions, and all rows on the nodes.
 const props = defineProps<{
   job: Job
   /** Null until it is known. */
@@ -66,6 +82,19 @@ const parts = computed(() => {
     return { number, portions, most: Math.max(...portions.map((o) => o.in_per_second)), does: [steps, crosses.length ? `reads ${crosses.join('; ')}` : ''].filter(Boolean).join(' · ') }
   })
 })
+
+// How evenly the work falls on the nodes.
+const nodes = computed(() => {
+  const names = [...new Set(props.job.portions.map((o) => o.node).filter(Boolean))].sort()
+  return names.map((name) => {
+    const portions = props.job.portions.filter((o) => o.node === name)
+    const sum = (of: (o: Portion) => number) => portions.reduce((all, o) => all + of(o), 0)
+    const waits = portions.map((o) => o.lag_events).filter((n) => n !== null)
+    const marks = portions.map((o) => o.watermark).filter((w) => w && w !== 'end').sort()
+    return { name, portions, in: sum((o) => o.in_per_second), out: sum((o) => o.out_per_second), wait: waits.length ? waits.reduce((all, n) => all + n, 0) : null, watermark: marks[0] ?? '', keys: sum((o) => o.keys), state: sum((o) => o.state_bytes) }
+  })
+})
+const most = computed(() => Math.max(0, ...nodes.value.map((n) => n.in)))
 
 const summary = computed(() => {
   const nodes = new Set(props.job.portions.map((o) => o.node).filter(Boolean))
