@@ -259,3 +259,39 @@ func (l lockedWriter) Write(b []byte) (int, error) {
 	defer l.mu.Unlock()
 	return l.w.Write(b)
 }
+
+// TestDrainGoesOn: a run that was told to end its sources ends them, too, where another start of the service goes on with it.
+func TestDrainGoesOn(t *testing.T) {
+	dir, database := ownRecords(t)
+	files := filepath.Join(dir, "files")
+	if err := os.Mkdir(files, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	base, end := servingIn(t, files, Options{Database: database})
+	call(t, base, "POST", "/jobs", "application/yaml", fmt.Sprintf(simulated, filepath.Join(files, "out")))
+	call(t, base, "POST", "/jobs/lifts/runs", "application/json", "{}")
+	end()
+	c, err := pgx.Connect(context.Background(), database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close(context.Background())
+	if done, err := c.Exec(context.Background(), "UPDATE runs SET drains = true WHERE wanted"); err != nil || done.RowsAffected() != 1 { // as it is where the service ends before the run has
+		t.Fatal(done, err)
+	}
+	base, end = servingIn(t, files, Options{Database: database})
+	defer end()
+	until(t, "the run has come to its end", func() bool {
+		return strings.Contains(call(t, base, "GET", "/jobs/lifts", "", ""), `"status":"finished"`)
+	})
+	// To ask for it notes it.
+	call(t, base, "POST", "/jobs/lifts/runs", "application/json", `{"resume":"fresh"}`)
+	call(t, base, "POST", "/jobs/lifts/drain", "application/json", "{}")
+	until(t, "it is noted", func() bool {
+		var n int
+		if err := c.QueryRow(context.Background(), "SELECT count(*) FROM runs WHERE drains AND status = 'finished'").Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n == 2
+	})
+}

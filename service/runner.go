@@ -132,6 +132,10 @@ func (s *Service) begin(j *job.Job, rec store.Run, held *lease.Held, rest *run.R
 	if held != nil {
 		r.shelf = s.shelf(j.Name, rec.Generation, held.Lease().Number)
 	}
+	if rec.Drains { // whoever had it before had told its sources to end
+		r.drained = true
+		close(r.draining)
+	}
 	ready := make(chan error, 1)
 	r.past, r.alarms, r.figureNames = s.pastOf(rec.JobID), s.alarmsOf(rec.JobID), namesOf(j.Figures())
 	r.prepareTaps()

@@ -132,10 +132,10 @@ func (s *Service) drain(ctx context.Context, name string) (api.Run, error) {
 		if !r.drained {
 			r.drained = true
 			close(r.draining)
-			if r.rec.Status == running {
+			if r.rec.Drains = true; r.rec.Status == running {
 				r.rec.Status, r.since = draining, time.Now().UTC()
-				r.s.db.UpdateRun(r.rec)
 			}
+			r.s.db.UpdateRun(r.rec)
 			r.eventLocked("draining", "the sources end where they stand, and everything is published")
 			r.tell()
 		}

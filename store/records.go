@@ -48,6 +48,7 @@ type Run struct {
 	SkipEvents []string          `gorm:"serializer:json"` // that are set aside
 	Generation int
 	Restarts   int
+	Drains     bool   // its sources are told to end where they stand
 	Crashes    int    // boots of the service in a row that crashed while it was at work
 	Node       string // that carried it out last; empty where there are none
 }
