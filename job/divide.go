@@ -17,7 +17,7 @@ import (
 // Reads says whether a portion goes on with a partition of one of its sources: one of its share, and none of what crosses, which is empty when portions are divided.
 func (j *Job) Reads(source, partition string) bool {
 	i := slices.IndexFunc(j.Sources, func(s Source) bool { return s.Name == source })
-	return i >= 0 && j.Sources[i].Share != nil && j.Sources[i].Share.has(partition)
+	return i >= 0 && j.Sources[i].Share != nil && j.Sources[i].Share.Has(partition)
 }
 
 // Owner gives what says whether a portion has a row of a step's table: its key finds the portion as it did when its rows crossed.

@@ -400,11 +400,11 @@ type Share struct{ Number, Of int }
 
 // Take leaves a portion its share of what a source has.
 func (s *Share) Take(of *engine.Source) {
-	of.Partitions = slices.DeleteFunc(of.Partitions, func(p engine.Partition) bool { return !s.has(p.Name()) })
+	of.Partitions = slices.DeleteFunc(of.Partitions, func(p engine.Partition) bool { return !s.Has(p.Name()) })
 	if find := of.Find; find != nil {
 		of.Find = func(ctx context.Context, found func(engine.Partition)) error {
 			return find(ctx, func(p engine.Partition) {
-				if s.has(p.Name()) {
+				if s.Has(p.Name()) {
 					found(p)
 				}
 			})
@@ -412,8 +412,8 @@ func (s *Share) Take(of *engine.Source) {
 	}
 }
 
-// has says whether a partition is of the share: numbers go round, other names by their hash.
-func (s *Share) has(partition string) bool {
+// Has says whether a partition is of the share: numbers go round, other names by their hash.
+func (s *Share) Has(partition string) bool {
 	if n, err := strconv.ParseUint(partition, 10, 32); err == nil {
 		return int(n)%s.Of == s.Number
 	}

@@ -181,6 +181,9 @@ func (b *builder) skips(g *engine.Graph) error {
 			return fmt.Errorf("%w: --skip %s: write PARTITION:OFFSET, such as 0:1234, and SOURCE= before it where there are several sources", ErrUsage, text)
 		}
 		s := &g.Sources[at]
+		if share := b.job.Sources[at].Share; share != nil && !share.Has(rest[:colon]) {
+			continue // another portion reads it
+		}
 		if !slices.ContainsFunc(s.Partitions, func(p engine.Partition) bool { return p.Name() == rest[:colon] }) {
 			return fmt.Errorf("%w: --skip %s: source %s has no partition %s; %s", ErrUsage, text, s.Name, rest[:colon], partitionsText(s.Partitions))
 		}

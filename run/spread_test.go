@@ -458,3 +458,39 @@ sinks:
 		t.Errorf("there are %v", out)
 	}
 }
+
+// TestSpreadSkip: an event that is set aside is named to all portions of the first part; the one that reads its partition sets it aside, and says where there is no such partition.
+func TestSpreadSkip(t *testing.T) {
+	dir := t.TempDir()
+	for f := range 4 {
+		if err := os.WriteFile(filepath.Join(dir, fmt.Sprintf("levels-%d.ndjson", f)), []byte(`{"gauge":"a","level":200,"at":"2026-03-01T10:00:00Z"}`+"\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	whole, err := job.Parse("rates.yaml", fmt.Sprintf(spreadWindow, atBroker(t), 2, dir, "2s", dir, dir, dir), job.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rejected, refused := int64(0), 0
+	for n := range 2 {
+		at := job.Portion{Number: n, Generation: 1}
+		j, err := whole.Portion("rates."+at.Name(), at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		opt := Options{Checkpoints: filepath.Join(dir, at.Name()), Skip: []string{filepath.Join(dir, "levels-2.ndjson") + ":0"}}
+		res, err := Run(t.Context(), j, opt)
+		if err != nil {
+			t.Fatalf("portion %s: %v", at.Name(), err)
+		}
+		rejected += engine.Sum(res.Figures.Sources[0].Rejected)
+		opt.Skip = []string{filepath.Join(dir, "levels-7.ndjson") + ":0"}
+		opt.Checkpoints += "-again"
+		if _, err := Run(t.Context(), j, opt); err != nil && strings.Contains(err.Error(), "has no partition") {
+			refused++
+		}
+	}
+	if rejected != 1 || refused != 1 {
+		t.Errorf("%d events are set aside, and %d portions say that there is no such partition", rejected, refused)
+	}
+}

@@ -580,6 +580,11 @@ func (s *Service) removeHeld(ctx context.Context, e *entry) error {
 		release = func() { s.db.AddRelease(l.JobID, l.Number) }
 	}
 	s.forget(ctx, e)
+	if e.rec.PortionOf != "" {
+		if err := s.forgetWas(ctx, e); err != nil {
+			s.opt.Log.Warn("what was kept for a portion of before is left", "job", name, "error", err)
+		}
+	}
 	s.tokens.forget(e.rec.ID)
 	s.pasts.Delete(e.rec.ID)
 	s.alarms.Delete(e.rec.ID)

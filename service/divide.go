@@ -138,7 +138,7 @@ func (r *runner) divide(ctx context.Context, know *supervised) error {
 	s := r.s
 	for {
 		now, _, generation := s.laidOut(r.name)
-		if len(now) == 0 || generation == r.rec.Generation {
+		if len(now) == 0 || generation >= r.rec.Generation {
 			return r.wakeUp(ctx, now)
 		}
 		old, err := s.laidOutBy(ctx, now[0])
@@ -269,6 +269,35 @@ func (d *divider) rest(ctx context.Context, part int) error {
 	}
 }
 
+// resting is how far a portion is that is to come to rest.
+type resting int
+
+const (
+	notAtRest  resting = iota // a run in which it does is to be started: none was, or it was stopped before
+	comesTo                   // its run is under way
+	atRestNow                 // all that it keeps is in its newest checkpoint, and delivered
+	cannotRest                // its run has failed
+	ranBefore                 // a run of before goes on, which could not be stopped then
+)
+
+// restsSince says how far a portion is, in a run of a number above since.
+func (p *portion) restsSince(since int64) resting {
+	of := p.run
+	switch own := of != nil && of.ID > since; {
+	case of == nil, !own && !of.Wanted:
+		return notAtRest
+	case !own:
+		return ranBefore
+	case of.Rested || of.Status == finished:
+		return atRestNow
+	case of.Status == failed:
+		return cannotRest
+	case of.Wanted:
+		return comesTo
+	}
+	return notAtRest
+}
+
 // untilRested waits until each portion of a part has come to rest in a run of a number above since. It gives the greatest such number.
 func (d *divider) untilRested(ctx context.Context, part int, since int64, together *run.Rest) (newest int64, err error) {
 	r := d.r
@@ -276,17 +305,16 @@ func (d *divider) untilRested(ctx context.Context, part int, since int64, togeth
 		all, left := d.portions(ctx, part), 0
 		var starts errgroup.Group
 		for _, p := range all {
-			switch {
-			case p.run == nil || p.run.ID <= since && !p.run.Wanted:
-				starts.Go(func() error { return d.startRest(ctx, p, together) })
-			case p.run.ID <= since: // one of before, which could not be stopped then
-				starts.Go(func() error { return r.s.stopPortion(ctx, p) })
-			case p.run.Status == failed:
-				err = cmp.Or(err, error(&portionFailed{p.at(), p.run.Error}))
-			case p.run.Wanted:
-			default:
+			switch p.restsSince(since) {
+			case atRestNow:
 				newest = max(newest, p.run.ID)
 				continue
+			case cannotRest:
+				err = cmp.Or(err, error(&portionFailed{p.at(), p.run.Error}))
+			case ranBefore:
+				starts.Go(func() error { return r.s.stopPortion(ctx, p) })
+			case notAtRest:
+				starts.Go(func() error { return d.startRest(ctx, p, together) })
 			}
 			left++
 		}
@@ -573,8 +601,11 @@ func (s *Service) respreadVersion(ctx context.Context, e *entry, portions int) (
 		return v, nil, api.NotRunning.With("job "+rec.Name+" is not running", "write the number into its document and save it: the next start divides what the portions keep")
 	}
 	r.mu.Lock()
-	running := r.rec
+	running, drained := r.rec, r.drained
 	r.mu.Unlock()
+	if drained {
+		return v, nil, api.WrongRequest.With("job "+rec.Name+" is coming to its end: its sources were told to end", "wait until it has finished")
+	}
 	if v, err = s.db.Version(ctx, rec.ID, 0); err != nil {
 		return v, nil, err
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/twmb/franz-go/pkg/kgo"
 
 	"undertide/api"
+	"undertide/store"
 )
 
 // TestRespread: a running job goes on with more portions, and with fewer, and one that was stopped starts with others: every event is counted once, in windows that come once each,
@@ -217,5 +218,29 @@ sinks:
 	}
 	if lifts != 5*sent {
 		t.Errorf("sliding windows have %d lifts, and each of %d is in five", lifts, sent)
+	}
+}
+
+// TestRestsSince: a portion that was stopped before it had come to rest has not, whatever its run's number: what it has not read or delivered would be left behind.
+func TestRestsSince(t *testing.T) {
+	for _, c := range []struct {
+		run  *store.Run
+		want resting
+	}{
+		{nil, notAtRest},
+		{&store.Run{ID: 7, Status: stopped}, notAtRest},
+		{&store.Run{ID: 7, Status: stopped, Rested: true}, notAtRest}, // at the watermarks of before
+		{&store.Run{ID: 7, Status: finished}, notAtRest},
+		{&store.Run{ID: 7, Status: running, Wanted: true}, ranBefore},
+		{&store.Run{ID: 8, Status: starting, Wanted: true}, comesTo},
+		{&store.Run{ID: 8, Status: resuming, Wanted: true}, comesTo},
+		{&store.Run{ID: 8, Status: stopped}, notAtRest},
+		{&store.Run{ID: 8, Status: stopped, Rested: true}, atRestNow},
+		{&store.Run{ID: 8, Status: finished}, atRestNow},
+		{&store.Run{ID: 8, Status: failed, Error: "the disk is full"}, cannotRest},
+	} {
+		if got := (&portion{run: c.run}).restsSince(7); got != c.want {
+			t.Errorf("%+v is %d, want %d", c.run, got, c.want)
+		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	mathrand "math/rand/v2"
 	"path/filepath"
 	"regexp"
 	"runtime"
@@ -564,7 +565,8 @@ func (s *Service) leasedRun(ctx context.Context, name string, rec *store.Run, we
 		if from.Epoch, err = checkpoint.NewestIn(checkpoint.Disk, s.checkpointDir(name, rec.Generation)); err != nil {
 			return nil, err
 		}
-		if from.Place, _, err = s.shelf(name, rec.Generation, 0).Put(ctx, from.Epoch); err != nil {
+		// Under a number that nobody else has: another node may be about to start it, too, and what counts is not to be written over.
+		if from.Place, _, err = s.shelf(name, rec.Generation, mathrand.Int64()).Put(ctx, from.Epoch); err != nil {
 			return nil, err
 		}
 	}

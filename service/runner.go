@@ -283,6 +283,9 @@ func (r *runner) loop(ctx context.Context, ready chan<- error, patient bool) {
 		case err == nil && res.Finished:
 			r.end(finished, nil, delivered)
 		case err == nil && res.Rested:
+			r.mu.Lock()
+			r.rec.Rested = true
+			r.mu.Unlock()
 			r.end(stopped, nil, "come to rest: what crosses is read, and all is delivered")
 		case err == nil:
 			r.end(stopped, nil, "stopped with a checkpoint")

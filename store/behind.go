@@ -192,7 +192,7 @@ func (r record) write(db *gorm.DB) error {
 		return release(db, r.Released, r.Lease)
 	case r.Run != nil:
 		run := *r.Run
-		return db.Select("status", "wanted", "ended_at", "error", "restarts", "crashes", "drains", "node").Updates(&run).Error
+		return db.Select("status", "wanted", "ended_at", "error", "restarts", "crashes", "drains", "rested", "node").Updates(&run).Error
 	case r.Event != nil:
 		e := *r.Event
 		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&e).Error

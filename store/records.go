@@ -49,6 +49,7 @@ type Run struct {
 	Generation int
 	Restarts   int
 	Drains     bool   // its sources are told to end where they stand
+	Rested     bool   // it has come to rest, so that what it keeps can be divided
 	Crashes    int    // boots of the service in a row that crashed while it was at work
 	Node       string // that carried it out last; empty where there are none
 }
