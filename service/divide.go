@@ -49,6 +49,7 @@ type rested struct {
 	Place      string `json:"place"`
 }
 
+// was is a portion of before.
 type was struct {
 	Generation int `json:"generation,omitempty"`
 	Version    int `json:"version,omitempty"` // of the portion's own
@@ -548,11 +549,11 @@ func (s *Service) forgetWas(ctx context.Context, e *entry) error {
 		}
 		old := rec
 		old.Generation = d.Was.Generation
-		j, err := s.parseOf(ctx, old, v.Document, nil, true)
-		if err != nil {
-			return err
+		if j, err := s.parseOf(ctx, old, v.Document, nil, true); err == nil {
+			s.forgetSources(ctx, j)
+		} else {
+			s.opt.Log.Warn("the topics by which rows crossed to portions of before are left there", "job", rec.PortionOf, "generation", old.Generation, "error", err)
 		}
-		s.forgetSources(ctx, j)
 	}
 	if err := s.nodes.place.RemoveAll(ctx, checkpoint.ShelfIn(rec.Name, d.Was.Generation)); err != nil {
 		return err
@@ -597,7 +598,10 @@ func (s *Service) respread(ctx context.Context, name string, ask api.Respread) (
 func (s *Service) respreadVersion(ctx context.Context, e *entry, portions int) (v store.Version, set map[string]string, err error) {
 	rec := s.record(e)
 	r, last := s.newestRun(e)
-	if r == nil || !r.goingOn() || last == nil && r == nil {
+	if s.waiting(r, last) {
+		return v, nil, api.Moving.With("", "")
+	}
+	if r == nil || !r.goingOn() {
 		return v, nil, api.NotRunning.With("job "+rec.Name+" is not running", "write the number into its document and save it: the next start divides what the portions keep")
 	}
 	r.mu.Lock()
