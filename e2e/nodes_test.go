@@ -7,6 +7,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,6 +19,8 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
 
 	"undertide/account"
 	"undertide/api"
@@ -33,6 +36,7 @@ var (
 const (
 	recordsAt = "10.20.30.1" // PostgreSQL
 	brokerAt  = "10.20.30.2"
+	objectsAt = "10.20.30.3" // a store of objects, where there is one
 )
 
 // fleet are nodes in networks of their own, with what they share.
@@ -45,6 +49,8 @@ type fleet struct {
 	records    *records
 	brokerRuns *process
 	partitions string // of topics
+	// store is where the nodes keep checkpoints.
+	store []string
 }
 
 // seaNode is one of them.
@@ -96,11 +102,29 @@ func handOn(from, to string) error {
 	}
 }
 
+// keeper is the variable by which the tests' program is a store of objects at an address, with the bucket harbour, and runs no test.
+const keeper = "UNDERTIDE_TEST_OBJECTS"
+
+// keepObjects keeps objects until it is killed.
+func keepObjects(at string) error {
+	kept := s3mem.New()
+	if err := kept.CreateBucket("harbour"); err != nil {
+		return err
+	}
+	return http.ListenAndServe(at, gofakes3.New(kept, gofakes3.WithLogger(gofakes3.DiscardLog())).Server())
+}
+
 // forward hands connections on within a network.
 func forward(t *testing.T, network, from, to string) {
 	t.Helper()
+	stands(t, network, forwarder+"="+from+" "+to)
+}
+
+// stands lets the tests' program be something else within a network, until the test ends.
+func stands(t *testing.T, network, as string) {
+	t.Helper()
 	c := within(network, os.Args[0])
-	c.Env = append(os.Environ(), forwarder+"="+from+" "+to)
+	c.Env = append(os.Environ(), as)
 	if err := c.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -138,8 +162,9 @@ func shareables(t *testing.T, dir string) account.Account {
 	return a
 }
 
-// newFleet starts PostgreSQL, the broker stand-in, whose topics have so many partitions, and some nodes, each in a network of its own.
-func newFleet(t *testing.T, count int, partitions string) *fleet {
+// newFleet starts PostgreSQL, the broker stand-in, whose topics have so many partitions, and some nodes, each in a network of its own. They keep checkpoints in a bucket of a
+// stand-in, or in a shared folder.
+func newFleet(t *testing.T, count int, partitions string, bucket bool) *fleet {
 	t.Helper()
 	if os.Geteuid() != 0 {
 		t.Fatal("a network of its own takes the rights of root; run it as root, as in a container")
@@ -161,6 +186,13 @@ func newFleet(t *testing.T, count int, partitions string) *fleet {
 	f.records = newRecords(t, f.hub, f.dir, recordsAt, "5432")
 	f.startBroker()
 	forward(t, f.hub, brokerAt+":19092", "127.0.0.1:19092")
+	f.store = []string{"--store", filepath.Join(f.dir, "shared")}
+	if bucket {
+		ip("-n", f.hub, "addr", "add", objectsAt+"/32", "dev", "lo")
+		stands(t, f.hub, keeper+"="+objectsAt+":9000")
+		write(t, f.dir, "undertide.yaml", "connections:\n  lake: {via: file, url: \"http://127.0.0.1:9000\"}\n")
+		f.store = []string{"--store", "s3://harbour/tide", "--store-via", "lake"}
+	}
 	for i := range count {
 		n := &seaNode{f: f, name: string(rune('a' + i)), network: fmt.Sprintf("tide%dn%d", id, i), at: fmt.Sprintf("10.20.4%d.2", i)}
 		network(n.network)
@@ -173,6 +205,9 @@ func newFleet(t *testing.T, count int, partitions string) *fleet {
 		}
 		ip("-n", n.network, "route", "add", "default", "via", fmt.Sprintf("10.20.4%d.1", i))
 		forward(t, n.network, "127.0.0.1:19092", brokerAt+":19092")
+		if bucket {
+			forward(t, n.network, "127.0.0.1:9000", objectsAt+":9000")
+		}
 		certs := filepath.Join(f.dir, "cert-"+n.name)
 		if err := os.Mkdir(certs, 0o755); err != nil {
 			t.Fatal(err)
@@ -253,8 +288,8 @@ func (f *fleet) startBroker() {
 // start starts a node and waits until it serves.
 func (n *seaNode) start() {
 	n.f.t.Helper()
-	c := within(n.network, binary, "serve", "--user", servant, "--data", n.data, "--files", n.f.dir, "--listen", n.at+":7400", "--tls-cert", n.cert.Cert, "--tls-key", n.cert.Key,
-		"--database", n.f.records.url, "--node", n.name, "--store", filepath.Join(n.f.dir, "shared"), "--secret-key-from", "file:"+filepath.Join(n.f.dir, "key"), "--log-level", "debug")
+	c := within(n.network, append([]string{binary, "serve", "--user", servant, "--data", n.data, "--files", n.f.dir, "--listen", n.at + ":7400", "--tls-cert", n.cert.Cert, "--tls-key", n.cert.Key,
+		"--database", n.f.records.url, "--node", n.name, "--secret-key-from", "file:" + filepath.Join(n.f.dir, "key"), "--log-level", "debug"}, n.f.store...)...)
 	c.Dir = n.f.dir
 	n.process = running(n.f.t, c)
 	n.starts = append(n.starts, &started{process: n.process})
@@ -442,7 +477,7 @@ const goesOnWithin = 10 * time.Second
 // for longer than their lease, cut off from the database, the broker and both, and PostgreSQL and the broker are killed. Nothing is lost, nothing comes twice,
 // the job goes on within ten seconds, and no two nodes carry it out at one time.
 func TestNodesFail(t *testing.T) {
-	f := newFleet(t, 3, "4")
+	f := newFleet(t, 3, "4", false)
 	write(t, f.dir, "counts.yaml", strings.Replace(counts, "path: alike/", "path: "+f.dir+"/alike/", 1))
 	a := f.nodes[0]
 	a.run("save", "counts.yaml").want(t, 0)

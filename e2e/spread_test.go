@@ -20,7 +20,7 @@ import (
 // TestSpreadFails: a job spread over three nodes, which reads a topic of eight partitions, while nodes are killed and one is suspended, cut off, and the broker is killed. It gives the
 // very rows that one run of the same steps gives on the same nodes; no portion is carried out by two nodes at one time.
 func TestSpreadFails(t *testing.T) {
-	f := newFleet(t, 3, "8")
+	f := newFleet(t, 3, "8", true)
 	document := strings.Replace(counts, "path: alike/", "path: "+f.dir+"/alike/", 1)
 	wide := strings.NewReplacer("job: counts", "job: wide", "settings: {", "settings: {spread: 3, ", "/alike/", "/wide/", "gauge.counts", "gauge.posted").Replace(document)
 	write(t, f.dir, "counts.yaml", document)
