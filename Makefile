@@ -64,7 +64,7 @@ files: build ## make two hours of the harbour's events as files, and run its job
 
 # The tests of three packages run at once on two processors: much of their time is waiting.
 # Of these the race detector sees a part (package pace).
-PACED := ^(TestRandom.*|TestWideTurns|TestBounds|TestManyPartitions|TestBuffer|TestDeadKeys|TestPastSessions|TestMemoryFollowsKeys|TestBytesOfSlices|TestFiles|TestStopsAndResumes|TestFaults|TestCopyFaults|TestHostileDocuments|TestEvaluatorsAgree|TestResume)$$
+PACED := ^(TestRandom.*|TestRespreadRandom|TestWideTurns|TestBounds|TestManyPartitions|TestBuffer|TestDeadKeys|TestPastSessions|TestMemoryFollowsKeys|TestBytesOfSlices|TestFiles|TestStopsAndResumes|TestFaults|TestCopyFaults|TestHostileDocuments|TestEvaluatorsAgree|TestResume)$$
 
 test: console lint ## all tests, with the race detector; what CI runs
 	@scripts/install.sh compiler server browser tools

@@ -252,7 +252,9 @@ func TestAPI(t *testing.T) {
 	want("GET", "/jobs/lifts/state/second?checkpoint=9999", "", "", 404, "no-such-checkpoint")
 	want("GET", "/jobs/lifts/state/second?limit=none", "", "", 400, "wrong-request")
 	want("POST", "/jobs/lifts/restart", js, `{}`, 201, "")
+	want("POST", "/jobs/lifts/respread", js, `{"portions": 3}`, 400, "wrong-request") // only nodes spread a job
 	want("POST", "/jobs/lifts/stop", "", "", 200, "")
+	want("POST", "/jobs/lifts/respread", js, `{"portions": 3}`, 409, "not-running")
 	want("GET", "/runs/1/figures", "", "", 409, "not-running")
 	want("GET", "/jobs/lifts/runs", "", "", 200, "")
 	want("GET", "/jobs/lifts/history", "", "", 200, "")
