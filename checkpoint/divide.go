@@ -49,8 +49,10 @@ func Divide(fsys vfs.FS, dir string, from []Share, d Division) (Info, error) {
 		return Info{}, err
 	}
 	m := &manifest{Format: format, Job: d.Job, Document: d.Digest, Pieces: d.Pieces, Finished: true, Began: time.Now().UTC()}
-	err = errors.Join(s.divide(m, from, d), s.Close())
-	return m.info(), err
+	if err := errors.Join(s.divide(m, from, d), s.Close()); err != nil {
+		return Info{}, err // who reads a store that broke may not have noticed yet, and write what was to be told
+	}
+	return m.info(), nil
 }
 
 func (s *Store) divide(m *manifest, from []Share, d Division) error {
@@ -215,5 +217,8 @@ func (s *Store) takeTable(o *Opened, step string, t *state.Table, mine func(r *s
 		}
 		return true, put()
 	})
-	return errors.Join(err, put())
+	if err != nil {
+		return err
+	}
+	return put()
 }
