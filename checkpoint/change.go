@@ -190,20 +190,8 @@ func (s *Store) refit(of string, changed []Change) error {
 
 // rewrite writes the rows of a table under another number, in the form that fit gives them.
 func (s *Store) rewrite(from state.TableNumber, was *state.Table, to state.TableNumber, now *state.Table, fit func(*state.Rows) *state.Rows) error {
-	var b batch
-	put := func() error {
-		_, err := s.live.write(&b)
-		b = batch{}
-		return err
-	}
-	err := s.live.read(from, was, row.MinTime, row.MaxTime, 0, state.Shares-1, func(r *state.Rows) error {
-		b.addRows(to, now, fit(r), false)
-		if b.size() < tableBytes {
-			return nil
-		}
-		return put()
-	})
-	return errors.Join(err, put())
+	_, err := s.live.fill(to, now, s.live, from, was, func(r *state.Rows) (*state.Rows, error) { return fit(r), nil })
+	return err
 }
 
 // Manifest is what a checkpoint says of itself, without its state.

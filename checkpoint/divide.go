@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"path"
 	"time"
 
 	"github.com/cockroachdb/pebble/v2/vfs"
@@ -77,19 +76,12 @@ func (s *Store) divide(m *manifest, from []Share, d Division) error {
 			return fmt.Errorf("take over the state of checkpoint %d of %s: %w", one.Epoch, one.Job, err)
 		}
 	}
-	m.Tables, m.Written = s.known(), time.Now().UTC()
+	m.Written = time.Now().UTC()
 	at := s.folder(m.Epoch)
 	if err := s.fs.MkdirAll(at, 0o700); err != nil {
-		return err
+		return fmt.Errorf("make %s: %w", at, err)
 	}
-	err := s.live.copyTo(path.Join(at, storeName))
-	if err == nil {
-		m.Files, err = s.filesOf(path.Join(at, storeName))
-	}
-	if err != nil {
-		return fmt.Errorf("copy state: %w", err)
-	}
-	return s.complete(at, m)
+	return s.keep(at, m)
 }
 
 // join takes over what a run of before says of itself.
@@ -179,46 +171,35 @@ func (s *Store) takeRows(dir string, epoch int64, done *changed, d Division) err
 		if err != nil {
 			return err
 		}
-		if err := s.takeTable(o, kept.Step, t, mine, done); err != nil {
+		written, err := s.live.fill(s.number(kept.Step, t), t, o.s.live, kept.Number, t, func(r *state.Rows) (*state.Rows, error) {
+			own, err := only(r, mine)
+			if own != nil {
+				done.Rows += int64(own.N)
+			}
+			return own, err
+		})
+		if err != nil {
 			return fmt.Errorf("step %s: %w", kept.Step, err)
 		}
+		done.Bytes += written
 	}
 	return nil
 }
 
-func (s *Store) takeTable(o *Opened, step string, t *state.Table, mine func(r *state.Rows, i int) (bool, error), done *changed) error {
-	n := s.number(step, t)
-	var b batch
-	put := func() error {
-		written, err := s.live.write(&b)
-		done.Bytes += written
-		b = batch{}
-		return err
+// only gives the rows that are somebody's; nil for none.
+func only(r *state.Rows, mine func(r *state.Rows, i int) (bool, error)) (*state.Rows, error) {
+	var others []int
+	for i := range r.N {
+		own, err := mine(r, i)
+		if err != nil {
+			return nil, err
+		}
+		if !own {
+			others = append(others, i)
+		}
 	}
-	err := o.Read(step, t, func(r *state.Rows) (bool, error) {
-		var others []int
-		for i := range r.N {
-			own, err := mine(r, i)
-			if err != nil {
-				return false, err
-			}
-			if !own {
-				others = append(others, i)
-			}
-		}
-		if len(others) == r.N {
-			return true, nil
-		}
-		own := r.Without(others)
-		done.Rows += int64(own.N)
-		b.addRows(n, t, own, false)
-		if b.size() < tableBytes {
-			return true, nil
-		}
-		return true, put()
-	})
-	if err != nil {
-		return err
+	if len(others) == r.N {
+		return nil, nil
 	}
-	return put()
+	return r.Without(others), nil
 }

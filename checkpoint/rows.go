@@ -474,6 +474,34 @@ func (s *rows) read(n state.TableNumber, t *state.Table, from, to row.Time, firs
 	})
 }
 
+// fill writes all rows of a table of a store, of this one or another, under a number here, in the form that fit gives them; nil leaves them out. It gives the bytes of the sorted
+// tables that they became. Where the reading fails, its goroutine may be at work still: what it has gathered is its own then.
+func (s *rows) fill(to state.TableNumber, now *state.Table, other *rows, from state.TableNumber, was *state.Table, fit func(*state.Rows) (*state.Rows, error)) (written int64, err error) {
+	var b batch
+	put := func() error {
+		n, err := s.write(&b)
+		written += n
+		b = batch{}
+		return err
+	}
+	err = other.read(from, was, row.MinTime, row.MaxTime, 0, state.Shares-1, func(r *state.Rows) error {
+		r, err := fit(r)
+		if r == nil {
+			return err
+		}
+		b.addRows(to, now, r, false)
+		if b.size() < tableBytes {
+			return nil
+		}
+		return put()
+	})
+	if err != nil {
+		return 0, err
+	}
+	err = put()
+	return written, err
+}
+
 // addTo adds the row at which an iterator stands.
 func addTo(reading *state.Reading, it *pebble.Iterator) error {
 	value, err := it.ValueAndErr()

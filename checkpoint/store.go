@@ -161,17 +161,22 @@ func (s *Store) Save(snap *engine.Snapshot) (saved engine.Saved, err error) {
 	if m.Changed, err = s.apply(snap.Changes); err != nil {
 		return saved, err
 	}
-	m.Tables = s.known()
-	if err := s.live.copyTo(path.Join(dir, storeName)); err != nil {
-		return saved, fmt.Errorf("copy state: %w", err)
-	}
-	if m.Files, err = s.filesOf(path.Join(dir, storeName)); err != nil {
-		return saved, fmt.Errorf("read state back: %w", err)
-	}
-	if err := s.complete(dir, m); err != nil {
+	if err := s.keep(dir, m); err != nil {
 		return saved, err
 	}
 	return m.info().Saved, s.prune(snap.Epoch)
+}
+
+// keep puts a copy of the live store into a checkpoint's folder, and last the manifest.
+func (s *Store) keep(dir string, m *manifest) (err error) {
+	m.Tables = s.known()
+	if err := s.live.copyTo(path.Join(dir, storeName)); err != nil {
+		return fmt.Errorf("copy state: %w", err)
+	}
+	if m.Files, err = s.filesOf(path.Join(dir, storeName)); err != nil {
+		return fmt.Errorf("read state back: %w", err)
+	}
+	return s.complete(dir, m)
 }
 
 func (s *Store) manifestOf(snap *engine.Snapshot) *manifest {
