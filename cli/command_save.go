@@ -233,7 +233,7 @@ func (s *streams) sayStarted(st api.Started) {
 
 func newRespread(s *streams) *cobra.Command {
 	var r reach
-	c := r.command(&cobra.Command{
+	return r.command(&cobra.Command{
 		Use:     "respread JOB PORTIONS",
 		Short:   "Let a spread job go on with another number of portions",
 		Example: "  undertide respread rates 8",
@@ -252,7 +252,6 @@ The number stands in its document, so this saves a version that differs in it al
 		s.sayStarted(st)
 		return nil
 	})
-	return c
 }
 
 func newStop(s *streams) *cobra.Command {

@@ -3,7 +3,6 @@ package job
 import (
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -54,45 +53,14 @@ func (j *Job) Owner(step string, t *state.Table) (func(r *state.Rows, i int) (bo
 	}, nil
 }
 
-// Overlaps says whether portion n of so many has rows that portion was of another number had.
-func Overlaps(was, portions, n, now int) bool {
+// TakesFrom says whether a portion has rows of state that portion n of so many of its part had. The steps of the first part keep nothing.
+func (j *Job) TakesFrom(n, of int) bool {
 	for x := range uint64(state.Shares) {
-		if hash := x * state.Shares; state.PortionOf(hash, portions) == was && state.PortionOf(hash, now) == n {
+		if hash := x * state.Shares; j.Of.Part > 0 && state.PortionOf(hash, of) == n && state.PortionOf(hash, j.Of.Of) == j.Of.Number {
 			return true
 		}
 	}
 	return false
-}
-
-// DividesTo says what keeps the portions of another version of a job from going on with what those of this one keep, in another number. The steps, sources and sinks have to be the same.
-func (j *Job) DividesTo(other *Job) error {
-	was, err := j.Parts()
-	if err != nil {
-		return err
-	}
-	now, err := other.Parts()
-	if err != nil {
-		return err
-	}
-	if was.Number != now.Number {
-		return fmt.Errorf("one has %d parts, and the other %d", was.Number, now.Number)
-	}
-	if !maps.Equal(j.Pieces, other.Pieces) {
-		var differ []string
-		for _, name := range slices.Sorted(maps.Keys(merged(j.Pieces, other.Pieces))) {
-			if j.Pieces[name] != other.Pieces[name] {
-				differ = append(differ, name)
-			}
-		}
-		return fmt.Errorf("they differ in %s", strings.Join(differ, ", "))
-	}
-	return nil
-}
-
-func merged(a, b map[string]string) map[string]string {
-	out := maps.Clone(a)
-	maps.Copy(out, b)
-	return out
 }
 
 // WithPortions gives the document with another number of portions, and all else as it was written.

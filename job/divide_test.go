@@ -118,7 +118,7 @@ sinks: {out: {from: ten, via: file, with: {path: /tmp/out/}}, more: {from: minut
 			if was != state.PortionOf(hash, 3) || now != state.PortionOf(hash, 7) {
 				t.Fatalf("step %s: portions %d and %d have a row that crossed to %d and %d", step.name, was, now, state.PortionOf(hash, 3), state.PortionOf(hash, 7))
 			}
-			if !Overlaps(was, 3, now, 7) {
+			if !seven[now].TakesFrom(was, 3) {
 				t.Fatalf("portion %d of 3 and %d of 7 have a key in common", was, now)
 			}
 			had[was]++
@@ -127,7 +127,8 @@ sinks: {out: {from: ten, via: file, with: {path: /tmp/out/}}, more: {from: minut
 	if len(had) != 3 {
 		t.Errorf("rows by portion: %v", had)
 	}
-	if Overlaps(0, 4, 7, 8) || !Overlaps(3, 4, 7, 8) {
+	eight := portionsOf("8")[7]
+	if eight.TakesFrom(0, 4) || !eight.TakesFrom(3, 4) {
 		t.Error("portion 8 of 8 has rows of portion 4 of 4 alone")
 	}
 	if _, err := three[0].Owner("nowhere", &state.Table{}); err == nil {

@@ -6,18 +6,18 @@ import (
 	"maps"
 	"os"
 	"strconv"
+	"strings"
 
 	"undertide/checkpoint"
 	"undertide/connect"
+	"undertide/core/engine"
 	"undertide/core/row"
 	"undertide/job"
 )
 
 // Rest is how the run of a portion comes to rest: it reads what its writers have written for it, see [engine.Rest].
 type Rest struct {
-	// Sources and Steps are watermarks that are reached at least, by name.
-	Sources map[string]row.Time `json:"sources,omitempty"`
-	Steps   map[string]row.Time `json:"steps,omitempty"`
+	engine.Rest
 	// Ends are how much has been written, by source to which rows cross, and by writer.
 	Ends map[string]map[string]int64 `json:"ends,omitempty"`
 }
@@ -70,8 +70,8 @@ func writtenTo(of *job.Job, crossing string, newest checkpoint.Info) ([]int64, e
 }
 
 // Together gives the watermarks to which the portions of a part have to come before their state may stand together, by what their newest checkpoints say; nil where all of them have.
-func Together(of []checkpoint.Info) *Rest {
-	greatest := &Rest{Sources: map[string]row.Time{}, Steps: map[string]row.Time{}}
+func Together(of []checkpoint.Info) *engine.Rest {
+	greatest := &engine.Rest{Sources: map[string]row.Time{}, Steps: map[string]row.Time{}}
 	for _, one := range of {
 		raise(greatest.Sources, one.Watermarks)
 		raise(greatest.Steps, one.StepMarks)
@@ -92,23 +92,38 @@ func raise(w, others map[string]row.Time) {
 	}
 }
 
-// PortionKept is a portion of before, with the folder that its newest checkpoint is in; with its state where that is needed.
-type PortionKept struct {
-	Number, Of int
-	Dir        string
+// DividesTo says what keeps the portions of another version of a job from going on with what those of this one keep, in another number. The steps, sources and sinks have to be the
+// same.
+func DividesTo(j, other *job.Job) error {
+	was, err := j.Parts()
+	if err != nil {
+		return err
+	}
+	now, err := other.Parts()
+	if err != nil {
+		return err
+	}
+	if was.Number != now.Number {
+		return fmt.Errorf("one has %d parts, and the other %d", was.Number, now.Number)
+	}
+	var differ []string
+	for _, c := range checkpoint.Compare(j.Pieces, other.Pieces) {
+		if c.What != checkpoint.Kept {
+			differ = append(differ, c.Part)
+		}
+	}
+	if len(differ) > 0 {
+		return fmt.Errorf("they differ in %s", strings.Join(differ, ", "))
+	}
+	return nil
 }
 
-// NeededBy says whether its state is needed for a portion's.
-func (p PortionKept) NeededBy(j *job.Job) bool {
-	return j.Of.Part > 0 && job.Overlaps(p.Number, p.Of, j.Of.Number, j.Of.Of)
-}
-
-// Divide makes the first checkpoint of a portion, in a folder that has none, of what the portions of its part have kept that have come to rest; from are all of them, in their
-// order.
-func Divide(j *job.Job, dir string, from []PortionKept) (checkpoint.Info, error) {
+// Divide makes the first checkpoint of a portion, in a folder that has none, of what the portions of its part have kept that have come to rest: from are the folders of the
+// newest checkpoints of all of them, in their order, with the state of those that [job.Job.TakesFrom] names.
+func Divide(j *job.Job, dir string, from []string) (checkpoint.Info, error) {
 	var shares []checkpoint.Share
-	for _, f := range from {
-		shares = append(shares, checkpoint.Share{Dir: f.Dir, State: f.NeededBy(j), Counts: f.Number%j.Of.Of == j.Of.Number})
+	for n, of := range from {
+		shares = append(shares, checkpoint.Share{Dir: of, State: j.TakesFrom(n, len(from)), Counts: n%j.Of.Of == j.Of.Number})
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return checkpoint.Info{}, explain(dir, err)

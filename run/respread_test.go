@@ -152,7 +152,7 @@ func (s *spreading) newest(of []*job.Job) (infos []checkpoint.Info, err error) {
 }
 
 // restOne lets a portion come to rest, those of the parts before have.
-func (s *spreading) restOne(j *job.Job, together *Rest) {
+func (s *spreading) restOne(j *job.Job, together *engine.Rest) {
 	s.t.Helper()
 	r, err := RestOf(j, func(part int) ([]*job.Job, []checkpoint.Info) {
 		infos, err := s.newest(s.jobs[part])
@@ -165,7 +165,7 @@ func (s *spreading) restOne(j *job.Job, together *Rest) {
 		s.t.Fatal(err)
 	}
 	if together != nil {
-		r.Sources, r.Steps = together.Sources, together.Steps
+		r.Rest = *together
 	}
 	ctx, cancel := context.WithTimeout(s.t.Context(), 20*time.Second)
 	defer cancel()
@@ -178,7 +178,7 @@ func (s *spreading) restOne(j *job.Job, together *Rest) {
 // rest lets the portions of a part come to rest, those before it have.
 func (s *spreading) rest(part int) {
 	s.t.Helper()
-	var together *Rest
+	var together *engine.Rest
 	for range 2 {
 		for _, j := range s.jobs[part] {
 			s.restOne(j, together)
@@ -201,7 +201,7 @@ func (s *spreading) rest(part int) {
 // divide goes on with another version, of another number of portions.
 func (s *spreading) divide(whole *job.Job) {
 	s.t.Helper()
-	if err := s.whole.DividesTo(whole); err != nil {
+	if err := DividesTo(s.whole, whole); err != nil {
 		s.t.Fatal(err)
 	}
 	for part := range s.parts {
@@ -210,9 +210,9 @@ func (s *spreading) divide(whole *job.Job) {
 	was := s.jobs
 	s.layout(whole)
 	for part, of := range s.jobs {
-		var from []PortionKept
+		var from []string
 		for _, j := range was[part] {
-			from = append(from, PortionKept{Number: j.Of.Number, Of: j.Of.Of, Dir: s.checkpoints(j)})
+			from = append(from, s.checkpoints(j))
 		}
 		for _, j := range of {
 			info, err := Divide(j, s.checkpoints(j), from)
@@ -296,7 +296,7 @@ func TestRestTogether(t *testing.T) {
 	if alone == before {
 		t.Error("nothing was published that the watermark passed")
 	}
-	if _, err := Divide(s.jobs[1][0], filepath.Join(s.dir, "none"), []PortionKept{{0, 3, s.checkpoints(s.jobs[1][0])}, {1, 3, s.checkpoints(s.jobs[1][1])}}); err == nil || !strings.Contains(err.Error(), "have not come to rest together") {
+	if _, err := Divide(s.jobs[1][0], filepath.Join(s.dir, "none"), []string{s.checkpoints(s.jobs[1][0]), s.checkpoints(s.jobs[1][1])}); err == nil || !strings.Contains(err.Error(), "have not come to rest together") {
 		t.Errorf("what stands apart is divided: %v", err)
 	}
 	s.divide(version(4))

@@ -83,7 +83,7 @@ func runJob(ctx context.Context, j *job.Job, opt Options) (Result, error) {
 	}
 	o.References = refs.note
 	if opt.Rest != nil {
-		o.Rest = &engine.Rest{Sources: opt.Rest.Sources, Steps: opt.Rest.Steps}
+		o.Rest = &opt.Rest.Rest
 	}
 	g, err := b.graph(known(o.From))
 	if err != nil {

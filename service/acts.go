@@ -280,19 +280,16 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 		}
 	}
 	if divides {
-		if generation, err = s.db.NextGeneration(ctx, rec.ID); err != nil {
-			return api.Started{}, err
-		}
 		notes = append(notes, fmt.Sprintf("what the portions keep is divided anew, among %d of each part; the job goes on once that is done", j.Spread.Portions))
 	}
-	if ask.Resume == "fresh" {
+	if divides || ask.Resume == "fresh" {
 		if generation, err = s.db.NextGeneration(ctx, rec.ID); err != nil {
 			return api.Started{}, err
 		}
 		s.mu.Lock()
 		e.rec.Generation = generation
 		s.mu.Unlock()
-		if s.nextEpoch(name) > 1 {
+		if !divides && s.nextEpoch(name) > 1 {
 			notes = append(notes, "the run begins anew: rows that were delivered before are made again")
 		}
 	}
@@ -314,7 +311,9 @@ func (s *Service) startHeld(ctx context.Context, e *entry, ask api.Start) (api.S
 		err = s.makePortions(ctx, rec, generation, j, v, ask.Resume == "fresh")
 	default: // those of a version of before, which begins anew otherwise
 		for _, e := range s.portionsOf(name) {
-			err = cmp.Or(err, s.removeHeld(ctx, e))
+			if err = s.removeHeld(ctx, e); err != nil {
+				break
+			}
 		}
 	}
 	if err != nil {
@@ -617,6 +616,21 @@ func (s *Service) forget(ctx context.Context, e *entry) {
 		return // so it did not run
 	}
 	s.forgetSources(ctx, j)
+}
+
+// forgetSources removes what the sources of a job keep outside for it. What cannot be removed does not keep the job: the log says what is left.
+func (s *Service) forgetSources(ctx context.Context, j *job.Job) {
+	for i := range j.Sources {
+		of, ok := j.Sources[i].With.(connect.Forgetting)
+		if !ok {
+			continue
+		}
+		limited, stop := context.WithTimeout(ctx, 5*time.Second)
+		if err := of.Forget(limited); err != nil {
+			s.opt.Log.Warn("what a job that was removed keeps outside is left there", "job", j.Name, "source", j.Sources[i].Name, "error", err)
+		}
+		stop()
+	}
 }
 
 func remove(path string) error {

@@ -15,7 +15,7 @@ import (
 
 	"undertide/api"
 	"undertide/checkpoint"
-	"undertide/connect"
+	"undertide/core/engine"
 	"undertide/job"
 	"undertide/lease"
 	"undertide/run"
@@ -111,7 +111,7 @@ func (s *Service) layoutFor(ctx context.Context, rec store.Job, j *job.Job) (gen
 	if err != nil {
 		return 0, false, err
 	}
-	if err := old.DividesTo(j); err != nil {
+	if err := run.DividesTo(old, j); err != nil {
 		return 0, false, api.StartFailed.With(fmt.Sprintf("job %s was carried out by %d portions, and this version has %d parts of %d; what they keep is divided anew where the steps, sources and sinks are the same: %v", rec.Name, len(now), parts.Number, j.Spread.Portions, err),
 			"start the version of before, with its number of portions, and change one after the other; or begin anew with --fresh")
 	}
@@ -252,7 +252,7 @@ func (d *divider) portions(ctx context.Context, part int) []*portion {
 
 // rest lets the portions of a part come to rest, those before which have: all at the same watermarks, but in the first, whose steps keep nothing.
 func (d *divider) rest(ctx context.Context, part int) error {
-	var together *run.Rest
+	var together *engine.Rest
 	since := d.r.rec.ID // runs of later numbers are those that come to rest
 	for {
 		newest, err := d.untilRested(ctx, part, since, together)
@@ -300,10 +300,10 @@ func (p *portion) restsSince(since int64) resting {
 }
 
 // untilRested waits until each portion of a part has come to rest in a run of a number above since. It gives the greatest such number.
-func (d *divider) untilRested(ctx context.Context, part int, since int64, together *run.Rest) (newest int64, err error) {
+func (d *divider) untilRested(ctx context.Context, part int, since int64, together *engine.Rest) (newest int64, err error) {
 	r := d.r
 	for {
-		all, left := d.portions(ctx, part), 0
+		all, left, told := d.portions(ctx, part), 0, false
 		var starts errgroup.Group
 		for _, p := range all {
 			switch p.restsSince(since) {
@@ -313,14 +313,16 @@ func (d *divider) untilRested(ctx context.Context, part int, since int64, togeth
 			case cannotRest:
 				err = cmp.Or(err, error(&portionFailed{p.at(), p.run.Error}))
 			case ranBefore:
+				told = true
 				starts.Go(func() error { return r.s.stopPortion(ctx, p) })
 			case notAtRest:
+				told = true
 				starts.Go(func() error { return d.startRest(ctx, p, together) })
 			}
 			left++
 		}
 		err = cmp.Or(err, starts.Wait())
-		if err == nil && left > 0 {
+		if err == nil && told { // other news come by themselves
 			err = r.s.readJobs(ctx)
 		}
 		if err != nil || left == 0 && len(all) > 0 {
@@ -335,7 +337,7 @@ func (d *divider) untilRested(ctx context.Context, part int, since int64, togeth
 }
 
 // startRest starts the run in which a portion comes to rest.
-func (d *divider) startRest(ctx context.Context, p *portion, together *run.Rest) (err error) {
+func (d *divider) startRest(ctx context.Context, p *portion, together *engine.Rest) (err error) {
 	defer func() {
 		if err != nil {
 			err = &portionStart{p.at(), err}
@@ -351,7 +353,7 @@ func (d *divider) startRest(ctx context.Context, p *portion, together *run.Rest)
 		return err
 	}
 	if together != nil {
-		rest.Sources, rest.Steps = together.Sources, together.Steps
+		rest.Rest = *together
 	}
 	becomes, err := s.divisionNow(ctx, p.e) // it may have to begin with what others have kept itself
 	if err != nil {
@@ -472,17 +474,18 @@ func (s *Service) takeShare(ctx context.Context, rec store.Job, j *job.Job, d di
 		return checkpoint.Info{}, err
 	}
 	defer os.RemoveAll(fetched)
-	var from []run.PortionKept
+	var from []string
 	for n, of := range d.From {
-		one := run.PortionKept{Number: n, Of: len(d.From), Dir: filepath.Join(fetched, of.Name)}
-		if err := os.MkdirAll(one.Dir, 0o700); err != nil {
+		dir := filepath.Join(fetched, of.Name)
+		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return checkpoint.Info{}, err
 		}
-		shelf := checkpoint.Shelf{FS: checkpoint.Disk, Place: s.nodes.place, Within: checkpoint.ShelfIn(of.Name, of.Generation), Dir: one.Dir}
-		if err := shelf.Bring(ctx, of.Epoch, of.Place, one.NeededBy(j)); err != nil {
+		shelf := s.shelf(of.Name, of.Generation, 0)
+		shelf.Dir = dir
+		if err := shelf.Bring(ctx, of.Epoch, of.Place, j.TakesFrom(n, len(d.From))); err != nil {
 			return checkpoint.Info{}, fmt.Errorf("what portion %s has kept: %w", of.Name, err)
 		}
-		from = append(from, one)
+		from = append(from, dir)
 	}
 	info, err := run.Divide(j, next, from)
 	if err != nil {
@@ -561,21 +564,6 @@ func (s *Service) forgetWas(ctx context.Context, e *entry) error {
 	return os.RemoveAll(s.checkpointDir(rec.Name, d.Was.Generation))
 }
 
-// forgetSources removes what the sources of a job keep outside for it. What cannot be removed does not keep the job: the log says what is left.
-func (s *Service) forgetSources(ctx context.Context, j *job.Job) {
-	for i := range j.Sources {
-		of, ok := j.Sources[i].With.(connect.Forgetting)
-		if !ok {
-			continue
-		}
-		limited, stop := context.WithTimeout(ctx, 5*time.Second)
-		if err := of.Forget(limited); err != nil {
-			s.opt.Log.Warn("what a job that was removed keeps outside is left there", "job", j.Name, "source", j.Sources[i].Name, "error", err)
-		}
-		stop()
-	}
-}
-
 // respread lets a running job go on with another number of portions: with a version of its document that says so.
 func (s *Service) respread(ctx context.Context, name string, ask api.Respread) (api.Started, error) {
 	return holding(ctx, s, name, func(e *entry) (api.Started, error) {
@@ -633,7 +621,7 @@ func (s *Service) respreadVersion(ctx context.Context, e *entry, portions int) (
 	if err != nil {
 		return v, nil, wrongDocument(err)
 	}
-	if err := r.job.DividesTo(j); err != nil {
+	if err := run.DividesTo(r.job, j); err != nil {
 		return v, nil, api.WrongRequest.With("the number of portions cannot be changed alone: "+err.Error(), "write the version by hand")
 	}
 	saved, v, _, err := s.db.SaveVersion(ctx, store.Job{Name: rec.Name}, text, v.About)

@@ -12,7 +12,8 @@ import "undertide/core/row"
 // its windows up to 10:05 before its state and that of the other may stand together.
 type Rest struct {
 	// Sources and Steps are watermarks, by the names of sources and of steps with state.
-	Sources, Steps map[string]row.Time
+	Sources map[string]row.Time `json:"sources,omitempty"`
+	Steps   map[string]row.Time `json:"steps,omitempty"`
 }
 
 // Rester is a [Sink] that keeps something open over checkpoints, such as a file: the next Prepare closes it, so that it appears with that epoch.
