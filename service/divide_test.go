@@ -194,6 +194,16 @@ sinks:
 		t.Errorf("the job is %s: %s", j.Status, j.Sentence)
 	}
 
+	// Where nothing is read, no rate is shown, though the portions tell one after another of what they had read before.
+	ena(quay).want(201, "POST", "/jobs/rates/restart", fmt.Sprintf(`{"version": %d}`, job(quay).Run.Version), nil)
+	for range 60 {
+		if j := job(pier); j.Live != nil && j.Live.InPerSecond > 1 {
+			t.Fatalf("the job reads %.0f events a second, and nobody sends any", j.Live.InPerSecond)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	portions(4)
+
 	ena(quay).want(200, "POST", "/jobs/rates/drain", "{}", nil)
 	until(t, "the job has come to its end", func() bool { return job(quay).Status == "finished" && job(pier).Status == "finished" })
 	windows := map[string]bool{}

@@ -405,7 +405,7 @@ func (r *runner) showPortions(all []*portion) {
 func (r *runner) sum(all []*portion, know *supervised) {
 	r.showPortions(all)
 	now := time.Now().UTC()
-	trouble, oldest := "", 0.0
+	trouble, oldest, known := "", 0.0, len(know.seen)
 	for _, p := range all {
 		if p.sentence != "" {
 			trouble = cmp.Or(trouble, "portion "+p.at()+": "+p.sentence)
@@ -429,6 +429,9 @@ func (r *runner) sum(all []*portion, know *supervised) {
 	defer r.mu.Unlock()
 	if r.lost {
 		return
+	}
+	if len(know.seen) > known { // what a portion counted before it was seen is not a rate
+		r.series.Begin()
 	}
 	r.made, r.missed = f.Checkpoints.Completed, f.Checkpoints.Failed
 	if r.made > 0 {
