@@ -39,7 +39,7 @@ func TestRespread(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	quay, pier, shared := twoNodes(t, nil)
+	quay, pier, shared := twoNodes(t, func(o *Options) { o.Database = farFrom(t, o.Database, 2*time.Millisecond) })
 	ena := func(p *peopled) caller { return p.by(p.tokens["ena"]).with("Content-Type", "application/json") }
 	saves := quay.by(quay.tokens["ena"]).with("Content-Type", "application/yaml")
 	out := filepath.Join(quay.dir, "rates")
@@ -109,6 +109,11 @@ sinks:
 	ended := func() {
 		t.Helper()
 		var runs api.Page[api.Run]
+		defer func() {
+			if t.Failed() {
+				t.Logf("runs: %+v", runs.Items)
+			}
+		}()
 		until(t, "the runs of before have ended", func() bool {
 			ena(pier).want(200, "GET", "/jobs/rates/runs?limit=50", nil, &runs)
 			return !slices.ContainsFunc(runs.Items[1:], func(r api.Run) bool { return r.EndedAt == nil || r.Status != "stopped" })

@@ -194,11 +194,19 @@ func (n *nodes) me() lease.Node {
 	return n.self
 }
 
+// lastWordsWithin is how long a node that ends waits until what its runs had to say is written.
+const lastWordsWithin = 5 * time.Second
+
 // leave lets the others take this node's jobs at once. Its runs have ended.
 func (n *nodes) leave(ctx context.Context) {
+	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), lastWordsWithin)
+	defer cancel()
+	if err := n.s.db.AwaitAll(limited); err != nil { // they are refused once others have the jobs
+		n.s.opt.Log.Warn("some of what the runs of this node had to say is not written", "error", err)
+	}
 	n.stop()
 	n.working.Wait() // a beat that came later would say that it lives
-	limited, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+	limited, cancel = context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
 	defer cancel()
 	if err := n.s.db.Leave(limited, n.me()); err != nil {
 		n.s.opt.Log.Debug("that this node ends could not be noted", "error", err)
@@ -581,9 +589,11 @@ func (s *Service) leasedRun(ctx context.Context, name string, rec *store.Run, we
 // takeLease does what takes the lease of a job; again for a second where a node has it, as that it has let it go may be being written. running is the problem
 // where another one carries it out.
 func (s *Service) takeLease(ctx context.Context, name string, job int64, running api.Problem, take func() (lease.Lease, error)) (l lease.Lease, err error) {
-	limited, stop := context.WithTimeout(ctx, 2*time.Second)
-	s.db.Await(limited, job) // a run of before may have ended here a moment ago
-	stop()
+	limited, stop := context.WithTimeout(ctx, s.opt.patience)
+	defer stop()
+	if err := s.db.Await(limited, job); err != nil { // a run of before may have ended here a moment ago
+		return l, err
+	}
 	for tries := 0; ; tries++ {
 		if l, err = take(); !errors.Is(err, store.ErrHeld) {
 			return l, err

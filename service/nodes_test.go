@@ -7,17 +7,21 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/johannesboyne/gofakes3"
 	"github.com/johannesboyne/gofakes3/backend/s3mem"
 
@@ -587,6 +591,96 @@ func TestNodeOptions(t *testing.T) {
 		change(&wrong)
 		if err := wrong.checkNode(); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("want %q, got %v", want, err)
+		}
+	}
+}
+
+// farFrom gives the address of a database by which each of its answers comes so much later: as from another building, or of a machine that is busy.
+func farFrom(t *testing.T, database string, by time.Duration) string {
+	t.Helper()
+	at, err := pgconn.ParseConfig(database)
+	if err != nil {
+		t.Fatal(err)
+	}
+	network, address := pgconn.NetworkAddress(at.Host, at.Port)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var open sync.WaitGroup
+	t.Cleanup(func() {
+		l.Close()
+		open.Wait()
+	})
+	open.Go(func() {
+		for {
+			near, err := l.Accept()
+			if err != nil {
+				return
+			}
+			far, err := net.Dial(network, address)
+			if err != nil {
+				near.Close()
+				continue
+			}
+			open.Go(func() {
+				defer far.Close()
+				_, _ = io.Copy(far, near) // whoever asks ends it
+			})
+			open.Go(func() {
+				defer near.Close()
+				some := make([]byte, 64<<10)
+				for {
+					n, err := far.Read(some)
+					time.Sleep(by)
+					if _, written := near.Write(some[:n]); err != nil || written != nil {
+						return
+					}
+				}
+			})
+		}
+	})
+	return fmt.Sprintf("postgres://%s@%s/%s?sslmode=disable", url.UserPassword(at.User, at.Password), l.Addr(), at.Database)
+}
+
+// TestLastWords: what the runs of a node that ends have to say is written before other nodes take its jobs over, though its database is far.
+func TestLastWords(t *testing.T) {
+	var as Options
+	quay, pier, _ := twoNodes(t, func(o *Options) { as = *o })
+	as.Node, as.Database = "mole", farFrom(t, as.Database, 20*time.Millisecond)
+	dir := filepath.Join(t.TempDir(), "mole")
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	mole, end := servingIn(t, dir, as)
+	ena := func(p *peopled) caller { return p.by(p.tokens["ena"]).with("Content-Type", "application/json") }
+	for _, p := range []string{"quay", "pier"} {
+		quay.as("kit").want(200, "POST", "/nodes/"+p+"/drain", nil, nil)
+	}
+	const jobs = 6
+	name := func(n int) string { return fmt.Sprint("lifts", n) }
+	for n := range jobs {
+		text := strings.Replace(fmt.Sprintf(simulated, filepath.Join(quay.dir, name(n))), "job: lifts", "job: "+name(n), 1)
+		ena(quay).with("Content-Type", "application/yaml").want(201, "POST", "/jobs", text, nil)
+		ena(quay.at(mole)).want(201, "POST", "/jobs/"+name(n)+"/runs", "{}", nil)
+	}
+	node := func(n int) string {
+		var j api.Job
+		ena(pier).want(200, "GET", "/jobs/"+name(n), nil, &j)
+		return j.Node
+	}
+	for n := range jobs {
+		until(t, "all are at work on mole", func() bool { return node(n) == "mole" })
+	}
+	for _, p := range []string{"quay", "pier"} {
+		quay.as("kit").want(200, "DELETE", "/nodes/"+p+"/drain", nil, nil)
+	}
+	end()
+	for n := range jobs {
+		until(t, "all are at work elsewhere", func() bool { at := node(n); return at == "quay" || at == "pier" })
+		text := ena(quay).want(200, "GET", "/jobs/"+name(n)+"/history", nil, nil)
+		if !strings.Contains(text, "node mole lets the job go; another one goes on with it") {
+			t.Errorf("%s\n%s", name(n), text)
 		}
 	}
 }

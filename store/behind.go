@@ -11,11 +11,6 @@ import (
 	"os"
 	"slices"
 	"time"
-
-	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
-
-	"undertide/lease"
 )
 
 // record is one that waits to be written: exactly one of its parts is set. Writing it again changes
@@ -145,10 +140,11 @@ func (s *Store) replay(ctx context.Context) error {
 		s.log.Info("writing what an earlier service could not", "records", len(s.queue))
 	}
 	for len(s.queue) > 0 {
-		if err := s.write(ctx, s.queue[0]); err != nil {
+		n, err := s.write(ctx, s.queue[:min(mostTogether, len(s.queue))])
+		if err != nil {
 			return err
 		}
-		s.queue = s.queue[1:]
+		s.queue = s.queue[n:]
 	}
 	return s.emptyJournal()
 }
@@ -163,75 +159,17 @@ func (s *Store) emptyJournal() error {
 	return nil
 }
 
-// write writes one record; only a database that is away is an error.
-func (s *Store) write(ctx context.Context, r record) error {
-	do := r.write
-	if r.Lease > 0 {
-		do = r.writeUnder
-	}
-	err := s.ask(ctx, "write a record", do)
-	if errors.Is(err, lease.ErrLost) && r.Released > 0 {
-		return nil // it is another's already
-	}
-	if errors.Is(err, lease.ErrLost) {
-		s.log.Warn("a record was refused: another node has taken the job over since", "job", r.jobOf(), "lease", r.Lease)
-		return nil
-	}
-	if errors.Is(err, ErrUnreachable) || ctx.Err() != nil {
-		return err
-	}
-	if err != nil { // such as of a job that was deleted meanwhile
-		s.log.Warn("a record could not be written", "error", err)
-	}
-	return nil
-}
+// mostTogether bounds the records that are written as one change.
+const mostTogether = 256
 
-func (r record) write(db *gorm.DB) error {
-	switch {
-	case r.Released > 0:
-		return release(db, r.Released, r.Lease)
-	case r.Run != nil:
-		run := *r.Run
-		return db.Select("status", "wanted", "ended_at", "error", "restarts", "crashes", "drains", "rested", "node").Updates(&run).Error
-	case r.Event != nil:
-		e := *r.Event
-		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&e).Error
-	case r.Telling != nil:
-		return r.Telling.write(db)
-	case r.Alarm != nil:
-		return r.Alarm.write(db)
-	case r.Points != nil:
-		return r.Points.write(db)
-	case r.Used != nil:
-		return db.Model(&Token{}).Where("id = ?", r.Used.ID).Update("used_at", r.Used.UsedAt).Error
-	case r.Seen != nil:
-		return db.Model(&Person{}).Where("id = ?", r.Seen.ID).Update("seen_at", r.Seen.SeenAt).Error
-	case r.Line != nil:
-		line := *r.Line
-		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&line).Error
-	case r.Checkpoint != nil:
-		c := *r.Checkpoint
-		return db.Transaction(func(tx *gorm.DB) error {
-			if err := tx.Clauses(clause.OnConflict{DoNothing: true}).Create(&c).Error; err != nil {
-				return err
-			}
-			return tx.Model(&Job{}).Where("id = ? AND last_epoch < ?", r.Job, c.Epoch).Update("last_epoch", c.Epoch).Error
-		})
-	}
-	return nil
-}
-
-// writeBehind writes what waits, in order; while the database is away it waits with it.
+// writeBehind writes what waits, in order and many together: to ask for each would be more than a database some milliseconds away can answer. While the database is away it
+// waits with it. What takes too long together is tried with half as much.
 func (s *Store) writeBehind(ctx context.Context) {
-	for {
+	for most := mostTogether; ; {
 		s.mu.Lock()
-		var r record
-		some := len(s.queue) > 0
-		if some {
-			r = s.queue[0]
-		}
+		some := slices.Clone(s.queue[:min(most, len(s.queue))])
 		s.mu.Unlock()
-		if !some {
+		if len(some) == 0 {
 			select {
 			case <-ctx.Done():
 				return
@@ -239,25 +177,28 @@ func (s *Store) writeBehind(ctx context.Context) {
 				continue
 			}
 		}
-		if err := s.write(ctx, r); err != nil {
-			s.note(err)
-			select {
-			case <-ctx.Done():
-				return
-			case <-time.After(pingEvery):
-				continue
-			}
+		n, err := s.write(ctx, some)
+		s.written(n)
+		if err == nil {
+			most = min(2*most, mostTogether)
+			continue
 		}
-		s.written()
+		most = max(most/2, 1)
+		s.note(err)
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pingEvery):
+		}
 	}
 }
 
-// written takes the first record off the queue, and empties the journal with the last.
-func (s *Store) written() {
+// written takes the first records off the queue, and empties the journal with the last.
+func (s *Store) written(n int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.queue = s.queue[1:]
-	if len(s.queue) > 0 {
+	s.queue = s.queue[n:]
+	if n == 0 || len(s.queue) > 0 {
 		return
 	}
 	s.queue = nil
@@ -270,18 +211,31 @@ func (s *Store) written() {
 	}
 }
 
-// Await waits until all of a job is written that waits to be written behind: whoever takes its lease anew would have it refused. While the database is away it waits until ctx is done.
-func (s *Store) Await(ctx context.Context, job int64) {
+// Await waits until all of a job is written that waits to be written behind: whoever takes its lease anew would have it refused. ErrUnreachable: it is not, since the database is
+// away, or has not taken it by the time that ctx is done.
+func (s *Store) Await(ctx context.Context, job int64) error {
+	return s.await(ctx, func(r record) bool { return r.jobOf() == job })
+}
+
+// AwaitAll waits until nothing waits to be written behind, as Await does.
+func (s *Store) AwaitAll(ctx context.Context) error {
+	return s.await(ctx, func(record) bool { return true })
+}
+
+func (s *Store) await(ctx context.Context, one func(record) bool) error {
 	for {
 		s.mu.Lock()
-		waits := slices.ContainsFunc(s.queue, func(r record) bool { return r.jobOf() == job })
+		waits, trouble := slices.ContainsFunc(s.queue, one), s.trouble
 		s.mu.Unlock()
-		if !waits {
-			return
+		switch {
+		case !waits:
+			return nil
+		case trouble != "":
+			return fmt.Errorf("write the records that wait: %w: %s", ErrUnreachable, trouble)
 		}
 		select {
 		case <-ctx.Done():
-			return
+			return fmt.Errorf("write the records that wait: %w: some are not written yet", ErrUnreachable)
 		case <-time.After(time.Millisecond):
 		}
 	}

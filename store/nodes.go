@@ -285,24 +285,24 @@ func (s *Store) underOf(r *record) int64 {
 
 // stillHeld says whether a lease is the caller's until the transaction ends.
 func stillHeld(tx *gorm.DB, l lease.Lease) error {
-	var numbers []int64
-	if err := tx.Raw("SELECT number FROM leases WHERE job_id = ? FOR SHARE", l.JobID).Scan(&numbers).Error; err != nil {
-		return err
-	}
-	if len(numbers) == 0 || numbers[0] != l.Number {
+	now, err := numbers(tx, l.JobID)
+	if err == nil && (l.Number == 0 || now[l.JobID] != l.Number) {
 		return lease.ErrLost
 	}
-	return nil
+	return err
 }
 
-// writeUnder writes a record that bears the number of a lease.
-func (r record) writeUnder(db *gorm.DB) error {
-	return db.Transaction(func(tx *gorm.DB) error {
-		if err := stillHeld(tx, lease.Lease{JobID: r.jobOf(), Number: r.Lease}); err != nil {
-			return err
-		}
-		return r.write(tx)
-	})
+// numbers gives those of the leases of jobs; they stay what they are until the transaction ends.
+func numbers(tx *gorm.DB, jobs ...int64) (map[int64]int64, error) {
+	var leases []lease.Lease
+	if err := tx.Raw("SELECT job_id, number FROM leases WHERE job_id IN ? ORDER BY job_id FOR SHARE", jobs).Scan(&leases).Error; err != nil {
+		return nil, err
+	}
+	out := map[int64]int64{}
+	for _, l := range leases {
+		out[l.JobID] = l.Number
+	}
+	return out, nil
 }
 
 // Follow tells of each table that somebody has changed, this service included, until ctx is done; with an empty name where it may have missed some.

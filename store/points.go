@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 )
 
 // Point is the figures of a job over a step of a tier that begins at a moment.
@@ -122,17 +121,6 @@ type Batch struct {
 
 // AddPoints writes points behind the caller. What is there already stays.
 func (s *Store) AddPoints(b Batch) { s.later(record{Points: &b}) }
-
-func (b Batch) write(db *gorm.DB) error {
-	if len(b.Points) == 0 {
-		return nil
-	}
-	once := db.Clauses(clause.OnConflict{DoNothing: true}).Session(&gorm.Session{})
-	if err := once.Create(&b.Shapes).Error; err != nil {
-		return err
-	}
-	return once.Create(&b.Points).Error
-}
 
 // Points lists those of a job and tier from one moment to before another, oldest first, with the names of each shape.
 func (s *Store) Points(ctx context.Context, job int64, tier int, from, to time.Time) (out []Point, names map[int64][]string, err error) {

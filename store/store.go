@@ -1,6 +1,6 @@
 // Package store keeps the service's records in PostgreSQL: jobs, versions, runs, lists of
 // checkpoints, history, and figures over time. It alone knows GORM; it hands out types of its own.
-// What a running job has to say is written behind it ([Store.Later]), so that a database that is away
+// What a running job has to say is written behind it ([Store.UpdateRun]), so that a database that is away
 // holds no job up and loses nothing. Callers begin with [Open].
 package store
 
@@ -46,6 +46,8 @@ var (
 const (
 	answerIn  = 5 * time.Second // one question
 	pingEvery = time.Second
+	// mostSessions bounds those of a store; one that nobody has used for a minute ends.
+	mostSessions = 10
 	// lockKey is the advisory lock of the one service that may use a database, or, shared, of the nodes that do.
 	lockKey = 0x756e646572
 )
@@ -100,7 +102,8 @@ func open(ctx context.Context, address, journal string, shared bool, log *slog.L
 	if s.sql, err = db.DB(); err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
-	s.sql.SetMaxOpenConns(10)
+	s.sql.SetMaxOpenConns(mostSessions)
+	s.sql.SetMaxIdleConns(mostSessions) // to open one takes longer than most questions
 	s.sql.SetConnMaxIdleTime(time.Minute)
 	if err := s.begin(ctx, address, where, journal); err != nil {
 		s.endSessions()

@@ -58,7 +58,7 @@ func TestThin(t *testing.T) {
 			default:
 			}
 			began := time.Now()
-			if err := s.write(ctx, record{Points: &Batch{Shapes: []Shape{{ID: 1, Names: Names{"lag_seconds"}}}, Points: []Point{{JobID: 1, Tier: 5, At: now.Add(time.Duration(n) * time.Millisecond), Shape: 1, Means: Reals{1}, Greatest: Reals{2}}}}}); err != nil {
+			if _, err := s.write(ctx, []record{{Points: &Batch{Shapes: []Shape{{ID: 1, Names: Names{"lag_seconds"}}}, Points: []Point{{JobID: 1, Tier: 5, At: now.Add(time.Duration(n) * time.Millisecond), Shape: 1, Means: Reals{1}, Greatest: Reals{2}}}}}}); err != nil {
 				t.Error(err)
 			}
 			longest = max(longest, time.Since(began))
