@@ -124,6 +124,10 @@ func TestSpreadFails(t *testing.T) {
 	goesOn("cut off", c, begun)
 	time.Sleep(time.Until(begun.Add(*nodeCut)))
 	mend()
+	f.records.kill()
+	time.Sleep(6 * time.Second) // longer than leases last
+	f.records.start()
+	goesOn("PostgreSQL killed", nil, time.Now())
 	if err := f.brokerRuns.cmd.Process.Kill(); err != nil {
 		t.Fatal(err)
 	}

@@ -39,7 +39,7 @@ func TestRespread(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	quay, pier, shared := twoNodes(t, func(o *Options) { o.Database = farFrom(t, o.Database, 2*time.Millisecond) })
+	quay, pier, shared := twoNodes(t, func(o *Options) { o.Database = farFrom(t, o.Database, 2*time.Millisecond, new(sync.RWMutex)) })
 	ena := func(p *peopled) caller { return p.by(p.tokens["ena"]).with("Content-Type", "application/json") }
 	saves := quay.by(quay.tokens["ena"]).with("Content-Type", "application/yaml")
 	out := filepath.Join(quay.dir, "rates")

@@ -595,8 +595,9 @@ func TestNodeOptions(t *testing.T) {
 	}
 }
 
-// farFrom gives the address of a database by which each of its answers comes so much later: as from another building, or of a machine that is busy.
-func farFrom(t *testing.T, database string, by time.Duration) string {
+// farFrom gives the address of a database by which each of its answers comes so much later: as from another building, or of a machine that is busy. None comes while away is
+// held.
+func farFrom(t *testing.T, database string, by time.Duration, away *sync.RWMutex) string {
 	t.Helper()
 	at, err := pgconn.ParseConfig(database)
 	if err != nil {
@@ -633,6 +634,8 @@ func farFrom(t *testing.T, database string, by time.Duration) string {
 				for {
 					n, err := far.Read(some)
 					time.Sleep(by)
+					away.RLock()
+					away.RUnlock() //nolint:staticcheck // it waits
 					if _, written := near.Write(some[:n]); err != nil || written != nil {
 						return
 					}
@@ -647,7 +650,7 @@ func farFrom(t *testing.T, database string, by time.Duration) string {
 func TestLastWords(t *testing.T) {
 	var as Options
 	quay, pier, _ := twoNodes(t, func(o *Options) { as = *o })
-	as.Node, as.Database = "mole", farFrom(t, as.Database, 20*time.Millisecond)
+	as.Node, as.Database = "mole", farFrom(t, as.Database, 20*time.Millisecond, new(sync.RWMutex))
 	dir := filepath.Join(t.TempDir(), "mole")
 	if err := os.Mkdir(dir, 0o755); err != nil {
 		t.Fatal(err)

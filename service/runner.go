@@ -345,8 +345,10 @@ func (r *runner) failedOnce(err error) {
 	r.trouble, r.away = text, errors.Is(err, connect.ErrUnreachable)
 	if r.last != nil {
 		f := *r.last
-		if seen := r.watch.Figures(); r.graph != nil && len(seen.Sources) > 0 { // those of before had rows on their way, which the next try reads again
-			f.Figures = r.reportLocked(seen)
+		if r.graph != nil { // that of a spread job has none
+			if seen := r.watch.Figures(); len(seen.Sources) > 0 { // those of before had rows on their way, which the next try reads again
+				f.Figures = r.reportLocked(seen)
+			}
 		}
 		f.Status = resuming
 		f.Checkpoints.Completed, f.Checkpoints.Failed = r.made, r.missed

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 
 	"undertide/api"
 	"undertide/broker"
+	"undertide/lease"
 )
 
 const spreadRates = `undertide: 1
@@ -97,7 +99,10 @@ func TestSpreadJob(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	quay, pier, _ := twoNodes(t, func(o *Options) { o.evenAfter = 500 * time.Millisecond })
+	var away sync.RWMutex
+	quay, pier, _ := twoNodes(t, func(o *Options) {
+		o.evenAfter, o.Database = 500*time.Millisecond, farFrom(t, o.Database, 0, &away)
+	})
 	ena := func(p *peopled) caller { return p.by(p.tokens["ena"]).with("Content-Type", "application/json") }
 	out := filepath.Join(quay.dir, "rates")
 	quay.by(quay.tokens["ena"]).with("Content-Type", "application/yaml").want(201, "POST", "/jobs", fmt.Sprintf(spreadRates, b.Addr, out), nil)
@@ -188,6 +193,15 @@ func TestSpreadJob(t *testing.T) {
 	pier.as("kit").want(200, "DELETE", "/nodes/pier/drain", nil, nil)
 	until(t, "each node has portions of each part", func() bool { return len(nodesOf()) == 4 })
 
+	// While the database is away for longer than the leases hold, all is broken off; it goes on by itself.
+	before, _ := counted()
+	away.Lock()
+	time.Sleep(lease.TakenAfter + time.Second)
+	away.Unlock()
+	send(600, 60)
+	until(t, "the job goes on", func() bool { return job(quay).Status == "running" && len(nodesOf()) == 4 })
+	until(t, "windows go on", func() bool { n, _ := counted(); return n > before })
+
 	// Stopped and started again, on with what they had; then drained.
 	var stopped api.Run
 	ena(pier).want(200, "POST", "/jobs/rates/stop", "{}", &stopped)
@@ -197,7 +211,7 @@ func TestSpreadJob(t *testing.T) {
 	until(t, "all portions are stopped", func() bool {
 		return !slices.ContainsFunc(job(quay).Portions, func(o api.Portion) bool { return o.Status != "stopped" || o.Node != "" })
 	})
-	send(600, 600)
+	send(660, 540)
 	ena(pier).want(201, "POST", "/jobs/rates/runs", "{}", &begun)
 	until(t, "more windows are there", func() bool { n, _ := counted(); return n > sent*8/10 })
 	ena(quay).want(200, "POST", "/jobs/rates/drain", "{}", nil)
