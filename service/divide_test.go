@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -132,7 +133,9 @@ sinks:
 				if json.Unmarshal([]byte(text), &j) != nil || j.Run == nil {
 					continue
 				}
-				for _, path := range []string{"/jobs/rates/map", "/jobs/rates/history", "/jobs/rates/figures", fmt.Sprintf("/runs/%d/figures", j.Run.ID), fmt.Sprintf("/runs/%d/steps/minute/rows", j.Run.ID), "/jobs/rates.2-1", "/jobs/rates.2-1/state/minute", "/nodes"} {
+				all := append(looksAt("rates", j.Run.ID, "minute"), append(looksAt("rates.2-1", j.Run.ID, "minute"), "/nodes")...)
+				for range 8 {
+					path := all[rand.IntN(len(all))]
 					if status, text := ena(p).ask("GET", path, nil); status == 500 {
 						t.Errorf("%s: %s", path, text)
 					}

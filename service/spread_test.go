@@ -16,6 +16,7 @@ import (
 	"github.com/twmb/franz-go/pkg/kgo"
 
 	"undertide/api"
+	"undertide/api/operations"
 	"undertide/broker"
 	"undertide/lease"
 )
@@ -75,6 +76,18 @@ func liftsAt(t *testing.T, partitions int32) (*broker.Broker, *kgo.Client) {
 	}
 	t.Cleanup(client.Close)
 	return b, client
+}
+
+// looksAt gives all that can be asked about a job, a run and a step without changing anything.
+func looksAt(job string, run int64, step string) (paths []string) {
+	fill := strings.NewReplacer("{job}", job, "{run}", fmt.Sprint(run), "{step}", step, "{version}", "newest")
+	for _, o := range operations.All {
+		path := fill.Replace(o.Path)
+		if o.Method == "GET" && path != o.Path && !strings.Contains(path, "{") {
+			paths = append(paths, path)
+		}
+	}
+	return paths
 }
 
 // TestSpreadJob: a job is carried out by portions on both nodes; it is started, seen, drained, stopped, gone on with and removed as one.
@@ -170,6 +183,20 @@ func TestSpreadJob(t *testing.T) {
 		ena(p).want(400, "DELETE", "/jobs/rates.2-1", nil, nil)
 	}
 
+	// Whatever is asked about it and its portions has an answer on both nodes, whether it is at work or not.
+	asked := func() {
+		t.Helper()
+		for _, p := range []*peopled{quay, pier} {
+			of := job(p).Run.ID
+			for _, path := range slices.Concat(looksAt("rates", of, "minute"), looksAt("rates.1-1", of+1, "heavy"), looksAt("rates.2-2", of+2, "minute")) {
+				if status, text := ena(p).ask("GET", path, nil); status >= 500 {
+					t.Errorf("%s: %d %s", path, status, text)
+				}
+			}
+		}
+	}
+	asked()
+
 	// A token of the job is one of its portions, too.
 	var made api.MadeToken
 	quay.as("ena").want(201, "POST", "/tokens", api.NewPersonToken{Name: "mate", Job: "rates", Role: "reader"}, &made)
@@ -199,8 +226,14 @@ func TestSpreadJob(t *testing.T) {
 	time.Sleep(lease.TakenAfter + time.Second)
 	away.Unlock()
 	send(600, 60)
-	until(t, "the job goes on", func() bool { return job(quay).Status == "running" && len(nodesOf()) == 4 })
 	until(t, "windows go on", func() bool { n, _ := counted(); return n > before })
+	for _, p := range []*peopled{quay, pier} {
+		until(t, "the job goes on, and the nodes see one another", func() bool {
+			var nodes api.List[api.Node]
+			ena(p).want(200, "GET", "/nodes", nil, &nodes)
+			return job(p).Status == "running" && len(nodesOf()) == 4 && !slices.ContainsFunc(nodes.Items, func(n api.Node) bool { return n.State != "well" })
+		})
+	}
 
 	// Stopped and started again, on with what they had; then drained.
 	var stopped api.Run
@@ -211,6 +244,7 @@ func TestSpreadJob(t *testing.T) {
 	until(t, "all portions are stopped", func() bool {
 		return !slices.ContainsFunc(job(quay).Portions, func(o api.Portion) bool { return o.Status != "stopped" || o.Node != "" })
 	})
+	asked()
 	send(660, 540)
 	ena(pier).want(201, "POST", "/jobs/rates/runs", "{}", &begun)
 	until(t, "more windows are there", func() bool { n, _ := counted(); return n > sent*8/10 })
@@ -219,6 +253,8 @@ func TestSpreadJob(t *testing.T) {
 	if n, tonnes := counted(); n != sent || tonnes != sum {
 		t.Errorf("%d events of %d tonnes are counted, and there were %d of %d", n, tonnes, sent, sum)
 	}
+
+	asked()
 
 	// The topic goes with the job, and its portions.
 	topics := func() string {
