@@ -139,12 +139,15 @@ func (s *Store) replay(ctx context.Context) error {
 	if len(s.queue) > 0 {
 		s.log.Info("writing what an earlier service could not", "records", len(s.queue))
 	}
-	for len(s.queue) > 0 {
-		n, err := s.write(ctx, s.queue[:min(mostTogether, len(s.queue))])
-		if err != nil {
+	for most := mostTogether; len(s.queue) > 0; {
+		n, err := s.write(ctx, s.queue[:min(most, len(s.queue))])
+		s.queue = s.queue[n:]
+		if err != nil && most == 1 {
 			return err
 		}
-		s.queue = s.queue[n:]
+		if err != nil { // perhaps they took too long together
+			most = 1
+		}
 	}
 	return s.emptyJournal()
 }

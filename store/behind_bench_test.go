@@ -1,35 +1,17 @@
 package store
 
 import (
-	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
 	"undertide/lease"
-	"undertide/postgres"
 )
 
 // BenchmarkBehind is how many records of twenty jobs a database takes a second that are written behind, by their leases: figures, checkpoints and events (docs/speed.md, "Nodes").
 func BenchmarkBehind(b *testing.B) {
-	dir := b.TempDir()
-	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
-		b.Fatal(err)
-	}
-	pg, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), "", quiet)
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer pg.Stop()
-	s, err := OpenShared(ctx, pg.URL(), filepath.Join(dir, "records.waiting"), quiet)
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer s.Close()
-	me := nodeOf("quay", "1")
-	if err := s.Join(ctx, me); err != nil {
-		b.Fatal(err)
-	}
+	s := openShared(b, server(b).URL(), filepath.Join(b.TempDir(), "records.waiting"))
+	me := join(b, s, nodeOf("quay", "1"))
 	var runs []Run
 	for n := range 20 {
 		j, _, _, err := s.SaveVersion(ctx, Job{Name: "job" + string(rune('a'+n))}, "doc", "")

@@ -2,14 +2,11 @@ package store
 
 import (
 	"fmt"
-	"os"
-	"path/filepath"
 	"sync/atomic"
 	"testing"
 	"time"
 
 	"undertide/lease"
-	"undertide/postgres"
 )
 
 // BenchmarkNodes is how many beats, commits and records by a lease a database takes a second from ten sessions, with so many nodes and jobs: where the database
@@ -17,26 +14,10 @@ import (
 func BenchmarkNodes(b *testing.B) {
 	for _, size := range []struct{ nodes, jobs int }{{3, 30}, {30, 300}, {100, 1000}} {
 		b.Run(fmt.Sprintf("%dnodes%djobs", size.nodes, size.jobs), func(b *testing.B) {
-			dir := b.TempDir()
-			if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
-				b.Fatal(err)
-			}
-			pg, err := postgres.Start(ctx, filepath.Join(dir, "postgres"), "", quiet)
-			if err != nil {
-				b.Fatal(err)
-			}
-			defer pg.Stop()
-			s, err := OpenShared(ctx, pg.URL(), "", quiet)
-			if err != nil {
-				b.Fatal(err)
-			}
-			defer s.Close()
+			s := openShared(b, server(b).URL(), "")
 			var nodes []lease.Node
 			for n := range size.nodes {
-				nodes = append(nodes, nodeOf(fmt.Sprintf("n%d", n), "1"))
-				if err := s.Join(ctx, nodes[n]); err != nil {
-					b.Fatal(err)
-				}
+				nodes = append(nodes, join(b, s, nodeOf(fmt.Sprintf("n%d", n), "1")))
 			}
 			var leases []lease.Lease
 			for n := range size.jobs {

@@ -17,7 +17,7 @@ import (
 )
 
 // openShared opens the store of a node.
-func openShared(t *testing.T, url, journal string) *Store {
+func openShared(t testing.TB, url, journal string) *Store {
 	t.Helper()
 	s, err := OpenShared(ctx, url, journal, quiet)
 	if err != nil {
@@ -31,7 +31,7 @@ func nodeOf(name, boot string) lease.Node {
 	return lease.Node{Name: name, Boot: boot, Address: "http://127.0.0.1:1", Digest: []byte(name + boot), Version: "1", Cores: 2, StartedAt: time.Now().UTC()}
 }
 
-func join(t *testing.T, s *Store, n lease.Node) lease.Node {
+func join(t testing.TB, s *Store, n lease.Node) lease.Node {
 	t.Helper()
 	if err := s.Join(ctx, n); err != nil {
 		t.Fatal(err)

@@ -28,9 +28,9 @@ var ctx = context.Background()
 var quiet = slog.New(slog.DiscardHandler)
 
 // server starts a PostgreSQL for a test.
-func server(t *testing.T) *postgres.Server { return serverWith(t, "") }
+func server(t testing.TB) *postgres.Server { return serverWith(t, "") }
 
-func serverWith(t *testing.T, owned string) *postgres.Server {
+func serverWith(t testing.TB, owned string) *postgres.Server {
 	t.Helper()
 	dir := t.TempDir()
 	if err := os.Chmod(filepath.Dir(dir), 0o755); err != nil {
