@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 )
 
 // Alarm is a time during which an alarm of a job was on.
@@ -42,7 +41,7 @@ func (a Alarm) write(db *gorm.DB) error {
 	if a.OffAt != nil {
 		return db.Model(&Alarm{}).Where("job_id = ? AND name = ? AND off_at IS NULL AND on_at <= ?", a.JobID, a.Name, *a.OffAt).Update("off_at", *a.OffAt).Error
 	}
-	return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&a).Error
+	return addNew(db, []Alarm{a})
 }
 
 // AlarmQuery chooses alarms; zero values choose all.

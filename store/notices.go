@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 )
 
 // Notice is a way to tell people of alarms.
@@ -34,7 +33,7 @@ func (t Telling) write(db *gorm.DB) error {
 	if t.Told {
 		return db.Where("notice = ? AND job = ? AND alarm = ? AND state = ? AND at = ?", t.Notice, t.Job, t.Alarm, t.State, t.At).Delete(&Telling{}).Error
 	}
-	return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&t).Error
+	return addNew(db, []Telling{t})
 }
 
 // Tellings lists what is to be told, the oldest first.

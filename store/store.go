@@ -348,12 +348,9 @@ func (s *Store) State() (trouble string, since time.Time, waiting int) {
 
 // Close writes what waits, as far as the database answers soon, and ends.
 func (s *Store) Close() {
-	for range 30 {
-		if why, _, n := s.State(); n == 0 || why != "" {
-			break
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
+	limited, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	_ = s.AwaitAll(limited) // what is not written by then is in the journal
+	cancel()
 	s.end()
 	s.done.Wait()
 	if s.lock != nil {

@@ -81,7 +81,8 @@ func standing(tx *gorm.DB, some []record) (held, others []record, err error) {
 type gathered struct {
 	runs        []Run // the last of each
 	events      []Event
-	points      Batch
+	shapes      []Shape // each once: they are long, and few
+	points      []Point
 	checkpoints []Checkpoint
 	epochs      map[int64]int64 // by job: the greatest
 	others      []record        // in order: they are few
@@ -95,7 +96,12 @@ func (g *gathered) add(r record) {
 	case r.Event != nil:
 		g.events = append(g.events, *r.Event)
 	case r.Points != nil:
-		g.points.Shapes, g.points.Points = append(g.points.Shapes, r.Points.Shapes...), append(g.points.Points, r.Points.Points...)
+		for _, sh := range r.Points.Shapes {
+			if !slices.ContainsFunc(g.shapes, func(x Shape) bool { return x.ID == sh.ID }) {
+				g.shapes = append(g.shapes, sh)
+			}
+		}
+		g.points = append(g.points, r.Points.Points...)
 	case r.Checkpoint != nil:
 		if g.epochs == nil {
 			g.epochs = map[int64]int64{}
@@ -118,8 +124,8 @@ func (g *gathered) write(tx *gorm.DB) error {
 	}
 	for _, add := range []func() error{
 		func() error { return addNew(tx, g.events) },
-		func() error { return addNew(tx, g.points.Shapes) },
-		func() error { return addNew(tx, g.points.Points) },
+		func() error { return addNew(tx, g.shapes) },
+		func() error { return addNew(tx, g.points) },
 		func() error { return addNew(tx, g.checkpoints) },
 	} {
 		if err := add(); err != nil {
