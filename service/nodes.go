@@ -466,6 +466,10 @@ func (s *Service) takeOver(h *lease.Held) {
 			return false
 		}
 		s.db.Under(l.JobID, l.Number) // what a run of before had to say here has been said, by its own number
+		if s.jobEnded(e) {
+			s.noteEnd(ctx, e, *last, stopped, "its job was stopped while no node carried it out; its newest checkpoint stays")
+			return false
+		}
 		s.pasts.Delete(l.JobID)
 		if err := s.alarmsAnew(ctx, l.JobID); err != nil {
 			s.opt.Log.Warn("the alarms of a job that was taken over cannot be read", "job", name, "error", err)

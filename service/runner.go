@@ -621,6 +621,9 @@ func (r *runner) end(status string, err error, how string) {
 		r.log.Warn("the run that was given up has ended", "status", status, "error", text)
 		return
 	}
+	if !ending {
+		r.stopWanted()
+	}
 	r.status(status, text)
 	if graph != nil {
 		r.takeSample(graph)

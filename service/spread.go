@@ -526,6 +526,11 @@ func (r *runner) startPortions(ctx context.Context, all []*portion) error {
 		to, elsewhere := r.s.nodes.roomiestOf(have[p.part])
 		have[p.part][cmp.Or(to.Name, r.s.opt.Node)]++
 		starts.Go(func() error {
+			if p.run != nil && p.run.Wanted { // of a run of before, which could not be stopped then
+				if err := r.s.stopPortion(ctx, p); err != nil {
+					return &portionStart{p.at(), err}
+				}
+			}
 			if err := r.startPortion(ctx, p, to, elsewhere); err != nil {
 				return &portionStart{p.at(), err}
 			}
@@ -627,6 +632,32 @@ func (r *runner) stopPortions(all []*portion) {
 	if err := r.s.readJobs(ctx); err != nil {
 		r.log.Debug("the portions could not be read again", "error", err)
 	}
+}
+
+// stopWanted stops the portions of a run that ends which are still to go on: it was stopped while it waited for its next try, in which it would have stopped them.
+func (r *runner) stopWanted() {
+	var all []*portion
+	for _, e := range r.s.portionsNow(r.name) {
+		_, rec := r.s.newestRecord(e)
+		if rec != nil && rec.Wanted {
+			all = append(all, &portion{e: e, name: e.rec.Name, part: e.rec.Part, run: rec})
+		}
+	}
+	if len(all) > 0 {
+		r.stopPortions(all)
+	}
+}
+
+// jobEnded says whether the run of the job has ended whose portion an entry is: then nobody wants it to go on.
+func (s *Service) jobEnded(e *entry) bool {
+	s.mu.Lock()
+	of := s.jobs[e.rec.PortionOf]
+	s.mu.Unlock()
+	if of == nil {
+		return false
+	}
+	own, rec := s.newestRecord(of)
+	return rec != nil && !rec.Wanted && (own == nil || !own.goingOn())
 }
 
 // stopPortion stops a portion with a checkpoint, unless it has ended meanwhile.

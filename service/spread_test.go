@@ -235,6 +235,23 @@ func TestSpreadJob(t *testing.T) {
 		})
 	}
 
+	// One that is stopped meanwhile stays so, with all of its portions.
+	away.Lock()
+	time.Sleep(lease.TakenAfter + time.Second)
+	until(t, "it can be stopped", func() bool {
+		status, _ := ena(quay).ask("POST", "/jobs/rates/stop", []byte("{}"))
+		return status == 200
+	})
+	away.Unlock()
+	for range 2 {
+		until(t, "it is stopped, and all portions are", func() bool {
+			return job(quay).Status == "stopped" && job(pier).Status == "stopped" && !slices.ContainsFunc(job(quay).Portions, func(o api.Portion) bool { return o.Status != "stopped" || o.Node != "" })
+		})
+		time.Sleep(time.Second)
+	}
+	ena(quay).want(201, "POST", "/jobs/rates/runs", "{}", nil)
+	until(t, "it is at work again", func() bool { return job(quay).Status == "running" && len(nodesOf()) == 4 })
+
 	// Stopped and started again, on with what they had; then drained.
 	var stopped api.Run
 	ena(pier).want(200, "POST", "/jobs/rates/stop", "{}", &stopped)
