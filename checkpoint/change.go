@@ -213,20 +213,24 @@ func (s *Store) Look(epoch int64) (*Manifest, error) {
 	return &Manifest{Epoch: m.Epoch, Same: m.Document == s.opt.Digest, Pieces: m.Pieces}, nil
 }
 
-// newest gives the newest manifest that verifies; nil where there is none. One that cannot be read is not passed over.
+// newest gives the newest manifest that verifies; nil where there is none. One that cannot be read is not passed over. A run at work may prune all that was listed before it is
+// read; then it has a newer one, so there is none only where two looks list the same.
 func (s *Store) newest() (*manifest, error) {
-	epochs, err := s.epochs()
-	if err != nil {
-		return nil, err
-	}
-	for _, e := range epochs {
-		m, err := s.manifest(e)
-		if errors.Is(err, ErrUnreadable) {
+	var before []int64
+	for again := false; ; again = true {
+		epochs, err := s.epochs()
+		if err != nil || again && slices.Equal(epochs, before) {
 			return nil, err
 		}
-		if err == nil {
-			return m, nil
+		for _, e := range epochs {
+			m, err := s.manifest(e)
+			if errors.Is(err, ErrUnreadable) {
+				return nil, err
+			}
+			if err == nil {
+				return m, nil
+			}
 		}
+		before = epochs
 	}
-	return nil, nil
 }

@@ -697,6 +697,44 @@ func TestLookBesideRun(t *testing.T) {
 	}
 }
 
+// afterList does something once a folder has been listed.
+type afterList struct {
+	vfs.FS
+	do func(names []string)
+}
+
+func (f afterList) List(dir string) ([]string, error) {
+	names, err := f.FS.List(dir)
+	f.do(names)
+	return names, err
+}
+
+// TestLookAsItIsPruned: the newest is found although a run prunes each that was listed before it is read.
+func TestLookAsItIsPruned(t *testing.T) {
+	m := vfs.NewMem()
+	s := open(t, m, 1)
+	save(t, s, 1)
+	last := int64(1)
+	o, err := OpenOne(afterList{m, func([]string) {
+		if last < 5 {
+			last++
+			save(t, s, last)
+		}
+	}}, "state", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if o.Epoch != 5 {
+		t.Errorf("checkpoint %d is opened, and 5 is the newest", o.Epoch)
+	}
+	if err := errors.Join(o.Close(), s.Close()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := OpenOne(vfs.NewMem(), "state", 0); !errors.Is(err, ErrNoCheckpoint) {
+		t.Errorf("a folder without any: %v", err)
+	}
+}
+
 // TestManyEpochs: epochs are found however many digits they have.
 func TestManyEpochs(t *testing.T) {
 	s := open(t, vfs.NewMem(), 2)
